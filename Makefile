@@ -1,0 +1,69 @@
+# Two commands do everything: make demo, and make test.
+# Both install what they need from Debian's packages, and both can be run twice.
+
+SHELL   := /bin/bash
+SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
+VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
+LDFLAGS := -s -w -X main.version=$(VERSION)
+GO      := go
+GOSRC   := $(shell find cmd core host service lab demo -name '*.go' -o -name '*.sql' -o -name '*.yaml' -o -name '*.sh' 2>/dev/null) go.mod go.sum
+WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts service/contract/openapi.yaml 2>/dev/null)
+
+.PHONY: help demo stop clean test bench deps build generate
+
+help:
+	@echo "make demo    build all, start PostgreSQL, the service and three practice hosts, apply the demo ground"
+	@echo "make stop    end exactly what make demo started"
+	@echo "make clean   stop, and leave nothing of it on the machine"
+	@echo "make test    every test, on practice hosts of its own"
+	@echo "make bench   the benchmarks; writes docs/performance.md"
+
+deps:
+	@$(SUDO) ./lab/packages.sh
+
+build: bin/northstake bin/northstaked bin/demo
+
+bin/rods/rod-linux-%: $(GOSRC)
+	@mkdir -p bin/rods
+	CGO_ENABLED=0 GOARCH=$* $(GO) build -trimpath -ldflags='-s -w' -o $@ ./cmd/rod
+
+bin/northstaked: $(GOSRC) service/console/dist/index.html bin/rods/rod-linux-amd64 bin/rods/rod-linux-arm64
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags='$(LDFLAGS)' -o $@ ./cmd/northstaked
+
+bin/northstake: $(GOSRC)
+	CGO_ENABLED=0 $(GO) build -trimpath -ldflags='$(LDFLAGS)' -o $@ ./cmd/northstake
+
+bin/demo: $(GOSRC)
+	CGO_ENABLED=0 $(GO) build -trimpath -o $@ ./demo
+
+web/node_modules/.package-lock.json: web/package-lock.json
+	cd web && npm ci --no-audit --no-fund --loglevel=error
+	@touch $@
+
+service/console/dist/index.html: web/node_modules/.package-lock.json $(WEBSRC)
+	cd web && npm run --silent build
+
+generate: web/node_modules/.package-lock.json
+	$(GO) generate ./...
+	cd web && npm run --silent contract
+	$(GO) run ./cmd/northstake schema > docs/declaration.schema.json
+	$(GO) run ./cmd/northstake help --document > docs/keys.md
+
+demo: deps build
+	@$(SUDO) env HOME="$$HOME" ./bin/demo up
+
+stop:
+	@if [ -x bin/demo ]; then $(SUDO) env HOME="$$HOME" ./bin/demo stop; fi
+
+clean:
+	@if [ -x bin/demo ]; then $(SUDO) env HOME="$$HOME" ./bin/demo clean; fi
+	@rm -rf bin web/node_modules
+	@find service/console/dist -mindepth 1 ! -name .gitkeep -delete
+
+test: deps build
+	$(GO) vet ./... && $(GO) vet -tags bench ./e2e
+	cd web && npm run --silent check
+	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 60m -parallel 6 ./...
+
+bench: deps build
+	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -tags bench -count=1 -timeout 60m -run TestSpeed -v ./e2e

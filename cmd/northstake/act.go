@@ -1,0 +1,73 @@
+package main
+
+import (
+	"context"
+	"errors"
+
+	"github.com/spf13/cobra"
+
+	"northstake/core/stake"
+	"northstake/service/contract"
+)
+
+func actCommand(a *app) *cobra.Command {
+	var s scope
+	var ground string
+	var yes, details bool
+	cmd := &cobra.Command{
+		Use: "act {restart SERVICE | reload SERVICE | refresh | upgrade | reboot}", Short: "Do something now that is no lasting state: planned, recorded and run like the rest",
+		Long: `Do something now that is no lasting state, on the hosts that are chosen:
+
+  restart SERVICE, reload SERVICE   the service, on hosts where it runs
+  refresh                           the lists of what package sources offer
+  upgrade                           all packages, to the newest that the sources offer
+  reboot                            restart the host, wait for it, and check its sites
+
+What would be done is shown first. Sites are checked afterwards; an upgrade after
+which one does not answer as before is taken back.`,
+		Args: cobra.RangeArgs(1, 2),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if len(s.hosts) == 0 {
+				return errors.New("say on which hosts: --on HOST, or --on '*' for all")
+			}
+			g, err := a.ground(cmd.Context(), optional(ground))
+			if err != nil {
+				return err
+			}
+			act := stake.ActWant{Do: args[0]}
+			if len(args) > 1 {
+				act.Service = args[1]
+			}
+			_, err = a.planAndApply(cmd.Context(), g, contract.Ask{Hosts: s.hosts, Act: act}, yes, details)
+			return err
+		},
+	}
+	s.flags(cmd)
+	cmd.Flags().StringVar(&ground, "ground", "", "ground of the hosts")
+	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
+	cmd.Flags().BoolVar(&details, "details", false, "show all of every difference")
+	return cmd
+}
+
+// planAndApply plans what was asked for, shows it, and does it on a yes; false says
+// that there was nothing to do.
+func (a *app) planAndApply(ctx context.Context, ground string, ask contract.Ask, yes, details bool) (bool, error) {
+	p, err := a.planFor(ctx, ground, ask)
+	if err != nil {
+		return false, a.showProblems(err)
+	}
+	if p.Steps == 0 && p.Blockers == 0 {
+		if done, err := a.print(p); done {
+			return false, err
+		}
+		a.out.line("there is nothing to do")
+		return false, nil
+	}
+	if !a.json {
+		a.showPlan(ground, p, details)
+	}
+	if err := a.apply(ctx, ground, p.Id, yes, nil); err != nil {
+		return false, err
+	}
+	return true, nil
+}

@@ -1,0 +1,271 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2"
+	"github.com/spf13/cobra"
+
+	"northstake/core/declare"
+	"northstake/service/contract"
+)
+
+// keptFile is where one-offs that are to be kept are written.
+const keptFile = "brought.toml"
+
+type bringing struct {
+	scope
+	ground  string
+	yes     bool
+	details bool
+	keep    string
+}
+
+func (b *bringing) flags(cmd *cobra.Command) {
+	b.scope.flags(cmd)
+	f := cmd.Flags()
+	f.StringVar(&b.ground, "ground", "", "ground of the hosts")
+	f.BoolVar(&b.yes, "yes", false, "do not ask")
+	f.BoolVar(&b.details, "details", false, "show all of every difference")
+	f.StringVar(&b.keep, "keep", "", "write what was brought about into the declaration in this directory, as "+keptFile)
+}
+
+func bringCommand(a *app) *cobra.Command {
+	cmd := &cobra.Command{
+		Use: "bring", Short: "Bring one thing about on chosen hosts without writing files: a package, a service, a port, a file, content",
+		Long: `Bring one thing about on chosen hosts without writing files. It is checked, planned,
+run and recorded like what is declared: on one host first, say, and then on many.
+
+What was brought about and is not declared is found as stray later. --keep DIR writes
+it into the declaration there.`,
+	}
+	cmd.AddCommand(bringPackage(a), bringService(a), bringPort(a), bringFile(a), bringContent(a))
+	return cmd
+}
+
+func bringPackage(a *app) *cobra.Command {
+	var b bringing
+	var version, atLeast string
+	var gone, newest bool
+	cmd := &cobra.Command{Use: "package NAME", Short: "A package, installed or gone", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			keys := map[string]any{}
+			set(keys, "version", version)
+			set(keys, "at_least", atLeast)
+			switch {
+			case gone:
+				keys["is"] = "gone"
+			case newest:
+				keys["is"] = "newest"
+			}
+			return a.bring(cmd.Context(), b, "package", args[0], keys, nil)
+		}}
+	b.flags(cmd)
+	cmd.Flags().StringVar(&version, "version", "", "exactly this version")
+	cmd.Flags().StringVar(&atLeast, "at-least", "", "this version or a newer one")
+	cmd.Flags().BoolVar(&newest, "newest", false, "the newest version that the sources offer")
+	cmd.Flags().BoolVar(&gone, "gone", false, "removed")
+	return cmd
+}
+
+func set(keys map[string]any, key, value string) {
+	if value != "" {
+		keys[key] = value
+	}
+}
+
+func bringService(a *app) *cobra.Command {
+	var b bringing
+	var running, stopped, atBoot, notAtBoot bool
+	cmd := &cobra.Command{Use: "service NAME", Short: "A service, running or stopped, at boot or not", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			keys := map[string]any{}
+			if running != stopped {
+				keys["running"] = running
+			}
+			if atBoot != notAtBoot {
+				keys["at_boot"] = atBoot
+			}
+			if len(keys) == 0 {
+				return errors.New("say how it should be: --running or --stopped, --at-boot or --not-at-boot")
+			}
+			return a.bring(cmd.Context(), b, "services", args[0], keys, nil)
+		}}
+	b.flags(cmd)
+	cmd.Flags().BoolVar(&running, "running", false, "it runs")
+	cmd.Flags().BoolVar(&stopped, "stopped", false, "it does not run")
+	cmd.Flags().BoolVar(&atBoot, "at-boot", false, "it starts at boot")
+	cmd.Flags().BoolVar(&notAtBoot, "not-at-boot", false, "it does not start at boot")
+	return cmd
+}
+
+func bringPort(a *app) *cobra.Command {
+	var b bringing
+	var from []string
+	cmd := &cobra.Command{Use: "port PORTS", Short: "An open port, such as 443/tcp, or ports such as 8000-8100/udp", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			keys := map[string]any{}
+			if len(from) > 0 {
+				keys["from"] = from
+			}
+			return a.bring(cmd.Context(), b, "port", args[0], keys, nil)
+		}}
+	b.flags(cmd)
+	cmd.Flags().StringSliceVar(&from, "from", nil, "networks from which alone it can be reached")
+	return cmd
+}
+
+func bringFile(a *app) *cobra.Command {
+	var b bringing
+	var from, text, owner, group, mode string
+	cmd := &cobra.Command{Use: "file PATH", Short: "A text file", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if (from == "") == (text == "") {
+				return errors.New("give its text: --from FILE or --text TEXT")
+			}
+			if from != "" {
+				content, err := os.ReadFile(from)
+				if err != nil {
+					return err
+				}
+				if !utf8.Valid(content) {
+					return fmt.Errorf("%s is not text in UTF-8: publish its directory with northstake bring content", from)
+				}
+				text = string(content)
+			}
+			keys := map[string]any{"text": text}
+			set(keys, "owner", owner)
+			set(keys, "group", group)
+			set(keys, "mode", mode)
+			return a.bring(cmd.Context(), b, "file", args[0], keys, nil)
+		}}
+	b.flags(cmd)
+	cmd.Flags().StringVar(&from, "from", "", "file that holds its text")
+	cmd.Flags().StringVar(&text, "text", "", "its text")
+	cmd.Flags().StringVar(&owner, "owner", "", "user that owns it")
+	cmd.Flags().StringVar(&group, "group", "", "group of it")
+	cmd.Flags().StringVar(&mode, "mode", "", "mode in octal")
+	return cmd
+}
+
+func bringContent(a *app) *cobra.Command {
+	var b bringing
+	var from, owner string
+	cmd := &cobra.Command{Use: "content PATH --from DIR", Short: "The files of a directory, published at a path as a whole", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			if from == "" {
+				return errors.New("give the directory whose files are published: --from DIR")
+			}
+			keys := map[string]any{"dir": "brought/" + plainWord(filepath.Base(absolute(from)))}
+			set(keys, "owner", owner)
+			return a.bring(cmd.Context(), b, "content", args[0], keys, &from)
+		}}
+	b.flags(cmd)
+	cmd.Flags().StringVar(&from, "from", "", "directory whose files are published")
+	cmd.Flags().StringVar(&owner, "owner", "", "user that owns the files")
+	return cmd
+}
+
+// bring plans one thing on the hosts that are chosen, shows it, and does it on a
+// yes. Dir is the directory of content.
+func (a *app) bring(ctx context.Context, b bringing, sort, name string, keys map[string]any, dir *string) error {
+	if len(b.hosts) == 0 {
+		return errors.New("say on which hosts: --on HOST, or --on '*' for all")
+	}
+	g, err := a.ground(ctx, optional(b.ground))
+	if err != nil {
+		return err
+	}
+	api, err := a.api()
+	if err != nil {
+		return err
+	}
+	res, err := api.GetGroundWithResponse(ctx, g, &contract.GetGroundParams{On: b.hosts})
+	if err := a.answered(res, err); err != nil {
+		return err
+	}
+	hosts := map[string]any{}
+	for _, h := range res.JSON200.Hosts {
+		hosts[h.Name] = map[string]any{sort: map[string]any{name: keys}}
+	}
+	text, err := toml.Marshal(map[string]any{"host": hosts})
+	if err != nil {
+		return err
+	}
+	ask := contract.Ask{Hosts: b.hosts, OneOff: contract.OneOff{Text: string(text)}}
+	if dir != nil {
+		if ask.OneOff.Files, err = a.sendDir(ctx, *dir, keys["dir"].(string)); err != nil {
+			return err
+		}
+	}
+	if _, err := a.planAndApply(ctx, g, ask, b.yes, b.details); err != nil {
+		return err
+	}
+	if b.keep == "" {
+		return nil
+	}
+	return a.keepBrought(ctx, b.keep, string(text), dir, keys)
+}
+
+// sendDir gives the files of a directory to the service, and lists them below a
+// name.
+func (a *app) sendDir(ctx context.Context, dir, below string) ([]declare.File, error) {
+	m := &declare.Manifest{}
+	if err := listBelow(dir, dir, m); err != nil {
+		return nil, err
+	}
+	sums := map[string]string{}
+	for i := range m.Files {
+		f := &m.Files[i]
+		path := filepath.Join(dir, filepath.FromSlash(f.Path))
+		sum, size, err := hashFile(path)
+		if err != nil {
+			return nil, err
+		}
+		f.SHA256, f.Size, sums[sum] = sum, size, path
+		f.Path = below + "/" + f.Path
+	}
+	return m.Files, a.sendBlobs(ctx, sums)
+}
+
+// keepBrought writes a one-off into a declaration and gives that to the service. A
+// declaration that is not sound with it stays as it was.
+func (a *app) keepBrought(ctx context.Context, to, text string, dir *string, keys map[string]any) error {
+	path := filepath.Join(to, keptFile)
+	before, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	if dir != nil {
+		into := filepath.Join(to, filepath.FromSlash(keys["dir"].(string)))
+		if err := os.CopyFS(into, os.DirFS(*dir)); err != nil {
+			return fmt.Errorf("keep the content: %w", err)
+		}
+	}
+	after := string(before)
+	if after == "" {
+		after = "# What was brought about without files, and kept: northstake bring … --keep\n"
+	}
+	if err := os.WriteFile(path, []byte(strings.TrimRight(after, "\n")+"\n\n"+text), 0o644); err != nil {
+		return err
+	}
+	r, _, name, err := a.declare(ctx, to)
+	if err == nil {
+		if !a.json {
+			a.out.line("kept in %s; ground %s, revision %d", path, name, r.Number)
+		}
+		return nil
+	}
+	if before == nil {
+		os.Remove(path)
+	} else if e := os.WriteFile(path, before, 0o644); e != nil {
+		return errors.Join(err, e)
+	}
+	return a.showProblems(err)
+}

@@ -1,0 +1,154 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
+	"northstake/archive"
+	"northstake/core/declare"
+)
+
+// readGround reads the TOML files of a directory and lists what lies beside
+// them. Files and directories whose names begin with a dot are left out.
+func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, nil, err
+	}
+	var sources []declare.Source
+	for _, e := range entries {
+		if e.IsDir() || !strings.HasSuffix(e.Name(), ".toml") || strings.HasPrefix(e.Name(), ".") {
+			continue
+		}
+		b, err := os.ReadFile(filepath.Join(dir, e.Name()))
+		if err != nil {
+			return nil, nil, err
+		}
+		sources = append(sources, declare.Source{Name: e.Name(), Text: string(b)})
+	}
+	if from, keep := declare.HostList(sources); from != "" {
+		list, err := hostList(dir, from, keep)
+		if err != nil {
+			return nil, nil, err
+		}
+		if list != nil {
+			sources = append(sources, *list)
+		}
+	}
+	m := &declare.Manifest{Files: []declare.File{}}
+	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || path == dir {
+			return err
+		}
+		rel, err := filepath.Rel(dir, path)
+		if err != nil {
+			return err
+		}
+		rel = filepath.ToSlash(rel)
+		switch {
+		case strings.HasPrefix(e.Name(), "."):
+			if e.IsDir() {
+				return filepath.SkipDir
+			}
+		case e.IsDir():
+			m.Dirs = append(m.Dirs, rel)
+		case strings.Contains(rel, "/"):
+			info, err := os.Stat(path) // content may be a link to a file
+			if err != nil {
+				return err
+			}
+			if info.Mode().IsRegular() {
+				m.Files = append(m.Files, declare.File{Path: rel, Size: info.Size()})
+			}
+		}
+		return nil
+	})
+	return sources, m, err
+}
+
+// readTexts reads the files that the declaration needs as text.
+func readTexts(dir string, d *declare.Declaration, m *declare.Manifest) error {
+	for _, path := range d.TextFiles() {
+		for i := range m.Files {
+			if m.Files[i].Path != path {
+				continue
+			}
+			b, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(path)))
+			if err != nil {
+				return err
+			}
+			text := string(b)
+			m.Files[i].Text = &text
+		}
+	}
+	return nil
+}
+
+// openArchives unpacks the archives that content comes from, each below its own
+// path in a directory, and lists their files in the manifest. An archive that is
+// refused is a problem.
+func openArchives(dir, to string, d *declare.Declaration, m *declare.Manifest) declare.Problems {
+	var problems declare.Problems
+	for _, a := range d.Archives() {
+		root := filepath.Join(to, filepath.FromSlash(a.Path))
+		before := len(m.Files)
+		err := archive.Unpack(filepath.Join(dir, filepath.FromSlash(a.Path)), root, archive.Limits{})
+		if err == nil {
+			err = listBelow(to, root, m)
+		}
+		if err == nil && len(m.Files) == before {
+			err = errors.New("there is no file in it")
+		}
+		if err != nil {
+			p := declare.Problem{Position: a.From, Width: len(a.Path) + 2, Text: d.LineOf(a.From), What: fmt.Sprintf("%s: %v", a.Path, err), Fix: "make the archive anew"}
+			var refused *archive.Refused
+			if errors.As(err, &refused) {
+				p.Fix = "make the archive anew without it"
+			}
+			problems = append(problems, p)
+			continue
+		}
+	}
+	return problems
+}
+
+// listBelow adds the files below a directory to the manifest, with paths relative
+// to base.
+func listBelow(base, dir string, m *declare.Manifest) error {
+	return filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		info, err := e.Info()
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(base, path)
+		m.Files = append(m.Files, declare.File{Path: filepath.ToSlash(rel), Size: info.Size()})
+		return err
+	})
+}
+
+// groundHere is the name of the ground that a directory declares, "" for none.
+func groundHere(dir string) string {
+	if files, err := filepath.Glob(filepath.Join(dir, "*.toml")); err != nil || len(files) == 0 {
+		return ""
+	}
+	sources, m, err := readGround(dir)
+	if err != nil {
+		return ""
+	}
+	d, _ := declare.Parse(sources, m)
+	return d.Ground.Name
+}
+
+func dirOf(args []string) string {
+	if len(args) > 0 {
+		return args[0]
+	}
+	return "."
+}

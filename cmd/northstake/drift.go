@@ -1,0 +1,102 @@
+package main
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"northstake/core/plan"
+	"northstake/service/contract"
+)
+
+func driftCommand(a *app) *cobra.Command {
+	var s scope
+	cmd := &cobra.Command{
+		Use: "drift [GROUND]", Short: "Survey again and list what has shifted since it was applied; changes nothing", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			g, err := a.ground(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			out, err := a.survey(cmd.Context(), g, s.hosts)
+			if err != nil {
+				return err
+			}
+			if done, err := a.print(driftOf(out)); done {
+				return orStatus(err, surveyStatus(out, true))
+			}
+			a.showDrift(g, out)
+			return orStatus(nil, surveyStatus(out, true))
+		},
+	}
+	s.flags(cmd)
+	return cmd
+}
+
+// driftOf leaves only what has shifted, is stray, or could not be read.
+func driftOf(s contract.Survey) contract.Survey {
+	hosts := make([]contract.SurveyHost, len(s.Hosts))
+	for i, h := range s.Hosts {
+		rows := []plan.Row{}
+		for _, r := range h.Rows {
+			if r.Standing == plan.Shifted || r.Standing == plan.Stray || r.Standing == plan.Unread {
+				rows = append(rows, r)
+			}
+		}
+		h.Rows = rows
+		hosts[i] = h
+	}
+	s.Hosts = hosts
+	return s
+}
+
+func (a *app) showDrift(ground string, s contract.Survey) {
+	shifted, hosts, due := 0, 0, 0
+	for _, h := range driftOf(s).Hosts {
+		due += h.Counts.Due
+		if h.Unread != "" {
+			a.out.rule("host "+h.Host, a.out.standing(plan.Unread))
+			a.out.line("%s", a.out.attention(h.Unread))
+			continue
+		}
+		if len(h.Rows) == 0 {
+			continue
+		}
+		a.out.rule("host "+h.Host, countsWords(a.out, h.Counts))
+		a.showRows(h.Rows, false)
+		for _, r := range h.Rows {
+			if r.Standing == plan.Shifted {
+				a.out.line("%s", a.out.faint(sinceWords(r)))
+			}
+		}
+		shifted += h.Counts.Shifted
+		if h.Counts.Shifted > 0 {
+			hosts++
+		}
+	}
+	if shifted == 0 {
+		a.out.line("nothing has shifted on %s of ground %s", counted(len(s.Hosts), "host", "hosts"), ground)
+	} else {
+		verb := "have"
+		if shifted == 1 {
+			verb = "has"
+		}
+		a.out.line("%s %s shifted on %s; to put them back: northstake restore %s", counted(shifted, "stake", "stakes"), verb, counted(hosts, "host", "hosts"), ground)
+	}
+	if due > 0 {
+		a.out.line("%s never applied: northstake plan %s", counted(due, "declared stake was", "declared stakes were"), ground)
+	}
+}
+
+// sinceWords says since when a stake differs, and what is known about who.
+func sinceWords(r plan.Row) string {
+	text := fmt.Sprintf("%s: first seen to differ %s, as declared since %s", r.Address, ago(r.ShiftedAt), ago(r.SetAt))
+	if !r.Touched.At.IsZero() {
+		what := "it"
+		if r.Touched.What != "" {
+			what = r.Touched.What
+		}
+		text += fmt.Sprintf("; %s was changed %s and belongs to %s", what, ago(r.Touched.At), r.Touched.Owner)
+	}
+	return text
+}

@@ -1,0 +1,176 @@
+package main
+
+import (
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"northstake/core/declare"
+	"northstake/host/platform"
+)
+
+func helpCommand(a *app) *cobra.Command {
+	var markdown bool
+	cmd := &cobra.Command{
+		Use: "help [COMMAND | KEY]", Short: "Explain a command, or a key of the declaration such as site.index",
+		RunE: func(cmd *cobra.Command, args []string) error {
+			root := cmd.Root()
+			if markdown {
+				a.out.line("%s", strings.TrimSuffix(keysDocument(), "\n"))
+				return nil
+			}
+			if len(args) == 0 {
+				return root.Help()
+			}
+			if c, rest, err := root.Find(args); err == nil && len(rest) == 0 && c != root {
+				return c.Help()
+			}
+			keys, near := platform.Keys(strings.Join(args, "."))
+			if len(keys) == 0 {
+				fix := "northstake help lists the commands, and northstake help site the keys of a site"
+				if near != "" {
+					fix = fmt.Sprintf("did you mean %q?", near)
+				}
+				return fmt.Errorf("no command and no key of a declaration is called %q\n  %s", strings.Join(args, "."), fix)
+			}
+			if done, err := a.print(keys); done {
+				return err
+			}
+			if len(keys) > 3 {
+				a.listKeys(keys)
+				return nil
+			}
+			for i, k := range keys {
+				if i > 0 {
+					a.out.line("")
+				}
+				a.showKey(k)
+			}
+			return nil
+		},
+	}
+	cmd.Flags().BoolVar(&markdown, "document", false, "print every key, as the document docs/keys.md")
+	if err := cmd.Flags().MarkHidden("document"); err != nil {
+		panic(err) // the flag is made in the line above
+	}
+	return cmd
+}
+
+// listKeys prints a line for each key.
+func (a *app) listKeys(keys []declare.Key) {
+	var rows [][]string
+	for _, k := range keys {
+		about := k.About
+		if k.Required {
+			about += " Required."
+		}
+		rows = append(rows, []string{k.Name, about})
+	}
+	a.out.table([]string{"key", "meaning"}, rows)
+	a.out.line("%s", a.out.faint("northstake help KEY says more of one"))
+}
+
+// showKey prints all there is to say about a key.
+func (a *app) showKey(k declare.Key) {
+	a.out.rule(k.Word, k.Table)
+	a.out.line("%s", k.About)
+	rows := [][]string{{"holds", k.Holds}}
+	if len(k.Values) > 0 {
+		rows[0][1] += ": " + strings.Join(k.Values, ", ")
+	}
+	switch {
+	case k.Required:
+		rows = append(rows, []string{"left out", "it has to be there"})
+	case k.Default != "":
+		rows = append(rows, []string{"left out", k.Default})
+	}
+	for _, f := range slices.Sorted(maps.Keys(k.Families)) {
+		rows = append(rows, []string{"on " + f, k.Families[f]})
+	}
+	if k.Example != "" {
+		rows = append(rows, []string{"example", exampleTable(k)}, []string{"", k.Word + " = " + k.Example})
+	}
+	a.out.table([]string{"", ""}, rows)
+}
+
+// exampleTable is the table of a key with names as people choose them.
+func exampleTable(k declare.Key) string {
+	parts := strings.Split(strings.Trim(k.Table, "[]"), ".")
+	for i, p := range parts {
+		switch p {
+		case "NAME":
+			parts[i] = map[string]string{"kit": "base", "host": "quay1", "site": "timetable", "services": "cron", "package": "cron"}[parts[i-1]]
+		case "PATH":
+			parts[i] = `"/etc/tides"`
+		case "PORT":
+			parts[i] = `"5432/tcp"`
+		case "URL":
+			parts[i] = `"/freight"`
+		}
+	}
+	table := "[" + strings.Join(parts, ".") + "]"
+	if parts[len(parts)-1] == "probe" {
+		table = "[" + table + "]"
+	}
+	return table
+}
+
+// keysDocument is docs/keys.md.
+func keysDocument() string {
+	var b strings.Builder
+	b.WriteString("# Every key of a declaration\n\nCapitals stand for what you choose. `northstake help KEY` says the same at the prompt, and editors\nshow it from the JSON Schema. This page is made by `make generate`.\n")
+	keys, _ := platform.Keys("")
+	kit := map[string]bool{}
+	var tables []string
+	rows := map[string][]declare.Key{}
+	for _, k := range keys {
+		if rest, ok := strings.CutPrefix(k.Name, "kit.NAME."); ok {
+			kit[rest] = true
+		}
+		if rest, ok := strings.CutPrefix(k.Name, "host.NAME."); ok && kit[rest] || k.Table == "" {
+			continue // a host takes every key of a kit
+		}
+		if rows[k.Table] == nil {
+			tables = append(tables, k.Table)
+		}
+		rows[k.Table] = append(rows[k.Table], k)
+	}
+	for _, table := range tables {
+		fmt.Fprintf(&b, "\n## `%s`\n\n", table)
+		if table == "[host.NAME]" {
+			b.WriteString("A host takes every key of `[kit.NAME]`, and these.\n\n")
+		}
+		b.WriteString("| key | meaning | left out | example |\n|---|---|---|---|\n")
+		for _, k := range rows[table] {
+			fmt.Fprintf(&b, "| `%s` | %s | %s | `%s` |\n", k.Word, cell(k.About+valuesOf(k)+familiesOf(k)), cell(leftOut(k)), cell(k.Example))
+		}
+	}
+	return b.String()
+}
+
+func cell(s string) string { return strings.ReplaceAll(s, "|", `\|`) }
+
+func leftOut(k declare.Key) string {
+	if k.Required {
+		return "required"
+	}
+	return k.Default
+}
+
+func valuesOf(k declare.Key) string {
+	if len(k.Values) == 0 {
+		return ""
+	}
+	return " One of `" + strings.Join(k.Values, "`, `") + "`."
+}
+
+func familiesOf(k declare.Key) string {
+	var out string
+	for _, f := range slices.Sorted(maps.Keys(k.Families)) {
+		out += fmt.Sprintf(" On %s: %s.", f, k.Families[f])
+	}
+	return out
+}

@@ -1,0 +1,86 @@
+// Command northstake is the command-line client.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"syscall"
+
+	"github.com/spf13/cobra"
+)
+
+// version is set when the program is built.
+var version = "dev"
+
+// Exit statuses, as those of diff and grep.
+const (
+	asDeclared = 0
+	differs    = 1
+	trouble    = 2
+)
+
+// status ends the program with a status and nothing more to say.
+type status int
+
+func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
+
+func main() {
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	os.Exit(run(ctx, os.Args[1:]))
+}
+
+func run(ctx context.Context, args []string) int {
+	root := command()
+	root.SetArgs(args)
+	err := root.ExecuteContext(ctx)
+	var s status
+	switch {
+	case err == nil:
+		return asDeclared
+	case errors.As(err, &s):
+		return int(s)
+	case errors.Is(err, context.Canceled):
+		fmt.Fprintln(os.Stderr, "northstake: stopped; what the service has begun goes on there")
+		return trouble
+	}
+	fmt.Fprintln(os.Stderr, "northstake:", err)
+	return trouble
+}
+
+func command() *cobra.Command {
+	app := &app{out: newPaper(os.Stdout)}
+	root := &cobra.Command{
+		Use:   "northstake",
+		Short: "Declare web server hosts, plan what would change, apply it, and check for drift",
+		Long: `North Stake holds web server hosts to what you declare.
+
+Write a declaration (northstake new), check it (lint), tell the service who the
+hosts are (trust), see what would change (plan), do exactly that (apply), and
+find out later what has changed by hand (drift).
+
+Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
+		Version: version, SilenceUsage: true, SilenceErrors: true,
+	}
+	root.SetHelpCommand(helpCommand(app))
+	f := root.PersistentFlags()
+	f.StringVar(&app.server, "server", os.Getenv("NORTHSTAKE_SERVER"), "address of the service (NORTHSTAKE_SERVER)")
+	f.StringVar(&app.tokenFile, "token-file", os.Getenv("NORTHSTAKE_TOKEN_FILE"), "file with the token (NORTHSTAKE_TOKEN_FILE)")
+	f.BoolVar(&app.json, "json", false, "print records as JSON")
+	root.AddGroup(&cobra.Group{ID: "declare", Title: "Declaring"}, &cobra.Group{ID: "hosts", Title: "Hosts"}, &cobra.Group{ID: "work", Title: "Planning and applying"}, &cobra.Group{ID: "service", Title: "The service"})
+	for group, list := range map[string][]*cobra.Command{
+		"declare": {newCommand(app), lintCommand(app), schemaCommand(app), declareCommand(app)},
+		"hosts":   {groundsCommand(app), hostsCommand(app), showCommand(app), trustCommand(app), addressesCommand(app)},
+		"work":    {surveyCommand(app), planCommand(app), applyCommand(app), resumeCommand(app), watchCommand(app), runsCommand(app), driftCommand(app), restoreCommand(app), probeCommand(app), actCommand(app), bringCommand(app)},
+		"service": {connectCommand(app), secretCommand(app), tokenCommand(app)},
+	} {
+		for _, c := range list {
+			c.GroupID = group
+			root.AddCommand(c)
+		}
+	}
+	return root
+}

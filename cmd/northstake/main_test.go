@@ -1,0 +1,130 @@
+package main
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"northstake/core/declare"
+)
+
+// northstake runs the command line in this process and returns what it printed.
+func northstake(t *testing.T, args ...string) (string, int) {
+	t.Helper()
+	r, w, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	out, errs := os.Stdout, os.Stderr
+	os.Stdout, os.Stderr = w, w
+	code := run(context.Background(), args)
+	os.Stdout, os.Stderr = out, errs
+	w.Close()
+	var b bytes.Buffer
+	if _, err := b.ReadFrom(r); err != nil {
+		t.Fatal(err)
+	}
+	return b.String(), code
+}
+
+func TestANewGroundLintsClean(t *testing.T) {
+	dir := filepath.Join(t.TempDir(), "Quay side")
+	if out, code := northstake(t, "new", dir); code != 0 {
+		t.Fatal(out)
+	}
+	out, code := northstake(t, "lint", dir)
+	if code != 0 || !strings.Contains(out, "ground quayside is sound: 1 host, 1 site, 1 content file") {
+		t.Errorf("exit %d: %s", code, out)
+	}
+	if out, code := northstake(t, "new", dir); code != 2 || !strings.Contains(out, "not empty") {
+		t.Errorf("a second time: exit %d: %s", code, out)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, "ground.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(filepath.Join(dir, "ground.toml"), []byte(strings.Replace(string(text), "index.html", "index.htm", 1)), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	out, code = northstake(t, "lint", dir)
+	if code != 2 || !strings.Contains(out, "ground.toml:") || !strings.Contains(out, `did you mean "index.html"?`) || !strings.Contains(out, "1 thing is wrong") {
+		t.Errorf("exit %d: %s", code, out)
+	}
+	out, code = northstake(t, "lint", "--json", dir)
+	var v struct{ Problems []declare.Problem }
+	if code != 2 || json.Unmarshal([]byte(out), &v) != nil || len(v.Problems) != 1 || v.Problems[0].Line == 0 {
+		t.Errorf("exit %d: %s", code, out)
+	}
+}
+
+func TestTheDemoGroundIsSound(t *testing.T) {
+	if out, code := northstake(t, "lint", "../../demo/saltmarsh"); code != 0 {
+		t.Error(out)
+	}
+}
+
+// The schema that is shipped is the one that the types give.
+func TestTheShippedSchemaIsCurrent(t *testing.T) {
+	out, code := northstake(t, "schema")
+	if code != 0 {
+		t.Fatal(out)
+	}
+	shipped, err := os.ReadFile("../../docs/declaration.schema.json")
+	if err != nil || string(shipped) != out {
+		t.Errorf("docs/declaration.schema.json is not what northstake schema prints (%v): make generate", err)
+	}
+	var s struct {
+		Defs map[string]struct {
+			Properties           map[string]struct{ Description string }
+			Required             []string
+			AdditionalProperties any
+		} `json:"$defs"`
+	}
+	if err := json.Unmarshal([]byte(out), &s); err != nil {
+		t.Fatal(err)
+	}
+	for _, k := range declare.Keys() {
+		p, ok := s.Defs[k.Type].Properties[k.Word]
+		if k.Table != "" && (!ok || !strings.HasPrefix(p.Description, k.About)) {
+			t.Errorf("%s is described as %q, not as %q", k.Name, p.Description, k.About)
+		}
+		if k.Required && !strings.Contains(strings.Join(s.Defs[k.Type].Required, " "), k.Word) {
+			t.Errorf("%s is not required", k.Name)
+		}
+	}
+	if s.Defs["Site"].AdditionalProperties != false {
+		t.Error("the schema takes keys that lint refuses")
+	}
+}
+
+// The page of keys is the one that the types give, and the prompt says the same.
+func TestEveryKeyIsExplainedAtThePrompt(t *testing.T) {
+	out, code := northstake(t, "help", "--document")
+	shipped, err := os.ReadFile("../../docs/keys.md")
+	if code != 0 || err != nil || string(shipped) != out {
+		t.Errorf("docs/keys.md is not what northstake help --document prints (%v): make generate", err)
+	}
+	if out, code := northstake(t, "help", "site.root"); code != 0 || !strings.Contains(out, "Document root.") || !strings.Contains(out, "on debian\t/var/www/NAME") || !strings.Contains(out, `root = "/srv/www/timetable"`) {
+		t.Errorf("%d: %s", code, out)
+	}
+	if out, code := northstake(t, "help", "site.indx"); code != 2 || !strings.Contains(out, `did you mean "site.index"?`) {
+		t.Errorf("%d: %s", code, out)
+	}
+	if out, code := northstake(t, "help", "plan"); code != 0 || !strings.Contains(out, "Usage:") {
+		t.Errorf("%d: %s", code, out)
+	}
+}
+
+func TestTroubleHasItsOwnStatus(t *testing.T) {
+	t.Setenv("HOME", t.TempDir())
+	t.Setenv("NORTHSTAKE_TOKEN", "ns_x")
+	for _, args := range [][]string{{"lint", "/nowhere"}, {"apply", "twelve"}, {"nonsense"}, {"plan", "--nonsense"}, {"hosts", "x", "--server", "http://127.0.0.1:1"}} {
+		if out, code := northstake(t, args...); code != 2 || out == "" {
+			t.Errorf("%v exits with %d: %s", args, code, out)
+		}
+	}
+}

@@ -1,0 +1,182 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"northstake/service/contract"
+)
+
+// plan makes a plan and waits for it.
+func (a *app) plan(ctx context.Context, ground string, hosts []string, only contract.AskOnly) (contract.Plan, error) {
+	return a.planFor(ctx, ground, contract.Ask{Hosts: hosts, Only: only})
+}
+
+// planFor makes a plan of what is asked for and waits for it.
+func (a *app) planFor(ctx context.Context, ground string, ask contract.Ask) (contract.Plan, error) {
+	var out contract.Plan
+	api, err := a.api()
+	if err != nil {
+		return out, err
+	}
+	err = withPasswords(func(p contract.SudoPasswords) error {
+		ask.SudoPasswords = p
+		res, err := api.CreatePlanWithResponse(ctx, ground, ask)
+		if err := a.answered(res, err); err != nil {
+			return err
+		}
+		out = *res.JSON202
+		return nil
+	})
+	if err != nil {
+		return out, err
+	}
+	if err := a.follow(ctx, fmt.Sprintf("/grounds/%s/plans/%d/events", ground, out.Id), func(contract.StreamEvent) error { return nil }); err != nil {
+		return out, err
+	}
+	return a.getPlan(ctx, ground, out.Id)
+}
+
+func (a *app) getPlan(ctx context.Context, ground string, id int64) (contract.Plan, error) {
+	api, err := a.api()
+	if err != nil {
+		return contract.Plan{}, err
+	}
+	res, err := api.GetPlanWithResponse(ctx, ground, id)
+	if err := a.answered(res, err); err != nil {
+		return contract.Plan{}, err
+	}
+	p := *res.JSON200
+	if p.State == "failed" {
+		return p, fmt.Errorf("plan %d failed: %s", id, p.Error)
+	}
+	return p, nil
+}
+
+func planStatus(p contract.Plan) status {
+	switch {
+	case p.Blockers > 0:
+		return trouble
+	case p.Steps > 0:
+		return differs
+	}
+	return asDeclared
+}
+
+func planCommand(a *app) *cobra.Command {
+	var s scope
+	var details bool
+	cmd := &cobra.Command{
+		Use: "plan [GROUND]", Short: "Work out the steps that would make everything as declared; changes nothing on hosts",
+		Long: "Work out the steps that would make everything as declared. Nothing changes on hosts.\n\nIn a directory with a declaration, and without an argument, the declaration is\ngiven to the service first. The plan is recorded there under a number.",
+		Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			ctx := cmd.Context()
+			if s.dir == "" && len(args) == 0 && groundHere(".") != "" {
+				s.dir = "."
+			}
+			if s.dir != "" {
+				_, _, name, err := a.declare(ctx, s.dir)
+				if err != nil {
+					return a.showProblems(err)
+				}
+				if len(args) == 0 {
+					args = []string{name}
+				}
+			}
+			g, err := a.ground(ctx, args)
+			if err != nil {
+				return err
+			}
+			p, err := a.plan(ctx, g, s.hosts, "")
+			if err != nil {
+				return err
+			}
+			if done, err := a.print(p); done {
+				return orStatus(err, planStatus(p))
+			}
+			a.showPlan(g, p, details)
+			return orStatus(nil, planStatus(p))
+		},
+	}
+	s.flags(cmd)
+	cmd.Flags().StringVar(&s.dir, "dir", "", "give this declaration to the service first")
+	cmd.Flags().BoolVar(&details, "details", false, "show all of every difference")
+	return cmd
+}
+
+const shortDetail = 14 // lines of a detail that are shown unless all are asked for
+
+func (a *app) showPlan(ground string, p contract.Plan, details bool) {
+	working := 0
+	for _, h := range p.Hosts {
+		if len(h.Steps) == 0 && len(h.Blockers) == 0 && h.Unread == "" && len(h.Cautions) == 0 {
+			continue
+		}
+		right := counted(len(h.Steps), "step", "steps")
+		switch {
+		case len(h.Blockers) > 0 && len(h.Steps) == 0:
+			right = "blocked"
+		case len(h.Blockers) > 0:
+			right = fmt.Sprintf("%s, %s blocked", right, counted(len(h.Blockers)+len(h.Left), "stake", "stakes"))
+		}
+		a.out.rule("host "+h.Host, right)
+		if h.Unread != "" {
+			a.out.line("     %s", a.out.attention("it could not be read: "+strings.ReplaceAll(h.Unread, "\n", "\n     ")))
+		}
+		for _, b := range h.Blockers {
+			a.out.line("     %s %s: %s", a.out.alarm("blocked"), b.Address, b.What)
+			a.out.line("     %s", b.Fix)
+		}
+		for _, l := range h.Left {
+			a.out.line("     %s", a.out.faint(l.Address+" waits for "+l.Behind))
+		}
+		for _, c := range h.Cautions {
+			a.out.line("     %s %s: %s", a.out.attention("caution"), c.Address, c.What)
+			a.out.line("     %s", c.Fix)
+		}
+		for _, s := range h.Steps {
+			because := ""
+			if s.Because != "" {
+				because = a.out.faint(", because " + s.Because)
+			}
+			a.out.line("%3d  %s%s", s.Number, s.Text, because)
+			for _, d := range s.Details {
+				a.showDetail(d.Text, d.Diff, details)
+			}
+		}
+		if len(h.Steps) > 0 {
+			working++
+		}
+	}
+	switch {
+	case p.Steps == 0 && p.Blockers == 0:
+		a.out.line("there is nothing to do: all is as revision %d of ground %s declares", p.Revision, ground)
+	case working == 0:
+		a.out.line("plan %d can do nothing until what is in the way is cleared", p.Id)
+	default:
+		a.out.line("plan %d: %s on %s. To do exactly this: northstake apply %d", p.Id, counted(p.Steps, "step", "steps"), counted(working, "host", "hosts"), p.Id)
+	}
+}
+
+func (a *app) showDetail(text string, diff, all bool) {
+	lines := strings.Split(strings.TrimRight(text, "\n"), "\n")
+	shown := lines
+	if !all && len(lines) > shortDetail {
+		shown = lines[:shortDetail]
+	}
+	for _, l := range shown {
+		if diff && strings.HasPrefix(l, "+") && !strings.HasPrefix(l, "+++ ") {
+			l = a.out.strong(l)
+		} else {
+			l = a.out.faint(l)
+		}
+		a.out.line("        %s", l)
+	}
+	if more := len(lines) - len(shown); more > 0 {
+		a.out.line("        %s", a.out.faint(fmt.Sprintf("%d more lines: --details", more)))
+	}
+}

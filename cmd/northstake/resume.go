@@ -1,0 +1,40 @@
+package main
+
+import (
+	"github.com/spf13/cobra"
+
+	"northstake/service/contract"
+)
+
+func resumeCommand(a *app) *cobra.Command {
+	var ground string
+	var s scope
+	cmd := &cobra.Command{
+		Use: "resume RUN", Short: "Carry on with the hosts of a run that were cut off or failed", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0], "run")
+			if err != nil {
+				return err
+			}
+			g, err := a.ground(cmd.Context(), optional(ground))
+			if err != nil {
+				return err
+			}
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			err = withPasswords(func(p contract.SudoPasswords) error {
+				res, err := api.ResumeRunWithResponse(cmd.Context(), g, id, contract.ResumeRunJSONRequestBody{Hosts: s.hosts, SudoPasswords: p})
+				return a.answered(res, err)
+			})
+			if err != nil {
+				return err
+			}
+			return a.watch(cmd.Context(), g, id)
+		},
+	}
+	s.flags(cmd)
+	cmd.Flags().StringVar(&ground, "ground", "", "ground of the run")
+	return cmd
+}

@@ -1,0 +1,102 @@
+package main
+
+import (
+	"errors"
+	"io"
+	"os"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"northstake/service/contract"
+)
+
+func secretCommand(a *app) *cobra.Command {
+	cmd := &cobra.Command{Use: "secret", Short: "Keys and passwords that the service keeps, sealed"}
+	var file string
+	put := &cobra.Command{
+		Use: "put NAME", Short: "Keep a secret, from a file, standard input, or a prompt; never from an argument", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			value, err := readSecret(file, args[0])
+			if err != nil {
+				return err
+			}
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			res, err := api.PutSecretWithResponse(cmd.Context(), args[0], contract.PutSecretJSONRequestBody{Value: value})
+			if err := a.answered(res, err); err != nil {
+				return err
+			}
+			a.out.line("secret %s is kept", args[0])
+			return nil
+		},
+	}
+	put.Flags().StringVar(&file, "file", "", "file with the secret; - for standard input")
+	list := &cobra.Command{
+		Use: "list", Short: "List the secrets' names", Args: cobra.NoArgs,
+		RunE: func(cmd *cobra.Command, _ []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			res, err := api.ListSecretsWithResponse(cmd.Context())
+			if err := a.answered(res, err); err != nil {
+				return err
+			}
+			if done, err := a.print(*res.JSON200); done {
+				return err
+			}
+			var rows [][]string
+			for _, s := range *res.JSON200 {
+				rows = append(rows, []string{s.Name, ago(s.UpdatedAt)})
+			}
+			a.out.table([]string{"secret", "put"}, rows)
+			return nil
+		},
+	}
+	remove := &cobra.Command{
+		Use: "remove NAME", Short: "Forget a secret", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			api, err := a.api()
+			if err != nil {
+				return err
+			}
+			res, err := api.DeleteSecretWithResponse(cmd.Context(), args[0])
+			if err := a.answered(res, err); err != nil {
+				return err
+			}
+			a.out.line("secret %s is forgotten", args[0])
+			return nil
+		},
+	}
+	cmd.AddCommand(put, list, remove)
+	return cmd
+}
+
+func readSecret(file, name string) (string, error) {
+	switch file {
+	case "":
+		v, err := askPassword("secret " + name)
+		if err == nil && v == "" {
+			err = errors.New("the secret is empty")
+		}
+		return v, err
+	case "-":
+		b, err := io.ReadAll(io.LimitReader(os.Stdin, 1<<20))
+		return secretText(b), err
+	}
+	b, err := os.ReadFile(file)
+	return secretText(b), err
+}
+
+// secretText takes the line break from the end of a password; a key keeps its
+// own.
+func secretText(b []byte) string {
+	s := string(b)
+	if strings.HasPrefix(s, "-----BEGIN") {
+		return s
+	}
+	return strings.TrimRight(s, "\r\n")
+}

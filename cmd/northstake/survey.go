@@ -1,0 +1,114 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"sort"
+
+	"github.com/spf13/cobra"
+
+	"northstake/service/contract"
+)
+
+// survey makes a survey and waits for it.
+func (a *app) survey(ctx context.Context, ground string, hosts []string) (contract.Survey, error) {
+	var out contract.Survey
+	api, err := a.api()
+	if err != nil {
+		return out, err
+	}
+	err = withPasswords(func(p contract.SudoPasswords) error {
+		res, err := api.CreateSurveyWithResponse(ctx, ground, contract.Ask{Hosts: hosts, SudoPasswords: p})
+		if err := a.answered(res, err); err != nil {
+			return err
+		}
+		out = *res.JSON202
+		return nil
+	})
+	if err != nil {
+		return out, err
+	}
+	out.Hosts = nil
+	state := ""
+	err = a.follow(ctx, fmt.Sprintf("/grounds/%s/surveys/%d/events", ground, out.Id), func(e contract.StreamEvent) error {
+		var h contract.SurveyHost
+		switch e.Kind {
+		case "host":
+			err := json.Unmarshal(e.Data, &h)
+			out.Hosts = append(out.Hosts, h)
+			return err
+		case "end":
+			var end struct{ State string }
+			err := json.Unmarshal(e.Data, &end)
+			state = end.State
+			return err
+		}
+		return nil
+	})
+	if err != nil {
+		return out, err
+	}
+	sort.Slice(out.Hosts, func(i, j int) bool { return out.Hosts[i].Host < out.Hosts[j].Host })
+	out.State = contract.SurveyState(state)
+	if state != "done" {
+		res, err := api.GetSurveyWithResponse(ctx, ground, out.Id)
+		if err := a.answered(res, err); err != nil {
+			return out, err
+		}
+		return out, fmt.Errorf("survey %d failed: %s", out.Id, res.JSON200.Error)
+	}
+	return out, nil
+}
+
+func surveyCommand(a *app) *cobra.Command {
+	var s scope
+	cmd := &cobra.Command{
+		Use: "survey [GROUND]", Short: "Look at hosts and say how every stake stands; changes nothing", Args: cobra.MaximumNArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			g, err := a.ground(cmd.Context(), args)
+			if err != nil {
+				return err
+			}
+			out, err := a.survey(cmd.Context(), g, s.hosts)
+			if err != nil {
+				return err
+			}
+			if done, err := a.print(out); done {
+				return orStatus(err, surveyStatus(out, false))
+			}
+			for _, h := range out.Hosts {
+				a.out.rule("host "+h.Host, fmt.Sprintf("%s  %.0f ms", countsWords(a.out, h.Counts), h.TookMs))
+				if h.Unread != "" {
+					a.out.line("%s", a.out.attention(h.Unread))
+				}
+				a.showRows(h.Rows, true)
+			}
+			return orStatus(nil, surveyStatus(out, false))
+		},
+	}
+	s.flags(cmd)
+	return cmd
+}
+
+func orStatus(err error, s status) error {
+	if err == nil && s != asDeclared {
+		return s
+	}
+	return err
+}
+
+// surveyStatus is the exit status of a survey: of drift alone, when that was
+// asked for.
+func surveyStatus(s contract.Survey, driftOnly bool) status {
+	out := status(asDeclared)
+	for _, h := range s.Hosts {
+		if h.Unread != "" || h.Counts.Unread > 0 {
+			return trouble
+		}
+		if h.Counts.Shifted > 0 || (!driftOnly && h.Counts.Due+h.Counts.Stray > 0) {
+			out = differs
+		}
+	}
+	return out
+}

@@ -1,0 +1,137 @@
+package main
+
+import (
+	"crypto/ed25519"
+	"crypto/rand"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"golang.org/x/crypto/ssh"
+	"golang.org/x/crypto/ssh/knownhosts"
+
+	"northstake/service/contract"
+)
+
+func hostKey(t *testing.T) (ssh.PublicKey, contract.HostKey) {
+	t.Helper()
+	public, _, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	key, err := ssh.NewPublicKey(public)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return key, contract.HostKey{Type: key.Type(), Fingerprint: ssh.FingerprintSHA256(key), Key: strings.TrimSpace(string(ssh.MarshalAuthorizedKey(key)))}
+}
+
+func file(t *testing.T, name, text string, mode os.FileMode) string {
+	t.Helper()
+	path := filepath.Join(t.TempDir(), name)
+	if err := os.WriteFile(path, []byte(text), mode); err != nil {
+		t.Fatal(err)
+	}
+	return path
+}
+
+// A known_hosts file vouches for the host whose key it has, by address or name, with
+// the port where that is another; for no other key, and for none that is revoked.
+func TestAKnownHostsFileVouches(t *testing.T) {
+	key, offered := hostKey(t)
+	other, _ := hostKey(t)
+	keys := contract.HostKeys{Host: "quay1", Address: "10.88.0.11", Port: 22, Offered: []contract.HostKey{offered}}
+	moved := keys
+	moved.Port = 2222
+	for _, c := range []struct {
+		what  string
+		lines []string
+		keys  contract.HostKeys
+		known bool
+		said  string
+	}{
+		{"by address", []string{knownhosts.Line([]string{"10.88.0.11"}, key)}, keys, true, "as that of 10.88.0.11"},
+		{"by name, hashed", []string{knownhosts.Line([]string{knownhosts.HashHostname("quay1")}, key)}, keys, true, "as that of quay1"},
+		{"at another port", []string{knownhosts.Line([]string{"[10.88.0.11]:2222"}, key)}, moved, true, "as that of 10.88.0.11"},
+		{"of another port alone", []string{knownhosts.Line([]string{"10.88.0.11"}, key)}, moved, false, "no key of it"},
+		{"another key", []string{knownhosts.Line([]string{"10.88.0.11"}, other)}, keys, false, "has another key of 10.88.0.11"},
+		{"a revoked key", []string{"@revoked * " + strings.SplitN(knownhosts.Line([]string{"x"}, key), " ", 2)[1]}, keys, false, "is revoked"},
+		{"nothing", nil, keys, false, "no key of it"},
+	} {
+		v, err := vouchersOf(trustOptions{knownHosts: file(t, "known_hosts", strings.Join(c.lines, "\n")+"\n", 0o600)})
+		if err != nil {
+			t.Errorf("%s: %v", c.what, err)
+			continue
+		}
+		fingerprint, said := v.vouches(c.keys)
+		if (fingerprint == offered.Fingerprint) != c.known || !strings.Contains(said, c.said) {
+			t.Errorf("%s: %q, %s", c.what, fingerprint, said)
+		}
+	}
+	if _, err := vouchersOf(trustOptions{knownHosts: file(t, "known_hosts", "nonsense\n", 0o600)}); err == nil {
+		t.Error("a file that is no known_hosts file is taken")
+	}
+}
+
+func TestAListOfFingerprintsVouches(t *testing.T) {
+	_, offered := hostKey(t)
+	keys := contract.HostKeys{Host: "quay1", Address: "10.88.0.11", Offered: []contract.HostKey{offered}}
+	list, err := readFingerprints("list", "# from the owner\n\n  quay1   "+offered.Fingerprint+"\n10.88.0.12 SHA256:"+strings.Repeat("A", 43)+"\n")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if f, _ := list.vouches(keys); f != offered.Fingerprint {
+		t.Errorf("a listed host: %q", f)
+	}
+	keys.Host, keys.Address = "quay2", "10.88.0.12"
+	if f, said := list.vouches(keys); f != "" || !strings.Contains(said, "it offers "+offered.Fingerprint) {
+		t.Errorf("another fingerprint: %q, %s", f, said)
+	}
+	for text, want := range map[string]string{"quay1\n": "list:1:", "\nquay1 MD5:00\n": "list:2:", "quay1 SHA256:short\n": "list:1:", "a b c\n": "list:1:"} {
+		if _, err := readFingerprints("list", text); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%q: %v", text, err)
+		}
+	}
+}
+
+// A program's list of hosts is asked for, and taken again while it is kept.
+func TestAProgramListsHosts(t *testing.T) {
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	path := file(t, "hosts", "#!/bin/sh\necho x >> asked\necho '{\"hosts\": {}}'\n", 0o755)
+	dir := filepath.Dir(path)
+	old := time.Now().Add(-time.Hour)
+	if err := os.Chtimes(path, old, old); err != nil {
+		t.Fatal(err)
+	}
+	asked := func() int {
+		b, err := os.ReadFile(filepath.Join(dir, "asked"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return strings.Count(string(b), "x")
+	}
+	for i, keep := range []time.Duration{0, 0, time.Minute, time.Minute, time.Minute, time.Nanosecond} {
+		s, err := hostList(dir, "hosts", keep)
+		if err != nil || s == nil || s.Name != "hosts.json" || strings.TrimSpace(s.Text) != `{"hosts": {}}` {
+			t.Fatalf("%+v, %v", s, err)
+		}
+		if got, want := asked(), []int{1, 2, 3, 3, 3, 4}[i]; got != want {
+			t.Errorf("time %d: it was asked %d times, want %d", i, got, want)
+		}
+	}
+	if s, err := hostList(dir, "none", 0); s != nil || err != nil {
+		t.Errorf("a program that is not there: %v, %v", s, err)
+	}
+	for text, want := range map[string]string{"#!/bin/sh\necho low tide >&2; exit 3\n": "low tide"} {
+		bad := file(t, "hosts", text, 0o755)
+		if _, err := hostList(filepath.Dir(bad), "hosts", 0); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("a program that fails: %v", err)
+		}
+	}
+	plain := file(t, "hosts", "", 0o644)
+	if _, err := hostList(filepath.Dir(plain), "hosts", 0); err == nil || !strings.Contains(err.Error(), "make it executable") {
+		t.Errorf("a file that is no program: %v", err)
+	}
+}

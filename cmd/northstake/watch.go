@@ -1,0 +1,143 @@
+package main
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"northstake/service/contract"
+)
+
+func watchCommand(a *app) *cobra.Command {
+	var ground string
+	cmd := &cobra.Command{
+		Use: "watch RUN", Short: "Show a run from its beginning to its end", Args: cobra.ExactArgs(1),
+		RunE: func(cmd *cobra.Command, args []string) error {
+			id, err := number(args[0], "run")
+			if err != nil {
+				return err
+			}
+			g, err := a.ground(cmd.Context(), optional(ground))
+			if err != nil {
+				return err
+			}
+			return a.watch(cmd.Context(), g, id)
+		},
+	}
+	cmd.Flags().StringVar(&ground, "ground", "", "ground of the run")
+	return cmd
+}
+
+// watch prints a run's progress, a line for everything that ends, and how it
+// ended.
+func (a *app) watch(ctx context.Context, ground string, id int64) error {
+	api, err := a.api()
+	if err != nil {
+		return err
+	}
+	printed := map[string]bool{}
+	once := func(key, format string, args ...any) {
+		if !printed[key] && !a.json {
+			printed[key] = true
+			a.out.line(format, args...)
+		}
+	}
+	err = a.follow(ctx, fmt.Sprintf("/grounds/%s/runs/%d/events", ground, id), func(e contract.StreamEvent) error {
+		if e.Kind != "host" {
+			return nil
+		}
+		var h contract.RunHost
+		if err := json.Unmarshal(e.Data, &h); err != nil {
+			return err
+		}
+		for _, s := range h.Steps {
+			key := fmt.Sprintf("%s %d %s", h.Host, s.Number, s.State)
+			switch s.State {
+			case "done":
+				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.faint(fmt.Sprintf("%.1f s", s.TookMs/1000)))
+			case "failed":
+				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.alarm("failed"))
+			case "back":
+				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.attention("taken back"))
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return err
+	}
+	res, err := api.GetRunWithResponse(ctx, ground, id)
+	if err := a.answered(res, err); err != nil {
+		return err
+	}
+	r := *res.JSON200
+	if done, err := a.print(r); !done {
+		a.showRunEnd(r)
+	} else if err != nil {
+		return err
+	}
+	if r.State != "done" {
+		return status(trouble)
+	}
+	return nil
+}
+
+func (a *app) showRunEnd(r contract.Run) {
+	resumable := 0
+	for _, h := range r.Hosts {
+		for _, n := range h.Notes {
+			a.out.line("%-12s     %s", h.Host, a.out.faint(n))
+		}
+		for _, p := range h.Probes {
+			word := p.Words()
+			if !p.OK {
+				word = a.out.alarm(word)
+			}
+			a.out.line("%-12s     probe http://%s:%d%s from %s: %s", h.Host, p.Name, p.Port, p.Path, p.From, word)
+		}
+		if h.Fault.What != "" {
+			a.out.line("%-12s     %s: %s", h.Host, a.out.alarm(string(h.State)), h.Fault.What)
+			if h.Fault.Rendered != "" {
+				a.out.line("%17s%s:%d: %s", "", h.Fault.File, h.Fault.Line, h.Fault.Rendered)
+			}
+			if h.Fault.From != nil {
+				a.out.line("%17sfrom %s:%d", "", h.Fault.From.File, h.Fault.From.Line)
+			}
+			if h.Fault.Output != "" {
+				a.out.line("%17s%s", "", a.out.faint(strings.ReplaceAll(h.Fault.Output, "\n", "\n"+strings.Repeat(" ", 17))))
+			}
+			if h.Fault.Fix != "" {
+				a.out.line("%17s%s", "", h.Fault.Fix)
+			}
+		}
+		switch h.State {
+		case "interrupted", "failed", "back":
+			resumable++
+		}
+	}
+	counts := map[contract.RunHostState]int{}
+	var order []contract.RunHostState
+	for _, h := range r.Hosts {
+		if counts[h.State] == 0 {
+			order = append(order, h.State)
+		}
+		counts[h.State]++
+	}
+	var parts []string
+	for _, s := range order {
+		parts = append(parts, fmt.Sprintf("%s %s", counted(counts[s], "host", "hosts"), hostStateWords[s]))
+	}
+	a.out.line("run %d: %s", r.Id, strings.Join(parts, ", "))
+	if resumable > 0 {
+		a.out.line("to carry on there: northstake resume %d", r.Id)
+	}
+}
+
+// hostStateWords says how a host's part of a run stands.
+var hostStateWords = map[contract.RunHostState]string{
+	"waiting": "waiting", "running": "under way", "done": "done", "partly": "done but for what is blocked", "nothing": "with nothing to do", "blocked": "blocked and left as it was",
+	"moved": "changed since the plan and left as it was", "failed": "failed", "back": "taken back to what it was", "interrupted": "cut off",
+}

@@ -1,0 +1,142 @@
+// Command northstaked is North Stake's service.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"syscall"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"northstake/host/reach"
+	"northstake/service/api"
+	"northstake/service/auth"
+	"northstake/service/console"
+	"northstake/service/jobs"
+	"northstake/service/store"
+)
+
+// version is set when the program is built.
+var version = "dev"
+
+type settings struct {
+	listen, database, state, rods string
+	silence                       time.Duration
+}
+
+func main() {
+	var s settings
+	self, err := os.Executable()
+	if err != nil {
+		self = "."
+	}
+	cmd := &cobra.Command{
+		Use:           "northstaked",
+		Short:         "North Stake's service: keeps declarations, plans, applies and checks web server hosts",
+		Version:       version,
+		SilenceUsage:  true,
+		SilenceErrors: true,
+		Args:          cobra.NoArgs,
+		RunE:          func(cmd *cobra.Command, _ []string) error { return serve(cmd.Context(), s) },
+	}
+	f := cmd.Flags()
+	f.StringVar(&s.listen, "listen", "127.0.0.1:7311", "address to serve on")
+	f.StringVar(&s.database, "database", os.Getenv("NORTHSTAKE_DATABASE"), "PostgreSQL address (NORTHSTAKE_DATABASE)")
+	f.StringVar(&s.state, "state", "/var/lib/northstaked", "directory for the key that seals secrets and the first token")
+	f.StringVar(&s.rods, "rods", filepath.Join(filepath.Dir(self), "rods"), "directory with the rods that are sent to hosts")
+	f.DurationVar(&s.silence, "takeover", jobs.Silence, "how long a replica may be silent before another takes its runs over")
+	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
+	defer stop()
+	if err := cmd.ExecuteContext(ctx); err != nil {
+		fmt.Fprintln(os.Stderr, "northstaked:", err)
+		os.Exit(2)
+	}
+}
+
+func serve(ctx context.Context, s settings) error {
+	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
+	if s.database == "" {
+		return errors.New("no database was named: give --database or NORTHSTAKE_DATABASE, such as postgres://northstake@127.0.0.1:5432/northstake")
+	}
+	seal, err := auth.OpenSeal(filepath.Join(s.state, "seal.key"))
+	if err != nil {
+		return err
+	}
+	st, err := store.Open(ctx, s.database, 30*time.Second, log)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := firstToken(ctx, st, filepath.Join(s.state, "admin.token"), log); err != nil {
+		return err
+	}
+	pool := reach.NewPool(&reach.RodDir{Dir: s.rods})
+	defer pool.Close()
+	j, err := jobs.New(st, pool, seal, s.silence, log)
+	if err != nil {
+		return err
+	}
+	bell := store.NewBell(st, log)
+	go bell.Run(ctx)
+	if err := j.Start(ctx); err != nil {
+		return err
+	}
+	defer j.Stop()
+	listener, err := net.Listen("tcp", s.listen)
+	if err != nil {
+		return fmt.Errorf("serve on %s: %w; choose another address with --listen", s.listen, err)
+	}
+	server := &http.Server{
+		Handler:           (&api.Server{Store: st, Jobs: j, Bell: bell, Seal: seal, Log: log, Version: version}).Handler(console.Files()),
+		ReadHeaderTimeout: 10 * time.Second,
+		BaseContext:       func(net.Listener) context.Context { return ctx },
+	}
+	log.Info("serving", "address", "http://"+listener.Addr().String(), "version", version, "replica", j.ID)
+	ended := make(chan error, 1)
+	go func() { ended <- server.Serve(listener) }()
+	select {
+	case err := <-ended:
+		return err
+	case <-ctx.Done():
+	}
+	log.Info("ending")
+	limited, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	return server.Shutdown(limited)
+}
+
+// firstToken makes the administrator's token when there is none yet, and keeps
+// it in a file that its owner alone can read.
+func firstToken(ctx context.Context, st *store.Store, file string, log *slog.Logger) error {
+	list, err := st.Tokens(ctx)
+	if err != nil {
+		return err
+	}
+	if len(list) > 0 {
+		return nil
+	}
+	token, hash := auth.NewToken()
+	if err := st.AddToken(ctx, "admin", hash, 0); err != nil {
+		if again, e := st.Tokens(ctx); e == nil && len(again) > 0 {
+			return nil // another replica has just made it
+		}
+		return err
+	}
+	if err := os.Remove(file); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
+		return errors.Join(fmt.Errorf("keep the first token: %w", err), st.DeleteToken(ctx, "admin"))
+	}
+	log.Info("made the first administrator token", "file", file)
+	return nil
+}

@@ -1,0 +1,88 @@
+// Command rod stands on a host while it is surveyed and worked on. It speaks
+// HTTP/2 on its standard input and output, listens on nothing, and ends with
+// its connection.
+package main
+
+import (
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"os/signal"
+	"runtime/debug"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"northstake/host/platform"
+	"northstake/host/rod"
+	"northstake/host/work"
+)
+
+func main() {
+	if err := run(os.Args[1:]); err != nil {
+		fmt.Fprintln(os.Stderr, "rod:", err)
+		os.Exit(2)
+	}
+}
+
+func run(args []string) error {
+	if len(args) == 0 {
+		return fmt.Errorf("say serve or revert")
+	}
+	flags := flag.NewFlagSet(args[0], flag.ContinueOnError)
+	state := flags.String("state", "/var/lib/northstake", "directory for the rod's own files")
+	ssh := flags.String("ssh", "", "SSH_CONNECTION of the session (sshd(8))")
+	runID := flags.String("run", "", "run whose step is to be taken back")
+	step := flags.Int("step", 0, "number of that step")
+	if err := flags.Parse(args[1:]); err != nil {
+		return err
+	}
+	m := &platform.Machine{Root: "/", StateDir: *state, Run: platform.Command, SSHPort: arrival(*ssh)}
+	// The heap is small, and a survey makes much of what is forgotten at once.
+	debug.SetGCPercent(400)
+	// A broken line must not cut a step off.
+	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE, syscall.SIGINT)
+	switch args[0] {
+	case "serve":
+		if _, err := io.WriteString(os.Stdout, rod.Greeting); err != nil {
+			return err
+		}
+		work.NewServer(m).ServeConn(stdio{})
+		return nil
+	case "revert":
+		return work.Revert(context.Background(), m, *runID, *step)
+	}
+	return fmt.Errorf("there is no %q: say serve or revert", args[0])
+}
+
+// arrival is the port on this host that an SSH connection came in on.
+func arrival(connection string) int {
+	if f := strings.Fields(connection); len(f) == 4 {
+		if n, err := strconv.Atoi(f[3]); err == nil {
+			return n
+		}
+	}
+	return 0
+}
+
+// stdio is standard input and output as a connection.
+type stdio struct{}
+
+func (stdio) Read(b []byte) (int, error)  { return os.Stdin.Read(b) }
+func (stdio) Write(b []byte) (int, error) { return os.Stdout.Write(b) }
+func (stdio) Close() error                { return os.Stdin.Close() }
+
+func (stdio) LocalAddr() net.Addr              { return addr{} }
+func (stdio) RemoteAddr() net.Addr             { return addr{} }
+func (stdio) SetDeadline(time.Time) error      { return nil }
+func (stdio) SetReadDeadline(time.Time) error  { return nil }
+func (stdio) SetWriteDeadline(time.Time) error { return nil }
+
+type addr struct{}
+
+func (addr) Network() string { return "stdio" }
+func (addr) String() string  { return "stdio" }

@@ -1,0 +1,235 @@
+package declare
+
+import (
+	"fmt"
+	"reflect"
+	"strconv"
+	"strings"
+	"sync"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// decode fills v, a struct, from a table, noting the position of all it reads
+// and reporting keys that v has no field for.
+func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string) {
+	fields := fieldsOf(v.Type())
+	names := make([]string, 0, len(fields))
+	for _, f := range fields {
+		names = append(names, f.name)
+	}
+	byName := map[string]field{}
+	for _, f := range fields {
+		byName[f.name] = f
+	}
+	for _, k := range n.keys {
+		child := n.table[k]
+		f, ok := byName[k]
+		if !ok {
+			where := "at the top of a declaration"
+			if len(path) > 0 {
+				where = "in " + tableName(path)
+			}
+			r.problem(child.keyAt, fmt.Sprintf("there is no key %q %s", k, where), didYouMean(k, names))
+			continue
+		}
+		sub := append(append([]string{}, path...), k)
+		r.assign(d, child, v.FieldByIndex(f.index), sub)
+		if f.enum != nil && child.kind == unstable.String {
+			if !contains(f.enum, child.text) {
+				r.problem(child.at, fmt.Sprintf("%s cannot be %q", k, child.text), didYouMean(child.text, f.enum))
+			}
+		}
+	}
+	for _, f := range fields {
+		if f.required && n.table[f.name] == nil {
+			fix := fmt.Sprintf("add %s = …", f.name)
+			if doc := f.doc; doc != "" {
+				fix += " (" + doc + ")"
+			}
+			r.problem(n.keyAt, fmt.Sprintf("%s has no %s", tableName(path), f.name), fix)
+		}
+	}
+}
+
+func tableName(path []string) string {
+	parts := make([]string, len(path))
+	for i, p := range path {
+		parts[i] = p
+		if strings.ContainsAny(p, `./" `) {
+			parts[i] = strconv.Quote(p)
+		}
+	}
+	return "[" + strings.Join(parts, ".") + "]"
+}
+
+func contains(list []string, s string) bool {
+	for _, v := range list {
+		if v == s {
+			return true
+		}
+	}
+	return false
+}
+
+func kindName(n *node) string {
+	switch n.kind {
+	case unstable.String:
+		return "text"
+	case unstable.Integer:
+		return "a whole number"
+	case unstable.Float:
+		return "a number with a fraction"
+	case unstable.Bool:
+		return "true or false"
+	case unstable.Array:
+		return "a list"
+	case unstable.Table:
+		return "a table"
+	}
+	return "a date or time"
+}
+
+func (r *reader) wrongType(n *node, key, want, fix string) {
+	r.problem(n.at, fmt.Sprintf("%s is %s, and should be %s", key, kindName(n), want), fix)
+}
+
+// assign sets v from a value, and records where that value stands.
+func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string) {
+	at := n.at
+	if n.kind == unstable.Table || n.isArray {
+		at = n.keyAt
+	}
+	d.positions[strings.Join(path, sep)] = at
+	key := path[len(path)-1]
+	switch v.Kind() {
+	case reflect.Pointer:
+		elem := reflect.New(v.Type().Elem())
+		before := len(r.problems)
+		r.assign(d, n, elem.Elem(), path)
+		if len(r.problems) == before || elem.Elem().Kind() == reflect.Struct {
+			v.Set(elem)
+		}
+	case reflect.String:
+		if n.kind != unstable.String {
+			r.wrongType(n, key, "text in quotes", fmt.Sprintf("write %s = %q", key, n.text))
+			return
+		}
+		v.SetString(n.text)
+	case reflect.Bool:
+		if n.kind != unstable.Bool {
+			fix := ""
+			if low := strings.ToLower(n.text); low == "true" || low == "yes" || low == "on" {
+				fix = fmt.Sprintf("write %s = true", key)
+			} else if low == "false" || low == "no" || low == "off" {
+				fix = fmt.Sprintf("write %s = false", key)
+			}
+			r.wrongType(n, key, "true or false, without quotes", fix)
+			return
+		}
+		v.SetBool(n.text == "true")
+	case reflect.Int:
+		i, err := strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64)
+		if n.kind != unstable.Integer || err != nil {
+			fix := ""
+			if _, err := strconv.Atoi(n.text); err == nil {
+				fix = fmt.Sprintf("write %s = %s, without quotes", key, n.text)
+			}
+			r.wrongType(n, key, "a whole number", fix)
+			return
+		}
+		v.SetInt(i)
+	case reflect.Slice:
+		if n.kind != unstable.Array {
+			fix := ""
+			if v.Type().Elem().Kind() == reflect.String && n.kind == unstable.String {
+				fix = fmt.Sprintf("write %s = [%q]", key, n.text)
+			} else if v.Type().Elem().Kind() == reflect.Int && n.kind == unstable.Integer {
+				fix = fmt.Sprintf("write %s = [%s]", key, n.text)
+			} else if v.Type().Elem().Kind() == reflect.Struct {
+				fix = fmt.Sprintf("write [[…%s]] in double brackets", key)
+			}
+			r.wrongType(n, key, "a list", fix)
+			return
+		}
+		out := reflect.MakeSlice(v.Type(), len(n.items), len(n.items))
+		for i, item := range n.items {
+			r.assign(d, item, out.Index(i), append(append([]string{}, path...), strconv.Itoa(i)))
+		}
+		v.Set(out)
+	case reflect.Map:
+		if n.kind != unstable.Table {
+			r.wrongType(n, key, "a table", fmt.Sprintf("write a header such as [%s.NAME]", strings.Join(path, ".")))
+			return
+		}
+		out := reflect.MakeMap(v.Type())
+		for _, k := range n.keys {
+			elem := reflect.New(v.Type().Elem()).Elem()
+			r.assign(d, n.table[k], elem, append(append([]string{}, path...), k))
+			if elem.Kind() != reflect.Pointer || !elem.IsNil() {
+				out.SetMapIndex(reflect.ValueOf(k), elem)
+			}
+		}
+		v.Set(out)
+	case reflect.Struct:
+		if n.kind != unstable.Table {
+			r.wrongType(n, key, "a table", fmt.Sprintf("write a header such as %s", tableName(path)))
+			return
+		}
+		r.decode(d, n, v, path)
+	}
+}
+
+type field struct {
+	name      string
+	index     []int
+	in        string // name of the struct that has it
+	typ       reflect.Type
+	enum      []string
+	required  bool
+	doc       string
+	otherwise string // what is taken when it is left out
+	example   string
+	each      string // stands for the keys of a map
+}
+
+// known are the keys of each type, listed once.
+var known sync.Map
+
+// fieldsOf lists the keys that a struct takes, embedded structs included.
+func fieldsOf(t reflect.Type) []field {
+	if list, ok := known.Load(t); ok {
+		return list.([]field)
+	}
+	list := listFields(t)
+	known.Store(t, list)
+	return list
+}
+
+func listFields(t reflect.Type) []field {
+	var out []field
+	for i := range t.NumField() {
+		f := t.Field(i)
+		if f.Anonymous {
+			for _, sub := range fieldsOf(f.Type) {
+				sub.index, sub.in = append([]int{i}, sub.index...), t.Name()
+				out = append(out, sub)
+			}
+			continue
+		}
+		tag := f.Tag
+		if tag.Get("toml") == "" {
+			continue
+		}
+		one := field{name: tag.Get("toml"), index: []int{i}, in: t.Name(), typ: f.Type, required: tag.Get("required") == "true",
+			doc: tag.Get("doc"), otherwise: tag.Get("default"), example: tag.Get("example"), each: tag.Get("each")}
+		if e := tag.Get("enum"); e != "" {
+			one.enum = strings.Split(e, ",")
+		}
+		if one.each == "" {
+			one.each = "NAME"
+		}
+		out = append(out, one)
+	}
+	return out
+}

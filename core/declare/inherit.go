@@ -1,0 +1,145 @@
+package declare
+
+import (
+	"fmt"
+	"maps"
+	"reflect"
+	"strings"
+	"text/template"
+)
+
+// inherit gives sites the settings of their kits: what a site does not say itself
+// is taken from the last of its kits that says it. Text in a kit's settings takes
+// the site's name and givens. Places go along, so that what is wrong with a site is
+// shown where it was written.
+func (l *linter) inherit() {
+	for _, name := range sortedKeys(l.d.Sites) {
+		s := l.d.Sites[name]
+		for i := len(s.Kits) - 1; i >= 0; i-- {
+			kit := l.d.Kits[s.Kits[i]]
+			at := keys("site", name, "kits", fmt.Sprint(i))
+			switch {
+			case kit == nil:
+				l.say(at, fmt.Sprintf("there is no kit %q", s.Kits[i]), didYouMean(s.Kits[i], sortedKeys(l.d.Kits)))
+			case kit.Site == nil:
+				l.say(at, fmt.Sprintf("kit %s has no settings for sites", s.Kits[i]), fmt.Sprintf("add [kit.%s.site]", s.Kits[i]))
+			default:
+				l.take(name, s, s.Kits[i], kit.Site)
+			}
+		}
+	}
+}
+
+// take fills in what a site lacks from a kit.
+func (l *linter) take(name string, s *Site, kit string, from *SiteSettings) {
+	mine, theirs := reflect.ValueOf(&s.SiteSettings).Elem(), reflect.ValueOf(from).Elem()
+	for _, f := range fieldsOf(mine.Type()) {
+		to, value := mine.FieldByIndex(f.index), theirs.FieldByIndex(f.index)
+		_, written := l.d.positions[strings.Join(keys("site", name, f.name), sep)]
+		if value.IsZero() || written || !to.IsZero() {
+			continue
+		}
+		at := keys("kit", kit, "site", f.name)
+		filled, err := fill(value, l.d.siteData(name))
+		if err != nil {
+			l.say(at, fmt.Sprintf("%s of site %s cannot be made: %s", f.name, name, textError("", err).What), "declare the given for the site, the kit or the ground")
+			continue
+		}
+		to.Set(filled)
+		from, into := strings.Join(at, sep), strings.Join(keys("site", name, f.name), sep)
+		for k, p := range maps.Clone(l.d.positions) {
+			if rest, ok := strings.CutPrefix(k, from); ok && (rest == "" || strings.HasPrefix(rest, sep)) {
+				l.d.positions[into+rest] = p
+			}
+		}
+	}
+}
+
+// siteData is what a kit's text sees of a site.
+func (d *Declaration) siteData(name string) map[string]any {
+	givens := map[string]string{}
+	for _, g := range d.GivensOfSite(name) {
+		givens[g.Name] = g.Value
+	}
+	return map[string]any{"ground": d.Ground.Name, "site": map[string]any{"name": name}, "givens": givens}
+}
+
+// GivensOfSite returns the givens of a site by name: the ground's, over them those
+// of its kits in their order, over them its own.
+func (d *Declaration) GivensOfSite(name string) []Given {
+	all := map[string]Given{}
+	take := d.taker(all)
+	take(d.Ground.Givens, "ground")
+	if s := d.Sites[name]; s != nil {
+		for _, k := range s.Kits {
+			if kit := d.Kits[k]; kit != nil {
+				take(kit.Givens, "kit", k)
+			}
+		}
+		take(s.Givens, "site", name)
+	}
+	return sortedGivens(all)
+}
+
+// fill copies a value with all text in it made from data, where it is a template.
+func fill(v reflect.Value, data any) (reflect.Value, error) {
+	out := reflect.New(v.Type()).Elem()
+	switch v.Kind() {
+	case reflect.String:
+		text, err := fillText(v.String(), data)
+		out.SetString(text)
+		return out, err
+	case reflect.Pointer:
+		if v.IsNil() {
+			return out, nil
+		}
+		elem, err := fill(v.Elem(), data)
+		if err != nil {
+			return out, err
+		}
+		out.Set(reflect.New(v.Type().Elem()))
+		out.Elem().Set(elem)
+	case reflect.Slice:
+		out = reflect.MakeSlice(v.Type(), v.Len(), v.Len())
+		for i := range v.Len() {
+			elem, err := fill(v.Index(i), data)
+			if err != nil {
+				return out, err
+			}
+			out.Index(i).Set(elem)
+		}
+	case reflect.Map:
+		out = reflect.MakeMap(v.Type())
+		for _, k := range v.MapKeys() {
+			elem, err := fill(v.MapIndex(k), data)
+			if err != nil {
+				return out, err
+			}
+			out.SetMapIndex(k, elem)
+		}
+	case reflect.Struct:
+		for i := range v.NumField() {
+			elem, err := fill(v.Field(i), data)
+			if err != nil {
+				return out, err
+			}
+			out.Field(i).Set(elem)
+		}
+	default:
+		out.Set(v)
+	}
+	return out, nil
+}
+
+func fillText(text string, data any) (string, error) {
+	if !strings.Contains(text, "{{") {
+		return text, nil
+	}
+	t, err := template.New("kit").Option("missingkey=error").Parse(text)
+	if err != nil {
+		return "", err
+	}
+	var b strings.Builder
+	err = t.Execute(&b, data)
+	return b.String(), err
+}

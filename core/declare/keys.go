@@ -1,0 +1,148 @@
+package declare
+
+import (
+	"reflect"
+	"strings"
+	"unicode"
+)
+
+// Key is one key of a declaration, with all that is to be said about it.
+type Key struct {
+	Name     string   `json:"name"`  // with its tables: "site.NAME.index"; capitals stand for what people choose
+	Table    string   `json:"table"` // "[site.NAME]"; "" at the top
+	Type     string   `json:"-"`     // name of the type that has it
+	Word     string   `json:"word"`  // "index"
+	Holds    string   `json:"holds"` // what its value is, in words
+	About    string   `json:"about"`
+	Default  string   `json:"default,omitempty"` // what is taken when it is left out, "" where there is nothing
+	Example  string   `json:"example,omitempty"` // a value, in TOML
+	Values   []string `json:"values,omitempty"`  // all it may be, where they are few
+	Required bool     `json:"required,omitempty"`
+
+	Families map[string]string `json:"families,omitempty"` // what differs between families of systems, by their names
+}
+
+// Keys lists every key of a declaration, tables before what is in them.
+func Keys() []Key {
+	var out []Key
+	walkKeys(reflect.TypeOf(Declaration{}), nil, &out)
+	return out
+}
+
+func walkKeys(t reflect.Type, at []string, out *[]Key) {
+	for _, f := range fieldsOf(t) {
+		name := append(append([]string{}, at...), f.name)
+		k := Key{Name: strings.Join(name, "."), Type: f.in, Word: f.name, Holds: holds(f.typ), About: f.doc,
+			Default: f.otherwise, Example: f.example, Values: f.enum, Required: f.required}
+		if len(at) > 0 {
+			k.Table = "[" + strings.Join(at, ".") + "]"
+		}
+		*out = append(*out, k)
+		inner := f.typ
+		for inner.Kind() == reflect.Pointer || inner.Kind() == reflect.Slice || inner.Kind() == reflect.Map {
+			if inner.Kind() == reflect.Map {
+				name = append(name, f.each)
+			}
+			inner = inner.Elem()
+		}
+		if inner.Kind() == reflect.Struct {
+			walkKeys(inner, name, out)
+		}
+	}
+}
+
+func holds(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.Pointer:
+		return holds(t.Elem())
+	case reflect.Bool:
+		return "true or false"
+	case reflect.Int:
+		return "a whole number"
+	case reflect.Slice:
+		switch t.Elem().Kind() {
+		case reflect.Struct:
+			return "tables, in double brackets"
+		case reflect.Int:
+			return "a list of whole numbers"
+		}
+		return "a list of text"
+	case reflect.Map:
+		if t.Elem().Kind() == reflect.String {
+			return "a table of text"
+		}
+		return "a table for each"
+	case reflect.Struct:
+		return "a table"
+	}
+	return "text"
+}
+
+// chosen says whether a part of a key's name stands for what people choose.
+func chosen(part string) bool { return part != "" && unicode.IsUpper(rune(part[0])) }
+
+// FindKeys returns the keys that a word means: a key's name, with or without what
+// people choose ("site.index", "site.timetable.index"), a table with the keys in
+// it ("site"), or a key's last part ("index"). Near is a name that is like it where
+// none is found.
+func FindKeys(word string) (found []Key, near_ string) {
+	asked := strings.Split(strings.ToLower(strings.Trim(word, "[]")), ".")
+	all := Keys()
+	var inTable, last []Key
+	for _, k := range all {
+		parts := strings.Split(k.Name, ".")
+		switch {
+		case meant(parts, asked):
+			found = append(found, k)
+		case k.Table != "" && meant(strings.Split(strings.Trim(k.Table, "[]"), "."), asked):
+			inTable = append(inTable, k)
+		case len(asked) == 1 && k.Word == asked[0]:
+			last = append(last, k)
+		}
+	}
+	if n := len(asked) - 1; len(found) == 0 && len(inTable) > 0 {
+		var words []string
+		for _, k := range inTable {
+			words = append(words, k.Word)
+		}
+		if meant := near(asked[n], words); meant != "" { // a key that is not there, and not a name
+			return nil, strings.Join(append(asked[:n:n], meant), ".")
+		}
+	}
+	if len(found) == 0 || strings.HasPrefix(found[0].Holds, "a table") {
+		found = append(found, inTable...)
+	}
+	if len(found) == 0 {
+		found = last
+	}
+	if len(found) == 0 {
+		var names []string
+		for _, k := range all {
+			names = append(names, withoutChosen(k.Name), k.Word)
+		}
+		near_ = near(strings.Join(asked, "."), names)
+	}
+	return found, near_
+}
+
+// meant says whether the parts of a name are those asked for, what people choose
+// being anything or left out.
+func meant(parts, asked []string) bool {
+	if len(parts) == 0 {
+		return len(asked) == 0
+	}
+	if chosen(parts[0]) {
+		return meant(parts[1:], asked) || len(asked) > 0 && meant(parts[1:], asked[1:])
+	}
+	return len(asked) > 0 && parts[0] == asked[0] && meant(parts[1:], asked[1:])
+}
+
+func withoutChosen(name string) string {
+	var out []string
+	for _, p := range strings.Split(name, ".") {
+		if !chosen(p) {
+			out = append(out, p)
+		}
+	}
+	return strings.Join(out, ".")
+}

@@ -1,0 +1,63 @@
+package declare
+
+import (
+	"strings"
+	"testing"
+)
+
+// Every key says what it means, and shows a value that it takes.
+func TestEveryKeyIsExplained(t *testing.T) {
+	seen := map[string]bool{}
+	for _, k := range Keys() {
+		if seen[k.Name] {
+			t.Errorf("%s is listed twice", k.Name)
+		}
+		seen[k.Name] = true
+		if !strings.HasSuffix(k.About, ".") {
+			t.Errorf("%s is explained by %q", k.Name, k.About)
+		}
+		if k.Table == "" {
+			continue
+		}
+		if k.Example == "" {
+			t.Errorf("%s has no example", k.Name)
+		}
+		// The example stands alone in its table: only what is wrong in its line counts.
+		table := strings.Trim(k.Table, "[]")
+		if strings.HasSuffix(table, ".probe") {
+			table = "[" + table + "]"
+		}
+		text := "[" + strings.NewReplacer("PATH", `"/srv/x"`, "PORT", `"80/tcp"`, "URL", `"/x"`, "NAME", "a", "FAMILY", "b").Replace(table) + "]\n" + k.Word + " = " + k.Example + "\n"
+		r := &reader{root: newTable(span{}), lines: map[string][]string{}}
+		r.file(Source{Name: "g.toml", Text: text})
+		_, problems := Parse([]Source{{Name: "g.toml", Text: text}}, &Manifest{})
+		for _, p := range append(r.problems, problems...) {
+			if p.Line == 2 && (strings.Contains(p.What, "should be") || strings.Contains(p.What, "no key") || strings.Contains(p.What, "cannot be") || strings.Contains(p.What, "is not a")) {
+				t.Errorf("the example of %s is not taken: %s\n%s", k.Name, p.What, text)
+			}
+		}
+	}
+	if len(seen) < 80 {
+		t.Errorf("there are %d keys", len(seen))
+	}
+}
+
+func TestAKeyIsFoundByWhatPeopleWrite(t *testing.T) {
+	for word, want := range map[string]string{
+		"site.index": "site.NAME.index", "site.timetable.index": "site.NAME.index", "[reach]": "reach", "site.NAME.path.root": "site.NAME.path.URL.root",
+		"sudo_password": "reach.sudo_password", "ground.name": "ground.name", "kit.services.at_boot": "kit.NAME.services.NAME.at_boot",
+	} {
+		found, _ := FindKeys(word)
+		if len(found) == 0 || found[0].Name != want {
+			t.Errorf("%q finds %v, want %s", word, found, want)
+		}
+	}
+	if found, _ := FindKeys("site"); len(found) < 9 || found[0].Name != "site" {
+		t.Errorf("a table lists %v", found)
+	}
+	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address"} {
+		if found, near := FindKeys(word); len(found) > 0 || near != want {
+			t.Errorf("%q finds %v, near %q", word, found, near)
+		}
+	}
+}

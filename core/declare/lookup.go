@@ -1,0 +1,247 @@
+package declare
+
+import (
+	"fmt"
+	"path"
+	"sort"
+	"strings"
+)
+
+// ReachOf is how a host is reached: its own settings over the ground's.
+func (d *Declaration) ReachOf(host string) Reach {
+	r := d.Reach
+	h := d.Hosts[host]
+	if h == nil {
+		return r
+	}
+	o := h.Reach
+	if o.User != "" {
+		r.User = o.User
+	}
+	if o.Port != 0 {
+		r.Port = o.Port
+	}
+	if o.Key != "" || o.Password != "" {
+		r.Key, r.Password = o.Key, o.Password
+	}
+	if o.Sudo != nil {
+		r.Sudo = o.Sudo
+	}
+	if o.SudoPassword != "" {
+		r.SudoPassword = o.SudoPassword
+	}
+	if len(o.Authorities) > 0 {
+		r.Authorities = o.Authorities
+	}
+	if r.Port == 0 {
+		r.Port = 22
+	}
+	return r
+}
+
+// AuthoritiesOf are the public keys of the authorities that vouch for a host, in
+// the form of authorized_keys lines.
+func (d *Declaration) AuthoritiesOf(host string) []string {
+	var out []string
+	for _, file := range d.ReachOf(host).Authorities {
+		text, err := d.TextBeside(file)
+		if err != nil {
+			continue // a revision always has it
+		}
+		out = append(out, authorityKeys(text)...)
+	}
+	return out
+}
+
+// authorityKeys reads the keys in a file: a line each, with or without what stands
+// before them in known_hosts ("@cert-authority *").
+func authorityKeys(text string) []string {
+	var out []string
+	for _, line := range strings.Split(text, "\n") {
+		line = strings.TrimSpace(line)
+		if rest, ok := strings.CutPrefix(line, "@cert-authority "); ok {
+			_, line, _ = strings.Cut(strings.TrimSpace(rest), " ")
+		}
+		if line != "" && !strings.HasPrefix(line, "#") {
+			out = append(out, strings.TrimSpace(line))
+		}
+	}
+	return out
+}
+
+// index notes what is looked up often: which hosts there are, by label, and which
+// of them serve each site.
+func (d *Declaration) index() {
+	d.names, d.labelled = sortedKeys(d.Hosts), map[string][]string{}
+	for _, name := range d.names {
+		for _, label := range d.Hosts[name].Labels {
+			d.labelled[label] = append(d.labelled[label], name)
+		}
+	}
+	d.hostsOf, d.sitesOn = map[string][]string{}, map[string][]string{}
+	for _, site := range sortedKeys(d.Sites) {
+		seen := map[string]bool{}
+		for _, word := range d.Sites[site].On {
+			hosts, err := d.match(word)
+			if err != nil {
+				continue // lint says so
+			}
+			for _, h := range hosts {
+				seen[h] = true
+			}
+		}
+		d.hostsOf[site] = sortedKeys(seen)
+		for _, h := range d.hostsOf[site] {
+			d.sitesOn[h] = append(d.sitesOn[h], site)
+		}
+	}
+}
+
+// match returns the hosts that a word of a site's "on" means: a name, a
+// pattern, or label:WORD.
+func (d *Declaration) match(word string) ([]string, error) {
+	if label, ok := strings.CutPrefix(word, "label:"); ok {
+		return d.labelled[label], nil
+	}
+	if d.Hosts[word] != nil {
+		return []string{word}, nil
+	}
+	var out []string
+	for _, name := range d.names {
+		ok, err := path.Match(word, name)
+		if err != nil {
+			return nil, err
+		}
+		if ok {
+			out = append(out, name)
+		}
+	}
+	return out, nil
+}
+
+// choice is a way to say which hosts are meant, by the word before its colon.
+var choices = map[string]func(d *Declaration, host, word string) bool{
+	"label": func(d *Declaration, host, word string) bool { return contains(d.Hosts[host].Labels, word) },
+	"kit":   func(d *Declaration, host, word string) bool { return contains(d.Hosts[host].Kits, word) },
+	"site":  func(d *Declaration, host, word string) bool { return contains(d.SitesOn(host), word) },
+}
+
+// UnknownHosts is a word that chooses no host. Near is what it could have meant.
+type UnknownHosts struct{ Word, Near string }
+
+func (u UnknownHosts) Error() string { return fmt.Sprintf("no host is meant by %q", u.Word) }
+
+// Choose returns the hosts that words mean, sorted: names, patterns such as
+// "quay*", "label:WORD", "kit:NAME" or "site:NAME"; all hosts where there is no
+// word. The error is an UnknownHosts.
+func (d *Declaration) Choose(words []string) ([]string, error) {
+	if len(words) == 0 {
+		return d.HostNames(), nil
+	}
+	seen := map[string]bool{}
+	for _, word := range words {
+		before := len(seen)
+		again := false
+		sort, rest, ok := strings.Cut(word, ":")
+		means := choices[sort]
+		for _, host := range d.HostNames() {
+			var is bool
+			if ok && means != nil {
+				is = means(d, host, rest)
+			} else {
+				is, _ = path.Match(word, host) // a pattern that is none matches nothing
+			}
+			again = again || is && seen[host]
+			if is {
+				seen[host] = true
+			}
+		}
+		if len(seen) == before && !again {
+			return nil, UnknownHosts{word, near(word, d.choosable())}
+		}
+	}
+	return sortedKeys(seen), nil
+}
+
+// choosable lists what hosts can be chosen by.
+func (d *Declaration) choosable() []string {
+	out := map[string]bool{}
+	for name, h := range d.Hosts {
+		out[name] = true
+		for _, l := range h.Labels {
+			out["label:"+l] = true
+		}
+		for _, k := range h.Kits {
+			out["kit:"+k] = true
+		}
+	}
+	for name := range d.Sites {
+		out["site:"+name] = true
+	}
+	return sortedKeys(out)
+}
+
+// HostsOf returns the names of the hosts that serve a site, sorted.
+func (d *Declaration) HostsOf(site string) []string { return d.hostsOf[site] }
+
+// SitesOn returns the names of the sites that a host serves, sorted.
+func (d *Declaration) SitesOn(host string) []string { return d.sitesOn[host] }
+
+// HostNames returns the names of all hosts, sorted.
+func (d *Declaration) HostNames() []string { return d.names }
+
+// ListenOn is the ports of a site, 80 where none is written.
+func (s *Site) ListenOn() []int {
+	if len(s.Listen) == 0 {
+		return []int{80}
+	}
+	return s.Listen
+}
+
+// ContentDirs returns the directories beside the declaration whose files are
+// published, sorted.
+func (d *Declaration) ContentDirs() []string {
+	seen := map[string]bool{}
+	d.contents(func(c *Content, _ []string) { seen[c.Place()] = true })
+	return sortedKeys(seen)
+}
+
+// ArchiveFor is an archive that content is declared to come from.
+type ArchiveFor struct {
+	Path string
+	From Position
+}
+
+// Archives returns the archives beside the declaration, each once, by path.
+func (d *Declaration) Archives() []ArchiveFor {
+	seen := map[string]Position{}
+	d.contents(func(c *Content, at []string) {
+		if c.Archive != "" {
+			seen[c.Archive] = d.At(append(at, "archive")...)
+		}
+	})
+	var out []ArchiveFor
+	for _, p := range sortedKeys(seen) {
+		out = append(out, ArchiveFor{p, seen[p]})
+	}
+	return out
+}
+
+// FilesOf returns the content files of one published directory, with paths
+// relative to it, sorted.
+func (d *Declaration) FilesOf(dir string) []File {
+	files, _ := d.manifest.Below(dir)
+	sort.Slice(files, func(i, j int) bool { return files[i].Path < files[j].Path })
+	return files
+}
+
+// LineOf is the text of one line of one of the declaration's files.
+func (d *Declaration) LineOf(p Position) string {
+	if ls := d.sources[p.File]; p.Line > 0 && p.Line <= len(ls) {
+		return ls[p.Line-1]
+	}
+	return ""
+}
+
+// SiteNames returns the names of all sites, sorted.
+func (d *Declaration) SiteNames() []string { return sortedKeys(d.Sites) }

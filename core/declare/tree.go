@@ -1,0 +1,357 @@
+package declare
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"regexp"
+	"sort"
+	"strings"
+	"unicode/utf8"
+
+	"github.com/pelletier/go-toml/v2/unstable"
+)
+
+// node is one value of a TOML file with its place.
+type node struct {
+	kind    unstable.Kind // Table stands for any table, Array for any array
+	text    string
+	items   []*node
+	table   map[string]*node
+	keys    []string
+	at      span // the value
+	keyAt   span // the key that names it
+	defined bool // a table that has had a header or a value of its own
+	isArray bool // an array of tables
+}
+
+func newTable(at span) *node {
+	return &node{kind: unstable.Table, table: map[string]*node{}, at: at, keyAt: at}
+}
+
+func (n *node) set(key string, child *node) {
+	if _, ok := n.table[key]; !ok {
+		n.keys = append(n.keys, key)
+	}
+	n.table[key] = child
+}
+
+// reader parses the files of one declaration into one tree.
+type reader struct {
+	root     *node
+	problems Problems
+	lines    map[string][]string
+}
+
+func (r *reader) problem(at span, what, fix string) {
+	p := Problem{Position: at.Position, Width: at.width, What: brief(what), Fix: brief(fix)}
+	if ls := r.lines[at.File]; at.Line > 0 && at.Line <= len(ls) {
+		p.Text = ls[at.Line-1]
+		if room := utf8.RuneCountInString(p.Text) - at.Column + 1; p.Width > room {
+			p.Width = room
+		}
+	}
+	r.problems = append(r.problems, p)
+}
+
+const mostSyntaxErrors = 20
+
+// file parses one file. After a syntax error the line it stands on is blanked
+// and the file is parsed again, so that one error does not hide the next.
+func (r *reader) file(s Source) {
+	r.lines[s.Name] = strings.Split(strings.ReplaceAll(s.Text, "\r\n", "\n"), "\n")
+	data := []byte(s.Text)
+	if i := strings.IndexByte(s.Text, 0); i >= 0 || !utf8.ValidString(s.Text) {
+		r.problem(span{Position: Position{File: s.Name, Line: 1, Column: 1}}, "this is not a text file in UTF-8", "save it as UTF-8 text")
+		return
+	}
+	before := len(r.problems)
+	for range mostSyntaxErrors {
+		tree, bad := r.parse(s.Name, data)
+		if bad == nil {
+			merge(r, r.root, tree)
+			break
+		}
+		r.problem(bad.at, bad.what, bad.fix)
+		if !blankLine(data, bad.at.Line) {
+			break
+		}
+	}
+	sub := r.problems[before:]
+	sub.sort()
+}
+
+func blankLine(data []byte, line int) bool {
+	n := 1
+	changed := false
+	for i := 0; i < len(data); i++ {
+		if n == line && data[i] != '\n' && data[i] != '\r' && data[i] != ' ' {
+			data[i] = ' '
+			changed = true
+		}
+		if data[i] == '\n' {
+			n++
+		}
+	}
+	return changed
+}
+
+type syntaxError struct {
+	at        span
+	what, fix string
+}
+
+// parse reads one file into a tree of its own.
+func (r *reader) parse(name string, data []byte) (root *node, bad *syntaxError) {
+	p := &unstable.Parser{}
+	p.Reset(data)
+	root = newTable(span{Position: Position{File: name, Line: 1, Column: 1}})
+	current := root
+	starts := lineStarts(data)
+	place := func(raw unstable.Range) span {
+		from, end := int(raw.Offset), int(raw.Offset+raw.Length)
+		line := sort.SearchInts(starts, from+1)
+		if i := bytes.IndexByte(data[from:end], '\n'); i >= 0 {
+			end = from + i
+		}
+		return span{Position{name, line, utf8.RuneCount(data[starts[line-1]:from]) + 1}, utf8.RuneCount(data[from:end])}
+	}
+	for p.NextExpression() {
+		e := p.Expression()
+		switch e.Kind {
+		case unstable.Table, unstable.ArrayTable:
+			current = r.header(root, e, place)
+		case unstable.KeyValue:
+			r.keyValue(current, e, place)
+		}
+	}
+	if err := p.Error(); err != nil {
+		return nil, explain(name, data, p, err)
+	}
+	return root, nil
+}
+
+// lineStarts lists where each line begins.
+func lineStarts(data []byte) []int {
+	starts := []int{0}
+	for i, c := range data {
+		if c == '\n' {
+			starts = append(starts, i+1)
+		}
+	}
+	return starts
+}
+
+func lineStart(data []byte, offset int) int {
+	for offset > 0 && data[offset-1] != '\n' {
+		offset--
+	}
+	return offset
+}
+
+// header makes or finds the table that a [a.b] or [[a.b]] line opens.
+func (r *reader) header(root *node, e *unstable.Node, place func(unstable.Range) span) *node {
+	n := root
+	it := e.Key()
+	for it.Next() {
+		k := it.Node()
+		at := place(k.Raw)
+		key := string(k.Data)
+		child := n.table[key]
+		last := it.IsLast()
+		if child != nil && child.kind != unstable.Table && !child.isArray {
+			r.problem(at, fmt.Sprintf("%q is a value above, at line %d, and cannot be a table as well", key, child.keyAt.Line), "")
+			return newTable(at)
+		}
+		switch {
+		case last && e.Kind == unstable.ArrayTable:
+			if child == nil {
+				child = &node{kind: unstable.Array, isArray: true, at: at, keyAt: at}
+				n.set(key, child)
+			}
+			if !child.isArray {
+				r.problem(at, fmt.Sprintf("%q is a single table above, at line %d", key, child.keyAt.Line), fmt.Sprintf("write [%s] in single brackets, or [[%s]] in both places", key, key))
+				return newTable(at)
+			}
+			item := newTable(at)
+			child.items = append(child.items, item)
+			return item
+		case child == nil:
+			child = newTable(at)
+			n.set(key, child)
+		case child.isArray:
+			child = child.items[len(child.items)-1]
+		}
+		if last {
+			if child.defined {
+				r.problem(at, fmt.Sprintf("table %q is written twice; the first is at line %d", key, child.keyAt.Line), "put its keys together under one header")
+			}
+			child.defined = true
+			child.keyAt, child.at = at, at
+		}
+		n = child
+	}
+	return n
+}
+
+func (r *reader) keyValue(n *node, e *unstable.Node, place func(unstable.Range) span) {
+	it := e.Key()
+	for it.Next() {
+		k := it.Node()
+		at := place(k.Raw)
+		key := string(k.Data)
+		child := n.table[key]
+		if it.IsLast() {
+			if child != nil {
+				r.problem(at, fmt.Sprintf("key %q is written twice; the first is at line %d", key, child.keyAt.Line), "keep one of the two")
+				return
+			}
+			v := r.value(e.Value(), at, place)
+			v.keyAt = at
+			n.set(key, v)
+			return
+		}
+		if child == nil {
+			child = newTable(at)
+			n.set(key, child)
+		}
+		if child.kind != unstable.Table {
+			r.problem(at, fmt.Sprintf("%q is a value above, at line %d, and cannot be a table as well", key, child.keyAt.Line), "")
+			return
+		}
+		n = child
+	}
+}
+
+func (r *reader) value(v *unstable.Node, key span, place func(unstable.Range) span) *node {
+	out := &node{kind: v.Kind, text: string(v.Data), at: key}
+	if v.Raw.Length > 0 {
+		out.at = place(v.Raw)
+	}
+	switch v.Kind {
+	case unstable.Array:
+		it := v.Children()
+		for it.Next() {
+			if it.Node().Kind == unstable.Comment {
+				continue
+			}
+			out.items = append(out.items, r.value(it.Node(), out.at, place))
+		}
+	case unstable.InlineTable:
+		out.kind, out.table, out.defined = unstable.Table, map[string]*node{}, true
+		it := v.Children()
+		for it.Next() {
+			if it.Node().Kind == unstable.KeyValue {
+				r.keyValue(out, it.Node(), place)
+			}
+		}
+	}
+	return out
+}
+
+// merge adds the tables of one file to those of the files before it.
+func merge(r *reader, into, from *node) {
+	for _, k := range from.keys {
+		src := from.table[k]
+		dst := into.table[k]
+		switch {
+		case dst == nil:
+			into.set(k, src)
+		case dst.kind == unstable.Table && src.kind == unstable.Table && !(dst.defined && src.defined && len(dst.keys) > 0 && leafy(dst) && leafy(src)):
+			dst.defined = dst.defined || src.defined
+			merge(r, dst, src)
+		case dst.isArray && src.isArray:
+			dst.items = append(dst.items, src.items...)
+		default:
+			r.problem(src.keyAt, fmt.Sprintf("%q is declared twice; the first is at %s:%d", k, dst.keyAt.File, dst.keyAt.Line), "keep one of the two, or give one another name")
+		}
+	}
+}
+
+// leafy says whether a table holds values, not tables alone.
+func leafy(n *node) bool {
+	for _, c := range n.table {
+		if c.kind != unstable.Table {
+			return true
+		}
+	}
+	return false
+}
+
+var (
+	colonLine = regexp.MustCompile(`^\s*-?\s*[A-Za-z0-9_.-]+\s*:(\s|$)`)
+	braceLine = regexp.MustCompile(`^\s*([A-Za-z0-9_.\-" ]+?)?\s*[{}]\s*;?\s*$`)
+)
+
+// explain turns the parser's error into one that says what to write instead.
+func explain(name string, data []byte, p *unstable.Parser, err error) *syntaxError {
+	out := &syntaxError{at: span{Position: Position{File: name, Line: 1, Column: 1}, width: 1}, what: err.Error()}
+	var pe *unstable.ParserError
+	if errors.As(err, &pe) {
+		out.what = pe.Message
+		offset := len(data)
+		if len(pe.Highlight) > 0 {
+			offset = int(p.Range(pe.Highlight).Offset)
+		}
+		start := lineStart(data, offset)
+		out.at.Line = strings.Count(string(data[:offset]), "\n") + 1
+		out.at.Column = utf8.RuneCount(data[start:offset]) + 1
+		out.at.width = max(1, min(len(pe.Highlight), 40))
+		if offset == len(data) && offset > 0 && data[offset-1] == '\n' {
+			// The end of the file: show the last line that has something on it.
+			trimmed := strings.TrimRight(string(data), " \t\r\n")
+			out.at.Line = strings.Count(trimmed, "\n") + 1
+			out.at.Column = utf8.RuneCountInString(trimmed[lineStart(data, len(trimmed)):]) + 1
+		}
+	}
+	lines := strings.Split(string(data), "\n")
+	line := ""
+	if out.at.Line-1 < len(lines) {
+		line = lines[out.at.Line-1]
+	}
+	switch {
+	case braceLine.MatchString(line) && !strings.Contains(line, "="):
+		out.what = "a brace opens or closes nothing here: TOML groups keys under a header in square brackets"
+		if m := braceLine.FindStringSubmatch(line); m[1] != "" {
+			words := strings.Fields(strings.ReplaceAll(m[1], `"`, ""))
+			out.fix = fmt.Sprintf("write [%s] on a line of its own, and no closing brace", strings.Join(words, "."))
+		} else {
+			out.fix = "remove this line; a table ends where the next header begins"
+		}
+		out.at.Column = utf8.RuneCountInString(line[:strings.IndexAny(line, "{}")]) + 1
+		out.at.width = 1
+	case colonLine.MatchString(line):
+		out.what = "a colon does not set a key: TOML writes key = value, and indentation means nothing"
+		key, value, _ := strings.Cut(strings.TrimSpace(line), ":")
+		if v := strings.TrimSpace(value); v == "" {
+			out.fix = fmt.Sprintf("write [%s], or %s = and a value", key, key)
+		} else {
+			out.fix = fmt.Sprintf("write %s = %s", key, quoted(v))
+		}
+		out.at.Column = utf8.RuneCountInString(line[:strings.IndexByte(line, ':')]) + 1
+		out.at.width = 1
+	case strings.Contains(out.what, "tab") || (out.at.Column-1 < len(line) && out.at.Column > 0 && strings.HasPrefix(string([]rune(line)[min(out.at.Column-1, utf8.RuneCountInString(line)):]), "\t")):
+		out.what = "there is a tab where TOML allows none: " + out.what
+		out.fix = "use a space, or \\t inside quotes"
+	case strings.Contains(line, "=") && unquotedValue(line) != "":
+		out.what = "text stands in quotes in TOML: " + out.what
+		out.fix = fmt.Sprintf("write %q", unquotedValue(line))
+	}
+	return out
+}
+
+func unquotedValue(line string) string {
+	_, v, _ := strings.Cut(line, "=")
+	v = strings.TrimSpace(v)
+	if v == "" || strings.ContainsAny(v, "\"'[]{}#,") {
+		return ""
+	}
+	return v
+}
+
+func quoted(v string) string {
+	if v == "true" || v == "false" || regexp.MustCompile(`^[0-9]+$`).MatchString(v) || strings.ContainsAny(v[:1], `"'[{`) {
+		return v
+	}
+	return fmt.Sprintf("%q", v)
+}

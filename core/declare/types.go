@@ -1,0 +1,304 @@
+// Package declare reads a declaration: the TOML files of a ground, with the
+// list of the content files that lie beside them. It keeps the position of
+// every key and value, and finds everything that is wrong at once.
+package declare
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"path"
+	"strings"
+)
+
+// Declaration is what the TOML files of a ground say, merged.
+type Declaration struct {
+	Ground Ground           `toml:"ground" json:"ground" doc:"What this declaration is about."`
+	Reach  Reach            `toml:"reach" json:"reach" doc:"How hosts are reached unless a host says otherwise."`
+	Kits   map[string]*Kit  `toml:"kit" json:"kits,omitempty" doc:"Named bundles of settings that hosts share."`
+	Hosts  map[string]*Host `toml:"host" json:"hosts,omitempty" doc:"The machines and containers of this ground."`
+	Sites  map[string]*Site `toml:"site" json:"sites,omitempty" doc:"The websites of this ground."`
+
+	positions map[string]span
+	sources   map[string][]string
+	manifest  *Manifest
+
+	names    []string            // of all hosts
+	labelled map[string][]string // hosts by label
+	hostsOf  map[string][]string // by site
+	sitesOn  map[string][]string // by host
+}
+
+// Ground names the declaration.
+type Ground struct {
+	Name  string `toml:"name" json:"name" doc:"Name of the ground: lower-case letters, digits and hyphens." required:"true" example:"\"saltmarsh\""`
+	Hosts string `toml:"hosts_from" json:"hosts_from,omitempty" doc:"Program or .json file beside the declaration that lists hosts, besides those that are declared: {\"hosts\": {NAME: {\"address\": …}}}, with the keys that a host has here." example:"\"bin/hosts\""`
+	Cache string `toml:"hosts_cache" json:"hosts_cache,omitempty" doc:"How long the list that a program printed is taken again, such as 10m." default:"it is asked each time" example:"\"10m\""`
+	About string `toml:"about" json:"about,omitempty" doc:"One line for people." example:"\"Public sites of Saltmarsh Ferries\""`
+
+	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of every host." example:"{ office = \"the harbour office\" }"`
+}
+
+// Reach says how a host is reached.
+type Reach struct {
+	User         string   `toml:"user" json:"user,omitempty" doc:"Login user on the host." default:"none: every host needs one" example:"\"keeper\""`
+	Port         int      `toml:"port" json:"port,omitempty" doc:"TCP port of the SSH server." default:"22" example:"22"`
+	Key          string   `toml:"key" json:"key,omitempty" doc:"Name of the secret that holds the private SSH key." example:"\"keeper\""`
+	Password     string   `toml:"password" json:"password,omitempty" doc:"Name of the secret that holds the login password." example:"\"keeper-password\""`
+	Sudo         *bool    `toml:"sudo" json:"sudo,omitempty" doc:"Whether the login user becomes root with sudo." default:"false" example:"true"`
+	Authorities  []string `toml:"authorities" json:"authorities,omitempty" doc:"Files beside the declaration with the public keys of authorities whose certificates hosts show; such a host needs no trust of its own." example:"[\"files/host-authority.pub\"]"`
+	SudoPassword string   `toml:"sudo_password" json:"sudo_password,omitempty" doc:"Name of the secret that holds the password for sudo, or \"ask\" to be asked at each run." default:"sudo asks for none" example:"\"ask\""`
+}
+
+// Settings are what a kit and a host can both hold.
+type Settings struct {
+	Packages []string                  `toml:"packages" json:"packages,omitempty" doc:"Packages that are installed." example:"[\"curl\"]"`
+	Package  map[string]*Package       `toml:"package" json:"package,omitempty" doc:"Packages of which there is more to say, by name." example:"{ telnet = { is = \"gone\" } }"`
+	Sources  map[string]*PackageSource `toml:"source" json:"sources,omitempty" doc:"Extra sources of packages, by a name of your own." example:"{ ferries = { url = \"https://packages.saltmarsh.test/debian\", key = \"files/ferries.asc\" } }"`
+	Services map[string]*Service       `toml:"services" json:"services,omitempty" doc:"Services and how they should be." example:"{ cron = { running = true, at_boot = true } }"`
+	Restart  *bool                     `toml:"may_restart" json:"may_restart,omitempty" doc:"Whether a run restarts the host when it needs that, after an upgrade say, and waits for it." default:"false: the need is shown" example:"true"`
+	Inbound  string                    `toml:"inbound" json:"inbound,omitempty" doc:"\"any\" leaves the host's filtering alone; \"declared\" lets in only the SSH port and declared ports." enum:"any,declared" default:"any" example:"\"declared\""`
+	Givens   map[string]string         `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of hosts; a host's own win over its kits', and those over the ground's." example:"{ berth = \"the north berth\" }"`
+
+	Accounts    map[string]*Account   `toml:"account" json:"accounts,omitempty" doc:"System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name." example:"{ tides = { home = \"/srv/tides\" } }"`
+	Directories map[string]*Directory `toml:"directory" each:"PATH" json:"directories,omitempty" doc:"Directories, by absolute path." example:"{ \"/srv/tides\" = { owner = \"root\", mode = \"0755\" } }"`
+	Contents    map[string]*Content   `toml:"content" each:"PATH" json:"contents,omitempty" doc:"Content that is published beside that of sites, by absolute path." example:"{ \"/srv/tides\" = { dir = \"content/tides\" } }"`
+	Files       map[string]*TextFile  `toml:"file" each:"PATH" json:"files,omitempty" doc:"Text files, by absolute path." example:"{ \"/etc/motd\" = { template = \"files/motd.tmpl\" } }"`
+	Links       map[string]*Link      `toml:"link" each:"PATH" json:"links,omitempty" doc:"Symbolic links, by absolute path." example:"{ \"/srv/current\" = { to = \"/srv/tides\" } }"`
+
+	Ports []string         `toml:"ports" json:"ports,omitempty" doc:"Ports that are open to everybody, such as \"443/tcp\" or \"8000-8100/udp\", besides those of sites." example:"[\"443/tcp\"]"`
+	Port  map[string]*Port `toml:"port" each:"PORT" json:"port,omitempty" doc:"Ports of which there is more to say." example:"{ \"5432/tcp\" = { from = [\"10.0.0.0/8\"] } }"`
+}
+
+// Package says how a package should be.
+type Package struct {
+	Is      string            `toml:"is" json:"is,omitempty" doc:"Whether it is installed in whatever version, in the newest one that the sources offer, or gone." enum:"installed,gone,newest" default:"installed" example:"\"gone\""`
+	Version string            `toml:"version" json:"version,omitempty" doc:"Exactly which version is installed, with or without the family's own revision behind it." default:"any" example:"\"1.22.1\""`
+	AtLeast string            `toml:"at_least" json:"at_least,omitempty" doc:"The oldest version that will do." default:"any" example:"\"1.22\""`
+	Names   map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"cronie\"; an empty name leaves the package out there." example:"{ redhat = \"cronie\" }"`
+}
+
+// PackageSource is an extra source of packages with the key that it is signed with.
+type PackageSource struct {
+	URL    string   `toml:"url" json:"url" doc:"Where the source is: of the Debian family what stands before the suites, of the Red Hat family where its repodata is." required:"true" example:"\"https://packages.saltmarsh.test/debian\""`
+	Key    string   `toml:"key" json:"key" doc:"File beside the declaration with the public key that the source is signed with." required:"true" example:"\"files/ferries.asc\""`
+	Suites []string `toml:"suites" json:"suites,omitempty" doc:"Suites of a source of the Debian family." default:"none: a flat source" example:"[\"bookworm\"]"`
+	Parts  []string `toml:"parts" json:"parts,omitempty" doc:"Components of those suites." example:"[\"main\"]"`
+	Family string   `toml:"family" json:"family,omitempty" doc:"The only family of systems whose hosts get it." default:"all get it" example:"\"debian\""`
+
+	SignedLists bool `toml:"signed_lists" json:"signed_lists,omitempty" doc:"Whether, on the Red Hat family, the lists are signed too, and not the packages alone." default:"false" example:"true"`
+}
+
+// Service says how a service should be.
+type Service struct {
+	Running *bool `toml:"running" json:"running,omitempty" doc:"Whether it runs now." default:"left alone" example:"true"`
+	AtBoot  *bool `toml:"at_boot" json:"at_boot,omitempty" doc:"Whether it starts at boot." default:"left alone" example:"true"`
+
+	Names map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"crond\"; an empty name leaves the service out there." example:"{ redhat = \"crond\" }"`
+}
+
+// Port says who can reach a port.
+type Port struct {
+	From []string `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be reached." default:"everybody can reach it" example:"[\"10.0.0.0/8\"]"`
+}
+
+// Account says how a system account should be.
+type Account struct {
+	Home   string   `toml:"home" json:"home,omitempty" doc:"Its home directory, which is not made." default:"/nonexistent" example:"\"/srv/tides\""`
+	Shell  string   `toml:"shell" json:"shell,omitempty" doc:"The program that a login would start." default:"/usr/sbin/nologin" example:"\"/bin/sh\""`
+	Groups []string `toml:"groups" json:"groups,omitempty" doc:"Groups that it is in beside its own; others that it is in are left alone." example:"[\"www-data\"]"`
+}
+
+// Directory says how a directory should be.
+type Directory struct {
+	Owner string `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"www-data\""`
+	Group string `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"www-data\""`
+	Mode  string `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0755" example:"\"0750\""`
+}
+
+// TextFile says what a text file should hold, and how it should be. Text, From and
+// Template are three ways to give its text.
+type TextFile struct {
+	Text     *string  `toml:"text" json:"text,omitempty" doc:"The text itself." example:"\"Kept by North Stake.\\n\""`
+	From     string   `toml:"from" json:"from,omitempty" doc:"File beside the declaration that holds the text." example:"\"files/motd\""`
+	Template string   `toml:"template" json:"template,omitempty" doc:"File beside the declaration whose text takes givens, hosts and sites, in the form of Go's text/template." example:"\"files/motd.tmpl\""`
+	Owner    string   `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"root\""`
+	Group    string   `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"root\""`
+	Mode     string   `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0644" example:"\"0640\""`
+	Block    string   `toml:"block" json:"block,omitempty" doc:"Name of a block: only the lines between North Stake's own marker lines are declared, and the rest of the file belongs to others." default:"the whole file is declared" example:"\"tides\""`
+	Comment  string   `toml:"comment" json:"comment,omitempty" doc:"What begins a comment line in the file, for the markers of a block." enum:"#,;,//,--,%" default:"#" example:"\";\""`
+	Reload   []string `toml:"reload" json:"reload,omitempty" doc:"Services that reload when the file changes, once, at the end." example:"[\"nginx\"]"`
+	Restart  []string `toml:"restart" json:"restart,omitempty" doc:"Services that restart when the file changes, once, at the end." example:"[\"cron\"]"`
+}
+
+// Link says where a symbolic link leads.
+type Link struct {
+	To string `toml:"to" json:"to" doc:"What it leads to." required:"true" example:"\"/srv/tides\""`
+}
+
+// Kit is a named bundle of settings.
+type Kit struct {
+	Site *SiteSettings `toml:"site" json:"site,omitempty" doc:"Settings of the sites that take this kit. Text in them takes givens, and the site's name as {{ .site.name }}." example:"{ server = \"nginx\", names = [\"{{ .site.name }}.saltmarsh.test\"] }"`
+	Settings
+}
+
+// Host is a machine or container that North Stake reaches.
+type Host struct {
+	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required, but for via = \"local\": 127.0.0.1" example:"\"192.0.2.11\""`
+	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: over SSH, or, as the machine that the service itself runs on, without." enum:"ssh,local" default:"ssh" example:"\"local\""`
+	Kits    []string `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings this host takes, in order." example:"[\"base\"]"`
+	Labels  []string `toml:"labels" json:"labels,omitempty" doc:"Words to choose hosts by." example:"[\"web\"]"`
+	Reach   Reach    `toml:"reach" json:"reach,omitzero" doc:"How this host is reached, where it differs from the ground." default:"as [reach] says" example:"{ port = 2222 }"`
+	Settings
+}
+
+// Site is one website. What it does not say itself it takes from its kits.
+type Site struct {
+	On     []string          `toml:"on" json:"on" doc:"Hosts that serve it, by name, by pattern such as \"quay*\", or by label such as \"label:web\"." required:"true" example:"[\"quay1\", \"label:web\"]"`
+	Kits   []string          `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings for sites this one takes; of two the later wins." example:"[\"brochure\"]"`
+	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of its kits' settings." example:"{ page = \"Next sailing\" }"`
+	SiteSettings
+}
+
+// SiteSettings are what a site and a kit can both say of a site.
+type SiteSettings struct {
+	Server  string           `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." enum:"nginx,httpd" example:"\"nginx\""`
+	Names   []string         `toml:"names" json:"names" doc:"Host names it answers to; the first is used by probes." example:"[\"timetable.saltmarsh.test\"]"`
+	Listen  []int            `toml:"listen" json:"listen" doc:"TCP ports it listens on." default:"[80]" example:"[80, 8080]"`
+	Root    string           `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`
+	Index   []string         `toml:"index" json:"index,omitempty" doc:"File names served for a directory, the first that exists." default:"[\"index.html\"]" example:"[\"index.html\", \"index.htm\"]"`
+	Content *Content         `toml:"content" json:"content,omitempty" doc:"What is published in the document root." default:"the root is made, and left empty" example:"{ dir = \"content/timetable\" }"`
+	Probes  []Probe          `toml:"probe" json:"probes,omitempty" doc:"HTTP checks from inside the host and from outside." default:"one of / where the site has content" example:"[{ path = \"/\", contains = \"Next sailing\" }]"`
+	Paths   map[string]*Path `toml:"path" each:"URL" json:"paths,omitempty" doc:"Parts of the site that are served from elsewhere, by URL path." example:"{ \"/freight\" = { root = \"/srv/www/freight\" } }"`
+}
+
+// Content says what is published in a document root. It comes from one of Dir,
+// Archive, URL and Git.
+type Content struct {
+	Dir      string   `toml:"dir" json:"dir,omitempty" doc:"Directory beside the declaration whose files are published." example:"\"content/timetable\""`
+	Archive  string   `toml:"archive" json:"archive,omitempty" doc:"Archive beside the declaration whose files are published: .zip, .tar, .tar.gz, .tar.xz or .tar.zst." example:"\"files/site.tar.gz\""`
+	URL      string   `toml:"url" json:"url,omitempty" doc:"Where the service fetches what is published: an archive, or one file. Needs sha256." example:"\"https://downloads.saltmarsh.test/site-1.2.tar.gz\""`
+	SHA256   string   `toml:"sha256" json:"sha256,omitempty" doc:"SHA-256 of what is fetched, in hex; anything else is refused." example:"\"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\""`
+	Git      string   `toml:"git" json:"git,omitempty" doc:"Git repository from which the service fetches what is published." example:"\"https://code.saltmarsh.test/timetable.git\""`
+	At       string   `toml:"at" json:"at,omitempty" doc:"Branch, tag or commit of the repository. A branch is looked up each time the declaration is given to the service." default:"the repository's own branch" example:"\"v1.2\""`
+	Secret   string   `toml:"secret" json:"secret,omitempty" doc:"Name of the secret with which a private URL or repository is fetched: USER:PASSWORD, or a token, or for a repository over SSH a private key." example:"\"code-token\""`
+	Folder   string   `toml:"folder" json:"folder,omitempty" doc:"Folder in the archive or repository whose files are published." default:"all of it" example:"\"site-1.2/public\""`
+	Keep     []string `toml:"keep" json:"keep,omitempty" doc:"Patterns of paths below the root that are left alone, whatever lies there: a directory with all that is in it." example:"[\"uploads\", \"*.log\"]"`
+	Exact    bool     `toml:"exact" json:"exact,omitempty" doc:"Whether files that nobody declared are removed. The plan names each, and they are confirmed by the name of the stake." default:"false: they are carried over, and reported as stray" example:"true"`
+	Owner    string   `toml:"owner" json:"owner,omitempty" doc:"User that owns the files." default:"root" example:"\"www-data\""`
+	Group    string   `toml:"group" json:"group,omitempty" doc:"Group of the files." default:"the owner's name" example:"\"www-data\""`
+	FileMode string   `toml:"file_mode" json:"file_mode,omitempty" doc:"Mode of files in octal." default:"0644" example:"\"0640\""`
+	DirMode  string   `toml:"dir_mode" json:"dir_mode,omitempty" doc:"Mode of directories in octal." default:"0755" example:"\"0750\""`
+}
+
+// Place is where the files lie in the manifest. The files of an archive lie below
+// its own path, as if it were a directory; what the service fetches, below a name
+// that is made from where it comes from.
+func (c *Content) Place() string {
+	switch {
+	case c.Archive != "":
+		return path.Join(c.Archive, c.Folder)
+	case c.Fetched() != "":
+		return path.Join(c.Fetched(), c.Folder)
+	}
+	return c.Dir
+}
+
+// Fetched is the name below which the files that the service fetches lie in the
+// manifest, with those of the folder and all others; "" for content that lies
+// beside the declaration.
+func (c *Content) Fetched() string {
+	if c.URL == "" && c.Git == "" {
+		return ""
+	}
+	sum := sha256.Sum256([]byte(strings.Join([]string{c.URL, c.SHA256, c.Git, c.At}, "\x00")))
+	return ".fetched/" + hex.EncodeToString(sum[:8])
+}
+
+// Probe is an HTTP check of a site.
+type Probe struct {
+	Path     string `toml:"path" json:"path" doc:"URL path, from /." required:"true" example:"\"/\""`
+	Status   int    `toml:"status" json:"status,omitempty" doc:"Status that the answer has." default:"200" example:"200"`
+	Contains string `toml:"contains" json:"contains,omitempty" doc:"Text that the page contains." example:"\"Next sailing\""`
+}
+
+// Path is a part of a site that is served from a directory of its own: what is
+// below the URL path is looked for below root.
+type Path struct {
+	Root    string   `toml:"root" json:"root" doc:"Directory that this URL path shows." required:"true" example:"\"/srv/www/freight\""`
+	Index   []string `toml:"index" json:"index,omitempty" doc:"File names served for a directory." default:"[\"index.html\"]" example:"[\"freight.html\"]"`
+	Content *Content `toml:"content" json:"content,omitempty" doc:"What is published in that directory." default:"the directory is made, and left empty" example:"{ dir = \"content/freight\" }"`
+}
+
+// Position is a place in a declaration's file; Line and Column count from 1,
+// columns in characters.
+type Position struct {
+	File   string `json:"file"`
+	Line   int    `json:"line"`
+	Column int    `json:"column"`
+}
+
+type span struct {
+	Position
+	width int
+}
+
+const sep = "\x1f"
+
+// At is the position of the value with the given keys, or of the nearest
+// enclosing thing that was written down.
+func (d *Declaration) At(keys ...string) Position { return d.span(keys...).Position }
+
+func (d *Declaration) span(keys ...string) span {
+	for n := len(keys); n > 0; n-- {
+		if s, ok := d.positions[strings.Join(keys[:n], sep)]; ok {
+			return s
+		}
+	}
+	return span{}
+}
+
+// File is one content file beside the declaration. Path is relative to the
+// declaration's directory, with slashes. SHA256 is lower-case hex, and empty
+// where only lint is wanted.
+type File struct {
+	Path   string `json:"path"`
+	Size   int64  `json:"size"`
+	SHA256 string `json:"sha256,omitempty"`
+
+	Text *string `json:"text,omitempty"` // of a file that is needed as text, where it is at hand
+}
+
+// Manifest lists what lies beside the declaration.
+type Manifest struct {
+	Files []File   `json:"files"`
+	Dirs  []string `json:"dirs,omitempty"`
+}
+
+// Below returns the files below dir, with paths relative to it, and whether
+// there is such a directory.
+func (m *Manifest) Below(dir string) ([]File, bool) {
+	var out []File
+	found := false
+	prefix := strings.TrimSuffix(dir, "/") + "/"
+	for _, f := range m.Files {
+		if rest, ok := strings.CutPrefix(f.Path, prefix); ok {
+			found = true
+			f.Path, f.Text = rest, nil
+			out = append(out, f)
+		}
+	}
+	for _, d := range m.Dirs {
+		found = found || d == strings.TrimSuffix(dir, "/")
+	}
+	return out, found
+}
+
+// OneOff is the name of the source that holds what is brought about once, besides
+// what is declared.
+const OneOff = "one-off.toml"
+
+// Source is one TOML file of a declaration.
+type Source struct {
+	Name string `json:"name"`
+	Text string `json:"text"`
+}

@@ -1,0 +1,84 @@
+package plan
+
+import "northstake/core/stake"
+
+// Left is a stake that a plan leaves as it is, because something that it takes
+// is blocked. Behind is the address of what is in the way.
+type Left struct {
+	Address string `json:"address"`
+	Site    string `json:"site,omitempty"`
+	Behind  string `json:"behind"`
+}
+
+// behind says for each stake that cannot be brought about what is in its way,
+// both as names on the host. In its own way is a stake with blockers of its own.
+// A stake is held up by those it needs; a site is brought about as a whole, with
+// what it alone calls for, or not at all; and a site is held up by a service that
+// would have to be started or restarted for it and cannot be, because another
+// site that is there already is in its way. What holds up each site comes second.
+func behind(list []judged, byName map[string]judged) (out, sites map[string]string) {
+	out, sites = map[string]string{}, map[string]string{}
+	block := func(s stake.Stake, by string) bool {
+		if out[s.Local()] != "" {
+			return false
+		}
+		out[s.Local()] = by
+		if s.Site != "" && sites[s.Site] == "" {
+			sites[s.Site] = by
+		}
+		return true
+	}
+	for _, j := range list {
+		if len(j.verdict.Blockers) > 0 {
+			block(j.stake, j.stake.Local())
+		}
+	}
+	for again := len(out) > 0; again; {
+		again = false
+		for _, j := range list {
+			if len(j.verdict.Differences) == 0 {
+				continue // it is as declared, whatever else is not
+			}
+			by := sites[j.stake.Site]
+			if by == "" {
+				by = ofAll(j.stake.For, sites)
+			}
+			for _, need := range j.stake.Needs {
+				if by == "" && !(j.stake.Site == "" && absent(byName[need])) {
+					by = out[need]
+				}
+			}
+			if by == "" {
+				continue
+			}
+			again = block(j.stake, by) || again
+			if j.stake.Site != "" {
+				continue
+			}
+			for _, need := range j.stake.Needs {
+				if site := byName[need].stake; site.Site != "" && sites[site.Site] == "" {
+					sites[site.Site], again = by, true
+				}
+			}
+		}
+	}
+	return out, sites
+}
+
+// absent says whether a stake is a part of a site and nothing of it is there: a
+// server runs without it.
+func absent(j judged) bool { return j.stake.Site != "" && j.verdict.Gone }
+
+// ofAll says what holds the first of these sites up, if all of them are held up.
+func ofAll(sites []string, held map[string]string) string {
+	by := ""
+	for _, s := range sites {
+		if held[s] == "" {
+			return ""
+		}
+		if by == "" {
+			by = held[s]
+		}
+	}
+	return by
+}

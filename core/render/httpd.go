@@ -1,0 +1,58 @@
+package render
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"northstake/core/declare"
+)
+
+// Httpd renders a virtual host for the Apache HTTP server, version 2.4
+// (https://httpd.apache.org/docs/2.4: core, mod_alias, mod_authz_core, mod_dir).
+func Httpd(d *declare.Declaration, s Site) (Text, error) {
+	site := d.Sites[s.Name]
+	w := &writer{d: d, site: s.Name}
+	w.line(w.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
+	var on []string
+	for i, port := range site.ListenOn() {
+		on = append(on, fmt.Sprintf("*:%d", port))
+		if slices.Contains(s.Listens, port) {
+			continue
+		}
+		// Two sites may declare one port, and the server listens on it once.
+		p := w.at("listen", fmt.Sprint(i))
+		w.line(p, "<IfDefine !NORTHSTAKE_LISTENS_%d>", port)
+		w.line(p, "    Define NORTHSTAKE_LISTENS_%d", port)
+		w.line(p, "    Listen %d", port)
+		w.line(p, "</IfDefine>")
+	}
+	w.line(w.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
+	w.line(w.at("names"), "    ServerName %s", strings.Replace(site.Names[0], "*", "www", 1))
+	for i, n := range site.Names {
+		if i > 0 || strings.HasPrefix(n, "*") {
+			w.line(w.at("names", fmt.Sprint(i)), "    ServerAlias %s", n)
+		}
+	}
+	w.line(w.at("root"), "    DocumentRoot %s", w.q(s.Root))
+	w.directory(w.at("root"), w.at("index"), s.Root, site.Index)
+	for _, u := range pathsOf(site) {
+		p := site.Paths[u]
+		// mod_dir sends a browser from /path to /path/.
+		w.line(w.at("path", u), "    Alias %s %s", w.q(u), w.q(p.Root))
+		w.directory(w.at("path", u, "root"), w.at("path", u, "index"), p.Root, p.Index)
+	}
+	w.line(w.at(), "</VirtualHost>")
+	return w.text()
+}
+
+// directory lets visitors into a document root, and in no other way than by its
+// files: no lists of files, no .htaccess.
+func (w *writer) directory(root, index declare.Position, dir string, names []string) {
+	w.line(root, "    <Directory %s>", w.q(dir))
+	w.line(root, "        Options FollowSymLinks")
+	w.line(root, "        AllowOverride None")
+	w.line(root, "        Require all granted")
+	w.line(index, "        DirectoryIndex %s", w.words(names))
+	w.line(root, "    </Directory>")
+}

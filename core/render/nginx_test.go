@@ -1,0 +1,185 @@
+package render
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"northstake/core/declare"
+)
+
+func parse(t testing.TB, text string) *declare.Declaration {
+	t.Helper()
+	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	return d
+}
+
+const ground = `[ground]
+name = "saltmarsh"
+[reach]
+user = "keeper"
+key = "keeper"
+[host.quay1]
+address = "10.88.0.11"
+[site.timetable]
+on = ["quay1"]
+server = "nginx"
+names = ["timetable.saltmarsh.test", "*.ferries.test"]
+listen = [80, 8080]
+root = "/srv/www/time table"
+index = ["index.html", "index.htm"]
+[site.timetable.path."/freight"]
+root = "/srv/www/freight"
+`
+
+func TestEveryRenderedLineKnowsWhereItComesFrom(t *testing.T) {
+	out, err := Nginx(parse(t, ground), Site{Name: "timetable", Root: "/srv/www/time table", IPv6: true})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rendered(t, out, map[string]int{
+		"    listen 8080;": 12, "    listen [::]:8080;": 12, `    server_name "timetable.saltmarsh.test" "*.ferries.test";`: 11,
+		`    root "/srv/www/time table";`: 13, `    index "index.html" "index.htm";`: 14, `        alias "/srv/www/freight/";`: 16,
+	})
+}
+
+// rendered says whether a text has the lines, each from its line of the
+// declaration.
+func rendered(t *testing.T, out Text, want map[string]int) {
+	t.Helper()
+	lines := strings.Split(strings.TrimSuffix(out.Text, "\n"), "\n")
+	if len(lines) != len(out.Lines) {
+		t.Fatalf("%d lines and %d places", len(lines), len(out.Lines))
+	}
+	for text, line := range want {
+		found := false
+		for i, l := range lines {
+			if l == text {
+				found = true
+				if out.Lines[i].Line != line || out.Lines[i].File != "g.toml" {
+					t.Errorf("%q comes from %v, want line %d", text, out.Lines[i], line)
+				}
+			}
+		}
+		if !found {
+			t.Errorf("%q is not rendered:\n%s", text, out.Text)
+		}
+	}
+}
+
+// A quoted value is one word, whatever is in it: read by nginx's own rules, it
+// gives the value back and ends where the text ends.
+func FuzzQuote(f *testing.F) {
+	for _, v := range []string{"", "plain", `a"; } server { #`, `back\slash`, `ends\`, "ünïcödé", "sp ace;{}"} {
+		f.Add(v)
+	}
+	f.Fuzz(func(t *testing.T, v string) {
+		q, err := Quote(v)
+		if err != nil {
+			return
+		}
+		got, rest, ok := readWord(q + " ;")
+		if !ok || got != v || rest != " ;" {
+			t.Fatalf("%q is quoted as %s, which reads as %q and leaves %q", v, q, got, rest)
+		}
+		if strings.ContainsAny(q, "$\n\r\t") {
+			t.Fatalf("%q is quoted as %q", v, q)
+		}
+	})
+}
+
+// readWord reads a word as ngx_conf_read_token does: in double quotes a
+// backslash takes the next character as it is when that is a quote or a
+// backslash.
+func readWord(s string) (word, rest string, ok bool) {
+	if s == "" || s[0] != '"' {
+		return "", s, false
+	}
+	var b strings.Builder
+	for i := 1; i < len(s); i++ {
+		switch {
+		case s[i] == '\\' && i+1 < len(s) && (s[i+1] == '"' || s[i+1] == '\\'):
+			i++
+			b.WriteByte(s[i])
+		case s[i] == '"':
+			return b.String(), s[i+1:], true
+		default:
+			b.WriteByte(s[i])
+		}
+	}
+	return "", s, false
+}
+
+// Whatever lint lets through, the rendered text has the shape of one server
+// block: no declared value can break out of its place.
+func FuzzNginx(f *testing.F) {
+	f.Add("timetable.saltmarsh.test", "/srv/www/x", "index.html", "/freight", 80)
+	f.Add(`a"; } server { #`, `/srv/"; }`, "$x", "/a b", 99999)
+	f.Fuzz(func(t *testing.T, name, root, index, path string, port int) {
+		text := fmt.Sprintf("[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[site.s]\non=[\"a\"]\nserver=\"nginx\"\nnames=[%s]\nlisten=[%d]\nroot=%s\nindex=[%s]\n[site.s.path.%s]\nroot=%s\n",
+			toml(name), port, toml(root), toml(index), toml(path), toml(root))
+		d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+		if len(problems) > 0 {
+			return
+		}
+		out, err := Nginx(d, Site{Name: "s", Root: root})
+		if err != nil {
+			t.Fatalf("lint lets %q through, and it cannot be rendered: %v", text, err)
+		}
+		depth, servers := 0, 0
+		for i, line := range strings.Split(out.Text, "\n") {
+			bare := stripQuoted(line)
+			if i > 0 && strings.Contains(bare, "#") {
+				t.Fatalf("a comment in %q", line)
+			}
+			depth += strings.Count(bare, "{") - strings.Count(bare, "}")
+			servers += strings.Count(bare, "server {")
+			if depth < 0 || depth > 2 {
+				t.Fatalf("braces do not match:\n%s", out.Text)
+			}
+			if strings.Count(bare, ";") > 1 {
+				t.Fatalf("two directives in %q", line)
+			}
+		}
+		if depth != 0 || servers != 1 {
+			t.Fatalf("not one server block:\n%s", out.Text)
+		}
+	})
+}
+
+func stripQuoted(s string) string {
+	var b strings.Builder
+	for {
+		i := strings.IndexByte(s, '"')
+		if i < 0 {
+			return b.String() + s
+		}
+		b.WriteString(s[:i])
+		_, rest, ok := readWord(s[i:])
+		if !ok {
+			return b.String() + s[i:]
+		}
+		s = rest
+	}
+}
+
+func toml(s string) string {
+	var b strings.Builder
+	b.WriteByte('"')
+	for _, r := range s {
+		switch {
+		case r == '"' || r == '\\':
+			b.WriteByte('\\')
+			b.WriteRune(r)
+		case r < 0x20 || r == 0x7f:
+			fmt.Fprintf(&b, "\\u%04x", r)
+		default:
+			b.WriteRune(r)
+		}
+	}
+	b.WriteByte('"')
+	return b.String()
+}

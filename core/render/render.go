@@ -1,0 +1,109 @@
+// Package render turns a site into the configuration text of a web server. For
+// each line of the text it keeps the place in the declaration that the line
+// comes from, so that what the server says of a line can be taken back to what
+// a person wrote.
+package render
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"northstake/core/declare"
+)
+
+// Text is rendered configuration. Lines[i] is where line i+1 comes from.
+type Text struct {
+	Text  string
+	Lines []declare.Position
+}
+
+// Site is what a renderer needs of a site beside its declaration.
+type Site struct {
+	Name    string
+	Root    string // document root on the host
+	IPv6    bool   // whether the host speaks IPv6
+	Listens []int  // ports that the server's own configuration listens on
+}
+
+// servers are the web servers that virtual hosts can be rendered for.
+var servers = map[string]func(*declare.Declaration, Site) (Text, error){"nginx": Nginx, "httpd": Httpd}
+
+// VirtualHost renders a site for the server that it declares.
+func VirtualHost(d *declare.Declaration, s Site) (Text, error) {
+	site := d.Sites[s.Name]
+	render := servers[site.Server]
+	if render == nil {
+		return Text{}, fmt.Errorf("there is no form of a virtual host for server %q", site.Server)
+	}
+	return render(d, s)
+}
+
+// writer collects lines with their places, and the first value that could not
+// be written.
+type writer struct {
+	d      *declare.Declaration
+	site   string
+	b      strings.Builder
+	lines  []declare.Position
+	failed error
+}
+
+func (w *writer) line(from declare.Position, format string, args ...any) {
+	fmt.Fprintf(&w.b, format+"\n", args...)
+	w.lines = append(w.lines, from)
+}
+
+// at is the place of a key of the site.
+func (w *writer) at(keys ...string) declare.Position {
+	return w.d.At(append([]string{"site", w.site}, keys...)...)
+}
+
+// q is a value in quotes.
+func (w *writer) q(v string) string {
+	out, err := Quote(v)
+	if err != nil && w.failed == nil {
+		w.failed = err
+	}
+	return out
+}
+
+func (w *writer) text() (Text, error) { return Text{w.b.String(), w.lines}, w.failed }
+
+// words quotes the names of index files, with the one that is taken when none is
+// declared.
+func (w *writer) words(index []string) string {
+	if len(index) == 0 {
+		index = []string{"index.html"}
+	}
+	out := make([]string, len(index))
+	for i, f := range index {
+		out[i] = w.q(f)
+	}
+	return strings.Join(out, " ")
+}
+
+// Quote writes a value as one word of a web server's configuration language, in
+// double quotes, with the marks that end a quoted word taken out of play. It is an
+// error for a value to hold what cannot be quoted: a control character, or a
+// dollar sign, which servers expand even in quotes.
+func Quote(v string) (string, error) {
+	for _, r := range v {
+		if r < 0x20 || r == 0x7f || r == '$' {
+			return "", fmt.Errorf("%q cannot stand in a web server's configuration: it has %q", v, r)
+		}
+	}
+	if v == "" {
+		return `""`, nil
+	}
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) + `"`, nil
+}
+
+func pathsOf(site *declare.Site) []string {
+	var paths []string
+	for u := range site.Paths {
+		paths = append(paths, u)
+	}
+	sort.Strings(paths)
+	return paths
+}

@@ -1,0 +1,160 @@
+package resolve
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"northstake/core/declare"
+	"northstake/core/stake"
+)
+
+const ground = `[ground]
+name = "saltmarsh"
+[reach]
+user = "keeper"
+key = "keeper"
+[kit.base]
+packages = ["curl", "cron"]
+ports = ["9000/udp"]
+services = { cron = { running = true, at_boot = true } }
+[kit.closed]
+inbound = "declared"
+[host.quay1]
+address = "10.88.0.11"
+kits = ["base", "closed"]
+labels = ["web"]
+services = { cron = { at_boot = false } }
+[host.quay2]
+address = "10.88.0.12"
+kits = ["base", "closed"]
+inbound = "any"
+[site.timetable]
+on = ["label:web"]
+server = "nginx"
+names = ["*.saltmarsh.test"]
+listen = [80, 8080]
+content = { dir = "content/timetable", owner = "www-data", file_mode = "640" }
+[site.timetable.path."/freight"]
+root = "/srv/www/freight"
+[[site.timetable.probe]]
+path = "/boats"
+contains = "Avocet"
+`
+
+var traits = stake.Traits{System: "Debian", IPv6: true, SSHPort: 2222, Servers: map[string]stake.Layout{"nginx": {Package: "nginx-light", Service: "nginx", Program: "nginx",
+	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www"}}}
+
+func parsed(t *testing.T) *declare.Declaration {
+	t.Helper()
+	m := &declare.Manifest{Files: []declare.File{{Path: "content/timetable/index.html", Size: 3, SHA256: "ab"}, {Path: "content/timetable/a/b.css", Size: 1, SHA256: "cd"}}}
+	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: ground}}, m)
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	return d
+}
+
+func want[W any](t *testing.T, h Host, local string) W {
+	t.Helper()
+	for _, s := range h.Stakes {
+		if s.Local() == local {
+			var w W
+			if err := json.Unmarshal(s.Want, &w); err != nil {
+				t.Fatal(err)
+			}
+			return w
+		}
+	}
+	t.Fatalf("there is no stake %s", local)
+	panic("unreachable")
+}
+
+func TestASiteImpliesItsStakes(t *testing.T) {
+	h, err := OneHost(parsed(t), "quay1", traits)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, s := range h.Stakes {
+		names = append(names, s.Local())
+		if s.Host != "quay1" || s.From.File != "g.toml" || s.From.Line == 0 {
+			t.Errorf("%s comes from %v", s.Address(), s.From)
+		}
+	}
+	wanted := []string{"package/curl", "package/cron", "package/nginx-light", "package/nftables", "content/timetable", "directory/srv/www/freight", "site/timetable",
+		"service/cron", "service/nginx", "firewall/inbound", "port/80-tcp", "port/8080-tcp", "port/9000-udp"}
+	if !slices.Equal(names, wanted) {
+		t.Errorf("the stakes are\n%q, want\n%q", names, wanted)
+	}
+	c := want[stake.ContentWant](t, h, "content/timetable")
+	if c.Root != "/usr/share/www/timetable" || c.Owner != "www-data" || c.Group != "www-data" || c.FileMode != "0640" || c.DirMode != "0755" || len(c.Files) != 2 || c.Files[0].Path != "a/b.css" {
+		t.Errorf("the content is %+v", c)
+	}
+	s := want[stake.SiteWant](t, h, "site/timetable")
+	if s.File != "/etc/nginx/conf.d/northstake-timetable.conf" || s.Link != "" || !strings.Contains(s.Text, "listen [::]:8080;") || len(s.Lines) != strings.Count(s.Text, "\n") {
+		t.Errorf("the site is %+v", s)
+	}
+	// What a host says goes over what its kits say, and what it leaves out stays.
+	svc := want[stake.ServiceWant](t, h, "service/cron")
+	if svc.Running == nil || !*svc.Running || svc.AtBoot == nil || *svc.AtBoot {
+		t.Errorf("the service is %+v", svc)
+	}
+	f := want[stake.FirewallWant](t, h, "firewall/inbound")
+	if f.SSH != 2222 || fmt.Sprint(f.Ports) != "[80/tcp 8080/tcp 9000/udp]" {
+		t.Errorf("the firewall lets in %+v", f)
+	}
+	for i, s := range h.Stakes {
+		for _, need := range s.Needs {
+			if at := slices.Index(names, need); at < 0 || at > i {
+				t.Errorf("%s needs %s, which is at %d", s.Local(), need, at)
+			}
+		}
+	}
+	if len(h.Probes) != 1 || h.Probes[0].Name != "www.saltmarsh.test" || h.Probes[0].Port != 80 || h.Probes[0].Status != 200 || h.Probes[0].Contains != "Avocet" {
+		t.Errorf("the probes are %+v", h.Probes)
+	}
+}
+
+func TestAHostCanOpenWhatItsKitCloses(t *testing.T) {
+	h, err := OneHost(parsed(t), "quay2", traits)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, s := range h.Stakes {
+		if s.Type == "firewall" || s.Type == "site" || s.Name == "nftables" {
+			t.Errorf("quay2 has %s", s.Local())
+		}
+	}
+	if p := want[stake.PortWant](t, h, "port/9000-udp"); p.Firewall || p.Protocol != "udp" || p.Port != 9000 {
+		t.Errorf("the port is %+v", p)
+	}
+	if len(h.Probes) > 0 {
+		t.Errorf("quay2 serves nothing and is probed: %+v", h.Probes)
+	}
+}
+
+func TestAServerWithoutALayoutIsNamed(t *testing.T) {
+	_, err := OneHost(parsed(t), "quay1", stake.Traits{System: "Harbour Linux 9"})
+	if err == nil || !strings.Contains(err.Error(), "Harbour Linux 9") || !strings.Contains(err.Error(), "g.toml:23") {
+		t.Errorf("the error is %v", err)
+	}
+	if _, err := OneHost(parsed(t), "quay9", traits); err == nil || !strings.Contains(err.Error(), "quay9") {
+		t.Errorf("an unknown host: %v", err)
+	}
+}
+
+func TestTheSameDeclarationGivesTheSameStakes(t *testing.T) {
+	first, err := OneHost(parsed(t), "quay1", traits)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 20 {
+		again, err := OneHost(parsed(t), "quay1", traits)
+		if err != nil || string(stake.JSON(again)) != string(stake.JSON(first)) {
+			t.Fatal("it does not")
+		}
+	}
+}

@@ -1,0 +1,202 @@
+package stake
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+)
+
+// FirewallTable is the nftables table that North Stake keeps for itself.
+const FirewallTable = "table inet northstake"
+
+// FirewallFile and FirewallUnit keep the table over restarts.
+const (
+	FirewallFile = "/etc/northstake/firewall.nft"
+	FirewallUnit = "/etc/systemd/system/northstake-firewall.service"
+)
+
+// FirewallWant is the table that lets in established connections, loopback,
+// ICMP, the SSH port and the listed ports, and drops the rest.
+type FirewallWant struct {
+	SSH   int      `json:"ssh"`
+	Ports []string `json:"ports"` // "80/tcp", sorted by protocol and number
+}
+
+// FirewallFound is the table as it is loaded ("" for none), the file it is kept
+// in, and the unit that loads it at boot.
+type FirewallFound struct {
+	Live     string `json:"live"`
+	File     string `json:"file"`
+	Unit     string `json:"unit"`
+	Boot     string `json:"boot"`
+	FileMeta Entry  `json:"file_meta"`
+}
+
+// FirewallWork puts the table up. Revert is how long the host waits for a
+// confirmation before it takes the table down, in seconds.
+type FirewallWork struct {
+	Table  string `json:"table"`
+	Unit   string `json:"unit"`
+	Revert int    `json:"revert"`
+}
+
+// Table renders the table in the form that nft(8) lists it.
+func (w FirewallWant) Table() string {
+	var b strings.Builder
+	b.WriteString(FirewallTable + " {\n\tchain input {\n\t\ttype filter hook input priority filter; policy drop;\n")
+	b.WriteString("\t\tct state established,related accept\n\t\tiifname \"lo\" accept\n\t\tmeta l4proto { icmp, ipv6-icmp } accept\n")
+	fmt.Fprintf(&b, "\t\ttcp dport %d accept\n", w.SSH)
+	for _, p := range w.Ports {
+		ports, from, limited := strings.Cut(p, " from ")
+		number, protocol, _ := strings.Cut(ports, "/")
+		switch {
+		case p == fmt.Sprintf("%d/tcp", w.SSH):
+		case limited && strings.Contains(from, ":"):
+			from = strings.TrimSuffix(from, "/128") // as nft lists it
+			fmt.Fprintf(&b, "\t\tip6 saddr %s %s dport %s accept\n", from, protocol, number)
+		case limited:
+			from = strings.TrimSuffix(from, "/32")
+			fmt.Fprintf(&b, "\t\tip saddr %s %s dport %s accept\n", from, protocol, number)
+		default:
+			fmt.Fprintf(&b, "\t\t%s dport %s accept\n", protocol, number)
+		}
+	}
+	b.WriteString("\t}\n}\n")
+	return b.String()
+}
+
+// SortPorts orders ports by protocol, number and network, and drops doubles.
+func SortPorts(ports []string) []string {
+	key := func(p string) string {
+		n, rest, _ := strings.Cut(p, "/")
+		protocol, from, _ := strings.Cut(rest, " ")
+		first, last, _ := strings.Cut(n, "-")
+		return fmt.Sprintf("%s%5s%5s%s", protocol, first, last, from)
+	}
+	sort.Slice(ports, func(i, j int) bool { return key(ports[i]) < key(ports[j]) })
+	out := ports[:0]
+	for i, p := range ports {
+		if i == 0 || p != ports[i-1] {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// FirewallUnitText is the unit that loads the table at boot, and again after
+// nftables.service has flushed everything.
+const FirewallUnitText = `[Unit]
+Description=Ports that North Stake lets in
+After=nftables.service
+PartOf=nftables.service
+ReloadPropagatedFrom=nftables.service
+Before=network-pre.target
+Wants=network-pre.target
+DefaultDependencies=no
+Conflicts=shutdown.target
+Before=shutdown.target
+
+[Service]
+Type=oneshot
+RemainAfterExit=yes
+ExecStart=/usr/sbin/nft -f ` + FirewallFile + `
+ExecReload=/usr/sbin/nft -f ` + FirewallFile + `
+
+[Install]
+WantedBy=sysinit.target nftables.service
+`
+
+// FirewallFileText is the file that loads the table: the old one is replaced in
+// the same transaction.
+func FirewallFileText(table string) string {
+	return "#!/usr/sbin/nft -f\n" + FirewallTable + "\ndelete " + FirewallTable + "\n" + table
+}
+
+var _ = register("firewall", kindOf[FirewallWant, FirewallFound](judgeFirewall))
+
+func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
+	var d differences
+	table := w.Table()
+	if squeeze(f.Live) != squeeze(table) {
+		found := "not there"
+		if f.Live != "" {
+			found = "different"
+			d.add("lets in now", strings.Join(portsOf(table), ", "), strings.Join(portsOf(f.Live), ", "))
+		}
+		if len(d) == 0 {
+			d.add("rules now", "only declared ports are let in", found)
+		}
+	}
+	if f.File != FirewallFileText(table) {
+		d.add("kept rules", "only declared ports are let in", map[bool]string{true: "none are kept", false: "different"}[f.File == ""])
+	}
+	if f.FileMeta.Kind != "" {
+		d.entry("file", "root", "root", "0644", f.FileMeta)
+	}
+	if f.Unit != FirewallUnitText {
+		d.add("unit", "loads the rules at boot", map[bool]string{true: "not there", false: "different"}[f.Unit == ""])
+	}
+	if f.Boot != "enabled" {
+		d.add("at boot", "yes", map[bool]string{true: "no", false: f.Boot}[f.Boot == "" || f.Boot == "disabled"])
+	}
+	v := Verdict{Differences: d, Gone: f.Live == "" && f.File == "", Touched: f.FileMeta.Touched}
+	if len(d) == 0 {
+		return v
+	}
+	if in.Traits.ServiceManager != "" && in.Traits.ServiceManager != "systemd" {
+		v.Blockers = []Note{{in.Stake.Address(), "the rules are put up at boot, and taken back in time, by systemd, which this host has not", "leave inbound out, and filter by the means of the host"}}
+		return v
+	}
+	v.Moves = []Move{{
+		Verb: "let", Text: "let in only " + strings.Join(portsOf(table), ", ") + ", and drop the rest",
+		Because: "the declaration says inbound = \"declared\"",
+		Details: []Detail{{Title: FirewallTable, Text: udiff.Unified("found", "wanted", f.Live, table), Diff: true},
+			armed},
+		Work:    JSON(FirewallWork{Table: table, Unit: FirewallUnitText, Revert: RevertAfter}),
+		Confirm: true,
+	}}
+	return v
+}
+
+func squeeze(s string) string { return strings.Join(strings.Fields(s), " ") }
+
+// portsOf lists the ports that a table lets in, from its text.
+func portsOf(table string) []string {
+	var out []string
+	for _, line := range strings.Split(table, "\n") {
+		f := strings.Fields(line)
+		switch {
+		case len(f) == 4 && f[1] == "dport" && f[3] == "accept":
+			out = append(out, f[2]+"/"+f[0])
+		case len(f) == 7 && f[1] == "saddr" && f[4] == "dport" && f[6] == "accept":
+			network := f[2]
+			if !strings.Contains(network, "/") {
+				network += map[bool]string{true: "/128", false: "/32"}[f[0] == "ip6"]
+			}
+			out = append(out, f[5]+"/"+f[3]+" from "+network)
+		}
+	}
+	return out
+}
+
+// KeptTable is the text of a file that loads North Stake's table.
+type KeptTable string
+
+// Lets says whether the table lets ports in, for every network that they are to be
+// open to.
+func (t KeptTable) Lets(w PortWant) bool {
+	for _, network := range w.Sources() {
+		let := false
+		for _, p := range portsOf(string(t)) {
+			ports, from, _ := strings.Cut(p, " from ")
+			have, ok := ParsePorts(ports)
+			let = let || ok && have.Protocol == w.Protocol && have.Port <= w.Port && w.Last() <= have.Last() && (from == "" || network != "" && Within(network, from))
+		}
+		if !let {
+			return false
+		}
+	}
+	return true
+}

@@ -1,0 +1,270 @@
+package stake
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+)
+
+// PackageWant is a package that should be installed, or gone. Of a version there
+// is at most one of Version, exactly which, with or without the family's own
+// revision behind it; AtLeast; and Newest, that no source offers a newer one.
+type PackageWant struct {
+	Name    string `json:"name"`
+	Gone    bool   `json:"gone,omitempty"`
+	Version string `json:"version,omitempty"`
+	AtLeast string `json:"at_least,omitempty"`
+	Newest  bool   `json:"newest,omitempty"`
+}
+
+// PackageFound is what the package manager's records say. State is "installed",
+// "absent", or another of dpkg's states such as "half-configured" (dpkg(1)). Of a
+// package that is not as wanted, Candidate is the version that would be installed,
+// "" where no source offers one; and of one that no source offers, Offered is what
+// they offer instead, and Near are names that are like it.
+type PackageFound struct {
+	State     string   `json:"state"`
+	Version   string   `json:"version,omitempty"`
+	Unmet     bool     `json:"unmet,omitempty"` // installed, in another version than is wanted
+	Older     bool     `json:"older,omitempty"` // the candidate is older than what is installed
+	Candidate string   `json:"candidate,omitempty"`
+	Offered   []string `json:"offered,omitempty"`
+	Near      []string `json:"near,omitempty"`
+	Lists     string   `json:"lists,omitempty"`    // how old the sources' lists are, "" where that is no matter
+	Disabled  []string `json:"disabled,omitempty"` // sources that are switched off
+	Room      int64    `json:"room,omitempty"`     // bytes free for packages, where that is little
+
+	// With are the packages that would be removed with one that should be gone,
+	// because they need it.
+	With []string `json:"with,omitempty"`
+}
+
+// How old the lists of what the sources offer are.
+const (
+	ListsFresh = "fresh"
+	ListsOld   = "old"
+	ListsNone  = "none"
+)
+
+// PackageGoal is a package that a step installs. Version is "" where the plan
+// could not know it yet; then Exactly and AtLeast say which it may be.
+type PackageGoal struct {
+	Name    string `json:"name"`
+	Version string `json:"version,omitempty"`
+	From    string `json:"from,omitempty"` // the version that is there, of one that is changed
+	Exactly string `json:"exactly,omitempty"`
+	AtLeast string `json:"at_least,omitempty"`
+}
+
+// Pick is the version to be installed of those that the sources offer, the one
+// that they would take first; "" where none will do.
+func Pick(offered []string, exactly string) string {
+	for _, v := range offered {
+		if exactly == "" || MeetsExactly(v, exactly) {
+			return v
+		}
+	}
+	return ""
+}
+
+// PackageWork installs packages in one transaction, or removes one with the
+// packages that need it, or carries on with what was interrupted. Refresh says
+// that the sources' lists are read anew first.
+type PackageWork struct {
+	Install []PackageGoal `json:"install,omitempty"`
+	Remove  string        `json:"remove,omitempty"`
+	With    []string      `json:"with,omitempty"`
+	Finish  string        `json:"finish,omitempty"`
+	Refresh bool          `json:"refresh,omitempty"`
+}
+
+// there says whether something of the package is on the host beside its
+// configuration.
+func (f PackageFound) there() bool { return f.State != "absent" && f.State != "config-files" }
+
+type packageKind struct {
+	kindOf[PackageWant, PackageFound]
+}
+
+var _ = register("package", packageKind{judgePackage})
+
+func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
+	if w.Gone {
+		return judgeGonePackage(w, f)
+	}
+	var d differences
+	switch {
+	case f.State != "installed":
+		d.add("state", "installed", f.State)
+	case f.Unmet:
+		d.add("version", w.versionWords(), f.Version)
+	default:
+		return Verdict{}
+	}
+	v := Verdict{Differences: d, Gone: !f.there()}
+	if f.there() && f.State != "installed" {
+		v.Moves = []Move{{
+			Verb: "finish", Text: fmt.Sprintf("finish installing package %s, which is %s", w.Name, f.State),
+			Because: "an installation was interrupted", Work: JSON(PackageWork{Finish: w.Name}),
+		}}
+		return v
+	}
+	goal := PackageGoal{Name: w.Name, Version: f.Candidate}
+	if f.Candidate == "" {
+		goal.Exactly, goal.AtLeast = w.Version, w.AtLeast
+	}
+	if f.Unmet {
+		goal.From = f.Version
+	}
+	work := PackageWork{Install: []PackageGoal{goal}, Refresh: f.Lists == ListsOld || f.Lists == ListsNone}
+	switch {
+	case f.Older && w.Version == "" && (work.Refresh || in.Pending):
+		work.Install[0].Version, work.Install[0].AtLeast = "", w.AtLeast // another look may find it
+		f.Older = false
+	case f.Older && w.Version == "":
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("the sources offer %s %s at most, which is older than %s", w.Name, f.Candidate, w.versionWords()), "declare a source that has it, or another version"}}
+		return v
+	case f.Candidate != "" || in.Pending || work.Refresh:
+	default:
+		v.Blockers = []Note{noSource(in, w, f)}
+		return v
+	}
+	if f.Room > 0 {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("only %s are free on the host for packages", Bytes(f.Room)), "make room before the run"})
+	}
+	if f.Older {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s goes back from %s to %s", w.Name, f.Version, f.Candidate), "what the newer version has written may not be readable for the older one"})
+	}
+	v.Cautions = append(v.Cautions, wrongClock(in)...)
+	v.Moves = []Move{installMove(work)}
+	return v
+}
+
+// clockLimit is how wrong a clock may be before lists that were signed lately, or
+// hold for a few days alone, are not believed.
+const clockLimit = 10 * time.Minute
+
+// wrongClock says of a host whose clock is wrong that its package sources may be
+// refused for that.
+func wrongClock(in Input) []Note {
+	skew, err := time.ParseDuration(in.Traits.ClockSkew)
+	if err != nil || skew.Abs() < clockLimit {
+		return nil
+	}
+	way := "ahead"
+	if skew < 0 {
+		way = "behind"
+	}
+	return []Note{{in.Stake.Address(), fmt.Sprintf("the host's clock is %s %s: lists that are signed may be refused as not valid yet, or no longer", skew.Abs(), way), "set the clock first"}}
+}
+
+// versionWords says which version is wanted.
+func (w PackageWant) versionWords() string {
+	switch {
+	case w.Version != "":
+		return w.Version
+	case w.AtLeast != "":
+		return "at least " + w.AtLeast
+	}
+	return "the newest"
+}
+
+func noSource(in Input, w PackageWant, f PackageFound) Note {
+	n := Note{Address: in.Stake.Address(), What: fmt.Sprintf("no package source of this host offers %s", w.Name), Fix: "check the name"}
+	if len(f.Offered) > 0 {
+		n.What += fmt.Sprintf(" %s: there is %s", w.versionWords(), strings.Join(f.Offered, ", "))
+		n.Fix = "declare one of these versions, or a source that has it"
+		return n
+	}
+	if len(f.Near) > 0 {
+		n.Fix += ": there is " + strings.Join(f.Near, ", ")
+	}
+	if len(f.Disabled) > 0 {
+		n.Fix += fmt.Sprintf("; or switch a source on: %s is off", strings.Join(f.Disabled, ", "))
+	}
+	return n
+}
+
+func judgeGonePackage(w PackageWant, f PackageFound) Verdict {
+	if !f.there() {
+		return Verdict{Gone: true}
+	}
+	text := fmt.Sprintf("remove package %s %s", w.Name, f.Version)
+	if len(f.With) > 0 {
+		text += ", and with it " + strings.Join(f.With, ", ")
+	}
+	return Verdict{Differences: []Difference{{"state", "gone", f.State}},
+		Moves: []Move{{Verb: "remove", Text: text, Work: JSON(PackageWork{Remove: w.Name, With: f.With})}}}
+}
+
+// installMove installs packages in one transaction.
+func installMove(w PackageWork) Move {
+	words := make([]string, len(w.Install))
+	for i, g := range w.Install {
+		words[i] = g.Name
+		switch {
+		case g.Version != "":
+			words[i] += " " + g.Version
+		case g.Exactly != "":
+			words[i] += " " + g.Exactly
+		case g.AtLeast != "":
+			words[i] += ", at least " + g.AtLeast + ","
+		}
+		if g.From != "" {
+			words[i] += " in place of " + g.From
+		}
+	}
+	m := Move{Verb: "install", Text: "install package " + strings.TrimSuffix(words[0], ","), Work: JSON(w), Joins: true}
+	if len(words) > 1 {
+		m.Text = fmt.Sprintf("install %d packages: %s", len(words), strings.Join(words, ", "))
+	}
+	for _, g := range w.Install {
+		if FiltersItself(g.Name) { // it may begin to filter as soon as it is there
+			m.Confirm, m.Details = true, []Detail{armed}
+		}
+	}
+	if w.Refresh {
+		m.Because = "the lists of what the sources offer are too old, or not there: they are read first"
+	}
+	return m
+}
+
+// Join makes one transaction of several.
+func (packageKind) Join(moves []Move) Move {
+	var all PackageWork
+	for _, m := range moves {
+		w, _ := last[PackageWork](m.Work)
+		all.Install = append(all.Install, w.Install...)
+		all.Refresh = all.Refresh || w.Refresh
+	}
+	return installMove(all)
+}
+
+// MeetsExactly says whether a version that a family has is the one that is
+// wanted: the same, or the same but for the family's own revision behind it and
+// epoch before it ("1:1.22.1-9+deb12u2" is 1.22.1).
+func MeetsExactly(version, wanted string) bool {
+	if version == wanted {
+		return true
+	}
+	_, bare, ok := strings.Cut(version, ":")
+	if !ok {
+		bare = version
+	}
+	if bare == wanted {
+		return true
+	}
+	i := strings.LastIndexByte(bare, '-')
+	return i > 0 && bare[:i] == wanted
+}
+
+// Names lists the packages that a step installs.
+func (w PackageWork) Names() []string {
+	out := make([]string, len(w.Install))
+	for i, g := range w.Install {
+		out[i] = g.Name
+	}
+	slices.Sort(out)
+	return out
+}

@@ -1,0 +1,248 @@
+package stake
+
+import (
+	"fmt"
+	"sort"
+	"strings"
+)
+
+// ServiceWant is how a service should be; a nil pointer leaves that half alone.
+type ServiceWant struct {
+	Name    string `json:"name"`
+	Running *bool  `json:"running,omitempty"`
+	AtBoot  *bool  `json:"at_boot,omitempty"`
+}
+
+// ServiceFound is what systemd says of a unit. Active is its ActiveState, Boot
+// the unit file's state as read from disk (systemctl(1), is-enabled). DropIns
+// maps the files that change the unit to the SHA-256 of their text.
+type ServiceFound struct {
+	Known   bool              `json:"known"`
+	Active  string            `json:"active"`
+	Boot    string            `json:"boot"`
+	DropIns map[string]string `json:"drop_ins,omitempty"`
+	Touched Touch             `json:"touched,omitzero"`
+	Near    []string          `json:"near,omitempty"`
+}
+
+// ServiceWork is what a step does to a service, in this order: bring drop-ins
+// back to what they were, unmask, set what happens at boot, and then start,
+// stop, reload or restart it.
+type ServiceWork struct {
+	Name    string            `json:"name"`
+	Unmask  bool              `json:"unmask,omitempty"`
+	AtBoot  *bool             `json:"at_boot,omitempty"`
+	Now     string            `json:"now,omitempty"`      // start, stop, reload, restart
+	Nudge   string            `json:"nudge,omitempty"`    // when it already runs by then
+	DropIns map[string]string `json:"drop_ins,omitempty"` // nil leaves them
+	SetDrop bool              `json:"set_drop,omitempty"`
+}
+
+type serviceKind struct {
+	kindOf[ServiceWant, ServiceFound]
+}
+
+var _ = register("service", serviceKind{judgeService})
+
+func (f ServiceFound) running() bool {
+	return f.Active == "active" || f.Active == "reloading" || f.Active == "activating"
+}
+
+func (f ServiceFound) masked() bool { return strings.HasPrefix(f.Boot, "masked") }
+
+// bootable says whether the unit has a state at boot that can be set: a static
+// or generated unit is started by others.
+func (f ServiceFound) bootable() bool {
+	return f.Boot == "enabled" || f.Boot == "disabled" || f.Boot == "enabled-runtime" || f.Boot == "" || f.masked()
+}
+
+func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
+	var d differences
+	work := ServiceWork{Name: w.Name}
+	v := Verdict{Touched: f.Touched, Gone: !f.Known}
+	if f.masked() && ((w.Running != nil && *w.Running) || (w.AtBoot != nil && *w.AtBoot)) {
+		d.add("masked", "no", "yes")
+		work.Unmask = true
+	}
+	if w.AtBoot != nil {
+		at := f.Boot == "enabled"
+		if f.bootable() && at != *w.AtBoot {
+			d.add("at boot", yesNo(*w.AtBoot), bootWords(f))
+			work.AtBoot = w.AtBoot
+		}
+	}
+	if w.Running != nil && f.running() != *w.Running {
+		d.add("running", yesNo(*w.Running), runWords(f))
+		work.Now = map[bool]string{true: "start", false: "stop"}[*w.Running]
+	}
+	judgeDropIns(in, f, &d, &work)
+	v.Differences = d
+	if len(d) == 0 {
+		if !f.Known && !in.Pending {
+			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s, which a declared file is to reload or restart", w.Name), "check the name" + nearWords(f.Near)}}
+		}
+		return v
+	}
+	if !f.Known && !in.Pending {
+		fix := "check the name, or declare the package that brings it"
+		if len(f.Near) > 0 {
+			fix = "there is " + strings.Join(f.Near, ", ")
+		}
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Name), fix}}
+		return v
+	}
+	for _, n := range in.Nudges {
+		work.Nudge = stronger(work.Nudge, n.How)
+	}
+	if work.Now == "" && work.Nudge != "" && f.running() {
+		work.Now, work.Nudge = work.Nudge, ""
+	}
+	verb, text := serviceWords(w.Name, work)
+	move := Move{Verb: verb, Text: text, Because: reasons(in.Nudges, work), Work: JSON(work)}
+	if FiltersItself(w.Name) && (work.Now == "start" || work.Now == "restart") {
+		move.Confirm, move.Details = true, []Detail{armed}
+	}
+	v.Moves = []Move{move}
+	if work.Unmask {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is masked: somebody has made sure that it does not start", w.Name), "ask who did that, and why, before it is unmasked"})
+	}
+	return v
+}
+
+// judgeDropIns compares the files that change a unit with those that were there
+// when the service was last as declared: nothing is said of files that have
+// always been there.
+func judgeDropIns(in Input, f ServiceFound, d *differences, work *ServiceWork) {
+	before, ok := last[ServiceFound](in.LastFound)
+	if !ok {
+		return
+	}
+	var names []string
+	for n := range f.DropIns {
+		names = append(names, n)
+	}
+	for n := range before.DropIns {
+		if _, ok := f.DropIns[n]; !ok {
+			names = append(names, n)
+		}
+	}
+	sort.Strings(names)
+	for _, n := range names {
+		now, was := f.DropIns[n], before.DropIns[n]
+		switch {
+		case now == was:
+			continue
+		case was == "":
+			d.add("drop-in "+n, "absent", "added")
+		case now == "":
+			d.add("drop-in "+n, "as before", "removed")
+		default:
+			d.add("drop-in "+n, "as before", "changed")
+		}
+		work.SetDrop = true
+	}
+	if work.SetDrop {
+		work.DropIns = before.DropIns
+		if work.Now == "" && f.running() {
+			work.Now = "restart"
+		}
+	}
+}
+
+func nearWords(near []string) string {
+	if len(near) == 0 {
+		return ""
+	}
+	return ": there is " + strings.Join(near, ", ")
+}
+
+func bootWords(f ServiceFound) string {
+	switch {
+	case f.masked():
+		return "no, masked"
+	case f.Boot == "":
+		return "no such unit"
+	case f.Boot == "enabled-runtime":
+		return "only until the next restart"
+	}
+	return yesNo(f.Boot == "enabled")
+}
+
+func runWords(f ServiceFound) string {
+	if !f.Known {
+		return "no such unit"
+	}
+	if f.running() {
+		return "yes"
+	}
+	if f.Active == "failed" {
+		return "no, it failed"
+	}
+	return "no"
+}
+
+func stronger(a, b string) string {
+	if a == "restart" || b == "restart" {
+		return "restart"
+	}
+	if a == "" {
+		return b
+	}
+	return a
+}
+
+func serviceWords(name string, w ServiceWork) (verb, text string) {
+	var parts []string
+	if w.SetDrop {
+		parts = append(parts, "put the drop-ins of "+name+" back")
+	}
+	if w.Unmask {
+		parts = append(parts, "unmask "+name)
+	}
+	switch w.Now {
+	case "start", "stop", "reload", "restart":
+		parts = append(parts, w.Now+" "+name)
+	}
+	if w.AtBoot != nil && *w.AtBoot {
+		parts = append(parts, "make "+name+" start at boot")
+	} else if w.AtBoot != nil {
+		parts = append(parts, "keep "+name+" from starting at boot")
+	}
+	text = parts[0]
+	for _, p := range parts[1:] {
+		text += ", " + strings.ReplaceAll(p, " "+name, " it")
+	}
+	return strings.Fields(parts[0])[0], text
+}
+
+func reasons(nudges []Nudge, w ServiceWork) string {
+	if len(nudges) == 0 || (w.Now != "reload" && w.Now != "restart") {
+		return ""
+	}
+	seen := map[string]bool{}
+	var out []string
+	for _, n := range nudges {
+		if !seen[n.Reason] {
+			seen[n.Reason] = true
+			out = append(out, n.Reason)
+		}
+	}
+	return strings.Join(out, "; ")
+}
+
+// Nudged reloads or restarts a service whose own stake is as declared.
+func (k serviceKind) Nudged(in Input) (*Move, error) {
+	found, err := Decode[ServiceFound](in.Memo, "found "+in.Stake.Local(), in.Found)
+	if err != nil {
+		return nil, err
+	}
+	if !found.running() && !in.Pending {
+		return nil, nil // it takes notice when somebody starts it
+	}
+	work := ServiceWork{Name: in.Stake.Name}
+	for _, n := range in.Nudges {
+		work.Now = stronger(work.Now, n.How)
+	}
+	why := reasons(in.Nudges, work)
+	return &Move{Verb: work.Now, Text: work.Now + " " + in.Stake.Name, Because: why, Work: JSON(work)}, nil
+}

@@ -1,0 +1,238 @@
+// Package stake holds the kinds of stake: what is wanted of one thing on one
+// host, how a reading of it compares, and which moves would make it so. Each
+// kind is one file; the rest of the product knows kinds only through Kind.
+package stake
+
+import (
+	"encoding/json"
+	"fmt"
+	"sort"
+	"strings"
+	"time"
+
+	"northstake/core/declare"
+)
+
+// Stake is one checkable statement that should hold on one host. It cannot be
+// brought about without what it Needs, and comes after the stakes in After, which
+// may bring what it takes. Both are names of other stakes of the same host, as
+// "type/name". Site is the site that it is a part of; For are the sites that alone
+// call for it, none when it is declared itself.
+type Stake struct {
+	Host  string           `json:"host"`
+	Type  string           `json:"type"`
+	Name  string           `json:"name"`
+	Want  json.RawMessage  `json:"want"`
+	From  declare.Position `json:"from"`
+	Site  string           `json:"site,omitempty"`
+	For   []string         `json:"for,omitempty"`
+	Needs []string         `json:"needs,omitempty"`
+	After []string         `json:"after,omitempty"`
+}
+
+// Nudge says that another stake, named as "type/name", has to take notice when this one changes: a
+// service reloads because its site was written.
+type Nudge struct {
+	Target string `json:"target"`
+	How    string `json:"how"` // "reload" or "restart"
+	Reason string `json:"reason"`
+}
+
+// Local is the stake's name on its host: "package/nginx".
+func (s Stake) Local() string { return Local(s.Type, s.Name) }
+
+// Address is the stake's name in its ground: "quay1/package/nginx".
+func (s Stake) Address() string { return s.Host + "/" + s.Local() }
+
+// Local joins a type and a name; a name that is a path keeps its own slash.
+func Local(typ, name string) string {
+	if strings.HasPrefix(name, "/") {
+		return typ + name
+	}
+	return typ + "/" + name
+}
+
+// Difference is one attribute of a stake that is not as wanted.
+type Difference struct {
+	Attribute string `json:"attribute"`
+	Wanted    string `json:"wanted"`
+	Found     string `json:"found"`
+}
+
+// Detail is something a step shows when it is unfolded. Diff says that Text is
+// a unified diff.
+type Detail struct {
+	Title string `json:"title"`
+	Text  string `json:"text"`
+	Diff  bool   `json:"diff,omitempty"`
+}
+
+// Note is a blocker or a caution: what is in the way, and what to do.
+type Note struct {
+	Address string `json:"address"`
+	What    string `json:"what"`
+	Fix     string `json:"fix"`
+}
+
+// Move is what one step would do, in words and as work for the host. Confirm says
+// that the host takes the move back by itself unless the service confirms it
+// over a new connection, Blobs that content has to be sent there first.
+type Move struct {
+	Verb    string          `json:"verb"`
+	Text    string          `json:"text"`
+	Because string          `json:"because,omitempty"`
+	Details []Detail        `json:"details,omitempty"`
+	Work    json.RawMessage `json:"work"`
+	Confirm bool            `json:"confirm,omitempty"`
+	Blobs   bool            `json:"blobs,omitempty"`
+	Removes []string        `json:"removes,omitempty"` // what goes that holds somebody's content; it is confirmed by the stake's name
+	Returns bool            `json:"returns,omitempty"` // the host goes down and comes back
+	Joins   bool            `json:"-"`                 // one step can make it together with others of its kind
+}
+
+// Input is what a kind judges by. Found is the reading; Last and LastFound are
+// what was wanted and found when the stake was last as declared, and are nil
+// when it never was. Pending says that a stake this one needs is itself to be
+// changed by the same plan.
+type Input struct {
+	Stake     Stake
+	Found     json.RawMessage
+	Last      json.RawMessage
+	LastFound json.RawMessage
+	Traits    Traits
+	Pending   bool
+	Nudges    []Nudge
+	Memo      *Memo
+}
+
+// Verdict is what a kind makes of an Input. Moves is empty when nothing is to
+// be done by the stake itself.
+type Verdict struct {
+	Differences []Difference
+	Gone        bool // nothing of the stake is there at all
+	Moves       []Move
+	Nudges      []Nudge
+	Blockers    []Note
+	Cautions    []Note
+	Strays      []string
+	Touched     Touch
+}
+
+// Touch is what can be known about who changed a thing, and when.
+type Touch struct {
+	Owner string    `json:"owner,omitempty"`
+	At    time.Time `json:"at,omitzero"`
+	What  string    `json:"what,omitempty"`
+}
+
+// Kind is one kind of stake. Judge compares a reading with what is wanted; it
+// is pure, and the same input gives the same verdict.
+type Kind interface {
+	Judge(in Input) (Verdict, error)
+}
+
+// Nudger is a kind that can take notice of another stake's change.
+type Nudger interface {
+	// Nudged returns the move that in.Nudges call for, for a stake that needs
+	// no move of its own; nil when there is nothing to do.
+	Nudged(in Input) (*Move, error)
+}
+
+// Joiner is a kind of which one step can make several moves together.
+type Joiner interface {
+	// Join makes one move of several that join, which stand in their order.
+	Join(moves []Move) Move
+}
+
+var kinds = map[string]Kind{}
+
+// register makes a kind known; each kind's file calls it once.
+func register(typ string, k Kind) struct{} {
+	kinds[typ] = k
+	return struct{}{}
+}
+
+// KindOf returns the kind with the given type.
+func KindOf(typ string) (Kind, error) {
+	if k, ok := kinds[typ]; ok {
+		return k, nil
+	}
+	return nil, fmt.Errorf("no kind of stake is called %q; there are %s", typ, strings.Join(Types(), ", "))
+}
+
+// Types lists the kinds there are, sorted.
+func Types() []string {
+	var out []string
+	for t := range kinds {
+		out = append(out, t)
+	}
+	sort.Strings(out)
+	return out
+}
+
+// kindOf adapts a judge of decoded values to Kind.
+type kindOf[W, F any] func(in Input, want W, found F) Verdict
+
+func (k kindOf[W, F]) Judge(in Input) (Verdict, error) {
+	local := in.Stake.Local()
+	want, err := Decode[W](in.Memo, "want "+local, in.Stake.Want)
+	if err != nil {
+		return Verdict{}, fmt.Errorf("%s: what is wanted cannot be read: %w", in.Stake.Address(), err)
+	}
+	found, err := Decode[F](in.Memo, "found "+local, in.Found)
+	if err != nil {
+		return Verdict{}, fmt.Errorf("%s: the reading cannot be understood: %w", in.Stake.Address(), err)
+	}
+	return k(in, want, found), nil
+}
+
+// last decodes a remembered value; ok is false when there is none.
+func last[T any](raw json.RawMessage) (v T, ok bool) {
+	return v, len(raw) > 0 && json.Unmarshal(raw, &v) == nil
+}
+
+// JSON encodes a value of this package's own; such values always encode.
+func JSON(v any) json.RawMessage {
+	b, err := json.Marshal(v)
+	if err != nil {
+		panic(err)
+	}
+	return b
+}
+
+type differences []Difference
+
+func (d *differences) add(attribute, wanted, found string) {
+	if wanted != found {
+		*d = append(*d, Difference{attribute, wanted, found})
+	}
+}
+
+func yesNo(b bool) string {
+	if b {
+		return "yes"
+	}
+	return "no"
+}
+
+// Bytes writes a size for people: 512 B, 48 KB, 1.5 MB.
+func Bytes(n int64) string {
+	f := float64(n)
+	for _, unit := range []string{"B", "KB", "MB", "GB"} {
+		if f < 1000 || unit == "GB" {
+			if unit == "B" || f >= 10 {
+				return fmt.Sprintf("%.0f %s", f, unit)
+			}
+			return fmt.Sprintf("%.1f %s", f, unit)
+		}
+		f /= 1000
+	}
+	return ""
+}
+
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

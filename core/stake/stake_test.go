@@ -1,0 +1,498 @@
+package stake
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+
+	"northstake/core/declare"
+)
+
+func judged(t *testing.T, typ string, in Input, want, found any) Verdict {
+	t.Helper()
+	k, err := KindOf(typ)
+	if err != nil {
+		t.Fatal(err)
+	}
+	in.Stake.Host, in.Stake.Type = "quay1", typ
+	in.Stake.Want, in.Found = JSON(want), JSON(found)
+	v, err := k.Judge(in)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v
+}
+
+func attributes(v Verdict) string {
+	var out []string
+	for _, d := range v.Differences {
+		out = append(out, d.Attribute)
+	}
+	return strings.Join(out, ", ")
+}
+
+func moves(v Verdict) string {
+	var out []string
+	for _, m := range v.Moves {
+		if !strings.HasPrefix(m.Text, m.Verb) {
+			out = append(out, "the text does not begin with the verb "+m.Verb)
+		}
+		out = append(out, m.Text)
+	}
+	return strings.Join(out, "; ")
+}
+
+func TestPackages(t *testing.T) {
+	for _, c := range []struct {
+		found   PackageFound
+		moves   string
+		blocked bool
+		gone    bool
+	}{
+		{PackageFound{State: "installed", Version: "1"}, "", false, false},
+		{PackageFound{State: "absent", Candidate: "1.22.1"}, "install package nginx 1.22.1", false, true},
+		{PackageFound{State: "config-files", Candidate: "2"}, "install package nginx 2", false, true},
+		{PackageFound{State: "half-configured"}, "finish installing package nginx, which is half-configured", false, false},
+		{PackageFound{State: "absent"}, "", true, true},
+	} {
+		v := judged(t, "package", Input{}, PackageWant{Name: "nginx"}, c.found)
+		if moves(v) != c.moves || len(v.Blockers) > 0 != c.blocked || v.Gone != c.gone {
+			t.Errorf("%+v gives %q, blockers %v, gone %t", c.found, moves(v), v.Blockers, v.Gone)
+		}
+	}
+}
+
+func TestServices(t *testing.T) {
+	yes, no := true, false
+	both := ServiceWant{Name: "nginx", Running: &yes, AtBoot: &yes}
+	for _, c := range []struct {
+		name  string
+		want  ServiceWant
+		found ServiceFound
+		attrs string
+		moves string
+	}{
+		{"as declared", both, ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "", ""},
+		{"stopped", both, ServiceFound{Known: true, Active: "inactive", Boot: "enabled"}, "running", "start nginx"},
+		{"failed", both, ServiceFound{Known: true, Active: "failed", Boot: "enabled"}, "running", "start nginx"},
+		{"not at boot", both, ServiceFound{Known: true, Active: "active", Boot: "disabled"}, "at boot", "make nginx start at boot"},
+		{"only until the restart", both, ServiceFound{Known: true, Active: "active", Boot: "enabled-runtime"}, "at boot", "make nginx start at boot"},
+		{"neither", both, ServiceFound{Known: true, Active: "inactive", Boot: "disabled"}, "at boot, running", "start nginx, make it start at boot"},
+		{"masked", both, ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "masked, at boot, running", "unmask nginx, start it, make it start at boot"},
+		{"static", ServiceWant{Name: "nginx", Running: &yes, AtBoot: &yes}, ServiceFound{Known: true, Active: "active", Boot: "static"}, "", ""},
+		{"one half alone", ServiceWant{Name: "nginx", AtBoot: &no}, ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "at boot", "keep nginx from starting at boot"},
+		{"to be stopped", ServiceWant{Name: "nginx", Running: &no}, ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "running", "stop nginx"},
+	} {
+		v := judged(t, "service", Input{}, c.want, c.found)
+		if attributes(v) != c.attrs || moves(v) != c.moves {
+			t.Errorf("%s: differs in %q, moves %q", c.name, attributes(v), moves(v))
+		}
+	}
+	v := judged(t, "service", Input{}, both, ServiceFound{Near: []string{"nginx-debug"}})
+	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].Fix, "nginx-debug") {
+		t.Errorf("an unknown unit: %+v", v)
+	}
+	if v := judged(t, "service", Input{Pending: true}, both, ServiceFound{}); len(v.Blockers) > 0 || moves(v) == "" {
+		t.Errorf("a unit that a package will bring: %+v", v)
+	}
+	// Nudges become part of the move that the service needs anyway.
+	in := Input{Nudges: []Nudge{{How: "reload", Reason: "its site changed"}}}
+	v = judged(t, "service", in, both, ServiceFound{Known: true, Active: "active", Boot: "disabled"})
+	if moves(v) != "reload nginx, make it start at boot" || v.Moves[0].Because != "its site changed" {
+		t.Errorf("nudged: %q because %q", moves(v), v.Moves[0].Because)
+	}
+	var w ServiceWork
+	v = judged(t, "service", in, both, ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+	if err := json.Unmarshal(v.Moves[0].Work, &w); err != nil || w.Now != "start" || w.Nudge != "reload" {
+		t.Errorf("a service that may run by then: %+v, %v", w, err)
+	}
+}
+
+func TestDirectories(t *testing.T) {
+	want := DirectoryWant{"/srv/a", "root", "root", "0755"}
+	as := func(kind string) Entry {
+		return Entry{Kind: kind, Owner: "root", Group: "root", Mode: "0755", Target: "/tmp"}
+	}
+	loose := as("directory")
+	loose.Owner, loose.Mode = "keeper", "0777"
+	for _, c := range []struct {
+		found   Entry
+		attrs   string
+		moves   string
+		blocked bool
+	}{
+		{as("directory"), "", "", false},
+		{Entry{}, "what it is", "make directory /srv/a", false},
+		{loose, "owner, mode", "set directory /srv/a to owner root, group root, mode 0755", false},
+		{as("link"), "what it is", "replace the link /srv/a (to /tmp) with a directory", false},
+		{as("file"), "what it is", "", true},
+	} {
+		v := judged(t, "directory", Input{}, want, c.found)
+		if attributes(v) != c.attrs || moves(v) != c.moves || len(v.Blockers) > 0 != c.blocked {
+			t.Errorf("%+v: differs in %q, moves %q, blockers %v", c.found, attributes(v), moves(v), v.Blockers)
+		}
+	}
+}
+
+func TestContent(t *testing.T) {
+	want := ContentWant{Root: "/srv/www/a", Owner: "root", Group: "root", FileMode: "0644", DirMode: "0755", Files: []declare.File{{Path: "index.html", Size: 48_000, SHA256: "a"}, {Path: "b.css", Size: 500, SHA256: "b"}}}
+	root := Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
+	v := judged(t, "content", Input{}, want, ContentFound{Missing: []string{"index.html", "b.css"}, Missings: 2})
+	if moves(v) != "publish 2 files, 48 KB, to /srv/www/a" || !v.Gone || !v.Moves[0].Blobs {
+		t.Errorf("%q, %+v", moves(v), v)
+	}
+	if text := v.Moves[0].Details[0].Text; !strings.Contains(text, "new      b.css") {
+		t.Errorf("the details are %q", text)
+	}
+	var many []string
+	for i := range 30 {
+		many = append(many, fmt.Sprint("f", i))
+	}
+	v = judged(t, "content", Input{}, want, ContentFound{Root: root, Missing: many, Missings: 700})
+	if text := v.Moves[0].Details[0].Text; strings.Count(text, "\n") > 25 || !strings.Contains(text, "and 680 more") {
+		t.Errorf("the details of many are %q", text)
+	}
+	if !strings.Contains(v.Differences[len(v.Differences)-1].Found, "670 more missing") {
+		t.Errorf("the differences end with %+v", v.Differences[len(v.Differences)-1])
+	}
+	full := Input{Traits: Traits{Disks: []Disk{{Mount: "/", Free: 1 << 40}, {Mount: "/srv", Size: 1 << 20, Free: 4000}}}}
+	if v := judged(t, "content", full, want, ContentFound{Missings: 2}); len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "/srv has 4.0 KB free, and the content takes 48 KB") {
+		t.Errorf("a full disk: %+v", v.Blockers)
+	}
+	if v := judged(t, "content", Input{}, want, ContentFound{Root: Entry{Kind: "file"}}); len(v.Blockers) != 1 || len(v.Moves) > 0 {
+		t.Errorf("a file at the root: %+v", v)
+	}
+	if v := judged(t, "content", Input{}, want, ContentFound{Root: root, Extra: []string{"theirs"}, Extras: 1}); len(v.Differences) > 0 || fmt.Sprint(v.Strays) != "[/srv/www/a/theirs]" {
+		t.Errorf("a file that nobody declared: %+v", v)
+	}
+}
+
+func TestPorts(t *testing.T) {
+	if v := judged(t, "port", Input{}, PortWant{Port: 80, Protocol: "tcp"}, PortFound{Live: true, Kept: true}); len(v.Differences) > 0 {
+		t.Errorf("an open port differs: %+v", v)
+	}
+	v := judged(t, "port", Input{}, PortWant{Port: 80, Protocol: "tcp"}, PortFound{By: "table ip filter, chain INPUT"})
+	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "closed by table ip filter, chain INPUT") {
+		t.Errorf("a foreign filter: %+v", v)
+	}
+	if v := judged(t, "port", Input{}, PortWant{Port: 80, Protocol: "tcp", Firewall: true}, PortFound{By: FirewallTable}); len(v.Blockers) > 0 || len(v.Moves) > 0 || len(v.Differences) != 2 {
+		t.Errorf("our own table: %+v", v)
+	}
+	if v := judged(t, "port", Input{}, PortWant{Port: 80, Protocol: "tcp", Firewall: true}, PortFound{By: "table ip filter, chain INPUT"}); len(v.Blockers) != 1 {
+		t.Errorf("our table and a foreign one: %+v", v)
+	}
+	ranged := PortWant{Port: 8000, To: 8100, Protocol: "udp", From: []string{"10.0.0.0/8"}}
+	if v := judged(t, "port", Input{}, ranged, PortFound{Filter: "ufw", Where: "ufw", Kept: true}); moves(v) != "open ports 8000-8100/udp for 10.0.0.0/8 in ufw now; it is kept there already" {
+		t.Errorf("a range for a network: %q", moves(v))
+	}
+	if v := judged(t, "port", Input{Pending: true}, ranged, PortFound{Live: true, Kept: true}); moves(v) != "open ports 8000-8100/udp for 10.0.0.0/8 in the firewall that is active by then" {
+		t.Errorf("a firewall that the plan brings: %q", moves(v))
+	}
+}
+
+func TestPortsAreReadAndWritten(t *testing.T) {
+	for text, want := range map[string]string{"80/tcp": "80", "8000-8100/udp": "8000-8100", "0/tcp": "", "80-80/tcp": "", "90-80/tcp": "", "80": "", "080/tcp": "", "80/sctp": "", "1-65536/tcp": "", "-5/tcp": ""} {
+		w, ok := ParsePorts(text)
+		if ok != (want != "") || ok && (w.Span() != want || !strings.HasSuffix(text, "/"+w.Protocol)) {
+			t.Errorf("%q is read as %+v, %t", text, w, ok)
+		}
+	}
+}
+
+// The table lets in what is declared, for whom it is declared, and says so when it
+// is read back.
+func TestTheTableOfPortsAndNetworks(t *testing.T) {
+	ports := SortPorts([]string{"8000-8100/udp", "80/tcp", "5432/tcp from fd00::/8", "5432/tcp from 10.0.0.0/8", "80/tcp"})
+	table := FirewallWant{SSH: 22, Ports: ports}.Table()
+	for _, line := range []string{"\t\ttcp dport 80 accept\n", "\t\tudp dport 8000-8100 accept\n", "\t\tip saddr 10.0.0.0/8 tcp dport 5432 accept\n", "\t\tip6 saddr fd00::/8 tcp dport 5432 accept\n"} {
+		if strings.Count(table, line) != 1 {
+			t.Errorf("%q is not there once:\n%s", line, table)
+		}
+	}
+	kept := KeptTable(FirewallFileText(table))
+	for _, c := range []struct {
+		want PortWant
+		lets bool
+	}{
+		{PortWant{Port: 80, Protocol: "tcp"}, true},
+		{PortWant{Port: 80, Protocol: "udp"}, false},
+		{PortWant{Port: 8001, To: 8099, Protocol: "udp"}, true},
+		{PortWant{Port: 8001, To: 8101, Protocol: "udp"}, false},
+		{PortWant{Port: 5432, Protocol: "tcp"}, false},
+		{PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.1.0.0/16"}}, true},
+		{PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.0.0.0/8", "fd00::/8"}}, true},
+		{PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.0.0.0/7"}}, false},
+		{PortWant{Port: 80, Protocol: "tcp", From: []string{"192.0.2.0/24"}}, true},
+	} {
+		if kept.Lets(c.want) != c.lets {
+			t.Errorf("%+v: %t", c.want, !c.lets)
+		}
+	}
+}
+
+func TestAccounts(t *testing.T) {
+	want := AccountWant{Name: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
+	there := AccountFound{Known: true, System: true, Group: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
+	other := there
+	other.Home, other.Groups = "/", nil
+	person := other
+	person.System = false
+	for _, c := range []struct {
+		in    Input
+		found AccountFound
+		attrs string
+		moves string
+		block string
+	}{
+		{Input{}, there, "", "", ""},
+		{Input{}, AccountFound{}, "account", "make system account tides, in group adm", ""},
+		{Input{}, other, "home, group adm", "set system account tides: home, group adm", ""},
+		{Input{}, person, "home, group adm", "", "the account of a person"},
+		{Input{}, AccountFound{Missing: []string{"adm"}}, "account", "", "no group adm"},
+		{Input{Pending: true}, AccountFound{Missing: []string{"adm"}}, "account", "make system account tides, in group adm", ""},
+	} {
+		v := judged(t, "account", c.in, want, c.found)
+		if attributes(v) != c.attrs || moves(v) != c.moves || (len(v.Blockers) > 0) != (c.block != "") || !strings.Contains(fmt.Sprint(v.Blockers), c.block) {
+			t.Errorf("%+v: %q, %q, %v", c.found, attributes(v), moves(v), v.Blockers)
+		}
+	}
+}
+
+func TestFirewall(t *testing.T) {
+	want := FirewallWant{SSH: 22, Ports: SortPorts([]string{"8080/tcp", "53/udp", "80/tcp", "80/tcp", "22/tcp"})}
+	if fmt.Sprint(want.Ports) != "[22/tcp 80/tcp 8080/tcp 53/udp]" {
+		t.Errorf("sorted: %v", want.Ports)
+	}
+	table := want.Table()
+	if strings.Count(table, "dport 22 ") != 1 || !strings.Contains(table, "policy drop") || !strings.Contains(table, "ct state established,related accept") || !strings.Contains(table, `iifname "lo" accept`) {
+		t.Errorf("the table is\n%s", table)
+	}
+	good := FirewallFound{Live: table, File: FirewallFileText(table), Unit: FirewallUnitText, Boot: "enabled", FileMeta: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}}
+	if v := judged(t, "firewall", Input{}, want, good); len(v.Differences) > 0 {
+		t.Errorf("as declared it differs: %+v", v.Differences)
+	}
+	spaced := good
+	spaced.Live = strings.ReplaceAll(table, "\t", "    ")
+	if v := judged(t, "firewall", Input{}, want, spaced); len(v.Differences) > 0 {
+		t.Error("other spaces are a difference")
+	}
+	for name, change := range map[string]func(*FirewallFound){
+		"lets in now": func(f *FirewallFound) {
+			f.Live = strings.Replace(table, "tcp dport 80 accept", "tcp dport 81 accept", 1)
+		},
+		"rules now":  func(f *FirewallFound) { f.Live = "" },
+		"kept rules": func(f *FirewallFound) { f.File = "" },
+		"mode":       func(f *FirewallFound) { f.FileMeta.Mode = "0600" },
+		"unit":       func(f *FirewallFound) { f.Unit = "" },
+		"at boot":    func(f *FirewallFound) { f.Boot = "disabled" },
+	} {
+		f := good
+		change(&f)
+		v := judged(t, "firewall", Input{}, want, f)
+		if attributes(v) != name || len(v.Moves) != 1 || !v.Moves[0].Confirm {
+			t.Errorf("%s: differs in %q: %+v", name, attributes(v), v.Moves)
+		}
+	}
+	if !KeptTable(FirewallFileText(table)).Lets(PortWant{Port: 53, Protocol: "udp"}) || KeptTable(FirewallFileText(table)).Lets(PortWant{Port: 53, Protocol: "tcp"}) {
+		t.Error("the kept table is misread")
+	}
+}
+
+// What differs in a package's version, what is done about it, and what is in the way.
+func TestPackagesOfAVersion(t *testing.T) {
+	for _, c := range []struct {
+		want  PackageWant
+		found PackageFound
+		moves string
+		note  string
+	}{
+		{PackageWant{Version: "1.22.1"}, PackageFound{State: "installed", Version: "1.22.1-9"}, "", ""},
+		{PackageWant{Version: "1.22.1"}, PackageFound{State: "installed", Version: "1.24", Unmet: true, Older: true, Candidate: "1.22.1-9"}, "install package nginx 1.22.1-9 in place of 1.24", "goes back"},
+		{PackageWant{Version: "1.23"}, PackageFound{State: "absent", Lists: ListsFresh, Offered: []string{"1.22.1-9"}}, "", "offers nginx 1.23: there is 1.22.1-9"},
+		{PackageWant{AtLeast: "1.24"}, PackageFound{State: "installed", Version: "1.20", Unmet: true, Older: true, Candidate: "1.22", Lists: ListsFresh}, "", "1.22 at most"},
+		{PackageWant{Newest: true}, PackageFound{State: "installed", Version: "1.20", Unmet: true, Candidate: "1.22", Lists: ListsOld}, "install package nginx 1.22 in place of 1.20", ""},
+		{PackageWant{}, PackageFound{State: "absent", Lists: ListsNone}, "install package nginx", ""},
+		{PackageWant{}, PackageFound{State: "absent", Lists: ListsFresh, Near: []string{"nginx-light"}, Disabled: []string{"tides"}}, "", "no package source of this host offers nginx"},
+		{PackageWant{}, PackageFound{State: "absent", Candidate: "2", Room: 5 << 20}, "install package nginx 2", "only 5.2 MB are free"},
+	} {
+		c.want.Name = "nginx"
+		v := judged(t, "package", Input{}, c.want, c.found)
+		said := fmt.Sprint(v.Blockers, v.Cautions)
+		if moves(v) != c.moves || (c.note == "") != (said == "[] []") || !strings.Contains(said, c.note) {
+			t.Errorf("%+v found %+v: %q, %s", c.want, c.found, moves(v), said)
+		}
+		if len(v.Moves) == 1 {
+			w, _ := last[PackageWork](v.Moves[0].Work)
+			if w.Refresh != (c.found.Lists == ListsOld || c.found.Lists == ListsNone) {
+				t.Errorf("%+v found %+v: refresh is %t", c.want, c.found, w.Refresh)
+			}
+		}
+	}
+	pending := judged(t, "package", Input{Pending: true}, PackageWant{Name: "nginx"}, PackageFound{State: "absent", Lists: ListsFresh})
+	if moves(pending) != "install package nginx" {
+		t.Errorf("a package that a source of the same plan brings: %+v", pending)
+	}
+}
+
+func TestAVersionIsMetButForTheFamilysRevision(t *testing.T) {
+	for version, met := range map[string]bool{"1.22.1": true, "1.22.1-9+deb12u1": true, "1:1.22.1-3.el9": true, "1.22.10-1": false, "1.22": false, "2:1.22.1": true, "1.22.1-1-9": false} {
+		if MeetsExactly(version, "1.22.1") != met {
+			t.Errorf("%s meets 1.22.1: %t", version, !met)
+		}
+	}
+}
+
+func TestSources(t *testing.T) {
+	want := SourceWant{Name: "ferries", URL: "http://tides.test/d", Key: []byte("k")}
+	file := Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}
+	loose := file
+	loose.Mode = "0666"
+	for _, c := range []struct {
+		found SourceFound
+		attrs string
+		moves string
+	}{
+		{SourceFound{[]SourceFileFound{{"/k", file, true}, {"/s", file, true}}}, "", ""},
+		{SourceFound{[]SourceFileFound{{"/k", Entry{}, false}, {"/s", Entry{}, false}}}, "/k, /s", "add package source ferries, http://tides.test/d, with its key"},
+		{SourceFound{[]SourceFileFound{{"/k", file, false}, {"/s", loose, true}}}, "text of /k, mode of /s", "write package source ferries, http://tides.test/d, and its key again"},
+	} {
+		v := judged(t, "source", Input{}, want, c.found)
+		if attributes(v) != c.attrs || moves(v) != c.moves {
+			t.Errorf("%+v: %q, %q", c.found, attributes(v), moves(v))
+		}
+	}
+}
+
+// What makes a step unwise or impossible is said before it is done.
+func TestWhatIsInTheWay(t *testing.T) {
+	root := Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
+	shut := Shut{Root: "/srv/private/www", At: "/srv/private", Entry: Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0700"}}
+	site := SiteWant{Layout: Layout{User: "www-data", Service: "nginx"}, Roots: []string{"/srv/private/www"}}
+	minded := site
+	minded.Dirs = []string{"/srv/private"}
+	yes := true
+	for _, c := range []struct {
+		what, typ   string
+		in          Input
+		want, found any
+		blocker     string
+		caution     string
+	}{
+		{"a directory that shuts the server out", "site", Input{}, site, SiteFound{Shut: []Shut{shut}}, "account www-data of nginx cannot get to /srv/private/www: /srv/private (0700", ""},
+		{"one whose mode is declared", "site", Input{}, minded, SiteFound{Shut: []Shut{shut}}, "", ""},
+		{"a mount", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: root, Mounted: true, Missing: []string{"a"}, Missings: 1}, "a file system is mounted at /srv/www", ""},
+		{"a link", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: Entry{Kind: "link", Target: "/x"}, Missing: []string{"a"}, Missings: 1}, "", "is a link to /x"},
+		{"a masked service", "service", Input{}, ServiceWant{Name: "cron", Running: &yes}, ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "", "cron is masked"},
+		{"a wrong clock", "package", Input{Traits: Traits{ClockSkew: "-26h0m0s"}}, PackageWant{Name: "tree"}, PackageFound{State: "absent", Candidate: "2"}, "", "clock is 26h0m0s behind"},
+		{"a clock that is nearly right", "package", Input{Traits: Traits{ClockSkew: "5s"}}, PackageWant{Name: "tree"}, PackageFound{State: "absent", Candidate: "2"}, "", ""},
+	} {
+		v := judged(t, c.typ, c.in, c.want, c.found)
+		if (len(v.Blockers) > 0) != (c.blocker != "") || !strings.Contains(fmt.Sprint(v.Blockers), c.blocker) || (len(v.Cautions) > 0) != (c.caution != "") || !strings.Contains(fmt.Sprint(v.Cautions), c.caution) {
+			t.Errorf("%s: blockers %v, cautions %v", c.what, v.Blockers, v.Cautions)
+		}
+	}
+}
+
+func TestActsAreWorkedOut(t *testing.T) {
+	for _, c := range []struct {
+		want  ActWant
+		found ActFound
+		moves string
+		block string
+	}{
+		{ActWant{Do: "restart", Service: "nginx"}, ActFound{Known: true, Running: true}, "restart nginx now", ""},
+		{ActWant{Do: "reload", Service: "nginx"}, ActFound{Known: true}, "", "nginx does not run"},
+		{ActWant{Do: "reload", Service: "nginks"}, ActFound{Near: []string{"nginx"}}, "", "no unit on this host is called nginks"},
+		{ActWant{Do: "refresh"}, ActFound{Manager: "dnf"}, "refresh the lists of what the package sources offer, with dnf", ""},
+		{ActWant{Do: "upgrade"}, ActFound{}, "", ""},
+		{ActWant{Do: "upgrade"}, ActFound{Upgrades: []PackageGoal{{Name: "b", Version: "2", From: "1"}, {Name: "a", Version: "3", From: "2"}}}, "upgrade 2 packages", ""},
+		{ActWant{Do: "reboot"}, ActFound{}, "restart the host, and wait for it", ""},
+		{ActWant{Do: "dance"}, ActFound{}, "", "nothing is known"},
+	} {
+		v := judged(t, "act", Input{}, c.want, c.found)
+		if moves(v) != c.moves || (len(v.Blockers) > 0) != (c.block != "") || !strings.Contains(fmt.Sprint(v.Blockers), c.block) {
+			t.Errorf("%+v: %q, %v", c.want, moves(v), v.Blockers)
+		}
+		if len(v.Moves) == 1 && v.Moves[0].Returns != (c.want.Do == "reboot") {
+			t.Errorf("%+v: the host goes down: %t", c.want, v.Moves[0].Returns)
+		}
+	}
+	if v := judged(t, "restart", Input{}, RestartWant{}, RestartFound{Needed: "a new kernel"}); moves(v) != "restart the host, and wait for it" || v.Moves[0].Because != "a new kernel" {
+		t.Errorf("%+v", v)
+	}
+	if v := judged(t, "restart", Input{}, RestartWant{}, RestartFound{}); len(v.Differences)+len(v.Moves) > 0 {
+		t.Errorf("%+v", v)
+	}
+}
+
+func TestPackagesThatShouldBeGone(t *testing.T) {
+	want := PackageWant{Name: "telnet", Gone: true}
+	for _, state := range []string{"absent", "config-files"} {
+		if v := judged(t, "package", Input{}, want, PackageFound{State: state}); len(v.Differences)+len(v.Moves)+len(v.Blockers) > 0 {
+			t.Errorf("%s: %+v", state, v)
+		}
+	}
+	v := judged(t, "package", Input{}, want, PackageFound{State: "installed", Version: "1.0", With: []string{"telnet-menus"}})
+	if attributes(v) != "state" || moves(v) != "remove package telnet 1.0, and with it telnet-menus" {
+		t.Errorf("%q, %q", attributes(v), moves(v))
+	}
+}
+
+func TestAMemoKnowsTheSameBytesAndNoOthers(t *testing.T) {
+	m := NewMemo()
+	big := func(text string) json.RawMessage {
+		return JSON(map[string]string{"name": text + strings.Repeat("x", 5000)})
+	}
+	a, b := big("a"), big("b")
+	for range 2 {
+		for raw, first := range map[*json.RawMessage]byte{&a: 'a', &b: 'b'} {
+			v, err := Decode[PackageWant](m, "same key", *raw)
+			if err != nil || v.Name[0] != first {
+				t.Fatalf("%q, %v", v.Name[:1], err)
+			}
+		}
+	}
+	if _, err := Decode[PackageWant](nil, "", json.RawMessage("{")); err == nil {
+		t.Error("broken JSON is read")
+	}
+}
+
+func TestUnknownKindsAreNamed(t *testing.T) {
+	if _, err := KindOf("tide"); err == nil || !strings.Contains(err.Error(), "package") {
+		t.Errorf("%v", err)
+	}
+	for _, typ := range Types() {
+		k, err := KindOf(typ)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if _, err := k.Judge(Input{Stake: Stake{Type: typ, Want: json.RawMessage("{")}}); err == nil {
+			t.Errorf("%s judges a want that cannot be read", typ)
+		}
+		if _, err := k.Judge(Input{Stake: Stake{Type: typ, Want: json.RawMessage("{}")}, Found: json.RawMessage("{")}); err == nil {
+			t.Errorf("%s judges a reading that cannot be read", typ)
+		}
+	}
+}
+
+// Readings come from a host: whatever bytes it sends, judging them ends.
+func FuzzJudge(f *testing.F) {
+	f.Add("site", `{"file":{"kind":"file"},"text":"x"}`)
+	f.Add("content", `{"root":{"kind":"link"},"missings":-1,"offs":3}`)
+	f.Fuzz(func(t *testing.T, typ, found string) {
+		k, err := KindOf(typ)
+		if err != nil {
+			return
+		}
+		_, _ = k.Judge(Input{Stake: Stake{Type: typ, Want: json.RawMessage(`{}`)}, Found: json.RawMessage(found)})
+	})
+}
+
+func TestSizesForPeople(t *testing.T) {
+	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1500: "1.5 KB", 48_000: "48 KB", 1_500_000: "1.5 MB", 25e9: "25 GB", 5e12: "5000 GB"} {
+		if got := Bytes(n); got != want {
+			t.Errorf("%d is %q, want %q", n, got, want)
+		}
+	}
+}

@@ -1,0 +1,79 @@
+package stake
+
+// Traits are what a host is, whatever is declared.
+type Traits struct {
+	Hostname       string            `json:"hostname"`
+	System         string            `json:"system"`
+	Family         string            `json:"family"`
+	Kernel         string            `json:"kernel"`
+	Architecture   string            `json:"architecture"`
+	CPUs           int               `json:"cpus"`
+	Memory         int64             `json:"memory"` // bytes
+	Disks          []Disk            `json:"disks"`
+	Addresses      []string          `json:"addresses"`
+	IPv6           bool              `json:"ipv6"`
+	Listeners      []Listener        `json:"listeners"`
+	PackageManager string            `json:"package_manager"`
+	ServiceManager string            `json:"service_manager"`
+	Firewall       string            `json:"firewall"`
+	SSHPort        int               `json:"ssh_port"`                 // where the connection arrived on the host
+	Confinement    string            `json:"confinement,omitempty"`    // SELinux with its mode, AppArmor, or none
+	ClockSkew      string            `json:"clock_skew,omitempty"`     // how far the host's clock is ahead, "" under two seconds
+	Boot           string            `json:"boot,omitempty"`           // changes with every restart
+	RestartNeeded  string            `json:"restart_needed,omitempty"` // why the host needs a restart
+	WebServers     []WebServer       `json:"web_servers,omitempty"`
+	Servers        map[string]Layout `json:"servers"`
+}
+
+// WebServer is a web server that is installed. Name is the one that declarations
+// use.
+type WebServer struct {
+	Name    string `json:"name"`
+	Package string `json:"package"`
+	Version string `json:"version"`
+}
+
+// Disk is one mounted file system that can hold files; sizes in bytes, what is
+// free rounded down to a 4096th of the size.
+type Disk struct {
+	Mount string `json:"mount"`
+	Size  int64  `json:"size"`
+	Free  int64  `json:"free"`
+}
+
+// Listener is a program that listens on a port.
+type Listener struct {
+	Protocol string `json:"protocol"`
+	Address  string `json:"address"`
+	Port     int    `json:"port"`
+	Program  string `json:"program"`
+	PID      int    `json:"pid"`
+}
+
+// Layout is how one web server lies on a host's system: the names and paths
+// that differ between families.
+type Layout struct {
+	Package  string   `toml:"package" json:"package"`
+	Service  string   `toml:"service" json:"service"`
+	Program  string   `toml:"program" json:"program"`                     // name of its process
+	User     string   `toml:"user" json:"user"`                           // account that reads sites
+	Dir      string   `toml:"dir" json:"dir"`                             // configuration tree
+	Config   string   `toml:"config" json:"config"`                       // main configuration file, in it
+	SitesDir string   `toml:"sites_dir" json:"sites_dir"`                 // where a site's configuration lies
+	LinkDir  string   `toml:"link_dir" json:"link_dir,omitempty"`         // where a link switches it on, if the family does that
+	RootBase string   `toml:"root_base" json:"root_base"`                 // document roots chosen by the platform lie below it
+	Pid      string   `toml:"pid" json:"pid"`                             // file with the process id of the running server
+	Rewrites bool     `toml:"rewrites_pid" json:"rewrites_pid,omitempty"` // whether each reload writes that file anew
+	Listens  []int    `toml:"listens" json:"listens,omitempty"`           // ports that its own configuration listens on
+	Test     []string `toml:"test" json:"test"`                           // command that tests a configuration tree; {dir} stands for the tree
+}
+
+// On returns the program that listens on a TCP port, nil when none does.
+func (t Traits) On(port int) *Listener {
+	for i := range t.Listeners {
+		if t.Listeners[i].Port == port && t.Listeners[i].Protocol == "tcp" {
+			return &t.Listeners[i]
+		}
+	}
+	return nil
+}

@@ -1,0 +1,317 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/url"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/core/plan"
+	"northstake/lab"
+)
+
+// Who holds the package lock is named and waited for; a service that does not start
+// brings its last lines into the run; of a name that no unit has the near ones are said.
+func TestWhatTheSystemSaysIsPassedOn(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "[kit.base]\npackages = [\"tree\", \"cron\"]\n")
+	g.trust()
+	host := g.hosts[0]
+	g.on(host, "systemd-run --quiet --collect --unit=locker perl -MFcntl -e 'open my $f, \"+<\", \"/var/lib/dpkg/lock-frontend\" or die; "+
+		"my $l = pack(\"s s x4 q q i x4\", F_WRLCK, 0, 0, 0, 0); fcntl($f, F_SETLK, $l) or die; sleep 12'; sleep 0.5")
+	h := g.apply(0).Hosts[0]
+	if said := strings.Join(h.Steps[0].Said, "\n"); !strings.Contains(said, "waiting for perl (process ") || !strings.Contains(said, "holds the lock of apt") {
+		t.Errorf("the step said %q", said)
+	}
+	g.nothingToDo()
+
+	g.on(host, "printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/sh -c \"echo the tide gauge is not there >&2; exit 3\"\\n' > /etc/systemd/system/tidewatch.service; systemctl daemon-reload")
+	g.declareText("[kit.base]\npackages = [\"tree\", \"cron\"]\nservices = { tidewatch = { running = true } }\n")
+	g.ns(0, "declare", g.dir)
+	if h = g.apply(2).Hosts[0]; h.State != "back" || !strings.Contains(h.Fault.Output, "the tide gauge is not there") {
+		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
+	}
+	g.on(host, "systemctl stop tidewatch; systemctl reset-failed tidewatch || true")
+	for name, near := range map[string]string{"tidewach": "tidewatch", "crond": "cron"} {
+		g.declareText(fmt.Sprintf("[kit.base]\npackages = [\"tree\", \"cron\"]\nservices = { %s = { running = true } }\n", name))
+		g.ns(0, "declare", g.dir)
+		if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "no unit on this host is called "+name) || !strings.Contains(b[0].Fix, near) {
+			t.Errorf("%s: %+v", name, b)
+		}
+	}
+}
+
+// startsAgain starts a host whenever it goes down, as a machine would do by itself,
+// until the test ends.
+func (g *ground) startsAgain(host string) {
+	ctx, stop := context.WithCancel(context.Background())
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		for ctx.Err() == nil {
+			if _, err := labs.Shell(ctx, host, "true"); err != nil && ctx.Err() == nil {
+				labs.Start(ctx, host) // it may not be down yet; then it is tried again
+			}
+			time.Sleep(300 * time.Millisecond)
+		}
+	}()
+	g.t.Cleanup(func() { stop(); <-done })
+}
+
+// What is no lasting state is planned, recorded and run like the rest: services,
+// lists, upgrades, and a restart of the host that the run waits for.
+func TestActs(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "")
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	act := func(status int, words ...string) string {
+		t.Helper()
+		return g.ns(status, append([]string{"act", "--ground", g.name, "--on", "h*", "--yes"}, words...)...)
+	}
+	pid := func() string { return strings.TrimSpace(g.on(host, "systemctl show -P MainPID nginx")) }
+	before := pid()
+	if out := act(0, "reload", "nginx"); !strings.Contains(out, "reload nginx now") || pid() != before {
+		t.Errorf("the reload: process %s, then %s:\n%s", before, pid(), out)
+	}
+	act(0, "restart", "nginx")
+	if pid() == before {
+		t.Error("after a restart it is the same process")
+	}
+	if out := act(2, "restart", "nginks"); !strings.Contains(out, "no unit on this host is called nginks") || !strings.Contains(out, "nginx") {
+		t.Errorf("a name that is near:\n%s", out)
+	}
+	if out := act(2, "restart"); !strings.Contains(out, "no service is named") {
+		t.Error(out)
+	}
+	if out := act(2, "dance"); !strings.Contains(out, "there is [restart reload refresh upgrade reboot]") {
+		t.Error(out)
+	}
+	if out := g.ns(2, "act", "refresh", "--ground", g.name, "--yes"); !strings.Contains(out, "--on") {
+		t.Error(out)
+	}
+
+	files, from := served(t)
+	gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+	debSource(t, files, gpg, "", "1.0-1")
+	g.beside("files/ferries.asc", public)
+	extra := fmt.Sprintf("[host.%s.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\n[host.%s.package.tide-tables]\n", host, from, host)
+	g.declareText(extra)
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	debSource(t, files, gpg, "", "2.0-1")
+	if out := act(0, "upgrade"); !strings.Contains(out, "nothing to do") {
+		t.Errorf("before the lists are read:\n%s", out)
+	}
+	act(0, "refresh")
+	if out := act(0, "upgrade"); !strings.Contains(out, "upgrade 1 package") || !strings.Contains(out, "tide-tables 2.0-1 in place of 1.0-1") {
+		t.Errorf("the upgrade:\n%s", out)
+	}
+	if got := strings.TrimSpace(g.on(host, "cat /usr/share/tides/version")); got != "2.0-1" {
+		t.Errorf("upgraded to %s", got)
+	}
+	g.nothingToDo()
+
+	g.startsAgain(host)
+	began := g.on(host, "stat -c %Y /proc/1")
+	act(0, "reboot")
+	if now := g.on(host, "stat -c %Y /proc/1"); now == began {
+		t.Error("the host was not restarted")
+	}
+	g.standsAsDeclared(host)
+	g.nothingToDo()
+	var runs []struct{ State string }
+	decode(t, g.ns(0, "runs", g.name, "--json"), &runs)
+	for _, r := range runs {
+		if r.State != "done" {
+			t.Errorf("a run ended %s", r.State)
+		}
+	}
+	if len(runs) != 7 {
+		t.Errorf("%d runs are recorded", len(runs))
+	}
+
+	// A host that needs a restart says why; where the declaration permits it, a run
+	// restarts it and carries on.
+	g.on(host, "echo > /run/reboot-required; echo linux-image > /run/reboot-required.pkgs")
+	g.nothingToDo()
+	if out := g.ns(0, "show", host, "--ground", g.name); !strings.Contains(out, "the system asks for one since linux-image changed") {
+		t.Errorf("the need is not shown:\n%s", out)
+	}
+	g.declareText(strings.Replace(extra, "[host", "[kit.base]\npackages = [\"cron\"]\ninbound = \"declared\"\nmay_restart = true\nservices = { cron = { running = true, at_boot = true } }\n[host", 1))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	if s := p.Hosts[0].Steps[0]; s.Text != "restart the host, and wait for it" || !strings.Contains(s.Because, "linux-image") {
+		t.Errorf("the step is %+v", s)
+	}
+	g.applyPlan(0, p.Id)
+	g.nothingToDo()
+	g.standsAsDeclared(host)
+}
+
+// One thing is brought about without files, on one host and then on many, with the
+// same checks and records; what is not kept is stray.
+func TestOneThingIsBroughtAbout(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 2, bareKit+"[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\ncontent = { dir = \"content\" }\n")
+	g.trust()
+	g.apply(0)
+	a, b := g.hosts[0], g.hosts[1]
+	bring := func(status int, words ...string) string {
+		t.Helper()
+		return g.ns(status, append(append([]string{"bring"}, words...), "--ground", g.name, "--yes")...)
+	}
+	has := func(host, script string) bool {
+		return strings.TrimSpace(g.on(host, script+" >/dev/null 2>&1 && echo yes || true")) == "yes"
+	}
+	if out := bring(0, "package", "tree", "--on", a); !strings.Contains(out, "install package tree 2.") || !has(a, "which tree") || has(b, "which tree") {
+		t.Errorf("on one host:\n%s", out)
+	}
+	if row := g.survey(a)["package/tree"]; row.Standing != plan.Stray || row.Reason != "it was brought about once, and is not declared" {
+		t.Errorf("what was not declared is %q: %s", row.Standing, row.Reason)
+	}
+	bring(0, "package", "tree", "--on", "h*", "--keep", g.dir)
+	if !has(b, "which tree") {
+		t.Error("not on the other host")
+	}
+	if row := g.survey(a)["package/tree"]; row.Standing != plan.Set {
+		t.Errorf("what was kept is %q", row.Standing)
+	}
+	g.nothingToDo()
+	bring(0, "package", "tree", "--on", "h*")
+	if out := bring(2, "package", "treee", "--on", a); !strings.Contains(out, "there is tree") {
+		t.Errorf("a name that is near:\n%s", out)
+	}
+	if out := bring(2, "file", "etc/motd", "--text", "x", "--on", a); !strings.Contains(out, "begin it with /") {
+		t.Errorf("it is not linted:\n%s", out)
+	}
+	bring(0, "file", "/etc/harbour.txt", "--text", "low tide\n", "--mode", "0640", "--on", a)
+	if got := g.on(a, "stat -c '%a' /etc/harbour.txt; cat /etc/harbour.txt"); got != "640\nlow tide\n" {
+		t.Errorf("the file is %q", got)
+	}
+	g.beside("tides/index.txt", "ebb\n")
+	g.beside("tides/deep/b.txt", "flood\n")
+	bring(0, "content", "/srv/tides", "--from", filepath.Join(g.dir, "tides"), "--on", a)
+	if got := g.on(a, "cat /srv/tides/index.txt /srv/tides/deep/b.txt"); got != "ebb\nflood\n" {
+		t.Errorf("the content is %q", got)
+	}
+	bring(0, "package", "cron", "--on", a)
+	bring(0, "service", "cron", "--stopped", "--not-at-boot", "--on", a)
+	if got := strings.TrimSpace(g.on(a, "systemctl is-active cron; systemctl is-enabled cron || true")); got != "inactive\ndisabled" {
+		t.Errorf("the service is %s", got)
+	}
+	if out := bring(0, "port", "8000-8010/tcp", "--on", a); !strings.Contains(out, "nothing to do") {
+		t.Errorf("a port where nothing filters:\n%s", out)
+	}
+	if row := g.survey(b)["content/timetable"]; row.Standing != plan.Set {
+		t.Errorf("the declared content is %s", row.Standing)
+	}
+}
+
+// relay makes a loopback address of this machine reachable for lab hosts.
+func relay(t *testing.T, to string) string {
+	t.Helper()
+	l, err := net.Listen("tcp", labs.Here()+":0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go func() {
+				defer c.Close()
+				d, err := net.Dial("tcp", to)
+				if err != nil {
+					return
+				}
+				defer d.Close()
+				go io.Copy(d, c)
+				io.Copy(c, d)
+			}()
+		}
+	}()
+	return l.Addr().String()
+}
+
+// The machine that the service runs on is a host too, without SSH: here the service
+// runs on a lab host.
+func TestTheServicesOwnMachine(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "")
+	ctx, host := context.Background(), g.hosts[0]
+	p, err := lab.OpenPostgres(ctx, home+"/pg-local")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.Stop(ctx) })
+	u, err := url.Parse(p.URL())
+	if err != nil {
+		t.Fatal(err)
+	}
+	u.Host = relay(t, u.Host)
+	for from, to := range map[string]string{"northstaked": "/opt/northstaked", "rods/rod-linux-amd64": "/opt/rods/rod-linux-amd64"} {
+		b, err := os.ReadFile(filepath.Join(root, "bin", from))
+		if err != nil {
+			t.Fatal(err)
+		}
+		g.on(host, "mkdir -p /opt/rods")
+		if err := labs.Put(ctx, host, to, b); err != nil {
+			t.Fatal(err)
+		}
+		g.on(host, "chmod 755 "+to)
+	}
+	g.on(host, fmt.Sprintf("systemd-run --quiet --unit=northstaked --setenv=NORTHSTAKE_DATABASE='%s' --setenv=PATH=/usr/bin:/bin /opt/northstaked --listen 0.0.0.0:7311 --state /var/lib/northstaked --rods /opt/rods", u))
+	state := t.TempDir()
+	g.eventually("the service on the host", func() error {
+		token, err := labs.Shell(ctx, host, "cat /var/lib/northstaked/admin.token")
+		if err == nil {
+			err = os.WriteFile(filepath.Join(state, "admin.token"), []byte(token), 0o600)
+		}
+		return err
+	})
+	g.s = &service{address: "http://" + g.address(host) + ":7311", state: state}
+	g.eventually("an answer", func() error {
+		if _, errs, code := g.run("grounds"); code != 0 {
+			return fmt.Errorf("%s", errs)
+		}
+		return nil
+	})
+	name := host
+	declared := fmt.Sprintf("[ground]\nname = %q\n[host.%s]\nvia = \"local\"\npackages = [\"cron\"]\n[site.timetable]\non = [%q]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n", g.name, name, name)
+	write(t, filepath.Join(g.dir, "ground.toml"), declared)
+	g.ns(0, "declare", g.dir)
+	if out := g.ns(0, "hosts", g.name); !strings.Contains(out, "the service's machine") || strings.Contains(out, "not trusted") {
+		t.Errorf("it is not said which machine that is:\n%s", out)
+	}
+	g.apply(0)
+	if status, body := g.fetch(host, "/"); status != 200 || !strings.Contains(body, "Next sailing") {
+		t.Errorf("it answers %d: %s", status, body)
+	}
+	if log := g.on(host, "journalctl -u ssh --no-pager"); strings.Contains(log, "Accepted") {
+		t.Errorf("it was reached over SSH:\n%s", log)
+	}
+	g.nothingToDo()
+	g.on(host, "systemctl stop nginx")
+	g.ns(1, "drift", g.name)
+	g.ns(0, "restore", g.name, "--yes")
+	if out := g.ns(0, "show", host, "--ground", g.name); !strings.Contains(out, "it is the machine that the service runs on, "+host) {
+		t.Errorf("show does not say which machine it is:\n%s", out)
+	}
+	if out := g.ns(2, "declare", func() string {
+		write(t, filepath.Join(g.dir, "more.toml"), "[host.other]\nvia = \"local\"\n")
+		return g.dir
+	}()); !strings.Contains(out, "the service's own machine") {
+		t.Errorf("one machine is two hosts:\n%s", out)
+	}
+}

@@ -1,0 +1,141 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+)
+
+// In the console, with the keyboard and the mouse as a person would: sign in,
+// see the drift, apply, watch it become set.
+func TestConsole(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, bareKit)
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	g.on(host, "sed -i 's/one/six/' /srv/www/timetable/index.html; systemctl stop nginx")
+	if status, _, err := get("http://"+g.address(host)+"/", "timetable.saltmarsh.test"); err == nil {
+		t.Fatalf("a stopped server answers %d", status)
+	}
+
+	limited, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
+	page, end, err := Browser(limited, 1280, 800)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer end()
+	do := func(what string, actions ...chromedp.Action[chromedp.Void]) {
+		t.Helper()
+		if err := chromedp.Do(page, actions...); err != nil {
+			text, _ := chromedp.Run(page, chromedp.Evaluate[string]("document.body.innerText"))
+			t.Fatalf("%s: %v; the page says:\n%s", what, err, text)
+		}
+	}
+	shows := func(want string) {
+		t.Helper()
+		var text string
+		for range 300 {
+			var err error
+			if text, err = chromedp.Run(page, chromedp.Evaluate[string]("document.body.innerText")); err == nil && strings.Contains(strings.ToLower(text), strings.ToLower(want)) {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		t.Fatalf("the page never says %q; it says:\n%s", want, text)
+	}
+	press := func(label string) {
+		t.Helper()
+		script := fmt.Sprintf(`(() => { const b = [...document.querySelectorAll('button,a')].find((b) => b.innerText.trim().startsWith(%q) && !b.disabled); if (!b) return false; b.focus(); b.click(); return true })()`, label)
+		for range 100 {
+			if ok, err := chromedp.Run(page, chromedp.Evaluate[bool](script)); err == nil && ok {
+				return
+			}
+			time.Sleep(100 * time.Millisecond)
+		}
+		t.Fatalf("there is no button %q", label)
+	}
+
+	do("open", chromedp.Navigate(g.s.address+"/"+g.name+"/drift"), chromedp.WaitVisible(chromedp.CSS("#token")))
+	do("sign in wrongly", chromedp.SendKeys(chromedp.CSS("#token"), "ns_wrong\n"))
+	shows("the token is not known")
+	do("sign in", chromedp.Evaluate[chromedp.Void](`document.querySelector('#token').select()`), chromedp.SendKeys(chromedp.CSS("#token"), g.s.token(t)+"\n"))
+	shows("Nothing has shifted")
+	press("Check again")
+	shows("2 shifted")
+	shows("text of index.html")
+	for _, address := range []string{host + "/content/timetable", host + "/service/nginx"} {
+		standing, err := chromedp.Run(page, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector('[data-address=%q]').dataset.standing`, address)))
+		if err != nil || standing != "shifted" {
+			t.Errorf("%s is drawn as %q, %v", address, standing, err)
+		}
+	}
+	press("Plan to put it back")
+	shows("publish 2 files")
+	shows("start nginx")
+	press("Apply 2 steps to " + host)
+	shows("exactly as shown")
+	// Escape leaves it; nothing is done.
+	do("leave the question", chromedp.KeyEvent("\x1b"))
+	press("Apply 2 steps to " + host)
+	shows("Leave it")
+	script := `[...document.querySelectorAll('[role=alertdialog] button')].at(-1).click()`
+	do("confirm", chromedp.Evaluate[chromedp.Void](script))
+	shows("Done. Every host is as the plan says.")
+	if _, body := g.fetch(host, "/"); !strings.Contains(body, "version one") {
+		t.Errorf("the site shows %q", body)
+	}
+	do("look at the host", chromedp.Navigate(g.s.address+"/"+g.name+"/hosts/"+host), chromedp.WaitVisible(chromedp.CSS("h1")))
+	shows("Debian GNU/Linux 12")
+	left, err := chromedp.Run(page, chromedp.Evaluate[int](`document.querySelectorAll('li[data-standing]:not([data-standing=set])').length`))
+	if err != nil || left != 0 {
+		t.Errorf("%d stakes are not set, %v", left, err)
+	}
+	do("look at the ground", chromedp.Navigate(g.s.address+"/"+g.name), chromedp.WaitVisible(chromedp.CSS("h1")))
+	shows("All stakes of 1 host are set")
+	// What nobody declared is removed only when its stake has been named.
+	g.on(host, "echo mine > /srv/www/timetable/stray.html")
+	declared, err := os.ReadFile(filepath.Join(g.dir, "ground.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(g.dir, "ground.toml"), strings.Replace(string(declared), `{ dir = "content" }`, `{ dir = "content", exact = true }`, 1))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	do("look at a plan that removes", chromedp.Navigate(fmt.Sprintf("%s/%s/plans/%d", g.s.address, g.name, p.Id)), chromedp.WaitVisible(chromedp.CSS("h1")))
+	press("Apply 1 step to " + host)
+	shows("1 file that nobody declared will be removed")
+	shows("stray.html")
+	disabled := `[...document.querySelectorAll('[role=alertdialog] button')].at(-1).disabled`
+	field := `[role=alertdialog] input`
+	for _, typed := range []struct {
+		text string
+		shut bool
+	}{{"", true}, {host + "/content/freight", true}, {host + "/content/timetable", false}} {
+		do("name the stake", chromedp.Evaluate[chromedp.Void](`document.querySelector('`+field+`').focus(); document.querySelector('`+field+`').select()`), chromedp.KeyEvent("\b"), chromedp.SendKeys(chromedp.CSS(field), typed.text))
+		if shut, err := chromedp.Run(page, chromedp.Evaluate[bool](disabled)); err != nil || shut != typed.shut {
+			t.Errorf("with %q typed the button is shut: %t, %v", typed.text, shut, err)
+		}
+	}
+	do("confirm", chromedp.Evaluate[chromedp.Void](script))
+	shows("Done. Every host is as the plan says.")
+	if left := strings.TrimSpace(g.on(host, "ls /srv/www/timetable")); strings.Contains(left, "stray") {
+		t.Errorf("in the root there is %s", left)
+	}
+	// No page is wider than a narrow window.
+	for _, path := range []string{"", "/drift", "/plans", "/runs", "/hosts/" + host} {
+		do("narrow", chromedp.EmulateViewport(390, 844), chromedp.Navigate(g.s.address+"/"+g.name+path), chromedp.WaitVisible(chromedp.CSS("h1")), chromedp.Sleep(300*time.Millisecond))
+		wide, err := chromedp.Run(page, chromedp.Evaluate[int](`document.documentElement.scrollWidth`))
+		if err != nil || wide > 390 {
+			t.Errorf("at 390 pixels %s is %d wide, %v", path, wide, err)
+		}
+	}
+	do("sign out", chromedp.EmulateViewport(1280, 800), chromedp.Click(chromedp.CSS(`button[aria-label="Sign out"]`)), chromedp.WaitVisible(chromedp.CSS("#token")))
+}

@@ -1,0 +1,86 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"northstake/lab"
+	"northstake/service/contract"
+)
+
+// documented is the declaration that the pieces of the page about declarations make
+// together.
+func documented(t *testing.T) string {
+	t.Helper()
+	page, err := os.ReadFile(filepath.Join(root, "docs", "declaration.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var text strings.Builder
+	for i, part := range strings.Split(string(page), "```") {
+		if piece, ok := strings.CutPrefix(part, "toml\n"); ok && i%2 == 1 {
+			text.WriteString(piece)
+		}
+	}
+	return text.String()
+}
+
+// debSuite makes a source with suites and parts of what debSource has made in dir.
+func debSuite(t *testing.T, dir, gpg, suite, part string) {
+	t.Helper()
+	shell(t, dir, fmt.Sprintf("d=dists/%[1]s/%[2]s/binary-amd64; mkdir -p $d; cp Packages $d/; cd dists/%[1]s; "+
+		"(printf 'Origin: Saltmarsh\nSuite: %[1]s\nCodename: %[1]s\nComponents: %[2]s\nArchitectures: amd64\nDate: %%s\nSHA256:\n' \"$(date -Ru)\"; "+
+		"printf ' %%s %%s %[2]s/binary-amd64/Packages\n' $(sha256sum < %[2]s/binary-amd64/Packages | cut -d' ' -f1) $(wc -c < %[2]s/binary-amd64/Packages)) > R; mv R Release; "+
+		"gpg --homedir %[3]s --batch --quiet --passphrase '' --clearsign -o InRelease Release", suite, part, gpg))
+}
+
+// What the page about declarations shows can be planned and applied as it stands, on
+// hosts of both families: only the addresses are those of the lab.
+func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian, lab.RedHat}, "")
+	quay, pier := g.hosts[0], g.hosts[1]
+	dir, url := served(t)
+	gpg, public := signingKey(t, "Ferries <ferries@saltmarsh.test>", "never", "")
+	debSource(t, dir, gpg, "", "1.0-1")
+	debSuite(t, dir, gpg, "bookworm", "main")
+	g.beside("files/ferries.asc", public)
+	g.beside("files/motd.tmpl", "{{ .host.name }} of {{ .ground }}: {{ .givens.office }}, {{ .hosts."+quay+".address }}\n")
+	g.beside("content/timetable/index.html", page("one"))
+	g.beside("content/brochures/index.html", "To the islands")
+	shell(t, g.dir, "rm -r content/index.html content/linked.html; mkdir -p freight-1.2/public; echo Freight > freight-1.2/public/freight.html; tar czf files/freight.tar.gz freight-1.2; rm -r freight-1.2")
+	text := strings.NewReplacer(`"saltmarsh"`, fmt.Sprintf("%q", g.name), "quay1", quay, "pier1", pier,
+		"10.88.0.11", g.address(quay), "10.88.0.12", g.address(pier), "https://packages.saltmarsh.test/debian", url).Replace(documented(t))
+	write(t, filepath.Join(g.dir, "ground.toml"), text)
+	g.ns(0, "lint", g.dir)
+	g.trust()
+	on := []string{g.name, "--on", quay + "," + pier}
+	var p contract.Plan
+	decode(t, g.ns(1, append([]string{"plan", "--json"}, on...)...), &p)
+	for _, h := range g.applyPlan(0, p.Id).Hosts {
+		if h.State != "done" {
+			t.Errorf("%s ended %s: %+v", h.Host, h.State, h.Fault)
+		}
+	}
+	if out := g.ns(0, append([]string{"plan"}, on...)...); !strings.Contains(out, "nothing to do") {
+		t.Errorf("the second plan:\n%s", out)
+	}
+	for _, c := range []struct{ name, path, want string }{
+		{"timetable.saltmarsh.test", "/", "Next sailing"}, {"timetable.saltmarsh.test", "/freight/", "Freight"}, {"islands.saltmarsh.test", "/", "To the islands"},
+	} {
+		if status, body, err := get("http://"+g.address(quay)+c.path, c.name); err != nil || status != 200 || !strings.Contains(body, c.want) {
+			t.Errorf("%s%s answers %d %q, %v", c.name, c.path, status, body, err)
+		}
+	}
+	for host, office := range map[string]string{quay: "the harbour office", pier: "the old pier"} {
+		if got, want := strings.TrimSpace(g.on(host, "cat /etc/motd")), fmt.Sprintf("%s of %s: %s, %s", host, g.name, office, g.address(quay)); got != want {
+			t.Errorf("%s: the text is %q, not %q", host, got, want)
+		}
+	}
+	if got := strings.TrimSpace(g.on(quay, "readlink /srv/current; stat -c '%U %a' /srv/tides; apt-cache policy tide-tables | grep -c "+url)); got != "/srv/tides\ntides 750\n1" {
+		t.Errorf("on %s there is %q", quay, got)
+	}
+}

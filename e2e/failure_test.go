@@ -1,0 +1,524 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"northstake/core/declare"
+	"northstake/core/render"
+	"northstake/service/contract"
+)
+
+// A configuration that nginx refuses changes nothing: the host goes back to what
+// it was, content and all, and the old site answers all the while.
+func TestABrokenConfigurationIsTakenBack(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "")
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	// Somebody has broken another file; nginx still runs with what it read before.
+	g.on(host, "echo 'harbour_depth 5;' > /etc/nginx/conf.d/harbour.conf")
+	before := g.on(host, "cat /etc/nginx/sites-available/northstake-timetable.conf; ls -la /etc/nginx/sites-enabled; cat /srv/www/timetable/*")
+	g.content("index.html", page("two"))
+	g.declareText("[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\", \"www.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n" +
+		"[site.timetable.path.\"/quay\"]\nroot = \"/srv/www/quay\"\n")
+	g.ns(0, "declare", g.dir)
+	g.content("linked.html", page("two"))
+	g.ns(0, "declare", g.dir)
+	watch := g.watchSite(host)
+	r := g.apply(2)
+	if bad := watch(); bad != "" {
+		t.Errorf("while the configuration was refused: %s", bad)
+	}
+	h := r.Hosts[0]
+	if h.State != "back" || !strings.Contains(h.Fault.What, "harbour_depth") || h.Fault.File != "/etc/nginx/conf.d/harbour.conf" || h.Fault.Line != 1 {
+		t.Errorf("the host ended %s, with %+v", h.State, h.Fault)
+	}
+	if after := g.on(host, "cat /etc/nginx/sites-available/northstake-timetable.conf; ls -la /etc/nginx/sites-enabled; cat /srv/www/timetable/*"); after != before {
+		t.Errorf("the host is not what it was:\n%s", difference(before, after))
+	}
+	if _, body := g.fetch(host, "/"); !strings.Contains(body, "version one") {
+		t.Errorf("the site shows %q", body)
+	}
+	if left := g.on(host, "ls /var/lib/northstake/candidate"); strings.TrimSpace(left) != "" {
+		t.Errorf("the candidate is left behind: %s", left)
+	}
+	g.on(host, "rm /etc/nginx/conf.d/harbour.conf")
+	g.apply(0)
+	if _, body := g.fetch(host, "/"); !strings.Contains(body, "version two") {
+		t.Errorf("the site shows %q", body)
+	}
+}
+
+// A site that does not answer as its probe says goes back to what it was.
+func TestAFailedProbeTakesTheHostBack(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "")
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	g.content("index.html", "<p>No boats today.</p>\n")
+	g.ns(0, "declare", g.dir)
+	watch := g.watchSite(host)
+	r := g.apply(2)
+	watch()
+	if h := r.Hosts[0]; h.State != "back" || !strings.Contains(h.Fault.What, "Next sailing") {
+		t.Errorf("the host ended %s: %s", h.State, h.Fault.What)
+	}
+	if _, body := g.fetch(host, "/"); !strings.Contains(body, "version one") {
+		t.Errorf("the site shows %q", body)
+	}
+}
+
+// Taken back, a first run leaves the host as it was before: packages, units,
+// files and rules.
+func TestAFirstRunIsTakenBackWhole(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "")
+	g.content("index.html", "<p>No boats today.</p>\n") // the probe will fail
+	g.trust()
+	host := g.hosts[0]
+	state := "dpkg -l | grep ^ii | awk '{print $2}'; ls -d /srv/www /etc/nginx /etc/northstake 2>&1; nft list ruleset 2>&1 | head -3; systemctl list-unit-files --no-pager --no-legend | awk '{print $1, $2}' | grep -v '^run-\\|session'"
+	before := g.on(host, state)
+	r := g.apply(2)
+	if r.Hosts[0].State != "back" {
+		t.Fatalf("the host ended %s: %+v", r.Hosts[0].State, r.Hosts[0].Fault)
+	}
+	after := g.on(host, state)
+	clean := func(s string) string { // nft says something else when it is not installed
+		var out []string
+		for _, l := range strings.Split(s, "\n") {
+			if !strings.Contains(l, "nft: not found") {
+				out = append(out, l)
+			}
+		}
+		return strings.Join(out, "\n")
+	}
+	if clean(before) != clean(after) {
+		t.Errorf("the host is not what it was:\n%s", difference(before, after))
+	}
+}
+
+// watchSite fetches the site's pages over and over; the returned function ends it
+// and says what was wrong.
+func (g *ground) watchSite(host string) func() string {
+	ctx, cancel := context.WithCancel(context.Background())
+	var wg sync.WaitGroup
+	var bad atomic.Value
+	bad.Store("")
+	address := g.address(host)
+	for range 2 {
+		wg.Go(func() {
+			newest := 0
+			for ctx.Err() == nil {
+				for _, path := range []string{"/", "/linked.html"} {
+					status, body, err := get("http://"+address+path, "timetable.saltmarsh.test")
+					if err != nil || status != 200 {
+						bad.Store(fmt.Sprintf("%s answered %d, %v", path, status, err))
+						continue
+					}
+					v := versionOf(body)
+					if v < newest {
+						bad.Store(fmt.Sprintf("after version %d, %s showed version %d", newest, path, v))
+					}
+					newest = max(newest, v)
+				}
+			}
+		})
+	}
+	return func() string {
+		cancel()
+		wg.Wait()
+		return bad.Load().(string)
+	}
+}
+
+func versionOf(body string) int {
+	_, rest, _ := strings.Cut(body, "version ")
+	word, _, _ := strings.Cut(rest, "<")
+	if n, ok := map[string]int{"one": 1, "two": 2}[word]; ok {
+		return n
+	}
+	var n int
+	fmt.Sscanf(word, "%d", &n)
+	return n
+}
+
+// Content appears at once: a client that fetches linked pages all the while sees
+// no page missing and never an old page after a new one.
+func TestContentSwitchesAtOnce(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "")
+	for i := range 200 {
+		g.content(fmt.Sprintf("pages/%d.html", i), page("one"))
+	}
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	watch := g.watchSite(host)
+	for v := 3; v < 8; v++ {
+		g.content("index.html", page(fmt.Sprint(v)))
+		g.content("linked.html", page(fmt.Sprint(v)))
+		g.content("pages/0.html", page(fmt.Sprint(v)))
+		g.ns(0, "declare", g.dir)
+		p := g.plan(1)
+		r := g.applyPlan(0, p.Id)
+		said := strings.Join(r.Hosts[0].Steps[0].Said, " ")
+		if !strings.Contains(said, "sent 1 of the files") {
+			t.Errorf("more than what is missing was sent: %q", said)
+		}
+	}
+	if bad := watch(); bad != "" {
+		t.Error(bad)
+	}
+	g.nothingToDo()
+}
+
+// A full disk leaves the old content whole.
+func TestAFullDiskLeavesTheOldContent(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "")
+	g.trust()
+	host := g.hosts[0]
+	g.on(host, "mkdir -p /srv/www")
+	if err := labs.MountSmall(context.Background(), host, "/srv/www", 1<<20); err != nil {
+		t.Fatal(err)
+	}
+	g.apply(0)
+	before := g.on(host, "find /srv/www/timetable -type f | sort | xargs sha256sum")
+	g.content("index.html", page("two"))
+	g.content("a.bin", strings.Repeat("a", 700_000))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	g.on(host, "head -c 600000 /dev/zero > /srv/www/filler") // after the plan has looked
+	r := g.applyPlan(2, p.Id)
+	if h := r.Hosts[0]; h.State != "back" && h.State != "moved" || h.State == "back" && !strings.Contains(h.Fault.What, "disk is full") {
+		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
+	}
+	if after := g.on(host, "find /srv/www/timetable -type f | sort | xargs sha256sum"); after != before {
+		t.Errorf("the old content is not whole:\n%s", difference(before, after))
+	}
+	if status, body := g.fetch(host, "/"); status != 200 || !strings.Contains(body, "version one") {
+		t.Errorf("the site answers %d %q", status, body)
+	}
+	g.on(host, "rm /srv/www/filler")
+	if p := g.plan(1); p.Blockers != 0 {
+		t.Errorf("with room again the plan is blocked: %+v", p.Hosts[0].Blockers)
+	}
+}
+
+// What stands in the way on a real host is said before anything is done, with what
+// to do about it; the rest of the plan is not held up.
+func TestWhatStandsInTheWayIsSaidBefore(t *testing.T) {
+	t.Parallel()
+	site := func(name, root string) string {
+		return fmt.Sprintf("[site.%s]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"%[1]s.saltmarsh.test\"]\nroot = %q\ncontent = { dir = \"content\" }\n", name, root)
+	}
+	g := newGround(t, shared, 1, "[kit.base]\npackages = [\"cron\", \"tide-tables\"]\nservices = { cron = { running = true, at_boot = true } }\n"+
+		site("timetable", "/srv/www/timetable")+site("mounted", "/srv/mounted")+site("private", "/srv/private/www")+site("linked", "/srv/linked"))
+	g.trust()
+	host := g.hosts[0]
+	g.on(host, "mkdir -p /srv/mounted /srv/real; mkdir -m 700 /srv/private; ln -s /srv/real /srv/linked; systemctl mask -q cron; apt-get update -q >/dev/null 2>&1; "+
+		"printf 'Types: deb\\nURIs: http://packages.saltmarsh.test/\\nSuites: ./\\nEnabled: no\\n' > /etc/apt/sources.list.d/harbour.sources")
+	if err := labs.MountSmall(context.Background(), host, "/srv/mounted", 1<<20); err != nil {
+		t.Fatal(err)
+	}
+	p := g.plan(2)
+	out := g.ns(2, "plan", g.name)
+	for _, want := range []string{
+		"content/mounted: a file system is mounted at /srv/mounted, which cannot be switched as a whole",
+		"account www-data of nginx cannot get to /srv/private/www: /srv/private (0700, owner root, group root) does not let it through",
+		"/srv/linked is a link to /srv/real; the link is replaced with a directory",
+		"cron is masked: somebody has made sure that it does not start",
+		"no package source of this host offers tide-tables",
+		"http://packages.saltmarsh.test/ (harbour.sources) is off",
+	} {
+		if !strings.Contains(strings.Join(strings.Fields(out), " "), want) {
+			t.Errorf("the plan does not say %q", want)
+		}
+	}
+	if t.Failed() {
+		t.Log(out)
+	}
+	if h := g.applyPlan(2, p.Id).Hosts[0]; h.State != "partly" {
+		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
+	}
+	if status, body := g.fetch(host, "/"); status != 200 || !strings.Contains(body, "version one") {
+		t.Errorf("the site that nothing stands in the way of answers %d %q", status, body)
+	}
+	if left := strings.TrimSpace(g.on(host, "ls /srv/mounted /srv/private")); left != "/srv/mounted:\n\n/srv/private:" {
+		t.Errorf("something was done all the same:\n%s", left)
+	}
+}
+
+// A document root that lies in a lower layer of an overlay cannot be exchanged in
+// one instant: it is published into file by file, each at once, and goes back to
+// what it was when a probe fails.
+func TestADocumentRootInALowerLayer(t *testing.T) {
+	t.Parallel()
+	site := func(contains string) string {
+		return bareKit + fmt.Sprintf("[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/opt/harbour/www\"\ncontent = { dir = \"content\" }\n[[site.timetable.probe]]\npath = \"/\"\ncontains = %q\n", contains)
+	}
+	g := newGround(t, shared, 1, site("No such words"))
+	g.content("deep/er/page.html", page("one"))
+	g.trust()
+	host := g.hosts[0]
+	const state = "cd /opt/harbour/www && find . -printf '%p %y %m %U\\n' | sort && cat index.html"
+	before := g.on(host, state)
+	if h := g.apply(2).Hosts[0]; h.State != "back" {
+		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
+	}
+	if after := g.on(host, state); after != before {
+		t.Errorf("it is not what came with the image:\n%s", difference(before, after))
+	}
+	g.declareText(site("Next sailing"))
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	for _, path := range []string{"/", "/linked.html", "/deep/er/page.html"} {
+		if status, body := g.fetch(host, path); status != 200 || !strings.Contains(body, "version one") {
+			t.Errorf("%s answers %d: %s", path, status, body)
+		}
+	}
+	g.content("index.html", page("two"))
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	if status, body := g.fetch(host, "/"); status != 200 || !strings.Contains(body, "version two") {
+		t.Errorf("it answers %d: %s", status, body)
+	}
+	g.nothingToDo()
+}
+
+// A host that moved after it was planned is left alone and asked about again.
+func TestAHostThatMovedIsNotTouched(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, bareKit)
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	g.content("index.html", page("two"))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	g.on(host, "systemctl stop nginx")
+	r := g.applyPlan(2, p.Id)
+	if h := r.Hosts[0]; h.State != "moved" || !strings.Contains(h.Fault.What, "start nginx") {
+		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
+	}
+	if out := g.on(host, "cat /srv/www/timetable/index.html"); !strings.Contains(out, "version one") {
+		t.Error("something was done on a host that moved")
+	}
+}
+
+// A port that another program holds is named, with the program; the site that
+// listens there is left with all it calls for, and everything else is done.
+func TestATakenPortBlocksItsSiteAlone(t *testing.T) {
+	t.Parallel()
+	const other = "[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n" +
+		"[site.freight]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"freight.saltmarsh.test\"]\nlisten = [8080]\nroot = \"/srv/www/freight\"\ncontent = { dir = \"content\" }\n"
+	g := newGround(t, shared, 1, bareKit+other)
+	g.trust()
+	host := g.hosts[0]
+	hold := func(port int) {
+		g.on(host, fmt.Sprintf("systemd-run --quiet --collect --unit=other%d perl -MIO::Socket::INET -e 'my $s=IO::Socket::INET->new(LocalPort=>%d,Listen=>5,ReuseAddr=>1); sleep 600'; sleep 0.5", port, port))
+	}
+	hold(80)
+	hold(8080)
+	out := g.ns(2, "plan", g.name)
+	for _, want := range []string{"port 80 is taken by perl (process ", "port 8080 is taken by perl (process ", "package/nginx waits for "} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the plan does not say %q:\n%s", want, out)
+		}
+	}
+	g.on(host, "systemctl stop other80")
+	p := g.plan(2)
+	r := g.applyPlan(2, p.Id)
+	if h := r.Hosts[0]; h.State != "partly" || !strings.Contains(h.Fault.What, "port 8080 is taken by perl") {
+		t.Errorf("the host ended %s: %s", h.State, h.Fault.What)
+	}
+	if status, body := g.fetch(host, "/"); status != 200 || !strings.Contains(body, "version one") {
+		t.Errorf("the site beside the blocked one answers %d: %s", status, body)
+	}
+	if left := g.on(host, "ls -d /srv/www/freight /etc/nginx/*/northstake-freight.conf 2>/dev/null || true"); strings.TrimSpace(left) != "" {
+		t.Errorf("there is something of the blocked site: %s", left)
+	}
+	g.on(host, "systemctl stop other8080")
+	g.apply(0)
+	if status, body, err := get("http://"+g.address(host)+":8080/", "freight.saltmarsh.test"); err != nil || status != 200 || !strings.Contains(body, "version one") {
+		t.Errorf("the site answers %d: %s, %v", status, body, err)
+	}
+	g.nothingToDo()
+}
+
+// Where nginx refuses a line that was rendered, the run names that line and the
+// line of the declaration it comes from. Lint lets nothing through that nginx
+// refuses, so a stand-in goes before the real nginx: one that lacks a directive.
+func TestARefusedLineLeadsToTheDeclaration(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "")
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	before := g.on(host, "cat /etc/nginx/sites-available/northstake-timetable.conf")
+	g.on(host, `cat > /usr/local/sbin/nginx <<'END'
+#!/bin/sh
+# A stand-in for an nginx without the directive "index".
+for last; do :; done
+sed -i 's/^    index /    index_of_harbours /' "$(dirname "$last")"/sites-available/northstake-*.conf
+exec /usr/sbin/nginx "$@"
+END
+chmod 755 /usr/local/sbin/nginx`)
+	g.declareText("[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\nindex = [\"linked.html\"]\ncontent = { dir = \"content\" }\n")
+	g.ns(0, "declare", g.dir)
+	text, err := os.ReadFile(filepath.Join(g.dir, "ground.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	line := 1 + strings.Count(strings.Split(string(text), "index = ")[0], "\n")
+	p := g.plan(1)
+	out := g.ns(2, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes")
+	for _, want := range []string{`unknown directive "index_of_harbours"`, "/etc/nginx/sites-available/northstake-timetable.conf:", `index "linked.html";`, fmt.Sprintf("from ground.toml:%d", line)} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the run does not say %q:\n%s", want, out)
+		}
+	}
+	if after := g.on(host, "cat /etc/nginx/sites-available/northstake-timetable.conf"); after != before {
+		t.Errorf("the live tree changed:\n%s", difference(before, after))
+	}
+}
+
+// Of twenty hosts, one that refuses, one that hangs and one that drops the line
+// do not delay the others, and can be resumed alone.
+func TestTwentyHosts(t *testing.T) {
+	t.Parallel()
+	// Plain directories: what is tested is who waits for whom.
+	g := newGround(t, shared, 20, "[kit.base]\npackages = [\"cron\"]\n[site.timetable]\non = [\"none\"]\nserver = \"nginx\"\nnames = [\"x.test\"]\n")
+	text, err := os.ReadFile(filepath.Join(g.dir, "ground.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	write(t, filepath.Join(g.dir, "ground.toml"), strings.Split(string(text), "[site.timetable]")[0])
+	g.trust()
+	p := g.plan(1)
+	refuses, hangs, drops := g.hosts[0], g.hosts[1], g.hosts[2]
+	g.on(refuses, "systemctl stop ssh; pkill sshd || true")
+	g.hold(hangs, 1, "begun")
+	g.hold(drops, 1, "begun")
+	run := g.startRun(p.Id)
+	g.reached(drops, 1, "begun")
+	g.on(drops, "pkill -KILL -f '[s]shd: keeper'; rm -f "+holdFile)
+	g.reached(hangs, 1, "begun")
+	deadline := time.Now().Add(2 * time.Minute)
+	for {
+		states := map[contract.RunHostState]int{}
+		for _, h := range g.runState(run).Hosts {
+			states[h.State]++
+		}
+		if states["done"] == 17 {
+			break
+		}
+		if time.Now().After(deadline) {
+			t.Fatalf("the others are not done while one hangs: %v", states)
+		}
+		time.Sleep(200 * time.Millisecond)
+	}
+	if r := g.runState(run); r.State != "running" {
+		t.Errorf("with one host hanging the run is %s", r.State)
+	}
+	g.on(hangs, "pkill -KILL -f '[s]shd: keeper'")
+	g.unhold(hangs)
+	r := g.ended(run)
+	for _, h := range r.Hosts {
+		want := contract.RunHostState("done")
+		switch h.Host {
+		case refuses:
+			want = "failed"
+		case hangs, drops:
+			want = "interrupted"
+		}
+		if h.State != want {
+			t.Errorf("host %s ended %s, want %s: %s", h.Host, h.State, want, h.Fault.What)
+		}
+	}
+	g.on(refuses, "systemctl start ssh")
+	g.ns(2, "resume", fmt.Sprint(run), "--ground", g.name, "--on", drops)
+	out := g.ns(0, "resume", fmt.Sprint(run), "--ground", g.name)
+	if !strings.Contains(out, "20 hosts done") {
+		t.Errorf("after the resume:\n%s", out)
+	}
+	g.nothingToDo()
+}
+
+// Whatever lint accepts, the real nginx accepts.
+func TestNginxAcceptsWhatLintAccepts(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, bareKit)
+	g.trust()
+	g.apply(0)
+	g.acceptsWhatLintAccepts("nginx", "/etc/nginx/conf.d/many.conf", "nginx -t 2>&1 || true", "test is successful")
+}
+
+// acceptsWhatLintAccepts makes many odd sites up, puts those that lint accepts
+// into a file of the server's configuration, and lets the server test it.
+func (g *ground) acceptsWhatLintAccepts(server, file, test, good string) {
+	host := g.hosts[0]
+	rnd := rand.New(rand.NewPCG(3, 5))
+	pick := func(alphabet string, n int) string {
+		var b strings.Builder
+		r := []rune(alphabet)
+		for range n {
+			b.WriteRune(r[rnd.IntN(len(r))])
+		}
+		return b.String()
+	}
+	const odd = "ab-_.~!@%^()+=:, é漢#\"'\\$;{}*?[]|<>&\t/"
+	mild := func(n int) string {
+		if rnd.IntN(6) == 0 {
+			return pick(odd, n)
+		}
+		return pick("ab-_.~!@^()+=:,é漢", n)
+	}
+	var all strings.Builder
+	sites := 0
+	for i := range 4000 {
+		var names []string
+		for range 1 + rnd.IntN(3) {
+			names = append(names, fmt.Sprintf("%q", pick("abc0-_", 1+rnd.IntN(60))+"."+pick("xyz9", 1+rnd.IntN(40))+".test"))
+		}
+		if rnd.IntN(4) == 0 {
+			names[0] = fmt.Sprintf("%q", "*."+strings.Trim(names[0], `"`))
+		}
+		root := "/srv/" + mild(1+rnd.IntN(12))
+		text := fmt.Sprintf("[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[site.s%d]\non=[\"a\"]\nserver=%q\nnames=[%s]\nlisten=[%d]\nroot=%q\nindex=[%q]\n[site.s%d.path.%q]\nroot=%q\n",
+			i, server, strings.Join(names, ","), 1+rnd.IntN(65535), root, mild(1+rnd.IntN(10)), i, "/"+mild(1+rnd.IntN(10)), root+"2")
+		d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+		if len(problems) > 0 {
+			continue
+		}
+		out, err := render.VirtualHost(d, render.Site{Name: fmt.Sprintf("s%d", i), Root: root, IPv6: true})
+		if err != nil {
+			g.t.Fatal(err)
+		}
+		all.WriteString(out.Text)
+		if sites++; sites == 120 {
+			break
+		}
+	}
+	if sites < 60 {
+		g.t.Fatalf("lint accepted only %d of the sites", sites)
+	}
+	if err := labs.Put(context.Background(), host, file, []byte(all.String())); err != nil {
+		g.t.Fatal(err)
+	}
+	if out := g.on(host, test); !strings.Contains(out, good) {
+		g.t.Errorf("of %d sites that lint accepts, %s says:\n%s", sites, server, out)
+	}
+	g.on(host, "rm "+file)
+}

@@ -1,0 +1,257 @@
+package e2e
+
+import (
+	"fmt"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"northstake/core/plan"
+	"northstake/lab"
+)
+
+// served is a directory that lab hosts can fetch from over HTTP; its URL comes
+// second.
+func served(t *testing.T) (dir, url string) {
+	t.Helper()
+	dir = t.TempDir()
+	l, err := net.Listen("tcp", labs.Here()+":0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s := &http.Server{Handler: http.FileServer(http.Dir(dir))}
+	go s.Serve(l)
+	t.Cleanup(func() { s.Close() })
+	return dir, "http://" + l.Addr().String()
+}
+
+// shell runs a script on this machine.
+func shell(t *testing.T, dir, script string) string {
+	t.Helper()
+	cmd := exec.Command("sh", "-euc", script)
+	cmd.Dir = dir
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	return string(out)
+}
+
+// signingKey makes a key, and returns the directory in which gpg has it and the
+// public half. Options are gpg's.
+func signingKey(t *testing.T, name, expires, options string) (home, public string) {
+	t.Helper()
+	home, err := os.MkdirTemp("", "nsgpg") // the agent's socket has to have a short path
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() {
+		exec.Command("gpgconf", "--homedir", home, "--kill", "all").Run()
+		os.RemoveAll(home)
+	})
+	public = shell(t, home, fmt.Sprintf("gpg --homedir . %s --batch --quiet --passphrase '' --quick-generate-key '%s' rsa3072 sign %s >/dev/null 2>&1; gpg --homedir . --armor --export", options, name, expires))
+	return home, public
+}
+
+// debSource makes a flat source of packages called tide-tables in the versions.
+func debSource(t *testing.T, dir, gpg, options string, versions ...string) {
+	t.Helper()
+	for _, v := range versions {
+		shell(t, dir, fmt.Sprintf("mkdir -p p/DEBIAN p/usr/share/tides; echo %[1]s > p/usr/share/tides/version; printf 'Package: tide-tables\\nVersion: %[1]s\\nArchitecture: all\\nMaintainer: Harbour Office <office@saltmarsh.test>\\nDescription: Tide tables\\n' > p/DEBIAN/control; dpkg-deb --root-owner-group -b p tide-tables_%[1]s.deb >/dev/null; rm -r p", v))
+	}
+	shell(t, dir, fmt.Sprintf("dpkg-scanpackages -m . > Packages 2>/dev/null; rm -f Release InRelease; "+
+		"(printf 'Origin: Saltmarsh\\nDate: %%s\\nSHA256:\\n' \"$(date -Ru)\"; printf ' %%s %%s Packages\\n' $(sha256sum < Packages | cut -d' ' -f1) $(wc -c < Packages)) > R; mv R Release; "+
+		"gpg --homedir %s %s --batch --quiet --passphrase '' --clearsign -o InRelease Release", gpg, options))
+}
+
+// rpmSource makes a repository of packages called tide-tables in the versions; the
+// packages are signed, and so are its lists.
+func rpmSource(t *testing.T, dir, gpg, options string, versions ...string) {
+	t.Helper()
+	sign := fmt.Sprintf("gpg --homedir %s %s --batch --quiet --yes --passphrase '' --pinentry-mode loopback --digest-algo sha256", gpg, options)
+	for _, v := range versions {
+		write(t, filepath.Join(dir, "tide-tables.spec"), fmt.Sprintf("Name: tide-tables\nVersion: %s\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%%description\nTide tables.\n"+
+			"%%install\nmkdir -p %%{buildroot}/usr/share/tides; echo %[1]s-1 > %%{buildroot}/usr/share/tides/version\n%%files\n/usr/share/tides/version\n", v))
+		shell(t, dir, fmt.Sprintf("rpmbuild -bb --quiet --define '_topdir %[1]s/top' --define '_dbpath %[1]s/db' tide-tables.spec >/dev/null 2>&1; mv top/RPMS/noarch/*.rpm .; rm -r top tide-tables.spec", dir))
+	}
+	shell(t, dir, fmt.Sprintf("name=$(gpg --homedir %[1]s --list-secret-keys --with-colons | grep ^fpr | head -1 | cut -d: -f10); "+
+		"rpm --addsign --define '_dbpath %[2]s/db' --define \"_gpg_name $name\" --define '__gpg_sign_cmd /usr/bin/gpg %[3]s --no-armor -u %%{_gpg_name} -sbo %%{__signature_filename} %%{__plaintext_filename}' *.rpm >/dev/null; "+
+		"createrepo_c --quiet .; rm -f repodata/repomd.xml.asc; %[4]s --armor --detach-sign repodata/repomd.xml; rm -rf db", gpg, dir, sign, sign))
+}
+
+const versionKit = "[kit.base]\n[kit.base.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\n[kit.base.package.tide-tables]\n%s\n[kit.base.package.tree]\n"
+
+func (g *ground) versions(url, want string) {
+	g.t.Helper()
+	g.declareText(fmt.Sprintf(versionKit, url, want) + "[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\n")
+	g.ns(0, "declare", g.dir)
+}
+
+// Packages of a version come from a source of their own; a version that is changed
+// by hand has shifted; what no source has is a blocker that says what there is.
+func TestPackagesOfVersionsFromASource(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "[kit.base]\n[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\n")
+	dir, url := served(t)
+	gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+	debSource(t, dir, gpg, "", "1.0-1", "1.1-1", "2.0-1")
+	g.beside("files/ferries.asc", public)
+	g.trust()
+	host := g.hosts[0]
+	snapshot := "find /etc/apt -type f | sort; dpkg -l | md5sum"
+	before := g.on(host, snapshot)
+
+	g.versions(url, `version = "1.1"`)
+	p := g.plan(1)
+	if first, second := p.Hosts[0].Steps[0].Text, p.Hosts[0].Steps[1].Text; first != "add package source ferries, "+url+", with its key" ||
+		!strings.HasPrefix(second, "install 3 packages: tide-tables 1.1, tree 2.") {
+		t.Errorf("the plan is to %s; %s", first, second)
+	}
+	if after := g.on(host, snapshot); after != before {
+		t.Errorf("a plan changed the host:\n%s", difference(before, after))
+	}
+	g.applyPlan(0, p.Id)
+	version := func() string { return strings.TrimSpace(g.on(host, "cat /usr/share/tides/version")) }
+	if got := version(); got != "1.1-1" {
+		t.Errorf("installed is %s", got)
+	}
+	g.nothingToDo()
+	g.handEdits(host, []edit{
+		{"package/tide-tables", "version", "apt-get -y -q install tide-tables=2.0-1 >/dev/null"},
+		{"package/tide-tables", "version", "apt-get -y -q --allow-downgrades install tide-tables=1.0-1 >/dev/null"},
+		{"package/tide-tables", "state", "apt-get -y -q purge tide-tables >/dev/null"},
+		{"source/ferries", "text of /etc/apt/keyrings", "echo mine > /etc/apt/keyrings/northstake-ferries.asc"},
+		{"source/ferries", "/etc/apt/sources.list.d", "rm /etc/apt/sources.list.d/northstake-ferries.sources"},
+		{"source/ferries", "mode of /etc/apt/sources.list.d", "chmod 600 /etc/apt/sources.list.d/northstake-ferries.sources"},
+		{"source/ferries", "owner of /etc/apt/keyrings", "chown keeper /etc/apt/keyrings/northstake-ferries.asc"},
+	})
+	if got := version(); got != "1.1-1" {
+		t.Errorf("restored is %s", got)
+	}
+	g.versions(url, `is = "newest"`)
+	g.apply(0)
+	if got := version(); got != "2.0-1" {
+		t.Errorf("the newest is %s", got)
+	}
+	// The list is read anew where a version is asked for that it does not have.
+	debSource(t, dir, gpg, "", "2.1-1")
+	g.versions(url, `at_least = "2.1"`)
+	if p := g.plan(2); len(p.Hosts[0].Blockers) != 1 || !strings.Contains(p.Hosts[0].Blockers[0].What, "2.0-1 at most") {
+		t.Errorf("with a fresh list: %+v", p.Hosts[0])
+	}
+	g.on(host, "touch -d '2 hours ago' /var/lib/apt/lists /var/lib/apt/lists/partial /var/lib/northstake/lists-read 2>/dev/null || true")
+	r := g.apply(0)
+	if got := version(); got != "2.1-1" {
+		t.Errorf("after another look installed is %s: %+v", got, r.Hosts[0].Steps)
+	}
+	g.nothingToDo()
+	g.versions(url, `version = "9.9"`)
+	if p := g.plan(2); len(p.Hosts[0].Blockers) != 1 || !strings.Contains(p.Hosts[0].Blockers[0].What, "there is 2.1-1") {
+		t.Errorf("a version that nobody has: %+v", p.Hosts[0].Blockers)
+	}
+	g.declareText("[kit.base]\npackages = [\"tide-table\"]\n[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\n")
+	g.ns(0, "declare", g.dir)
+	if p := g.plan(2); len(p.Hosts[0].Blockers) != 1 || !strings.Contains(p.Hosts[0].Blockers[0].Fix, "there is tide-tables") {
+		t.Errorf("a name that is near: %+v", p.Hosts[0].Blockers)
+	}
+}
+
+// sources are a source that is signed with key, and one whose key has expired since;
+// other is a key that signs nothing.
+type sources struct{ url, key, other, oldURL, expired string }
+
+func sourcesOf(t *testing.T, make func(t *testing.T, dir, gpg, options string, versions ...string), versions ...string) (s sources) {
+	t.Helper()
+	const past = "--faked-system-time 20200101T000000"
+	var dir, gpg string
+	dir, s.url = served(t)
+	gpg, s.key = signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+	make(t, dir, gpg, "", versions...)
+	_, s.other = signingKey(t, "Ebb <ebb@saltmarsh.test>", "never", "")
+	dir, s.oldURL = served(t)
+	gpg, s.expired = signingKey(t, "Old <old@saltmarsh.test>", "1d", past)
+	make(t, dir, gpg, past, versions[0])
+	return s
+}
+
+// What is wrong with a source is told apart, and nothing of it stays.
+func TestASourceThatIsOfNoUse(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "[kit.base]\n[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\n")
+	from := sourcesOf(t, debSource, "1.0-1")
+	g.beside("files/ferries.asc", from.key)
+	g.trust()
+	host := g.hosts[0]
+	before := g.on(host, "find /etc/apt -type f | sort")
+	for _, c := range []struct{ what, url, key, want string }{
+		{"another key", from.url, from.other, "signed with another key than the one declared"},
+		{"an expired key", from.oldURL, from.expired, "its signing key has expired"},
+		{"nobody there", "http://" + labs.Here() + ":1/x", from.key, "it cannot be reached"},
+		{"no such place", from.url + "/nowhere", from.key, "there is no such source at its URL"},
+	} {
+		g.beside("files/ferries.asc", c.key)
+		g.versions(c.url, "")
+		if h := g.apply(2).Hosts[0]; h.State != "back" || !strings.Contains(h.Fault.What, c.want) {
+			t.Errorf("%s: the host ended %s: %s: %s", c.what, h.State, h.Fault.What, h.Fault.Output)
+		}
+		if after := g.on(host, "find /etc/apt -type f | sort"); after != before {
+			t.Errorf("%s: left behind\n%s", c.what, difference(before, after))
+		}
+	}
+	if row := g.survey(host)["source/ferries"]; row.Standing != plan.Due {
+		t.Errorf("a source that is of no use is %s", row.Standing)
+	}
+}
+
+// Of a repository in the other family's form the same is told apart, whether its lists
+// are signed or its packages alone.
+func TestASignedRepository(t *testing.T) {
+	t.Parallel()
+	const site = "[site.timetable]\non = [\"h*\"]\nserver = \"httpd\"\nnames = [\"timetable.saltmarsh.test\"]\n"
+	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "[kit.base]\n"+site)
+	from := sourcesOf(t, rpmSource, "1.0", "1.1", "2.0")
+	g.beside("files/ferries.asc", from.key)
+	g.trust()
+	host := g.hosts[0]
+	files := "find /etc/yum.repos.d /etc/pki -type f | sort; rpm -q tide-tables || true"
+	declared := func(url, key, signed, want string) {
+		t.Helper()
+		g.beside("files/ferries.asc", key)
+		g.declareText(fmt.Sprintf("[kit.base]\n[kit.base.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\nsigned_lists = %s\n[kit.base.package.tide-tables]\n%s\n", url, signed, want) + site)
+		g.ns(0, "declare", g.dir)
+	}
+	declared(from.url, from.key, "true", `version = "1.1"`)
+	g.apply(0)
+	if got := strings.TrimSpace(g.on(host, "cat /usr/share/tides/version")); got != "1.1-1" {
+		t.Errorf("installed is %s", got)
+	}
+	g.nothingToDo()
+	g.handEdits(host, []edit{
+		{"package/tide-tables", "version", "dnf -y -q upgrade tide-tables >/dev/null 2>&1"},
+		{"package/tide-tables", "state", "rpm -e tide-tables"},
+		{"source/ferries", "text of /etc/yum.repos.d", "echo mine > /etc/pki/rpm-gpg/northstake-ferries; sed -i s/enabled=1/enabled=0/ /etc/yum.repos.d/northstake-ferries.repo"},
+	})
+
+	g.on(host, "rpm -e tide-tables; rm -f /etc/yum.repos.d/northstake-ferries.repo /etc/pki/rpm-gpg/northstake-ferries; dnf -q clean all; for k in $(rpm -q gpg-pubkey || true); do rpm -e $k || true; done")
+	before := g.on(host, files)
+	for _, c := range []struct{ what, url, key, signed, want string }{
+		{"lists with another key", from.url, from.other, "true", "signed with another key than the one declared"},
+		{"packages with another key", from.url, from.other, "false", "signed with another key than the one declared"},
+		{"lists with an expired key", from.oldURL, from.expired, "true", "its signing key has expired"},
+		{"nobody there, and an expired key", "http://" + labs.Here() + ":1/x", from.expired, "true", "it cannot be reached"},
+		{"no such place", from.url + "/nowhere", from.key, "true", "there is no such source at its URL"},
+	} {
+		declared(c.url, c.key, c.signed, "")
+		h := g.applyPlan(2, g.plan(1).Id).Hosts[0]
+		if h.State != "back" || !strings.Contains(h.Fault.What, c.want) {
+			t.Errorf("%s: the host ended %s: %s: %s", c.what, h.State, h.Fault.What, h.Fault.Output)
+		}
+		if after := g.on(host, files); after != before {
+			t.Errorf("%s: left behind\n%s", c.what, difference(before, after))
+		}
+	}
+}

@@ -1,0 +1,136 @@
+package e2e
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"northstake/lab"
+)
+
+// filtering is a host whose ports are shut by a firewall of one sort, with what
+// changes its rules by hand.
+type filtering struct {
+	name   string
+	family lab.Family
+	kit    string
+	begin  string // what is done by hand before North Stake comes
+	edits  []edit
+}
+
+var filterings = []filtering{
+	{"nftables", lab.Debian, "inbound = \"declared\"\n", "true", []edit{
+		{"port/8000-8002-tcp", "open now", "nft delete rule inet northstake input handle $(nft -a list table inet northstake | grep 'dport 8000-8002' | grep -o '[0-9]*$')"},
+		{"port/5432-tcp", "open after a restart", "sed -i '/dport 5432/d' /etc/northstake/firewall.nft"},
+	}},
+	{"ufw", lab.Debian, "inbound = \"declared\"\npackages = [\"ufw\"]\n", "apt-get install -y -q ufw >/dev/null 2>&1; ufw allow ssh >/dev/null; ufw --force enable >/dev/null", []edit{
+		{"port/80-tcp", "open now", "ufw delete allow proto tcp from any to any port 80 >/dev/null"},
+		{"port/8000-8002-tcp", "open now", "iptables -D ufw-user-input -p tcp -m multiport --dports 8000:8002 -j ACCEPT"},
+		{"port/8000-8002-tcp", "open after a restart", "cp /etc/ufw/user.rules /tmp/u; sed -i '/8000/d' /etc/ufw/user.rules"},
+		{"port/5432-tcp", "open now", "ufw prepend deny 5432/tcp >/dev/null"},
+	}},
+	{"firewalld", lab.RedHat, "inbound = \"declared\"\n", "true", []edit{
+		{"port/8000-8002-tcp", "open now", "firewall-cmd -q --remove-port=8000-8002/tcp"},
+		{"port/8000-8002-tcp", "open after a restart", "firewall-cmd -q --permanent --remove-port=8000-8002/tcp"},
+		{"port/5432-tcp", "open now", "firewall-cmd -q --remove-rich-rule=\"$(firewall-cmd --list-rich-rules | grep 5432)\""},
+		{"port/5432-tcp", "open after a restart", "firewall-cmd -q --permanent --remove-rich-rule=\"$(firewall-cmd --list-rich-rules | grep 5432)\""},
+	}},
+}
+
+// listen makes the host listen on ports.
+func (g *ground) listen(host string, ports ...int) {
+	g.t.Helper()
+	for _, p := range ports {
+		g.on(host, fmt.Sprintf("systemd-run --quiet --collect --unit=other%[1]d perl -MIO::Socket -e 'my $s=IO::Socket::INET->new(LocalPort=>%[1]d,Listen=>5,ReuseAddr=>1); while(my $c=$s->accept){close $c}'", p))
+	}
+}
+
+// reaches says whether one lab host can connect to a port of another.
+func (g *ground) reaches(from, to string, port int) bool {
+	_, err := labs.Shell(context.Background(), from, fmt.Sprintf("perl -MIO::Socket -e 'exit(IO::Socket::INET->new(PeerAddr=>\"%s\",PeerPort=>%d,Timeout=>2) ? 0 : 1)'", g.address(to), port))
+	return err == nil
+}
+
+// Ports, ranges and ports for some networks are open in whichever firewall is
+// active, as others find them: a host that a network has in it, and one that it
+// has not.
+func TestPortsInEveryFirewall(t *testing.T) {
+	for _, f := range filterings {
+		t.Run(f.name, func(t *testing.T) {
+			t.Parallel()
+			g := newGroundOf(t, shared, []lab.Family{f.family, lab.Debian, lab.Debian}, "")
+			host, friend, stranger := g.hosts[0], g.hosts[1], g.hosts[2]
+			kit := fmt.Sprintf("[kit.base]\n%sports = [\"8000-8002/tcp\"]\n[kit.base.port.\"5432/tcp\"]\nfrom = [\"%s/32\"]\n"+
+				"[site.timetable]\non = [%q]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\ncontent = { dir = \"content\" }\n", f.kit, g.address(friend), host)
+			g.hosts = g.hosts[:1]
+			g.declareText(kit)
+			g.trust()
+			g.on(host, f.begin)
+			g.listen(host, 8000, 8002, 8003, 5432)
+			g.apply(0)
+			reach := func(when string) {
+				t.Helper()
+				for _, c := range []struct {
+					from string
+					port int
+					open bool
+				}{{friend, 80, true}, {stranger, 80, true}, {friend, 8000, true}, {stranger, 8002, true}, {stranger, 8003, false}, {friend, 5432, true}, {stranger, 5432, false}, {stranger, 22, true}} {
+					if got := g.reaches(c.from, host, c.port); got != c.open {
+						t.Errorf("%s: port %d can be reached from %s: %t", when, c.port, map[bool]string{true: "the network", false: "elsewhere"}[c.from == friend], got)
+					}
+				}
+			}
+			reach("after the run")
+			g.nothingToDo()
+			g.handEdits(host, f.edits)
+			reach("after hand edits")
+			if err := labs.Restart(context.Background(), host); err != nil {
+				t.Fatal(err)
+			}
+			if err := labs.WaitSSH(context.Background(), g.n[host]); err != nil {
+				t.Fatal(err)
+			}
+			g.listen(host, 8000, 8002, 8003, 5432)
+			reach("after a restart")
+			g.nothingToDo()
+			g.hosts = append(g.hosts, friend, stranger) // to be taken away
+		})
+	}
+}
+
+// A firewall program that the same plan installs lets in what is declared at once.
+func TestAFirewallThatThePlanBrings(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "[kit.base]\nservices = { firewalld = { running = true } }\nports = [\"8000/tcp\"]\n"+
+		"[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\ncontent = { dir = \"content\" }\n")
+	g.trust()
+	host := g.hosts[0]
+	g.on(host, "systemctl disable --now firewalld 2>/dev/null; systemctl unmask firewalld 2>/dev/null || true")
+	g.listen(host, 8000, 8003)
+	g.eventually("a port without a firewall", func() error {
+		if !dialable(g.address(host) + ":8003") {
+			return errors.New("it is shut")
+		}
+		return nil
+	})
+	p := g.plan(1)
+	var texts []string
+	for _, s := range p.Hosts[0].Steps {
+		texts = append(texts, s.Text)
+	}
+	if !slices.ContainsFunc(texts, func(s string) bool {
+		return strings.HasPrefix(s, "open port 8000/tcp in the firewall that is active by then")
+	}) {
+		t.Errorf("the plan is to %s", strings.Join(texts, "; "))
+	}
+	g.applyPlan(0, p.Id)
+	for port, open := range map[string]bool{":80": true, ":8000": true, ":8003": false, ":22": true} {
+		if dialable(g.address(host)+port) != open {
+			t.Errorf("port %s can be reached: %t", port, !open)
+		}
+	}
+	g.nothingToDo()
+}

@@ -1,0 +1,331 @@
+//go:build bench
+
+package e2e
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/core/declare"
+	"northstake/core/resolve"
+	"northstake/core/stake"
+	"northstake/host/reach"
+	"northstake/host/rod"
+	"northstake/service/contract"
+)
+
+const (
+	speedFiles  = 2000
+	speedStakes = 100
+	speedRounds = 40
+)
+
+// TestSpeed times a whole drift check of a host with 100 stakes and 2,000 content
+// files beside ssh HOST true, in turns, and writes docs/performance.md. Before
+// some of the checks a real edit happens on the host and has to be reported.
+func TestSpeed(t *testing.T) {
+	g := newGround(t, shared, 1, bareKit)
+	var b strings.Builder
+	b.WriteString(bareKit + "[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n")
+	for i := range speedStakes - 5 {
+		fmt.Fprintf(&b, "[site.timetable.path.\"/p%d\"]\nroot = \"/srv/www/p%d\"\n", i, i)
+	}
+	g.declareText(b.String())
+	for i := range speedFiles - 2 {
+		g.content(fmt.Sprintf("d%d/f%d.html", i%40, i), page(fmt.Sprint(i))+strings.Repeat("x", 200+i%3000))
+	}
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	rows := g.survey(host)
+	if len(rows) != speedStakes {
+		t.Fatalf("the host has %d stakes, not %d", len(rows), speedStakes)
+	}
+	time.Sleep(3 * time.Second) // changes are old enough for sums to be kept
+	g.survey(host)
+
+	ssh := func() time.Duration { return timed(t, "", sshTo(g.address(host))+" true") }
+	client := &http.Client{}
+	token := g.s.token(t)
+	ask := func(method, url, body string, v any) {
+		t.Helper()
+		req, err := http.NewRequest(method, g.s.address+"/api/v1"+url, strings.NewReader(body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Authorization", "Bearer "+token)
+		req.Header.Set("Content-Type", "application/json")
+		res, err := client.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer res.Body.Close()
+		if err := json.NewDecoder(res.Body).Decode(v); err != nil {
+			t.Fatal(err)
+		}
+	}
+	service := func() (time.Duration, []contract.Row) {
+		start := time.Now()
+		var s contract.Survey
+		ask(http.MethodPost, "/grounds/"+g.name+"/surveys", "{}", &s)
+		posted := time.Since(start)
+		path := fmt.Sprintf("/grounds/%s/surveys/%d", g.name, s.Id)
+		var h contract.SurveyHost
+		err := contract.Follow(context.Background(), client, g.s.address+"/api/v1"+path+"/events", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+token) }, time.Second, func(e contract.StreamEvent) error {
+			if e.Kind == "host" {
+				return json.Unmarshal(e.Data, &h)
+			}
+			return nil
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		took := time.Since(start)
+		s.Hosts = []contract.SurveyHost{h}
+		if os.Getenv("PARTS") != "" {
+			t.Logf("asked %v, followed %v; the host %.1f ms", posted, took-posted, h.TookMs)
+		}
+		if s.Hosts[0].Unread != "" || len(s.Hosts[0].Rows) != speedStakes {
+			t.Fatalf("the survey: %s, %d rows", s.Hosts[0].Unread, len(s.Hosts[0].Rows))
+		}
+		return took, s.Hosts[0].Rows
+	}
+	command := func() time.Duration {
+		start := time.Now()
+		g.ns(0, "drift", g.name)
+		return time.Since(start)
+	}
+
+	// The rod alone, over a connection of the test's own.
+	key, err := os.ReadFile(labs.KeyFile())
+	if err != nil {
+		t.Fatal(err)
+	}
+	target := reach.Target{Host: host, Address: g.address(host), Port: 22, User: "keeper", Key: key, Sudo: true}
+	keys, err := reach.HostKeys(context.Background(), target)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pool := reach.NewPool(&reach.RodDir{Dir: filepath.Join(root, "bin", "rods")})
+	defer pool.Close()
+	known := reach.KnownKeys{Own: keys, Owner: func(string) string { return "" }}
+	wants := g.wants(host)
+	alone := func() time.Duration {
+		start := time.Now()
+		conn, err := pool.Rod(context.Background(), "bench", target, known)
+		if err == nil {
+			_, err = conn.Survey(context.Background(), "bench", func() []rod.Want { return wants })
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		return time.Since(start)
+	}
+
+	for _, typ := range stake.Types() {
+		var some []rod.Want
+		for _, w := range wants {
+			if w.Type == typ {
+				some = append(some, w)
+			}
+		}
+		if len(some) == 0 {
+			continue
+		}
+		conn, err := pool.Rod(context.Background(), "bench", target, known)
+		if err != nil {
+			t.Fatal(err)
+		}
+		var list []time.Duration
+		for range 15 {
+			start := time.Now()
+			a, err := conn.Survey(context.Background(), "bench "+typ, func() []rod.Want { return some })
+			if err != nil {
+				t.Fatal(err)
+			}
+			list = append(list, time.Since(start))
+			_ = a
+		}
+		slices.Sort(list)
+		t.Logf("rod, %d stakes of type %s: %v", len(some), typ, list[len(list)/2])
+	}
+	times := map[string][]time.Duration{}
+	note := func(name string, d time.Duration) { times[name] = append(times[name], d) }
+	edits := 0
+	rnd := rand.New(rand.NewPCG(uint64(time.Now().UnixNano()), 1))
+	alone()
+	service()
+	for i := range speedRounds {
+		note("ssh HOST true", ssh())
+		time.Sleep(150 * time.Millisecond) // until the host has done with that session
+		if rnd.IntN(3) == 0 {
+			edits++
+			n := rnd.IntN(speedFiles - 2)
+			file := fmt.Sprintf("/srv/www/timetable/d%d/f%d.html", n%40, n)
+			g.on(host, "cp -p "+file+" /tmp/kept; sed -i 's/version/vershun/' "+file+"; touch -r /tmp/kept "+file)
+			_, rows := service()
+			found := false
+			for _, r := range rows {
+				for _, d := range r.Differences {
+					found = found || r.Standing == "shifted" && strings.Contains(d.Attribute, fmt.Sprintf("f%d.html", n))
+				}
+			}
+			if !found {
+				t.Fatalf("round %d: an edit of %s was not reported", i, file)
+			}
+			g.on(host, "cp -p /tmp/kept "+file)
+			time.Sleep(2100 * time.Millisecond)
+			service()
+			alone()
+		}
+		// In another order each time: what comes first finds colder caches.
+		warm := []func(){
+			func() { took, _ := service(); note("service, warm", took) },
+			func() { note("rod alone, warm", alone()) },
+			func() { note("northstake drift, warm", command()) },
+		}
+		rnd.Shuffle(len(warm), func(a, b int) { warm[a], warm[b] = warm[b], warm[a] })
+		for _, f := range warm {
+			f()
+		}
+		if i%4 == 0 {
+			g.on(host, "pkill -f '[s]shd: keeper'; sleep 0.2")
+			time.Sleep(100 * time.Millisecond)
+			took, _ := service()
+			note("service, cold", took)
+			note("rod alone, cold", alone())
+		}
+	}
+	report(t, times, edits)
+}
+
+// sshTo is the OpenSSH client as somebody would use it for a lab host.
+func sshTo(address string) string {
+	return "ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o BatchMode=yes -i " + labs.KeyFile() + " keeper@" + address
+}
+
+// timed runs a script on this machine and says how long it took.
+func timed(t *testing.T, dir, script string) time.Duration {
+	t.Helper()
+	start := time.Now()
+	cmd := exec.Command("sh", "-ec", script)
+	cmd.Dir = dir
+	if out, err := cmd.CombinedOutput(); err != nil {
+		t.Fatalf("%s: %v: %s", script, err, out)
+	}
+	return time.Since(start)
+}
+
+// wants is what a survey of a host asks for.
+func (g *ground) wants(host string) []rod.Want {
+	text, err := os.ReadFile(filepath.Join(g.dir, "ground.toml"))
+	if err != nil {
+		g.t.Fatal(err)
+	}
+	var files []declare.File
+	g.collect(&files)
+	d, problems := declare.Parse([]declare.Source{{Name: "ground.toml", Text: string(text)}}, &declare.Manifest{Files: files})
+	if len(problems) > 0 {
+		g.t.Fatal(problems)
+	}
+	h, err := resolve.OneHost(d, host, stake.Traits{SSHPort: 22, IPv6: true, Servers: map[string]stake.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
+		Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}}})
+	if err != nil {
+		g.t.Fatal(err)
+	}
+	var out []rod.Want
+	for _, s := range h.Stakes {
+		out = append(out, rod.Want{Type: s.Type, Name: s.Name, Want: s.Want})
+	}
+	return out
+}
+
+func (g *ground) collect(files *[]declare.File) {
+	base := filepath.Join(g.dir, "content")
+	err := filepath.WalkDir(base, func(path string, e os.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return err
+		}
+		rel, err := filepath.Rel(g.dir, path)
+		*files = append(*files, declare.File{Path: filepath.ToSlash(rel), Size: int64(len(b)), SHA256: sum(b)})
+		return err
+	})
+	if err != nil {
+		g.t.Fatal(err)
+	}
+}
+
+func report(t *testing.T, times map[string][]time.Duration, edits int) {
+	median := func(name string) time.Duration {
+		list := slices.Clone(times[name])
+		slices.Sort(list)
+		return list[len(list)/2]
+	}
+	base := median("ssh HOST true")
+	var b strings.Builder
+	fmt.Fprintf(&b, "A whole drift check of a lab host with %d stakes and %d content files, beside `ssh HOST true` with the OpenSSH client, in turns in one run. "+
+		"The figures are medians; the ratio is to `ssh HOST true`. Before %d of the checks one file was really edited, with its old time put back, and each edit was reported.\n\n"+
+		"Made on %s, on 2 processors.\n\n| what | runs | median | ratio | wanted |\n|---|---:|---:|---:|---:|\n", speedStakes, speedFiles, edits, time.Now().Format("2006-01-02"))
+	for _, row := range []struct{ name, wanted string }{{"ssh HOST true", ""}, {"rod alone, cold", "0.6"}, {"rod alone, warm", "0.05"}, {"service, cold", "0.6"}, {"service, warm", "0.05"}, {"northstake drift, warm", ""}} {
+		m := median(row.name)
+		fmt.Fprintf(&b, "| %s | %d | %.1f ms | %.3f | %s |\n", row.name, len(times[row.name]), float64(m.Microseconds())/1000, float64(m)/float64(base), row.wanted)
+	}
+	b.WriteString("\n*Cold*: the host's end of the connection was cut before, so that logging in, starting the rod and the first survey are all in the time. " +
+		"*Warm*: over the kept connection. *Rod alone*: one request to the rod. *Service*: asking the service and following its stream of events, which holds the result, to the end, over HTTP. " +
+		"*northstake drift*: the command, with the start of its process.\n")
+	section(t, "A drift check", b.String())
+}
+
+// section writes one part of docs/performance.md and leaves the others as they are.
+func section(t *testing.T, title, text string) {
+	t.Helper()
+	t.Log("\n" + text)
+	file := filepath.Join(root, "docs", "performance.md")
+	b, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	head, rest, _ := strings.Cut(string(b), "\n## ")
+	parts := map[string]string{title: text}
+	order := []string{}
+	for _, part := range strings.Split(rest, "\n## ") {
+		name, body, ok := strings.Cut(part, "\n")
+		if !ok {
+			continue
+		}
+		order = append(order, name)
+		if name != title {
+			parts[name] = strings.Trim(body, "\n") + "\n"
+		}
+	}
+	if !slices.Contains(order, title) {
+		order = append(order, title)
+	}
+	for _, name := range order {
+		head = strings.TrimRight(head, "\n") + "\n\n## " + name + "\n\n" + parts[name]
+	}
+	if err := os.WriteFile(file, []byte(head), 0o644); err != nil {
+		t.Fatal(err)
+	}
+}
+
+func sum(b []byte) string {
+	s := sha256.Sum256(b)
+	return hex.EncodeToString(s[:])
+}

@@ -1,0 +1,421 @@
+package reach
+
+import (
+	"context"
+	"crypto/ed25519"
+	"crypto/rand"
+	"encoding/pem"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"testing"
+
+	"golang.org/x/crypto/ssh"
+
+	"northstake/host/platform"
+	"northstake/host/rod"
+	"northstake/host/work"
+)
+
+// sshHost is an SSH server in this process that starts a rod, as a host would
+// whose rod is there.
+type sshHost struct {
+	key      ssh.Signer
+	address  string
+	port     int
+	logins   atomic.Int32
+	commands atomic.Int32
+	sudo     string                                // the password that sudo asks for, "" for none
+	say      func(w io.Writer, errs io.Writer) int // instead of the rod
+	root     string                                // the folder that the rod takes for the machine
+}
+
+func newKey(t *testing.T) (ssh.Signer, []byte) {
+	t.Helper()
+	_, private, err := ed25519.GenerateKey(rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	signer, err := ssh.NewSignerFromKey(private)
+	if err != nil {
+		t.Fatal(err)
+	}
+	block, err := ssh.MarshalPrivateKey(private, "")
+	if err != nil {
+		t.Fatal(err)
+	}
+	return signer, pem.EncodeToMemory(block)
+}
+
+func startHost(t *testing.T, user ssh.PublicKey, change func(*sshHost)) *sshHost {
+	t.Helper()
+	h := &sshHost{}
+	h.key, _ = newKey(t)
+	if change != nil {
+		change(h)
+	}
+	config := &ssh.ServerConfig{PublicKeyCallback: func(_ ssh.ConnMetadata, key ssh.PublicKey) (*ssh.Permissions, error) {
+		h.logins.Add(1)
+		if string(key.Marshal()) != string(user.Marshal()) {
+			return nil, errors.New("not this key")
+		}
+		return nil, nil
+	}}
+	config.AddHostKey(h.key)
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { l.Close() })
+	h.address, h.port = "127.0.0.1", l.Addr().(*net.TCPAddr).Port
+	root := h.root
+	if root == "" {
+		root = t.TempDir()
+	}
+	go func() {
+		for {
+			c, err := l.Accept()
+			if err != nil {
+				return
+			}
+			go h.serve(c, config, root)
+		}
+	}()
+	return h
+}
+
+func (h *sshHost) serve(c net.Conn, config *ssh.ServerConfig, root string) {
+	_, channels, requests, err := ssh.NewServerConn(c, config)
+	if err != nil {
+		c.Close()
+		return
+	}
+	go ssh.DiscardRequests(requests)
+	for n := range channels {
+		ch, reqs, err := n.Accept()
+		if err != nil {
+			return
+		}
+		go func() {
+			for r := range reqs {
+				if r.Type != "exec" {
+					continue
+				}
+				h.commands.Add(1)
+				r.Reply(true, nil)
+				status := h.run(ch, root)
+				ch.SendRequest("exit-status", false, ssh.Marshal(struct{ Status uint32 }{uint32(status)}))
+				ch.Close()
+			}
+		}()
+	}
+}
+
+func (h *sshHost) run(ch ssh.Channel, root string) int {
+	if h.say != nil {
+		return h.say(ch, ch.Stderr())
+	}
+	if h.sudo != "" {
+		fmt.Fprint(ch.Stderr(), sudoPrompt)
+		given, one := "", make([]byte, 1)
+		for !strings.HasSuffix(given, "\n") {
+			if _, err := io.ReadFull(ch, one); err != nil {
+				return 1
+			}
+			given += string(one)
+		}
+		if given != h.sudo+"\n" {
+			fmt.Fprint(ch.Stderr(), "Sorry, try again.\n")
+			return 1
+		}
+	}
+	fmt.Fprint(ch, "Welcome to quay1, tide is rising\n"+rod.Greeting)
+	work.NewServer(&platform.Machine{Root: root, StateDir: "/state", Run: platform.Command}).ServeConn(&stdio{ch, ch, ch.Close})
+	return 0
+}
+
+type noRods struct{}
+
+func (noRods) Rod(string) ([]byte, string, error) { return []byte("program"), "0123", nil }
+
+func (h *sshHost) target(key []byte) Target {
+	return Target{Host: "quay1", Address: h.address, Port: h.port, User: "keeper", Key: key, Sudo: true}
+}
+
+func trusted(h *sshHost) KnownKeys {
+	return KnownKeys{Own: []HostKey{hostKey(h.key.PublicKey())}, Owner: func(string) string { return "" }}
+}
+
+func kindOf(t *testing.T, err error) string {
+	t.Helper()
+	var trouble *Trouble
+	if !errors.As(err, &trouble) {
+		t.Fatalf("no trouble of ours: %v", err)
+	}
+	if trouble.Fix == "" {
+		t.Errorf("%q does not say what to do", trouble.What)
+	}
+	return trouble.Kind
+}
+
+// With an unknown host, and with one whose key has changed, nothing but the key
+// exchange happens: no login is tried.
+func TestNothingIsSentToAHostThatIsNotTrusted(t *testing.T) {
+	signer, key := newKey(t)
+	h := startHost(t, signer.PublicKey(), nil)
+	ctx := context.Background()
+	_, err := Dial(ctx, h.target(key), KnownKeys{Owner: func(string) string { return "" }})
+	if kindOf(t, err) != "unknown-key" || !strings.Contains(err.Error(), ssh.FingerprintSHA256(h.key.PublicKey())) {
+		t.Errorf("unknown: %v", err)
+	}
+	other, _ := newKey(t)
+	changed := KnownKeys{Own: []HostKey{hostKey(other.PublicKey())}, Owner: func(string) string { return "" }}
+	if _, err = Dial(ctx, h.target(key), changed); kindOf(t, err) != "changed-key" || !strings.Contains(err.Error(), "rebuilt") {
+		t.Errorf("rebuilt: %v", err)
+	}
+	changed.Owner = func(f string) string {
+		if f == ssh.FingerprintSHA256(h.key.PublicKey()) {
+			return "quay2"
+		}
+		return ""
+	}
+	if _, err = Dial(ctx, h.target(key), changed); kindOf(t, err) != "changed-key" || !strings.Contains(err.Error(), "known for host quay2") {
+		t.Errorf("swapped: %v", err)
+	}
+	keys, err := HostKeys(ctx, h.target(nil))
+	if err != nil || len(keys) != 1 || keys[0].Fingerprint != ssh.FingerprintSHA256(h.key.PublicKey()) {
+		t.Errorf("the keys are %+v, %v", keys, err)
+	}
+	if h.logins.Load() != 0 || h.commands.Load() != 0 {
+		t.Errorf("%d logins were tried and %d commands sent", h.logins.Load(), h.commands.Load())
+	}
+}
+
+// A kept connection is used again, and made anew once it has broken.
+func TestConnectionsAreKept(t *testing.T) {
+	signer, key := newKey(t)
+	h := startHost(t, signer.PublicKey(), nil)
+	pool := NewPool(noRods{})
+	defer pool.Close()
+	ctx := context.Background()
+	first, err := pool.Rod(ctx, "g/quay1", h.target(key), trusted(h))
+	if err != nil {
+		t.Fatal(err)
+	}
+	second, err := pool.Rod(ctx, "g/quay1", h.target(key), trusted(h))
+	if err != nil || second != first || h.commands.Load() != 1 {
+		t.Errorf("a second connection was made: %v", err)
+	}
+	a, err := first.Survey(ctx, "d", func() []rod.Want { return []rod.Want{{Type: "tide", Name: "x", Want: []byte("{}")}} })
+	if err == nil && (len(a.Readings) != 1 || !strings.Contains(a.Readings[0].Unread, "tide")) {
+		t.Errorf("the rod reads %+v", a.Readings)
+	}
+	first.Close()
+	third, err := pool.Rod(ctx, "g/quay1", h.target(key), trusted(h))
+	if err != nil || third == first {
+		t.Errorf("a broken connection is kept: %v", err)
+	}
+	changed := h.target(key)
+	changed.SudoPassword = "other"
+	h.sudo = "other"
+	if fourth, err := pool.Rod(ctx, "g/quay1", changed, trusted(h)); err != nil || fourth == third {
+		t.Errorf("a connection that was made by other means is kept: %v", err)
+	}
+}
+
+// A survey reads anew each time: what came out as before is not sent again and
+// comes to the same, what changed is told, and a list of nothing is a list too.
+func TestASurveyIsReadAnewEachTime(t *testing.T) {
+	user, private := newKey(t)
+	var root string
+	h := startHost(t, user.PublicKey(), func(h *sshHost) { root = t.TempDir(); h.root = root })
+	write := func(path, text string) {
+		t.Helper()
+		full := filepath.Join(root, path)
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(full, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("etc/passwd", "root:x:0:0::/root:/bin/sh\n")
+	write("etc/group", "root:x:0:\n")
+	write("etc/os-release", "ID=debian\nPRETTY_NAME=\"Harbour\"\n")
+	write("srv/www/index.html", "tide")
+	pool := NewPool(noRods{})
+	defer pool.Close()
+	conn, err := pool.Rod(context.Background(), "a", h.target(private), trusted(h))
+	if err != nil {
+		t.Fatal(err)
+	}
+	survey := func(digest string, wants ...rod.Want) rod.Survey {
+		t.Helper()
+		s, err := conn.Survey(context.Background(), digest, func() []rod.Want { return wants })
+		if err != nil {
+			t.Fatal(err)
+		}
+		return s
+	}
+	dir := rod.Want{Type: "directory", Name: "/srv/www", Want: []byte(`{"path":"/srv/www","owner":"root","group":"root","mode":"0755"}`)}
+	first, second := survey("one", dir), survey("one", dir)
+	if len(first.Readings) != 1 || first.Sum != second.Sum || string(first.Readings[0].Found) != string(second.Readings[0].Found) {
+		t.Errorf("%+v, then %+v", first, second)
+	}
+	if err := os.Chmod(filepath.Join(root, "srv/www"), 0o700); err != nil {
+		t.Fatal(err)
+	}
+	third := survey("one", dir)
+	if third.Sum == first.Sum || !strings.Contains(string(third.Readings[0].Found), "0700") {
+		t.Errorf("after a change: %s", third.Readings[0].Found)
+	}
+	for range 2 {
+		if none := survey("none"); len(none.Readings) != 0 || none.Traits.System != "Harbour" {
+			t.Errorf("of nothing: %+v", none)
+		}
+	}
+}
+
+func TestTroubleWithRootIsToldApart(t *testing.T) {
+	signer, key := newKey(t)
+	for _, c := range []struct {
+		name, said, what string
+		status           int
+		password         string
+	}{
+		{"a password is wanted", "sudo: a password is required\n", "has to give a password for sudo", 1, ""},
+		{"a wrong password", "Sorry, try again.\n", "does not take the sudo password", 1, "x"},
+		{"not allowed", "keeper is not in the sudoers file.\n", "may not use sudo", 1, ""},
+		{"no sudo", "sh: 1: sudo: not found\n", "there is no sudo", 127, ""},
+		{"something else", "the disk is on fire\n", "the disk is on fire", 3, ""},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			h := startHost(t, signer.PublicKey(), func(h *sshHost) {
+				h.say = func(_, errs io.Writer) int { io.WriteString(errs, c.said); return c.status }
+			})
+			target := h.target(key)
+			target.SudoPassword = c.password
+			_, _, err := NewPool(noRods{}).Fresh(context.Background(), target, trusted(h))
+			if err == nil || !strings.Contains(err.Error(), c.what) {
+				t.Errorf("%v", err)
+			}
+			if strings.Contains(fmt.Sprint(err), "x; correct") && c.password != "" && strings.Contains(err.Error(), sudoPrompt) {
+				t.Errorf("the prompt is in the error: %v", err)
+			}
+		})
+	}
+}
+
+func TestSudoPasswordIsGivenOnlyWhenAskedFor(t *testing.T) {
+	signer, key := newKey(t)
+	h := startHost(t, signer.PublicKey(), func(h *sshHost) { h.sudo = "low tide" })
+	target := h.target(key)
+	target.SudoPassword = "low tide"
+	conn, hangUp, err := NewPool(noRods{}).Fresh(context.Background(), target, trusted(h))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer hangUp()
+	if !conn.Usable() {
+		t.Error("the rod does not answer")
+	}
+	target.SudoPassword = "ebb"
+	if _, _, err := NewPool(noRods{}).Fresh(context.Background(), target, trusted(h)); err == nil || strings.Contains(err.Error(), "ebb") {
+		t.Errorf("a wrong password: %v", err)
+	}
+}
+
+func TestAWrongKeyIsSaid(t *testing.T) {
+	signer, _ := newKey(t)
+	_, other := newKey(t)
+	h := startHost(t, signer.PublicKey(), nil)
+	if _, err := Dial(context.Background(), h.target(other), trusted(h)); kindOf(t, err) != "wrong-key" {
+		t.Errorf("%v", err)
+	}
+	if _, err := Dial(context.Background(), h.target([]byte("no key")), trusted(h)); kindOf(t, err) != "wrong-key" {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestAPortWhereNobodyListens(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	port := l.Addr().(*net.TCPAddr).Port
+	l.Close()
+	_, err = HostKeys(context.Background(), Target{Host: "quay1", Address: "127.0.0.1", Port: port})
+	if kindOf(t, err) != "refused" || !strings.Contains(err.Error(), strconv.Itoa(port)) {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestRodsAreNamedByTheirHash(t *testing.T) {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "rod-linux-amd64"), []byte("a rod"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	d := &RodDir{Dir: dir}
+	b, hash, err := d.Rod("linux/amd64")
+	if err != nil || string(b) != "a rod" || len(hash) != 32 {
+		t.Errorf("%q %q %v", b, hash, err)
+	}
+	if _, _, err := d.Rod("linux/riscv64"); err == nil || !strings.Contains(err.Error(), "rod-linux-riscv64") {
+		t.Errorf("%v", err)
+	}
+}
+
+func FuzzGreeting(f *testing.F) {
+	f.Add("motd\n" + rod.Greeting + "rest")
+	f.Fuzz(func(t *testing.T, s string) {
+		r := strings.NewReader(s)
+		err := waitGreeting(r)
+		left, e := io.ReadAll(r)
+		if e != nil {
+			t.Fatal(e)
+		}
+		if err == nil && !strings.HasSuffix(strings.TrimSuffix(s, string(left)), rod.Greeting) {
+			t.Fatalf("took %q for a greeting", s)
+		}
+	})
+}
+
+// Everything that a command wrote before it ended is kept, on either stream and
+// however much it is.
+func TestNothingThatACommandWroteIsLost(t *testing.T) {
+	user, _ := newKey(t)
+	const lines = 3000
+	h := startHost(t, user.PublicKey(), func(h *sshHost) {
+		h.say = func(w, errs io.Writer) int {
+			for i := range lines {
+				fmt.Fprintf(w, "out %d\n", i)
+				fmt.Fprintf(errs, "err %d\n", i)
+			}
+			return 3
+		}
+	})
+	client, err := ssh.Dial("tcp", net.JoinHostPort(h.address, strconv.Itoa(h.port)), &ssh.ClientConfig{
+		User: "keeper", Auth: []ssh.AuthMethod{ssh.PublicKeys(user)}, HostKeyCallback: ssh.FixedHostKey(h.key.PublicKey())})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer client.Close()
+	out, err := runPlain(client, "anything", nil)
+	var status *ssh.ExitError
+	if !errors.As(err, &status) || status.ExitStatus() != 3 {
+		t.Fatalf("ended with %v", err)
+	}
+	for i := range lines {
+		for _, stream := range []string{"out", "err"} {
+			if !strings.Contains(out, fmt.Sprintf("%s %d\n", stream, i)) {
+				t.Fatalf("line %d of %s is lost, of %d bytes", i, stream, len(out))
+			}
+		}
+	}
+}

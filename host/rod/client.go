@@ -1,0 +1,274 @@
+package rod
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"sync"
+	"time"
+
+	"golang.org/x/net/http2"
+
+	"northstake/core/plan"
+	"northstake/core/resolve"
+	"northstake/core/stake"
+)
+
+// Conn is a connection to a rod that has greeted.
+type Conn struct {
+	http *http2.ClientConn
+	raw  net.Conn
+
+	mu      sync.Mutex
+	traits  stake.Traits
+	surveys map[string]Survey // the last one of each list of wants
+}
+
+// NewConn starts HTTP/2 over the standard input and output of a rod.
+func NewConn(raw net.Conn) (*Conn, error) {
+	t := &http2.Transport{AllowHTTP: true, DisableCompression: true, MaxReadFrameSize: 1 << 20, ReadIdleTimeout: 20 * time.Second, PingTimeout: 15 * time.Second}
+	cc, err := t.NewClientConn(raw)
+	if err != nil {
+		return nil, fmt.Errorf("speak to the rod: %w", err)
+	}
+	return &Conn{http: cc, raw: raw, surveys: map[string]Survey{}}, nil
+}
+
+// Usable says whether requests can still be made.
+func (c *Conn) Usable() bool {
+	s := c.http.State()
+	return !s.Closed && !s.Closing && c.http.CanTakeNewRequest()
+}
+
+// Close ends the connection; the rod then ends by itself.
+func (c *Conn) Close() error {
+	c.http.Close()
+	return c.raw.Close()
+}
+
+func (c *Conn) do(ctx context.Context, method, path string, body io.Reader) (*http.Response, error) {
+	req, err := http.NewRequestWithContext(ctx, method, "http://rod"+path, body)
+	if err != nil {
+		return nil, err
+	}
+	res, err := c.http.RoundTrip(req)
+	if err != nil {
+		return nil, fmt.Errorf("the connection to the host broke: %w", err)
+	}
+	if res.StatusCode >= 400 {
+		defer res.Body.Close()
+		b, err := io.ReadAll(io.LimitReader(res.Body, 64<<10))
+		if err != nil {
+			return nil, err
+		}
+		var f Fault
+		if json.Unmarshal(b, &f) == nil && f.What != "" {
+			return nil, &f
+		}
+		return nil, fmt.Errorf("the rod answered %s: %s", res.Status, bytes.TrimSpace(b))
+	}
+	return res, nil
+}
+
+func (c *Conn) call(ctx context.Context, path string, in, out any) error {
+	b, err := json.Marshal(in)
+	if err != nil {
+		return err
+	}
+	res, err := c.do(ctx, http.MethodPost, path, bytes.NewReader(b))
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	if out == nil {
+		_, err = io.Copy(io.Discard, res.Body)
+		return err
+	}
+	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
+		return fmt.Errorf("read the rod's answer: %w", err)
+	}
+	return nil
+}
+
+// Traits asks what the host is.
+func (c *Conn) Traits(ctx context.Context) (stake.Traits, error) {
+	var t stake.Traits
+	err := c.call(ctx, "/traits", struct{}{}, &t)
+	if err == nil {
+		c.mu.Lock()
+		c.traits = t
+		c.mu.Unlock()
+	}
+	return t, err
+}
+
+// LastTraits is what the host was when it was last asked over this connection.
+func (c *Conn) LastTraits(ctx context.Context) (stake.Traits, error) {
+	c.mu.Lock()
+	t := c.traits
+	c.mu.Unlock()
+	if t.System != "" {
+		return t, nil
+	}
+	return c.Traits(ctx)
+}
+
+// Survey is what a survey found. Sum is that of the readings: where two are the
+// same, so are the readings.
+type Survey struct {
+	Readings []plan.Reading
+	Sum      string
+	Traits   stake.Traits
+}
+
+// Survey reads stakes. It changes nothing on the host. The caller must not change
+// the readings.
+func (c *Conn) Survey(ctx context.Context, digest string, wants func() []Want) (Survey, error) {
+	c.mu.Lock()
+	before := c.surveys[digest]
+	c.mu.Unlock()
+	var a SurveyAnswer
+	err := c.call(ctx, "/survey", SurveyRequest{Digest: digest, Known: before.Sum}, &a)
+	if err == nil && a.Again {
+		a = SurveyAnswer{}
+		all := append([]Want{}, wants()...) // never nil
+		err = c.call(ctx, "/survey", SurveyRequest{Digest: digest, Known: before.Sum, Wants: all}, &a)
+	}
+	if err != nil {
+		return Survey{}, err
+	}
+	a.Traits.ClockSkew = skew(a.Clock, time.Now())
+	s := Survey{Readings: before.Readings, Sum: a.Sum, Traits: a.Traits}
+	if !a.Same {
+		s.Readings = nil
+		if err := json.Unmarshal(a.Readings, &s.Readings); err != nil {
+			return Survey{}, fmt.Errorf("read the rod's answer: %w", err)
+		}
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.traits = a.Traits
+	if len(c.surveys) > 8 {
+		clear(c.surveys)
+	}
+	c.surveys[digest] = s
+	return s, nil
+}
+
+// skew is how far one clock is ahead of another, "" where that is nothing that a
+// slow line could not explain.
+func skew(host, here time.Time) string {
+	d := host.Sub(here).Round(time.Second)
+	if d.Abs() < 2*time.Second {
+		return ""
+	}
+	return d.String()
+}
+
+// Open takes the host's lock for a run and clears up after interrupted steps.
+func (c *Conn) Open(ctx context.Context, run string) (OpenAnswer, error) {
+	var a OpenAnswer
+	err := c.call(ctx, "/runs/"+run+"/open", struct{}{}, &a)
+	return a, err
+}
+
+// CloseRun gives the host's lock back.
+func (c *Conn) CloseRun(ctx context.Context, run string) error {
+	return c.call(ctx, "/runs/"+run+"/close", struct{}{}, nil)
+}
+
+// MissingBlobs lists the blobs that a step needs and the host has not got.
+func (c *Conn) MissingBlobs(ctx context.Context, step plan.Step) ([]string, error) {
+	var out []string
+	err := c.call(ctx, "/blobs/missing", Want{Type: step.Type, Name: step.Name, Want: step.Work}, &out)
+	return out, err
+}
+
+// SendBlobs streams blobs to the host as a tar file that write writes.
+func (c *Conn) SendBlobs(ctx context.Context, write func(io.Writer) error) error {
+	r, w := io.Pipe()
+	go func() {
+		large := bufio.NewWriterSize(w, 256<<10) // a small write is a frame of its own
+		err := write(large)
+		if err == nil {
+			err = large.Flush()
+		}
+		w.CloseWithError(err)
+	}()
+	defer r.Close()
+	res, err := c.do(ctx, http.MethodPost, "/blobs", r)
+	if err != nil {
+		return err
+	}
+	defer res.Body.Close()
+	_, err = io.Copy(io.Discard, res.Body)
+	return err
+}
+
+// Step does one step and calls say for each line of progress. The returned
+// state is Done or Held; an error that is a *Fault came from the host.
+func (c *Conn) Step(ctx context.Context, run string, step plan.Step, say func(string)) (StepState, error) {
+	return c.events(ctx, fmt.Sprintf("/runs/%s/steps/%d", run, step.Number), step, say)
+}
+
+// Preflight asks whether any of a run's steps would be refused, before the first
+// is done. A *Fault says which and why.
+func (c *Conn) Preflight(ctx context.Context, run string, steps []plan.Step) error {
+	return c.call(ctx, "/runs/"+run+"/preflight", steps, nil)
+}
+
+// TakeBack takes back every step of a run, the last first.
+func (c *Conn) TakeBack(ctx context.Context, run string, say func(string)) error {
+	_, err := c.events(ctx, "/runs/"+run+"/back", struct{}{}, say)
+	return err
+}
+
+// Confirm keeps a held step: it is to be called over a new connection.
+func (c *Conn) Confirm(ctx context.Context, run string, number int) error {
+	return c.call(ctx, fmt.Sprintf("/runs/%s/steps/%d/confirm", run, number), struct{}{}, nil)
+}
+
+// Probe makes an HTTP check from inside the host.
+func (c *Conn) Probe(ctx context.Context, p resolve.Probe) (ProbeResult, error) {
+	var out ProbeResult
+	err := c.call(ctx, "/probe", p, &out)
+	return out, err
+}
+
+func (c *Conn) events(ctx context.Context, path string, in any, say func(string)) (StepState, error) {
+	b, err := json.Marshal(in)
+	if err != nil {
+		return "", err
+	}
+	res, err := c.do(ctx, http.MethodPost, path, bytes.NewReader(b))
+	if err != nil {
+		return "", err
+	}
+	defer res.Body.Close()
+	lines := bufio.NewScanner(res.Body)
+	lines.Buffer(make([]byte, 64<<10), 4<<20)
+	for lines.Scan() {
+		var e Event
+		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
+			return "", fmt.Errorf("read the rod's answer: %w", err)
+		}
+		switch {
+		case e.Fault != nil:
+			return "", e.Fault
+		case e.State != "":
+			return e.State, nil
+		case e.Say != "":
+			say(e.Say)
+		}
+	}
+	if err := lines.Err(); err != nil {
+		return "", fmt.Errorf("the connection to the host broke: %w", err)
+	}
+	return "", errors.New("the connection to the host broke before the step ended")
+}

@@ -1,0 +1,105 @@
+// Package rod is the service's side of the rod, the small program that stands
+// on a host while it is surveyed and worked on: the types that go over the
+// wire, and the client. The rod serves HTTP/2 on its standard input and output.
+package rod
+
+import (
+	"encoding/json"
+	"time"
+
+	"northstake/core/declare"
+	"northstake/core/resolve"
+	"northstake/core/stake"
+)
+
+// Greeting is the line that a rod writes before it begins to speak HTTP/2, so
+// that nothing is taken for it that a login script or sudo has printed.
+const Greeting = "northstake-rod 1\n"
+
+// Want asks for the reading of one stake.
+type Want struct {
+	Type string          `json:"type"`
+	Name string          `json:"name"`
+	Want json.RawMessage `json:"want"`
+}
+
+// SurveyRequest asks for readings. Digest names the list of wants; a rod that
+// has seen it needs no list. Known is the sum of the readings that the asker has
+// from before.
+type SurveyRequest struct {
+	Digest string `json:"digest"`
+	Wants  []Want `json:"wants"` // null where the digest is to do
+	Known  string `json:"known,omitempty"`
+}
+
+// SurveyAnswer holds a reading for each want, in order. Again says that the rod
+// does not know the digest and the wants must be sent. Every reading is taken
+// anew each time; Same says that they came out as those of the sum that was
+// known, which are not sent again.
+type SurveyAnswer struct {
+	Again    bool            `json:"again,omitempty"`
+	Same     bool            `json:"same,omitempty"`
+	Sum      string          `json:"sum,omitempty"`
+	Readings json.RawMessage `json:"readings,omitempty"` // a list of plan.Reading
+	Traits   stake.Traits    `json:"traits"`
+	Clock    time.Time       `json:"clock"` // the host's, when it answered
+}
+
+// StepState is where a step stands in the host's journal.
+type StepState string
+
+// The states of a step in the journal.
+const (
+	Begun StepState = "begun" // what was there is recorded; work may have begun
+	Held  StepState = "held"  // done, and taken back by a timer unless confirmed
+	Done  StepState = "done"
+	Back  StepState = "back" // taken back
+)
+
+// StepRecord is one step in the journal, as the service may see it.
+type StepRecord struct {
+	Number  int       `json:"number"`
+	Address string    `json:"address"`
+	State   StepState `json:"state"`
+}
+
+// OpenAnswer is the state of a run on the host after it was opened: interrupted
+// steps, of this run or another, have been taken back.
+type OpenAnswer struct {
+	Steps     []StepRecord `json:"steps"`
+	Recovered []string     `json:"recovered,omitempty"`
+}
+
+// Event is one line of a step's answer. Fault is set on the last event of a
+// step that failed, State on the last event of one that did not.
+type Event struct {
+	Say   string    `json:"say,omitempty"`
+	State StepState `json:"state,omitempty"`
+	Fault *Fault    `json:"fault,omitempty"`
+}
+
+// Fault is why a step failed: what happened, what to do next, and, where a
+// server complained about a line that North Stake rendered, that line and where
+// in the declaration it comes from.
+type Fault struct {
+	What     string            `json:"what"`
+	Fix      string            `json:"fix,omitempty"`
+	Output   string            `json:"output,omitempty"`
+	File     string            `json:"file,omitempty"`
+	Line     int               `json:"line,omitempty"`
+	Rendered string            `json:"rendered,omitempty"`
+	From     *declare.Position `json:"from,omitempty"`
+}
+
+func (f *Fault) Error() string { return f.What }
+
+// ProbeResult is what an HTTP check found.
+type ProbeResult struct {
+	resolve.Probe
+	From      string        `json:"from"` // "inside" or "outside"
+	OK        bool          `json:"ok"`
+	GotStatus int           `json:"got_status,omitempty"`
+	GotText   bool          `json:"got_text"`
+	Error     string        `json:"error,omitempty"`
+	Took      time.Duration `json:"took"`
+}

@@ -1,0 +1,140 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+
+	"northstake/core/stake"
+	"northstake/host/platform"
+	"northstake/host/rod"
+)
+
+// accountBefore is the account as it was, with the groups that there were.
+type accountBefore struct {
+	Found  stake.AccountFound `json:"found"`
+	Groups []string           `json:"groups"` // all that the account was in beside its first
+}
+
+var _ = register("account", typed[stake.AccountWant, stake.AccountWork, accountBefore]{
+	read: each(readAccount), before: beforeAccount, do: doAccount, back: backAccount,
+})
+
+func readAccount(_ context.Context, m *platform.Machine, w stake.AccountWant) (any, error) {
+	a, ok, err := m.Account(w.Name)
+	if err != nil {
+		return nil, err
+	}
+	groups, err := m.Groups()
+	if err != nil {
+		return nil, err
+	}
+	_, taken := groups[w.Name]
+	f := stake.AccountFound{Known: ok, Taken: taken}
+	for _, g := range w.Groups {
+		if _, there := groups[g]; !there {
+			f.Missing = append(f.Missing, g)
+		}
+	}
+	if !ok {
+		return f, nil
+	}
+	f.System, f.Group, f.Home, f.Shell = a.ID < m.FirstPerson(), a.Group, a.Home, a.Shell
+	for name, members := range groups {
+		if slices.Contains(members, w.Name) && slices.Contains(w.Groups, name) {
+			f.Groups = append(f.Groups, name)
+		}
+	}
+	slices.Sort(f.Groups)
+	if e, err := m.Entry("/etc/passwd"); err == nil {
+		f.Touched = stake.Touch{Owner: e.Touched.Owner, What: "/etc/passwd"}
+	}
+	return f, nil
+}
+
+func beforeAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.AccountWork) (b accountBefore, err error) {
+	groups, err := m.Groups()
+	if err != nil {
+		return b, err
+	}
+	for name, members := range groups {
+		if slices.Contains(members, w.Name) {
+			b.Groups = append(b.Groups, name)
+		}
+	}
+	slices.Sort(b.Groups)
+	found, err := readAccount(ctx, m, w.AccountWant)
+	if err != nil {
+		return b, err
+	}
+	b.Found = found.(stake.AccountFound)
+	return b, nil
+}
+
+// doAccount uses the system's own tools (useradd(8), usermod(8)): they know its
+// numbers and its locks.
+func doAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.AccountWork, _ accountBefore) (rod.StepState, error) {
+	_, there, err := m.Account(w.Name)
+	if err != nil {
+		return "", err
+	}
+	groups, err := m.Groups()
+	if err != nil {
+		return "", err
+	}
+	if _, ok := groups[w.Name]; !ok {
+		if err := accountTool(ctx, m, w.Name, "groupadd", "--system", w.Name); err != nil {
+			return "", err
+		}
+	}
+	args := []string{"--home-dir", w.Home, "--shell", w.Shell, "--gid", w.Name}
+	tool := "useradd"
+	if there {
+		tool, args[0] = "usermod", "--home"
+	} else {
+		args = append(args, "--system", "--no-create-home")
+	}
+	if err := accountTool(ctx, m, w.Name, tool, append(args, w.Name)...); err != nil {
+		return "", err
+	}
+	if len(w.Join) > 0 {
+		return rod.Done, accountTool(ctx, m, w.Name, "usermod", "--append", "--groups", strings.Join(w.Join, ","), w.Name)
+	}
+	return rod.Done, nil
+}
+
+func accountTool(ctx context.Context, m *platform.Machine, name, tool string, args ...string) error {
+	if _, err := m.Run(ctx, nil, tool, args...); err != nil {
+		return &rod.Fault{What: fmt.Sprintf("%s could not set account %s", tool, name), Fix: "read what it said below", Output: lastLines(err.Error(), 8)}
+	}
+	return nil
+}
+
+func backAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.AccountWork, b accountBefore) error {
+	_, there, err := m.Account(w.Name)
+	if err != nil {
+		return err
+	}
+	if !b.Found.Known {
+		if there {
+			if err := accountTool(ctx, m, w.Name, "userdel", w.Name); err != nil {
+				return err
+			}
+		}
+		groups, err := m.Groups()
+		if _, ok := groups[w.Name]; err != nil || !ok || b.Found.Taken {
+			return err
+		}
+		return accountTool(ctx, m, w.Name, "groupdel", w.Name)
+	}
+	if err := accountTool(ctx, m, w.Name, "usermod", "--home", b.Found.Home, "--shell", b.Found.Shell, "--gid", b.Found.Group,
+		"--groups", strings.Join(b.Groups, ","), w.Name); err != nil {
+		return err
+	}
+	groups, err := m.Groups()
+	if _, ok := groups[w.Name]; err != nil || !ok || b.Found.Taken || b.Found.Group == w.Name {
+		return err
+	}
+	return accountTool(ctx, m, w.Name, "groupdel", w.Name)
+}

@@ -1,0 +1,391 @@
+package work
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/agext/levenshtein"
+
+	"northstake/core/stake"
+	"northstake/host/platform"
+	"northstake/host/rod"
+)
+
+// packageBefore is the packages that were there before a step, with their
+// versions.
+type packageBefore struct {
+	Installed map[string]string `json:"installed"`
+}
+
+type packages struct {
+	typed[stake.PackageWant, stake.PackageWork, packageBefore]
+}
+
+var _ = register("package", packages{typed[stake.PackageWant, stake.PackageWork, packageBefore]{
+	read: readPackages, before: beforePackage, do: doPackage, back: backPackage,
+}})
+
+// Confirm stops the timer that would take the installation of a firewall back.
+func (packages) Confirm(ctx context.Context, m *platform.Machine, j Job) error {
+	disarm(ctx, m, j)
+	return nil
+}
+
+// How old the sources' lists may be before they are read anew for an installation,
+// and how old before a name that they do not have is worth another look.
+const (
+	listsLimit   = 7 * 24 * time.Hour
+	unknownLimit = time.Hour
+)
+
+// littleRoom is how many bytes free for packages are worth a word.
+const littleRoom = 300 << 20
+
+func readPackages(ctx context.Context, m *platform.Machine, wants []stake.PackageWant) ([]any, error) {
+	manager, err := m.PackageManager()
+	if err != nil {
+		return nil, err
+	}
+	all, err := manager.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found := make([]stake.PackageFound, len(wants))
+	var asked []string
+	for i, w := range wants {
+		p := all[w.Name]
+		f := stake.PackageFound{State: p.State, Version: p.Version}
+		if p.State == "not-installed" || p.State == "" {
+			f.State = "absent"
+		}
+		if p.State == "installed" {
+			f.Unmet = w.Version != "" && !stake.MeetsExactly(p.Version, w.Version) || w.AtLeast != "" && manager.Compare(p.Version, w.AtLeast) < 0
+		}
+		switch {
+		case w.Gone && p.There():
+			if f.With, err = manager.WouldRemove(ctx, w.Name); err != nil {
+				return nil, err
+			}
+		case !w.Gone && (!p.There() || f.Unmet || w.Newest):
+			asked = append(asked, w.Name)
+		}
+		found[i] = f
+	}
+	if len(asked) > 0 {
+		if err := offers(ctx, m, manager, wants, found, asked); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]any, len(wants))
+	for i := range found {
+		out[i] = found[i]
+	}
+	return out, nil
+}
+
+// offers adds what the sources offer of packages that are not as wanted.
+func offers(ctx context.Context, m *platform.Machine, manager platform.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
+	offered, err := manager.Offers(ctx, asked)
+	if err != nil {
+		return err
+	}
+	at := manager.ListsAt()
+	for i, w := range wants {
+		if !slices.Contains(asked, w.Name) || w.Gone {
+			continue
+		}
+		f := &found[i]
+		versions := offered[w.Name]
+		f.Candidate = stake.Pick(versions, w.Version)
+		if w.Newest && f.State == "installed" {
+			f.Unmet = f.Candidate != "" && manager.Compare(f.Version, f.Candidate) < 0
+			if !f.Unmet {
+				f.Candidate = ""
+				continue
+			}
+		}
+		switch {
+		case f.Candidate == "":
+			f.Offered = versions[:min(len(versions), 5)]
+		case w.AtLeast != "":
+			f.Older = manager.Compare(f.Candidate, w.AtLeast) < 0
+		case f.Unmet:
+			f.Older = manager.Compare(f.Candidate, f.Version) < 0
+		}
+		unknown := f.Candidate == "" || f.Older && w.AtLeast != ""
+		age := time.Since(at)
+		switch {
+		case at.IsZero():
+			f.Lists = stake.ListsNone
+		case age > listsLimit || unknown && age > unknownLimit:
+			f.Lists = stake.ListsOld
+		default:
+			f.Lists = stake.ListsFresh
+		}
+		if unknown && f.Lists == stake.ListsFresh && len(versions) == 0 {
+			names, err := manager.Offered(ctx)
+			if err != nil {
+				return err
+			}
+			f.Near, f.Disabled = nearNames(w.Name, names), manager.Disabled()
+		}
+		if free := m.Free("/var"); free < littleRoom {
+			f.Room = free
+		}
+	}
+	return nil
+}
+
+// nearNames are names that are like one, the nearest first, four at most.
+func nearNames(name string, all []string) []string {
+	like := map[string]float64{}
+	var out []string
+	for _, n := range all {
+		s := levenshtein.Similarity(n, name, nil)
+		if strings.HasPrefix(n, name) || strings.HasPrefix(name, n) && len(n) > 3 {
+			s = max(s, 0.7)
+		}
+		if _, known := like[n]; s > 0.6 && !known {
+			like[n] = s
+			out = append(out, n)
+		}
+	}
+	slices.SortFunc(out, func(a, b string) int { return cmp.Or(cmp.Compare(like[b], like[a]), strings.Compare(a, b)) })
+	return out[:min(len(out), 4)]
+}
+
+func installedVersions(ctx context.Context, manager platform.PackageManager) (map[string]string, error) {
+	all, err := manager.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := map[string]string{}
+	for name, p := range all {
+		if p.There() {
+			out[name] = p.Version
+		}
+	}
+	return out, nil
+}
+
+func beforePackage(ctx context.Context, m *platform.Machine, _ Job, _ stake.PackageWork) (packageBefore, error) {
+	manager, err := m.PackageManager()
+	if err != nil {
+		return packageBefore{}, err
+	}
+	installed, err := installedVersions(ctx, manager)
+	return packageBefore{installed}, err
+}
+
+func doPackage(ctx context.Context, m *platform.Machine, j Job, w stake.PackageWork, _ packageBefore) (rod.StepState, error) {
+	manager, err := m.PackageManager()
+	if err != nil {
+		return "", err
+	}
+	if err := finishPackages(ctx, m, manager, j); err != nil {
+		return "", err
+	}
+	switch {
+	case w.Remove != "":
+		return rod.Done, removePackage(ctx, manager, w)
+	case w.Finish != "":
+		return rod.Done, install(ctx, manager, []stake.PackageGoal{{Name: w.Finish}})
+	}
+	if w.Refresh {
+		j.Say("reading the lists of what the sources offer")
+		if err := manager.Refresh(ctx); err != nil {
+			return "", packageFault(ctx, manager, "read the lists of what the sources offer", err)
+		}
+	}
+	if w, err = offeredNow(ctx, manager, w); err != nil {
+		return "", err
+	}
+	state := rod.Done
+	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
+		state = rod.Held
+		if err := arm(ctx, m, j, 3*stake.RevertAfter); err != nil { // an installation takes a while
+			return "", err
+		}
+	}
+	return state, install(ctx, manager, w.Install)
+}
+
+// offeredNow fills in the versions that the plan could not know.
+func offeredNow(ctx context.Context, manager platform.PackageManager, w stake.PackageWork) (stake.PackageWork, error) {
+	offered, err := manager.Offers(ctx, w.Names())
+	if err != nil {
+		return w, err
+	}
+	goals := slices.Clone(w.Install)
+	for i := range goals {
+		g := &goals[i]
+		if g.Version != "" {
+			continue
+		}
+		g.Version = stake.Pick(offered[g.Name], g.Exactly)
+		if g.Version != "" && (g.AtLeast == "" || manager.Compare(g.Version, g.AtLeast) >= 0) {
+			continue
+		}
+		f := &rod.Fault{What: fmt.Sprintf("no package source of this host offers %s", g.Name), Fix: "check the name"}
+		if len(offered[g.Name]) > 0 {
+			f.What = fmt.Sprintf("no package source of this host offers %s as it is declared: there is %s", g.Name, strings.Join(offered[g.Name], ", "))
+			f.Fix = "declare one of these versions, or a source that has it"
+		} else if names, err := manager.Offered(ctx); err == nil {
+			if near := nearNames(g.Name, names); len(near) > 0 {
+				f.Fix += ": there is " + strings.Join(near, ", ")
+			}
+		}
+		return w, f
+	}
+	w.Install = goals
+	return w, nil
+}
+
+// install installs packages in one transaction, and looks whether they are there.
+func install(ctx context.Context, manager platform.PackageManager, goals []stake.PackageGoal) error {
+	versions := map[string]string{}
+	var words []string
+	do := manager.Install
+	for _, g := range goals {
+		words = append(words, g.Name)
+		versions[g.Name] = g.Version
+		if g.From != "" {
+			do = manager.InstallVersions // it may be an older one
+		}
+	}
+	what := "install " + strings.Join(words, ", ")
+	err := do(ctx, versions)
+	if err != nil {
+		return packageFault(ctx, manager, what, err)
+	}
+	all, err := manager.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	for _, g := range goals {
+		if p := all[g.Name]; p.State != "installed" {
+			return &rod.Fault{What: fmt.Sprintf("package %s is %q after it was installed", g.Name, p.State), Fix: "look at the package manager's records on the host"}
+		}
+	}
+	return nil
+}
+
+// removePackage removes a package and the ones that were named with it, and no
+// others.
+func removePackage(ctx context.Context, manager platform.PackageManager, w stake.PackageWork) error {
+	all, err := manager.Installed(ctx)
+	if err != nil || !all[w.Remove].There() {
+		return err
+	}
+	with, err := manager.WouldRemove(ctx, w.Remove)
+	if err != nil {
+		return err
+	}
+	for _, n := range with {
+		if !slices.Contains(w.With, n) {
+			return &rod.Fault{What: fmt.Sprintf("package %s would go with %s, and the plan does not name it", n, w.Remove), Fix: "plan again"}
+		}
+	}
+	if err := manager.Remove(ctx, append([]string{w.Remove}, with...)); err != nil {
+		return packageFault(ctx, manager, "remove package "+w.Remove, err)
+	}
+	return nil
+}
+
+// finishPackages says who is waited for, and carries on with what an earlier
+// installation left undone.
+func finishPackages(ctx context.Context, m *platform.Machine, manager platform.PackageManager, j Job) error {
+	waitForLock(m, manager, j)
+	all, err := manager.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	broken := platform.Broken(all)
+	if len(broken) == 0 {
+		return nil
+	}
+	j.Say("finishing what an earlier installation left undone: %s", strings.Join(broken, ", "))
+	if err := manager.Finish(ctx); err != nil {
+		return packageFault(ctx, manager, "finish an interrupted installation", err)
+	}
+	return nil
+}
+
+// waitForLock says who is waited for, where somebody is: the manager itself waits.
+func waitForLock(m *platform.Machine, manager platform.PackageManager, j Job) {
+	if holder := m.LockHolder(manager.Locks()); holder != "" {
+		j.Say("waiting for %s, which holds the lock of %s", holder, manager.Name())
+	}
+}
+
+func packageFault(ctx context.Context, manager platform.PackageManager, what string, err error) error {
+	f := &rod.Fault{What: "could not " + what, Fix: "read what the package manager said below", Output: lastLines(err.Error(), 15)}
+	if trouble, fix := platform.SourceTrouble(err.Error()); trouble != "" {
+		f.What, f.Fix = fmt.Sprintf("could not %s: of a package source, %s", what, trouble), fix
+	}
+	if all, e := manager.Installed(ctx); e == nil {
+		if broken := platform.Broken(all); len(broken) > 0 {
+			f.What += "; packages are left half done: " + strings.Join(broken, ", ")
+			f.Fix = "the next plan offers to finish them"
+		}
+	}
+	return f
+}
+
+func lastLines(s string, n int) string {
+	lines := strings.Split(strings.TrimSpace(s), "\n")
+	if len(lines) > n {
+		lines = lines[len(lines)-n:]
+	}
+	return strings.Join(lines, "\n")
+}
+
+// backPackage purges the packages that the step brought, and installs again those
+// that it removed, or changed, as they were.
+func backPackage(ctx context.Context, m *platform.Machine, j Job, w stake.PackageWork, before packageBefore) error {
+	manager, err := m.PackageManager()
+	if err != nil {
+		return err
+	}
+	if err := finishPackages(ctx, m, manager, j); err != nil {
+		return err
+	}
+	now, err := installedVersions(ctx, manager)
+	if err != nil {
+		return err
+	}
+	var added []string
+	for name := range now {
+		if _, was := before.Installed[name]; !was {
+			added = append(added, name)
+		}
+	}
+	removed := map[string]string{} // or changed
+	for name, version := range before.Installed {
+		if now[name] != version {
+			removed[name] = version
+		}
+	}
+	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
+		disarmTimerOnly(ctx, m, j)
+	}
+	if len(added) > 0 {
+		slices.Sort(added)
+		j.Say("removing %s", strings.Join(added, ", "))
+		if err := manager.Purge(ctx, added); err != nil {
+			return packageFault(ctx, manager, "remove what the step brought", err)
+		}
+	}
+	if len(removed) > 0 {
+		j.Say("installing %s again", strings.Join(slices.Sorted(maps.Keys(removed)), ", "))
+		if err := manager.InstallVersions(ctx, removed); err != nil {
+			return packageFault(ctx, manager, "bring back the packages that were there", err)
+		}
+	}
+	return nil
+}

@@ -1,0 +1,145 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"slices"
+
+	"northstake/core/stake"
+	"northstake/host/platform"
+	"northstake/host/rod"
+)
+
+// portBefore is how the ports stood in the firewall program, for each network.
+type portBefore struct {
+	Filter string                        `json:"filter"`
+	States map[string]platform.PortState `json:"states"`
+}
+
+var _ = register("port", typed[stake.PortWant, stake.PortWork, portBefore]{
+	read: readPorts, before: beforePort, do: openPort, back: closePort,
+})
+
+func readPorts(ctx context.Context, m *platform.Machine, wants []stake.PortWant) ([]any, error) {
+	if len(wants) == 0 {
+		return nil, nil
+	}
+	filter, err := m.PortFilter(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if filter != nil {
+		return each(func(ctx context.Context, _ *platform.Machine, w stake.PortWant) (any, error) {
+			f := stake.PortFound{Live: true, Kept: true, Filter: filter.Name()}
+			for _, network := range w.Sources() {
+				s, err := filter.Read(ctx, w, network)
+				if err != nil {
+					return nil, err
+				}
+				f.Live, f.Kept, f.Where = f.Live && s.Live, f.Kept && s.Kept, s.Where
+			}
+			return f, nil
+		})(ctx, m, wants)
+	}
+	rules, err := m.Rules(ctx)
+	if err != nil {
+		return nil, err
+	}
+	kept, err := keptTable(m)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]any, len(wants))
+	for i, w := range wants {
+		by := rules.Filters.Closed(w)
+		// A filter that is not North Stake's is taken to be there after a restart too.
+		f := stake.PortFound{Live: by == "", Kept: by == "" || by == stake.FirewallTable, By: by}
+		if kept != nil {
+			f.Kept = f.Kept && kept.Lets(w)
+		}
+		out[i] = f
+	}
+	return out, nil
+}
+
+// keptTable is the table that North Stake's own unit will load at the next
+// start, nil when it will load none.
+func keptTable(m *platform.Machine) (*stake.KeptTable, error) {
+	if !m.Exists(stake.FirewallFile) || !m.Exists(firewallLink) {
+		return nil, nil
+	}
+	b, err := m.Read(stake.FirewallFile)
+	if err != nil {
+		return nil, err
+	}
+	t := stake.KeptTable(string(b))
+	return &t, nil
+}
+
+// filterOf is the firewall program that a step was planned for. Nil says that
+// none has come after all.
+func filterOf(ctx context.Context, m *platform.Machine, name string, whichever bool) (platform.PortFilter, error) {
+	filter, err := m.PortFilter(ctx)
+	if err != nil || whichever {
+		return filter, err
+	}
+	if filter == nil || filter.Name() != name {
+		return nil, &rod.Fault{What: fmt.Sprintf("%s is no longer active on this host", name), Fix: "plan again"}
+	}
+	return filter, nil
+}
+
+func beforePort(ctx context.Context, m *platform.Machine, _ Job, w stake.PortWork) (portBefore, error) {
+	b := portBefore{States: map[string]platform.PortState{}}
+	filter, err := filterOf(ctx, m, w.Filter, w.Whichever)
+	if err != nil || filter == nil {
+		return b, err
+	}
+	b.Filter = filter.Name()
+	for _, network := range w.Sources() {
+		if b.States[network], err = filter.Read(ctx, w.PortWant, network); err != nil {
+			return b, err
+		}
+	}
+	return b, nil
+}
+
+// openPort gives the ports a rule of their own in each half where nothing opens
+// them.
+func openPort(ctx context.Context, m *platform.Machine, j Job, w stake.PortWork, b portBefore) (rod.StepState, error) {
+	filter, err := filterOf(ctx, m, w.Filter, w.Whichever)
+	if err != nil {
+		return "", err
+	}
+	if filter == nil {
+		j.Say("no firewall program is active: the port is open")
+		return rod.Done, nil
+	}
+	for _, network := range w.Sources() {
+		rules := slices.Clone(b.States[network].Rules)
+		for i := range rules {
+			r := &rules[i]
+			r.Live, r.Kept = r.Live || !r.OpenLive, r.Kept || !r.OpenKept
+		}
+		if err := filter.Set(ctx, w.PortWant, network, rules); err != nil {
+			return "", err
+		}
+	}
+	return rod.Done, nil
+}
+
+func closePort(ctx context.Context, m *platform.Machine, _ Job, w stake.PortWork, b portBefore) error {
+	if b.Filter == "" {
+		return nil
+	}
+	filter, err := filterOf(ctx, m, b.Filter, false)
+	if err != nil {
+		return err
+	}
+	for network, s := range b.States {
+		if err := filter.Set(ctx, w.PortWant, network, s.Rules); err != nil {
+			return err
+		}
+	}
+	return nil
+}

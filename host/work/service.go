@@ -1,0 +1,292 @@
+package work
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"northstake/core/stake"
+	"northstake/host/platform"
+	"northstake/host/rod"
+)
+
+// serviceBefore is how a service stood before a step, with the text of the
+// files that change its unit.
+type serviceBefore struct {
+	Known   bool              `json:"known"`
+	Active  string            `json:"active"`
+	Boot    string            `json:"boot"`
+	DropIns map[string]string `json:"drop_ins,omitempty"` // path to SHA-256; the text is kept
+}
+
+type service struct {
+	typed[stake.ServiceWant, stake.ServiceWork, serviceBefore]
+}
+
+var _ = register("service", service{typed[stake.ServiceWant, stake.ServiceWork, serviceBefore]{
+	read: readServices, before: beforeService, do: doService, back: backService,
+}})
+
+// Confirm stops the timer that would take the start of a firewall back.
+func (service) Confirm(ctx context.Context, m *platform.Machine, j Job) error {
+	disarm(ctx, m, j)
+	return nil
+}
+
+func readServices(ctx context.Context, m *platform.Machine, wants []stake.ServiceWant) ([]any, error) {
+	if len(wants) == 0 {
+		return nil, nil
+	}
+	units, err := m.Services(ctx)
+	if err != nil {
+		return nil, err
+	}
+	names := make([]string, len(wants))
+	for i, w := range wants {
+		names[i] = w.Name
+	}
+	states, err := units.States(ctx, names)
+	if err != nil {
+		return nil, err
+	}
+	out := make([]any, len(wants))
+	for i, w := range wants {
+		st := states[w.Name]
+		f := stake.ServiceFound{Known: st.Known, Active: st.Active, Boot: st.Boot}
+		if f.DropIns, err = m.DropIns(w.Name); err != nil {
+			out[i] = err
+			continue
+		}
+		for path := range f.DropIns {
+			if e, err := m.Entry(path); err == nil && e.Touched.At.After(f.Touched.At) {
+				f.Touched = e.Touched
+				f.Touched.What = path
+			}
+		}
+		if !st.Known {
+			f.Near = nearUnits(ctx, units, w.Name)
+		}
+		out[i] = f
+	}
+	return out, nil
+}
+
+func nearUnits(ctx context.Context, units platform.ServiceManager, name string) []string {
+	all, err := units.Names(ctx)
+	if err != nil {
+		return nil
+	}
+	return nearNames(name, all)
+}
+
+func beforeService(ctx context.Context, m *platform.Machine, _ Job, w stake.ServiceWork) (serviceBefore, error) {
+	units, err := m.Services(ctx)
+	if err != nil {
+		return serviceBefore{}, err
+	}
+	states, err := units.States(ctx, []string{w.Name})
+	if err != nil {
+		return serviceBefore{}, err
+	}
+	st := states[w.Name]
+	b := serviceBefore{Known: st.Known, Active: st.Active, Boot: st.Boot}
+	b.DropIns, err = keepDropIns(m, w.Name)
+	return b, err
+}
+
+// keepDropIns keeps the text of the files that change a unit on the host, for
+// root alone, so that they can be put back.
+func keepDropIns(m *platform.Machine, service string) (map[string]string, error) {
+	files, err := m.DropIns(service)
+	if err != nil {
+		return nil, err
+	}
+	for path, sum := range files {
+		text, err := m.Read(path)
+		if err != nil {
+			return nil, err
+		}
+		if err := writeAtomically(m.State("kept", sum), text, 0o600); err != nil {
+			return nil, err
+		}
+	}
+	return files, nil
+}
+
+// setDropIns makes the files that change a unit what they were.
+func setDropIns(m *platform.Machine, service string, want map[string]string) error {
+	have, err := m.DropIns(service)
+	if err != nil {
+		return err
+	}
+	for path := range have {
+		if _, ok := want[path]; !ok {
+			if err := os.Remove(m.Path(path)); err != nil {
+				return err
+			}
+		}
+	}
+	for path, sum := range want {
+		if have[path] == sum {
+			continue
+		}
+		text, err := os.ReadFile(m.State("kept", sum))
+		if err != nil {
+			return fmt.Errorf("the former text of %s is no longer kept on this host: write it anew by hand", path)
+		}
+		if got := sha256.Sum256(text); hex.EncodeToString(got[:]) != sum {
+			return fmt.Errorf("the kept text of %s is damaged: write it anew by hand", path)
+		}
+		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+			return err
+		}
+		if err := writeAtomically(m.Path(path), text, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func doService(ctx context.Context, m *platform.Machine, j Job, w stake.ServiceWork, _ serviceBefore) (rod.StepState, error) {
+	units, err := m.Services(ctx)
+	if err != nil {
+		return "", err
+	}
+	if w.SetDrop {
+		if err := setDropIns(m, w.Name, w.DropIns); err != nil {
+			return "", err
+		}
+		if err := units.Reload(ctx); err != nil {
+			return "", err
+		}
+	}
+	if w.Unmask {
+		if err := units.Mask(ctx, w.Name, false); err != nil {
+			return "", err
+		}
+	}
+	if w.AtBoot != nil {
+		if err := units.Boot(ctx, w.Name, *w.AtBoot); err != nil {
+			return "", err
+		}
+	}
+	states, err := units.States(ctx, []string{w.Name})
+	if err != nil {
+		return "", err
+	}
+	now := w.Now
+	if now == "start" && states[w.Name].Active == "active" {
+		now = w.Nudge // the package has started it already
+	}
+	if !states[w.Name].Known && (now == "reload" || now == "restart") {
+		j.Say("no unit on this host is called %s: nothing takes notice", w.Name)
+		now = ""
+	}
+	state := rod.Done
+	if stake.FiltersItself(w.Name) && (now == "start" || now == "restart") {
+		state = rod.Held
+		if err := arm(ctx, m, j, stake.RevertAfter); err != nil {
+			return "", err
+		}
+	}
+	if now != "" {
+		if err := act(ctx, m, units, w.Name, now); err != nil {
+			return "", err
+		}
+	}
+	_, err = keepDropIns(m, w.Name)
+	return state, err
+}
+
+// act does something to a service, waits until it has settled, and brings its
+// last log lines into the error when it fails.
+func act(ctx context.Context, m *platform.Machine, units platform.ServiceManager, name, action string) error {
+	taken := func(context.Context) error { return nil }
+	if action == "reload" {
+		taken = takesIn(m, name)
+	}
+	err := units.Do(ctx, action, name)
+	if err == nil {
+		err = taken(ctx)
+	}
+	if err == nil && action != "stop" {
+		err = settle(ctx, units, name)
+	}
+	if err == nil {
+		return nil
+	}
+	f := &rod.Fault{What: err.Error(), Fix: "look at the service's own log"}
+	if f.Output = units.Log(ctx, name); f.Output != "" {
+		f.Fix = "the service's last log lines are below"
+	}
+	return f
+}
+
+// settle waits for a service that was started to stay so for a moment.
+func settle(ctx context.Context, units platform.ServiceManager, name string) error {
+	for range 50 {
+		states, err := units.States(ctx, []string{name})
+		if err != nil {
+			return err
+		}
+		switch states[name].Active {
+		case "active":
+			return nil
+		case "failed":
+			return fmt.Errorf("service %s failed after it was started", name)
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return nil
+}
+
+func backService(ctx context.Context, m *platform.Machine, j Job, w stake.ServiceWork, b serviceBefore) error {
+	units, err := m.Services(ctx)
+	if err != nil {
+		return err
+	}
+	states, err := units.States(ctx, []string{w.Name})
+	if err != nil {
+		return err
+	}
+	st := states[w.Name]
+	if w.SetDrop {
+		if err := setDropIns(m, w.Name, b.DropIns); err != nil {
+			return err
+		}
+		if err := units.Reload(ctx); err != nil {
+			return err
+		}
+	}
+	if stake.FiltersItself(w.Name) {
+		disarmTimerOnly(ctx, m, j)
+	}
+	if !st.Known || !b.Known {
+		return nil
+	}
+	if masked := strings.HasPrefix(b.Boot, "masked"); masked != strings.HasPrefix(st.Boot, "masked") {
+		if err := units.Mask(ctx, w.Name, masked); err != nil {
+			return err
+		}
+	}
+	if w.AtBoot != nil && (b.Boot == "enabled" || b.Boot == "disabled") && b.Boot != st.Boot {
+		if err := units.Boot(ctx, w.Name, b.Boot == "enabled"); err != nil {
+			return err
+		}
+	}
+	was, is := b.Active == "active", st.Active == "active"
+	switch {
+	case was && !is:
+		return units.Do(ctx, "start", w.Name)
+	case !was && is:
+		return units.Do(ctx, "stop", w.Name)
+	case was && w.SetDrop:
+		return units.Do(ctx, "restart", w.Name)
+	}
+	return nil
+}

@@ -1,0 +1,163 @@
+// Package work is the host side: it reads stakes and does steps. Each kind of
+// stake has one file here; the rest knows kinds only through Worker.
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"northstake/core/plan"
+	"northstake/core/stake"
+	"northstake/host/platform"
+	"northstake/host/rod"
+)
+
+// Job is one step as a worker sees it.
+type Job struct {
+	Run    string
+	Number int
+	Name   string
+	Work   json.RawMessage
+	Say    func(format string, args ...any)
+}
+
+// Worker reads and changes the stakes of one kind. Before records what is there
+// before a step, and must change nothing. Do does the step and can be called
+// again after it was cut off. Back brings back what Before recorded, whatever
+// of Do has happened, and can be called again as well.
+type Worker interface {
+	Read(ctx context.Context, m *platform.Machine, wants []rod.Want) []plan.Reading
+	Before(ctx context.Context, m *platform.Machine, j Job) (json.RawMessage, error)
+	Do(ctx context.Context, m *platform.Machine, j Job, before json.RawMessage) (rod.StepState, error)
+	Back(ctx context.Context, m *platform.Machine, j Job, before json.RawMessage) error
+}
+
+// Confirmer is a worker whose steps are held until they are confirmed.
+type Confirmer interface {
+	Confirm(ctx context.Context, m *platform.Machine, j Job) error
+}
+
+// Preflighter is a worker that can tell before the first step of a run whether
+// its own would be refused. It changes nothing that is in use.
+type Preflighter interface {
+	Preflight(ctx context.Context, m *platform.Machine, j Job) error
+}
+
+var workers = map[string]Worker{}
+
+// register makes a worker known; each kind's file calls it once.
+func register(typ string, w Worker) struct{} {
+	workers[typ] = w
+	return struct{}{}
+}
+
+func workerOf(typ string) (Worker, error) {
+	if w, ok := workers[typ]; ok {
+		return w, nil
+	}
+	return nil, fmt.Errorf("this rod knows no kind of stake called %q", typ)
+}
+
+// typed adapts a worker of decoded values to Worker: W is what a reading wants,
+// J what a step does, B what Before records.
+type typed[W, J, B any] struct {
+	read   func(ctx context.Context, m *platform.Machine, wants []W) ([]any, error)
+	before func(ctx context.Context, m *platform.Machine, j Job, work J) (B, error)
+	do     func(ctx context.Context, m *platform.Machine, j Job, work J, before B) (rod.StepState, error)
+	back   func(ctx context.Context, m *platform.Machine, j Job, work J, before B) error
+}
+
+// each adapts the reading of one stake to that of many.
+func each[W any](one func(ctx context.Context, m *platform.Machine, w W) (any, error)) func(context.Context, *platform.Machine, []W) ([]any, error) {
+	return func(ctx context.Context, m *platform.Machine, wants []W) ([]any, error) {
+		out := make([]any, len(wants))
+		for i, w := range wants {
+			v, err := one(ctx, m, w)
+			if err != nil {
+				out[i] = err
+				continue
+			}
+			out[i] = v
+		}
+		return out, nil
+	}
+}
+
+func (t typed[W, J, B]) Read(ctx context.Context, m *platform.Machine, wants []rod.Want) []plan.Reading {
+	out := make([]plan.Reading, len(wants))
+	decoded, index := make([]W, 0, len(wants)), make([]int, 0, len(wants))
+	memo := memoOf(m)
+	for i, w := range wants {
+		out[i].Name = stake.Local(w.Type, w.Name)
+		v, err := stake.Decode[W](memo, out[i].Name, w.Want)
+		if err != nil {
+			out[i].Unread = "what is wanted cannot be understood: " + err.Error()
+			continue
+		}
+		decoded, index = append(decoded, v), append(index, i)
+	}
+	found, err := t.read(ctx, m, decoded)
+	for n, i := range index {
+		if err != nil {
+			out[i].Unread = err.Error()
+			continue
+		}
+		if e, ok := found[n].(error); ok {
+			out[i].Unread = e.Error()
+			continue
+		}
+		if out[i].Found, err = json.Marshal(found[n]); err != nil {
+			out[i].Unread = err.Error()
+			err = nil
+		}
+	}
+	return out
+}
+
+// memoOf keeps the wants of a machine decoded.
+func memoOf(m *platform.Machine) *stake.Memo {
+	memo, err := platform.Cached(m, "memo", "once", func() (*stake.Memo, error) { return stake.NewMemo(), nil })
+	if err != nil {
+		return nil
+	}
+	return memo
+}
+
+func (t typed[W, J, B]) Before(ctx context.Context, m *platform.Machine, j Job) (json.RawMessage, error) {
+	var work J
+	if err := json.Unmarshal(j.Work, &work); err != nil {
+		return nil, fmt.Errorf("the step cannot be understood: %w", err)
+	}
+	b, err := t.before(ctx, m, j, work)
+	if err != nil {
+		return nil, err
+	}
+	return json.Marshal(b)
+}
+
+func (t typed[W, J, B]) decode(j Job, before json.RawMessage) (work J, b B, err error) {
+	if err = json.Unmarshal(j.Work, &work); err == nil {
+		err = json.Unmarshal(before, &b)
+	}
+	if err != nil {
+		err = fmt.Errorf("the step cannot be understood: %w", err)
+	}
+	return work, b, err
+}
+
+func (t typed[W, J, B]) Do(ctx context.Context, m *platform.Machine, j Job, before json.RawMessage) (rod.StepState, error) {
+	work, b, err := t.decode(j, before)
+	if err != nil {
+		return "", err
+	}
+	return t.do(ctx, m, j, work, b)
+}
+
+func (t typed[W, J, B]) Back(ctx context.Context, m *platform.Machine, j Job, before json.RawMessage) error {
+	work, b, err := t.decode(j, before)
+	if err != nil {
+		return err
+	}
+	return t.back(ctx, m, j, work, b)
+}

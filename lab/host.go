@@ -1,0 +1,262 @@
+package lab
+
+import (
+	"archive/tar"
+	"bytes"
+	"context"
+	"fmt"
+	"io"
+	"net"
+	"net/netip"
+	"os/exec"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/moby/moby/api/pkg/stdcopy"
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/client"
+)
+
+// List returns the names of the hosts there are, running or not.
+func (l *Lab) List(ctx context.Context) ([]string, error) {
+	res, err := l.cli.ContainerList(ctx, client.ContainerListOptions{All: true})
+	if err != nil {
+		return nil, fmt.Errorf("list lab hosts: %w", err)
+	}
+	var names []string
+	for _, c := range res.Items {
+		names = append(names, strings.TrimPrefix(c.Names[0], "/"))
+	}
+	return names, nil
+}
+
+// Ensure makes sure that host name, of the given family, runs at Address(n) and
+// that its SSH server answers. A host that is already there is kept as it is. The
+// first host of a family makes the family's image where this machine has none yet
+// (about a minute and a half).
+func (l *Lab) Ensure(ctx context.Context, f Family, name string, n int) error {
+	got, err := l.cli.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
+	if err != nil {
+		if err := l.create(ctx, f, name, n); err != nil {
+			return err
+		}
+	} else if !got.Container.State.Running {
+		if err := l.Start(ctx, name); err != nil {
+			return err
+		}
+	}
+	return l.waitSSH(ctx, l.Address(n))
+}
+
+// command is the first process of a host.
+func (f Family) command() []string {
+	if !f.plain {
+		return []string{"/lib/systemd/systemd"}
+	}
+	// It looks after processes that lose their parent, as an init does; without
+	// policy-rc.d's leave nothing is started by a package.
+	return []string{"/bin/sh", "-c", "ssh-keygen -A >/dev/null; mkdir -p /run/sshd; /usr/sbin/sshd; trap 'exit 0' TERM; while :; do sleep 1 & wait; done"}
+}
+
+func (f Family) stopSignal() string {
+	if f.plain {
+		return "SIGTERM"
+	}
+	return "SIGRTMIN+3"
+}
+
+func (l *Lab) create(ctx context.Context, f Family, name string, n int) error {
+	if err := l.load(ctx, f); err != nil {
+		return err
+	}
+	addr, err := netip.ParseAddr(l.Address(n))
+	if err != nil {
+		return fmt.Errorf("make lab host %s: %w", name, err)
+	}
+	octets := addr.As4()
+	files, processes := limits()
+	_, err = l.cli.ContainerCreate(ctx, client.ContainerCreateOptions{
+		Name: name,
+		Config: &container.Config{
+			Image: f.image(), Hostname: name,
+			Cmd: f.command(), StopSignal: f.stopSignal(),
+		},
+		HostConfig: &container.HostConfig{
+			CapAdd:      []string{"NET_ADMIN", "NET_RAW"},
+			NetworkMode: networkName,
+			Resources: container.Resources{Ulimits: []*container.Ulimit{
+				{Name: "nofile", Soft: files, Hard: files}, {Name: "nproc", Soft: processes, Hard: processes},
+			}},
+		},
+		NetworkingConfig: &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{
+			networkName: {
+				IPAMConfig: &network.EndpointIPAMConfig{IPv4Address: addr},
+				// A fixed MAC keeps neighbours' entries right over restarts.
+				MacAddress: network.HardwareAddr{0x0a, 0x58, octets[0], octets[1], octets[2], octets[3]},
+			},
+		}},
+	})
+	if err != nil {
+		return fmt.Errorf("make lab host %s: %w", name, err)
+	}
+	key, err := l.publicKey()
+	if err != nil {
+		return fmt.Errorf("make lab host %s: %w", name, err)
+	}
+	if err := l.Start(ctx, name); err != nil {
+		return err
+	}
+	script := "install -d -m700 -o keeper -g keeper /home/keeper/.ssh && cat > /home/keeper/.ssh/authorized_keys && chown keeper:keeper /home/keeper/.ssh/authorized_keys && chmod 600 /home/keeper/.ssh/authorized_keys"
+	if out, err := l.ExecInput(ctx, name, bytes.NewReader(key), "sh", "-c", script); err != nil {
+		return fmt.Errorf("make lab host %s: %w: %s", name, err, out)
+	}
+	return nil
+}
+
+// Start starts a host that is stopped.
+func (l *Lab) Start(ctx context.Context, name string) error {
+	if _, err := l.cli.ContainerStart(ctx, name, client.ContainerStartOptions{}); err != nil {
+		return fmt.Errorf("start lab host %s: %w", name, err)
+	}
+	return nil
+}
+
+// Restart stops a host in order and starts it again.
+func (l *Lab) Restart(ctx context.Context, name string) error {
+	limit := 10
+	if _, err := l.cli.ContainerStop(ctx, name, client.ContainerStopOptions{Timeout: &limit}); err != nil {
+		return fmt.Errorf("restart lab host %s: %w", name, err)
+	}
+	return l.Start(ctx, name)
+}
+
+// Kill ends a host as a power cut does, and returns when it is down: the engine takes
+// the start of a host that is not down yet for done already.
+func (l *Lab) Kill(ctx context.Context, name string) error {
+	if _, err := l.cli.ContainerKill(ctx, name, client.ContainerKillOptions{Signal: "KILL"}); err != nil {
+		return fmt.Errorf("kill lab host %s: %w", name, err)
+	}
+	return waitFor(ctx, time.Minute, "the end of host "+name, func() bool {
+		got, err := l.cli.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
+		return err == nil && got.Container.State != nil && !got.Container.State.Running
+	})
+}
+
+// Remove ends a host and its disk.
+func (l *Lab) Remove(ctx context.Context, name string) error {
+	if _, err := l.cli.ContainerRemove(ctx, name, client.ContainerRemoveOptions{Force: true, RemoveVolumes: true}); err != nil {
+		return fmt.Errorf("remove lab host %s: %w", name, err)
+	}
+	return nil
+}
+
+// WaitSSH returns when the host at addr greets as an SSH server does.
+func (l *Lab) WaitSSH(ctx context.Context, n int) error { return l.waitSSH(ctx, l.Address(n)) }
+
+func (l *Lab) waitSSH(ctx context.Context, addr string) error {
+	return waitFor(ctx, 6*time.Minute, "an SSH server at "+addr, func() bool {
+		c, err := net.DialTimeout("tcp", addr+":22", time.Second)
+		if err != nil {
+			return false
+		}
+		defer c.Close()
+		c.SetDeadline(time.Now().Add(2 * time.Second))
+		greeting := make([]byte, 4)
+		_, err = io.ReadFull(c, greeting)
+		return err == nil && string(greeting) == "SSH-"
+	})
+}
+
+// Exec runs a command on a host as root, beside North Stake's own ways, and
+// returns what it printed. A non-zero exit is an error.
+func (l *Lab) Exec(ctx context.Context, name string, args ...string) (string, error) {
+	return l.ExecInput(ctx, name, nil, args...)
+}
+
+// Shell is Exec of a shell script.
+func (l *Lab) Shell(ctx context.Context, name, script string) (string, error) {
+	return l.Exec(ctx, name, "sh", "-c", script)
+}
+
+// exitMark goes before the exit status at the end of what a command writes to
+// standard error: the engine forgets an ended command's status soon, and on a
+// busy machine too soon.
+const exitMark = "\nexit-status-of-lab-command "
+
+// ExecInput is Exec with standard input.
+func (l *Lab) ExecInput(ctx context.Context, name string, in io.Reader, args ...string) (string, error) {
+	marked := append([]string{"sh", "-c", `"$@"; printf '` + strings.ReplaceAll(exitMark, "\n", `\n`) + `%d' $? >&2`, "sh"}, args...)
+	created, err := l.cli.ExecCreate(ctx, name, client.ExecCreateOptions{
+		Cmd: marked, AttachStdin: in != nil, AttachStdout: true, AttachStderr: true,
+	})
+	if err != nil {
+		return "", fmt.Errorf("on lab host %s: %w", name, err)
+	}
+	res, err := l.cli.ExecAttach(ctx, created.ID, client.ExecAttachOptions{})
+	if err != nil {
+		return "", fmt.Errorf("on lab host %s: %w", name, err)
+	}
+	defer res.Close()
+	if in != nil {
+		if _, err := io.Copy(res.Conn, in); err != nil {
+			return "", fmt.Errorf("on lab host %s: %w", name, err)
+		}
+		res.CloseWrite()
+	}
+	var out, errs bytes.Buffer
+	if _, err := stdcopy.StdCopy(&out, &errs, res.Reader); err != nil {
+		return "", fmt.Errorf("on lab host %s: %w", name, err)
+	}
+	said, status, ended := strings.Cut(errs.String(), exitMark)
+	if !ended {
+		return out.String(), fmt.Errorf("on lab host %s: %q was cut off: %s%s", name, args, out.String(), said)
+	}
+	if status != "0" {
+		return out.String(), fmt.Errorf("on lab host %s: %q exited with %s: %s%s", name, args, status, out.String(), said)
+	}
+	return out.String(), nil
+}
+
+// Put writes a file on a host as root with mode 0644.
+func (l *Lab) Put(ctx context.Context, name, path string, content []byte) error {
+	var buf bytes.Buffer
+	w := tar.NewWriter(&buf)
+	if err := w.WriteHeader(&tar.Header{Name: strings.TrimPrefix(path, "/"), Mode: 0o644, Size: int64(len(content))}); err != nil {
+		return err
+	}
+	if _, err := w.Write(content); err != nil {
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return err
+	}
+	if _, err := l.cli.CopyToContainer(ctx, name, client.CopyToContainerOptions{DestinationPath: "/", Content: &buf}); err != nil {
+		return fmt.Errorf("put %s on lab host %s: %w", path, name, err)
+	}
+	return nil
+}
+
+// process is the process id of a host's process 1, as this machine counts.
+func (l *Lab) process(ctx context.Context, name string) (int, error) {
+	got, err := l.cli.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
+	if err != nil {
+		return 0, fmt.Errorf("lab host %s: %w", name, err)
+	}
+	return got.Container.State.Pid, nil
+}
+
+// MountSmall puts a file system of the given size over a directory of a host,
+// which the host itself may not do.
+func (l *Lab) MountSmall(ctx context.Context, name, path string, size int64) error {
+	pid, err := l.process(ctx, name)
+	if err != nil {
+		return err
+	}
+	out, err := exec.CommandContext(ctx, "nsenter", "-t", strconv.Itoa(pid), "-m", "mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%d", size), "tmpfs", path).CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("mount a small file system on lab host %s: %w: %s", name, err, out)
+	}
+	return nil
+}

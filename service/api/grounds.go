@@ -1,0 +1,309 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"northstake/core/declare"
+	"northstake/core/plan"
+	"northstake/host/platform"
+	"northstake/service/contract"
+	"northstake/service/jobs"
+	"northstake/service/store"
+)
+
+// ListKeys explains the keys of a declaration.
+func (s *Server) ListKeys(c *gin.Context) {
+	keys, _ := platform.Keys("")
+	c.JSON(http.StatusOK, keys)
+}
+
+// ListGrounds lists the grounds.
+func (s *Server) ListGrounds(c *gin.Context) {
+	ctx := c.Request.Context()
+	list, err := s.Store.Grounds(ctx)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	out := []contract.Ground{}
+	for _, g := range list {
+		d, err := s.Jobs.Declaration(ctx, g.ID, g.Newest)
+		if err != nil {
+			s.refuse(c, err)
+			return
+		}
+		out = append(out, contract.Ground{Name: g.Name, About: d.Ground.About, Revision: g.Newest, Hosts: len(d.Hosts)})
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func revisionOf(r store.Revision) contract.Revision {
+	return contract.Revision{Number: r.Number, CreatedAt: r.CreatedAt, By: r.By}
+}
+
+// CreateRevision checks a declaration and stores it under the next number.
+func (s *Server) CreateRevision(c *gin.Context, ground contract.InGround) {
+	var in contract.NewRevision
+	if !body(c, &in) {
+		return
+	}
+	ctx := c.Request.Context()
+	m := &declare.Manifest{Files: in.Files, Dirs: in.Dirs}
+	d, problems := declare.Parse(in.Sources, m)
+	if len(problems) > 0 {
+		s.refuse(c, problems)
+		return
+	}
+	if d.Ground.Name != ground {
+		problem(c, contract.Problem{Status: http.StatusConflict, Title: fmt.Sprintf("the declaration is of ground %q, not %q", d.Ground.Name, ground)})
+		return
+	}
+	if len(d.Remotes()) > 0 {
+		problems, err := s.Jobs.Fetch(ctx, ground, d, m)
+		if err != nil {
+			s.refuse(c, err)
+			return
+		}
+		if len(problems) == 0 {
+			d, problems = declare.Parse(in.Sources, m)
+		}
+		if len(problems) > 0 {
+			s.refuse(c, problems)
+			return
+		}
+	}
+	if lacking := d.WithoutText(); len(lacking) > 0 {
+		problem(c, contract.Problem{Status: http.StatusUnprocessableEntity, Title: "the text of files is missing", Missing: lacking, Fix: "send it with the files, as text"})
+		return
+	}
+	var sums []string
+	for _, dir := range d.ContentDirs() {
+		for _, f := range d.FilesOf(dir) {
+			sums = append(sums, f.SHA256)
+		}
+	}
+	missing, err := s.Store.MissingBlobs(ctx, sums)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	if len(missing) > 0 {
+		problem(c, contract.Problem{Type: TypeBlobs, Status: http.StatusConflict, Title: "content is missing", Missing: missing, Fix: "send it to /api/v1/blobs first"})
+		return
+	}
+	r, fresh, err := s.Store.AddRevision(ctx, ground, in.Sources, m, who(c))
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	c.JSON(map[bool]int{true: http.StatusCreated, false: http.StatusOK}[fresh], revisionOf(r))
+}
+
+// ListRevisions lists the revisions of a ground.
+func (s *Server) ListRevisions(c *gin.Context, ground contract.InGround) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	list, err := s.Store.Revisions(c.Request.Context(), g.ID)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	out := []contract.Revision{}
+	for _, r := range list {
+		out = append(out, revisionOf(r))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// newest returns a ground's newest declaration; false says that the request has
+// been refused.
+func (s *Server) newest(c *gin.Context, g store.Ground) (*declare.Declaration, int, bool) {
+	d, err := s.Jobs.Declaration(c.Request.Context(), g.ID, g.Newest)
+	if err != nil {
+		s.refuse(c, err)
+	}
+	return d, g.Newest, err == nil
+}
+
+func rowsOf(h store.HostState) ([]plan.Row, error) {
+	rows := []plan.Row{}
+	if len(h.Rows) == 0 {
+		return rows, nil
+	}
+	return rows, json.Unmarshal(h.Rows, &rows)
+}
+
+func timeOf(t *time.Time) time.Time {
+	if t == nil {
+		return time.Time{}
+	}
+	return *t
+}
+
+// needsNoTrust says whether a host is known without a trusted key of its own.
+func needsNoTrust(d *declare.Declaration, host string) bool {
+	return d.Hosts[host].Via == "local" || len(d.AuthoritiesOf(host)) > 0
+}
+
+// GetGround shows a ground with its hosts as they were last seen.
+func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params contract.GetGroundParams) {
+	ctx := c.Request.Context()
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	d, n, ok := s.newest(c, g)
+	if !ok {
+		return
+	}
+	hosts, err := d.Choose(params.On)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	r, err := s.Store.Revision(ctx, g.ID, n)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	states, err := s.Store.HostStates(ctx, g.ID)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	trusted, err := s.Store.TrustedHosts(ctx, g.ID)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	out := contract.GroundView{Name: g.Name, About: d.Ground.About, Revision: revisionOf(r), Hosts: []contract.HostBrief{}, Sites: []contract.SiteBrief{}}
+	for _, name := range hosts {
+		st := states[name]
+		rows, err := rowsOf(st)
+		if err != nil {
+			s.refuse(c, err)
+			return
+		}
+		sites := d.SitesOn(name)
+		if sites == nil {
+			sites = []string{}
+		}
+		out.Hosts = append(out.Hosts, contract.HostBrief{Name: name, Address: d.Hosts[name].Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: d.Hosts[name].Via,
+			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread})
+	}
+	for _, name := range d.SiteNames() {
+		hosts := d.HostsOf(name)
+		out.Sites = append(out.Sites, contract.SiteBrief{Name: name, Names: d.Sites[name].Names, Hosts: hosts})
+	}
+	if plans, err := s.Store.Tasks(ctx, store.Plans, g.ID, 1); err != nil {
+		s.refuse(c, err)
+		return
+	} else if len(plans) > 0 {
+		out.LastPlan = planBrief(plans[0])
+	}
+	if runs, err := s.Store.Runs(ctx, g.ID, 1); err != nil {
+		s.refuse(c, err)
+		return
+	} else if len(runs) > 0 {
+		out.LastRun = runBrief(runs[0])
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// GetHost shows a host as it was last seen.
+func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract.OnHost) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	d, _, ok := s.newest(c, g)
+	if !ok {
+		return
+	}
+	if d.Hosts[host] == nil {
+		s.refuse(c, jobs.Unknown{Host: host})
+		return
+	}
+	states, err := s.Store.HostStates(c.Request.Context(), g.ID)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	keys, err := s.Store.HostKeys(c.Request.Context(), g.ID, host)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	st := states[host]
+	out := contract.HostView{Name: host, Address: d.Hosts[host].Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: d.Hosts[host].Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
+		Labels: d.Hosts[host].Labels, Kits: d.Hosts[host].Kits, Givens: d.GivensOf(host)}
+	if out.Rows, err = rowsOf(st); err != nil {
+		s.refuse(c, err)
+		return
+	}
+	if len(st.Traits) > 0 {
+		if err := json.Unmarshal(st.Traits, &out.Traits); err != nil {
+			s.refuse(c, err)
+			return
+		}
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// GetHostKeys asks a host for its keys.
+func (s *Server) GetHostKeys(c *gin.Context, ground contract.InGround, host contract.OnHost) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	keys, err := s.Jobs.HostKeys(c.Request.Context(), g, host)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, keys)
+}
+
+// TrustHost trusts the keys that a host offers, when one has the fingerprint
+// that a person has compared.
+func (s *Server) TrustHost(c *gin.Context, ground contract.InGround, host contract.OnHost) {
+	var in contract.TrustHostJSONBody
+	if !body(c, &in) {
+		return
+	}
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	keys, err := s.Jobs.HostKeys(c.Request.Context(), g, host)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	for _, k := range keys.Offered {
+		if k.Fingerprint != in.Fingerprint {
+			continue
+		}
+		if keys.Warning != "" {
+			problem(c, contract.Problem{Status: http.StatusConflict, Title: keys.Warning, Fix: "correct the addresses in the declaration; nothing was trusted"})
+			return
+		}
+		if err := s.Store.Trust(c.Request.Context(), g.ID, host, keys.Offered, who(c)); err != nil {
+			s.refuse(c, err)
+			return
+		}
+		s.Log.Info("host trusted", "ground", ground, "host", host, "fingerprint", in.Fingerprint, "by", who(c))
+		keys.Trusted = keys.Offered
+		c.JSON(http.StatusOK, keys)
+		return
+	}
+	problem(c, contract.Problem{Status: http.StatusConflict, Title: fmt.Sprintf("host %s offers no key with the fingerprint %s", host, in.Fingerprint),
+		Fix: "compare the fingerprints again; nothing was trusted"})
+}

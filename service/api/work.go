@@ -1,0 +1,373 @@
+package api
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"northstake/core/plan"
+	"northstake/service/contract"
+	"northstake/service/jobs"
+	"northstake/service/store"
+)
+
+func (s *Server) ask(c *gin.Context, ground string, table store.Table) (store.Task, bool) {
+	var ask contract.Ask
+	if !body(c, &ask) {
+		return store.Task{}, false
+	}
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return store.Task{}, false
+	}
+	t, err := s.Jobs.Ask(c.Request.Context(), table, g, ask, who(c))
+	if err != nil {
+		s.refuse(c, err)
+		return t, false
+	}
+	c.Header("Location", fmt.Sprintf("/api/v1/grounds/%s/%s/%d", ground, table, t.ID))
+	return t, true
+}
+
+// task finds a survey or plan of a ground.
+func (s *Server) task(c *gin.Context, ground string, table store.Table, id int64) (store.Task, bool) {
+	t, err := s.Store.Task(c.Request.Context(), table, id)
+	if err == nil && t.Ground != ground {
+		err = store.ErrNotFound
+	}
+	if errors.Is(err, store.ErrNotFound) {
+		if _, ok := s.ground(c, ground); !ok {
+			return t, false
+		}
+	}
+	if err != nil {
+		s.refuse(c, fmt.Errorf("%s %d of ground %s: %w", string(table[:len(table)-1]), id, ground, err))
+		return t, false
+	}
+	return t, true
+}
+
+func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
+	out := contract.Survey{Id: t.ID, State: contract.SurveyState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, FinishedAt: timeOf(t.FinishedAt), Error: t.Error, Hosts: []contract.SurveyHost{}}
+	if t.State == "done" {
+		events, err := s.Store.Events(c.Request.Context(), store.Topic(string(store.Surveys), t.ID), 0)
+		if err != nil {
+			s.refuse(c, err)
+			return
+		}
+		for _, e := range events {
+			var h contract.SurveyHost
+			if e.Kind != "host" {
+				continue
+			}
+			if err := json.Unmarshal(e.Data, &h); err != nil {
+				s.refuse(c, err)
+				return
+			}
+			out.Hosts = append(out.Hosts, h)
+		}
+		slices.SortFunc(out.Hosts, func(a, b contract.SurveyHost) int { return strings.Compare(a.Host, b.Host) })
+	}
+	c.JSON(status, out)
+}
+
+// CreateSurvey starts a survey.
+func (s *Server) CreateSurvey(c *gin.Context, ground contract.InGround) {
+	if t, ok := s.ask(c, ground, store.Surveys); ok {
+		s.surveyOf(c, t, http.StatusAccepted)
+	}
+}
+
+// GetSurvey shows a survey.
+func (s *Server) GetSurvey(c *gin.Context, ground contract.InGround, id contract.ById) {
+	if t, ok := s.task(c, ground, store.Surveys, id); ok {
+		s.surveyOf(c, t, http.StatusOK)
+	}
+}
+
+// GetDrift shows what had shifted when the hosts were last surveyed.
+func (s *Server) GetDrift(c *gin.Context, ground contract.InGround) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	d, n, ok := s.newest(c, g)
+	if !ok {
+		return
+	}
+	states, err := s.Store.HostStates(c.Request.Context(), g.ID)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	out := contract.Drift{Revision: n, Hosts: []contract.SurveyHost{}}
+	for _, name := range d.HostNames() {
+		rows, err := rowsOf(states[name])
+		if err != nil {
+			s.refuse(c, err)
+			return
+		}
+		h := contract.SurveyHost{Host: name, Rows: []plan.Row{}, Counts: jobs.CountsOf(rows), Unread: states[name].Unread}
+		for _, r := range rows {
+			if r.Standing == plan.Shifted || r.Standing == plan.Stray || r.Standing == plan.Unread {
+				h.Rows = append(h.Rows, r)
+			}
+		}
+		out.Hosts = append(out.Hosts, h)
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func planBrief(t store.Task) contract.PlanBrief {
+	return contract.PlanBrief{Id: t.ID, State: contract.PlanBriefState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, By: t.By, Steps: t.Steps, Blockers: t.Blockers, Error: t.Error, Only: jobs.Title(t)}
+}
+
+func (s *Server) planOf(c *gin.Context, t store.Task, status int) {
+	b := planBrief(t)
+	out := contract.Plan{Id: b.Id, State: contract.PlanState(b.State), Revision: b.Revision, CreatedAt: b.CreatedAt, By: b.By, Steps: b.Steps, Blockers: b.Blockers, Error: b.Error, Only: b.Only, Hosts: []contract.PlanHost{}}
+	if len(t.Hosts) > 0 {
+		if err := json.Unmarshal(t.Hosts, &out.Hosts); err != nil {
+			s.refuse(c, err)
+			return
+		}
+	}
+	for i := range out.Hosts {
+		for n := range out.Hosts[i].Steps {
+			out.Hosts[i].Steps[n].Work = []byte("{}") // for the host, not for people
+		}
+	}
+	var err error
+	if out.Run, err = s.Store.RunOfPlan(c.Request.Context(), t.ID); err != nil {
+		s.refuse(c, err)
+		return
+	}
+	c.JSON(status, out)
+}
+
+// ListPlans lists a ground's plans.
+func (s *Server) ListPlans(c *gin.Context, ground contract.InGround) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	list, err := s.Store.Tasks(c.Request.Context(), store.Plans, g.ID, 100)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	out := []contract.PlanBrief{}
+	for _, t := range list {
+		out = append(out, planBrief(t))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// CreatePlan starts a plan.
+func (s *Server) CreatePlan(c *gin.Context, ground contract.InGround) {
+	if t, ok := s.ask(c, ground, store.Plans); ok {
+		s.planOf(c, t, http.StatusAccepted)
+	}
+}
+
+// GetPlan shows a plan.
+func (s *Server) GetPlan(c *gin.Context, ground contract.InGround, id contract.ById) {
+	if t, ok := s.task(c, ground, store.Plans, id); ok {
+		s.planOf(c, t, http.StatusOK)
+	}
+}
+
+// RunProbes checks sites from inside and outside.
+func (s *Server) RunProbes(c *gin.Context, ground contract.InGround) {
+	var ask contract.Ask
+	if !body(c, &ask) {
+		return
+	}
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	out, err := s.Jobs.Probe(c.Request.Context(), g, ask)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+func runBrief(r store.Run) contract.RunBrief {
+	return contract.RunBrief{Id: r.ID, Plan: r.PlanID, State: contract.RunBriefState(r.State), By: r.By, CreatedAt: r.CreatedAt, FinishedAt: timeOf(r.FinishedAt)}
+}
+
+func (s *Server) runOf(c *gin.Context, r store.Run, status int) {
+	b := runBrief(r)
+	out := contract.Run{Id: b.Id, Plan: b.Plan, State: contract.RunState(b.State), By: b.By, CreatedAt: b.CreatedAt, FinishedAt: b.FinishedAt}
+	var err error
+	if out.Hosts, err = s.Store.RunHosts(c.Request.Context(), r.ID); err != nil {
+		s.refuse(c, err)
+		return
+	}
+	c.JSON(status, out)
+}
+
+// ListRuns lists a ground's runs.
+func (s *Server) ListRuns(c *gin.Context, ground contract.InGround) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	list, err := s.Store.Runs(c.Request.Context(), g.ID, 100)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	out := []contract.RunBrief{}
+	for _, r := range list {
+		out = append(out, runBrief(r))
+	}
+	c.JSON(http.StatusOK, out)
+}
+
+// CreateRun starts a run of a plan.
+func (s *Server) CreateRun(c *gin.Context, ground contract.InGround) {
+	var in contract.NewRun
+	if !body(c, &in) {
+		return
+	}
+	t, ok := s.task(c, ground, store.Plans, in.Plan)
+	if !ok {
+		return
+	}
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	r, err := s.Jobs.StartRun(c.Request.Context(), g, t.ID, in, who(c))
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	c.Header("Location", fmt.Sprintf("/api/v1/grounds/%s/runs/%d", ground, r.ID))
+	s.runOf(c, r, http.StatusAccepted)
+}
+
+// run finds a run of a ground.
+func (s *Server) run(c *gin.Context, ground string, id int64) (store.Run, store.Ground, bool) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return store.Run{}, g, false
+	}
+	r, err := s.Store.Run(c.Request.Context(), id)
+	if err == nil && r.GroundID != g.ID {
+		err = store.ErrNotFound
+	}
+	if err != nil {
+		s.refuse(c, fmt.Errorf("run %d of ground %s: %w", id, ground, err))
+		return r, g, false
+	}
+	return r, g, true
+}
+
+// GetRun shows a run.
+func (s *Server) GetRun(c *gin.Context, ground contract.InGround, id contract.ById) {
+	if r, _, ok := s.run(c, ground, id); ok {
+		s.runOf(c, r, http.StatusOK)
+	}
+}
+
+// ResumeRun carries on with a run.
+func (s *Server) ResumeRun(c *gin.Context, ground contract.InGround, id contract.ById) {
+	var in contract.ResumeRunJSONRequestBody
+	if !body(c, &in) {
+		return
+	}
+	_, g, ok := s.run(c, ground, id)
+	if !ok {
+		return
+	}
+	r, err := s.Jobs.ResumeRun(c.Request.Context(), g, id, in)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	s.runOf(c, r, http.StatusAccepted)
+}
+
+// SurveyEvents streams a survey's progress.
+func (s *Server) SurveyEvents(c *gin.Context, ground contract.InGround, id contract.ById, p contract.SurveyEventsParams) {
+	if t, ok := s.task(c, ground, store.Surveys, id); ok {
+		s.stream(c, store.Topic("surveys", t.ID), p.LastEventID)
+	}
+}
+
+// PlanEvents streams a plan's progress.
+func (s *Server) PlanEvents(c *gin.Context, ground contract.InGround, id contract.ById, p contract.PlanEventsParams) {
+	if t, ok := s.task(c, ground, store.Plans, id); ok {
+		s.stream(c, store.Topic("plans", t.ID), p.LastEventID)
+	}
+}
+
+// RunEvents streams a run's progress.
+func (s *Server) RunEvents(c *gin.Context, ground contract.InGround, id contract.ById, p contract.RunEventsParams) {
+	if r, _, ok := s.run(c, ground, id); ok {
+		s.stream(c, store.Topic("runs", r.ID), p.LastEventID)
+	}
+}
+
+const heartbeat = 15 * time.Second
+
+// stream sends what a stream holds after lastID, and then what is added, until
+// the client goes away or the record has ended and all of it was sent.
+func (s *Server) stream(c *gin.Context, topic, lastID string) {
+	after, err := strconv.ParseInt(lastID, 10, 64)
+	if lastID != "" && err != nil {
+		problem(c, contract.Problem{Status: http.StatusBadRequest, Title: "Last-Event-ID is not a number"})
+		return
+	}
+	news, stop := s.Bell.Listen(topic)
+	defer stop()
+	c.Header("Content-Type", "text/event-stream")
+	c.Header("Cache-Control", "no-store")
+	c.Header("X-Accel-Buffering", "no")
+	c.Status(http.StatusOK)
+	flush := http.NewResponseController(c.Writer)
+	ctx := c.Request.Context()
+	for {
+		events, err := s.Store.Events(ctx, topic, after)
+		if err != nil && ctx.Err() == nil {
+			// The database is away for a moment: the client is kept.
+			events = nil
+		}
+		for i, e := range events {
+			if e.Kind == "end" && i < len(events)-1 {
+				continue // it was taken up again after that end
+			}
+			if _, err := fmt.Fprintf(c.Writer, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.Data); err != nil {
+				return
+			}
+			after = e.ID
+			if e.Kind == "end" {
+				_ = flush.Flush()
+				return
+			}
+		}
+		if len(events) == 0 {
+			if _, err := fmt.Fprint(c.Writer, ": waiting\n\n"); err != nil {
+				return
+			}
+		}
+		_ = flush.Flush()
+		select {
+		case <-ctx.Done():
+			return
+		case <-news:
+		case <-time.After(heartbeat):
+		}
+	}
+}

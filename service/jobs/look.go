@@ -1,0 +1,332 @@
+package jobs
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"time"
+
+	"northstake/core/plan"
+	"northstake/core/resolve"
+	"northstake/core/stake"
+	"northstake/host/reach"
+	"northstake/host/rod"
+	"northstake/service/contract"
+	"northstake/service/store"
+)
+
+// resolved is what a declaration means for a host of certain traits, with the
+// list of what to read there.
+type resolved struct {
+	key    string
+	host   resolve.Host
+	wants  []rod.Want
+	digest string
+	memo   *stake.Memo
+}
+
+type appliedCache struct {
+	version int64
+	stakes  map[string]plan.Applied
+}
+
+// look is a host as a survey found it.
+type look struct {
+	input   plan.Input
+	host    plan.Host
+	traits  stake.Traits
+	probes  []resolve.Probe
+	version int64
+
+	traitsText json.RawMessage
+	key        seenKey       // where the whole host was judged
+	before     *seen         // what was made of the same host before
+	took       time.Duration // with the way to the host
+}
+
+// seenKey is all that a host's plan is worked out from. Two looks with the same
+// key come to the same.
+type seenKey struct {
+	resolved *resolved // what is wanted
+	sum      string    // of what was read
+	version  int64     // of what is remembered
+	traits   string
+}
+
+// seen is what was made of a host, kept for the next look at it.
+type seen struct {
+	key    seenKey
+	host   plan.Host
+	rows   json.RawMessage
+	counts contract.Counts
+}
+
+// access is how to get to a host, with its secrets, and the version of what is
+// remembered of it.
+type access struct {
+	target  reach.Target
+	known   reach.KnownKeys
+	version int64
+}
+
+func (j *Service) access(ctx context.Context, s scope, host string) (access, error) {
+	h, r := s.d.Hosts[host], s.d.ReachOf(host)
+	if h == nil {
+		return access{}, Unknown{host}
+	}
+	a := access{target: reach.Target{Host: host, Address: h.Address, Port: r.Port, User: r.User, Sudo: r.Sudo != nil && *r.Sudo, Local: h.Via == "local"}}
+	if a.target.Local {
+		r.Key, r.Password, r.SudoPassword = "", "", ""
+	}
+	var names []string
+	for _, n := range []string{r.Key, r.Password, r.SudoPassword} {
+		if n != "" && n != askWord {
+			names = append(names, n)
+		}
+	}
+	kept, err := j.Store.Access(ctx, s.groundID, host, names)
+	if err != nil {
+		return a, err
+	}
+	secrets := map[string][]byte{}
+	for _, n := range names {
+		sealed, ok := kept.Secrets[n]
+		if !ok {
+			return a, &reach.Trouble{Kind: "wrong-key", What: fmt.Sprintf("there is no secret called %q, which host %s is reached with", n, host),
+				Fix: fmt.Sprintf("put it with northstake secret put %s", n)}
+		}
+		if secrets[n], err = j.Seal.Open(n, sealed); err != nil {
+			return a, err
+		}
+	}
+	a.target.Key, a.target.Password, a.target.SudoPassword = secrets[r.Key], string(secrets[r.Password]), string(secrets[r.SudoPassword])
+	if r.SudoPassword == askWord {
+		a.target.SudoPassword = s.passwords[host]
+		if a.target.SudoPassword == "" {
+			a.target.SudoPassword = s.passwords["*"]
+		}
+		if a.target.SudoPassword == "" {
+			return a, &reach.Trouble{Kind: "no-sudo", What: fmt.Sprintf("host %s takes a password for sudo that is asked for each time, and none was given", host), Fix: "ask again, and give it"}
+		}
+	}
+	a.version = kept.Version
+	a.known = reach.KnownKeys{Own: kept.Keys, Authorities: s.d.AuthoritiesOf(host), Owner: func(fingerprint string) string {
+		other, err := j.Store.KeyOwner(ctx, s.groundID, fingerprint)
+		if err != nil {
+			j.Log.Warn("could not look up whose a host key is", "error", err)
+		}
+		return other
+	}}
+	return a, nil
+}
+
+func connKey(s scope, host string) string { return s.ground + "/" + host }
+
+// appliedOf is what is remembered of a host's stakes, at least as new as version.
+func (j *Service) appliedOf(ctx context.Context, s scope, host string, version int64) (map[string]plan.Applied, int64, error) {
+	key := connKey(s, host)
+	j.mu.Lock()
+	c, ok := j.applied[key]
+	j.mu.Unlock()
+	if ok && c.version == version {
+		return c.stakes, version, nil
+	}
+	stakes, version, err := j.Store.Applied(ctx, s.groundID, host)
+	if err != nil {
+		return nil, 0, err
+	}
+	j.mu.Lock()
+	j.applied[key] = appliedCache{version, stakes}
+	j.mu.Unlock()
+	return stakes, version, nil
+}
+
+// resolve works out what to read on a host, once for each revision, sort of
+// host, and state of what is remembered.
+func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map[string]plan.Applied, version int64) (*resolved, error) {
+	key := fmt.Sprintf("%d %d %s %v %t %d %s", s.revision, version, traits.Family, traits.Servers, traits.IPv6, traits.SSHPort, traits.Firewall)
+	name := connKey(s, host)
+	j.mu.Lock()
+	r := j.resolved[name]
+	j.mu.Unlock()
+	if r != nil && r.key == key && s.plain() {
+		return r, nil
+	}
+	h, err := s.stakes(host, traits)
+	if err != nil {
+		return nil, err
+	}
+	r = &resolved{key: key, host: h, memo: stake.NewMemo()}
+	declared := map[string]bool{}
+	for _, st := range h.Stakes {
+		declared[st.Local()] = true
+		r.wants = append(r.wants, rod.Want{Type: st.Type, Name: st.Name, Want: st.Want})
+	}
+	for _, local := range slices.Sorted(maps.Keys(applied)) {
+		if a := applied[local]; !declared[local] && s.act == nil {
+			r.wants = append(r.wants, rod.Want{Type: a.Type, Name: a.Name, Want: a.Want})
+		}
+	}
+	sum := sha256.New()
+	for _, w := range r.wants {
+		fmt.Fprintf(sum, "%s %s %d ", w.Type, w.Name, len(w.Want))
+		sum.Write(w.Want)
+	}
+	r.digest = hex.EncodeToString(sum.Sum(nil))
+	if s.plain() {
+		j.mu.Lock()
+		j.resolved[name] = r
+		j.mu.Unlock()
+	}
+	return r, nil
+}
+
+// withRod does work over a kept connection to a host; a connection that turns
+// out to be broken, after the host was restarted say, is made anew, once.
+func (j *Service) withRod(ctx context.Context, s scope, host string, work func(conn *rod.Conn, version int64) error) error {
+	a, err := j.access(ctx, s, host)
+	if err != nil {
+		return err
+	}
+	key := connKey(s, host)
+	for attempt := 0; ; attempt++ {
+		conn, err := j.Hosts.Rod(ctx, key, a.target, a.known)
+		if err != nil {
+			return err
+		}
+		err = work(conn, a.version)
+		var fault *rod.Fault
+		if err == nil || errors.As(err, &fault) || attempt > 0 || ctx.Err() != nil || conn.Usable() {
+			return err
+		}
+		j.Hosts.Drop(key)
+	}
+}
+
+// lookAt surveys a host over a kept connection.
+func (j *Service) lookAt(ctx context.Context, s scope, host string, only func(plan.Row) bool) (l look, err error) {
+	start := time.Now()
+	defer func() { l.took = time.Since(start) }()
+	err = j.withRod(ctx, s, host, func(conn *rod.Conn, version int64) error {
+		l, err = j.lookOver(ctx, s, host, conn, version, only)
+		return err
+	})
+	return l, err
+}
+
+// lookOver surveys a host over a connection. Version is that of what is
+// remembered of its stakes.
+func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.Conn, version int64, only func(plan.Row) bool) (look, error) {
+	applied, version, err := j.appliedOf(ctx, s, host, version)
+	if err != nil {
+		return look{}, err
+	}
+	traits, err := conn.LastTraits(ctx)
+	if err != nil {
+		return look{}, err
+	}
+	var r *resolved
+	var answer rod.Survey
+	for range 3 {
+		if r, err = j.resolve(s, host, traits, applied, version); err != nil {
+			return look{}, err
+		}
+		if answer, err = conn.Survey(ctx, r.digest, func() []rod.Want { return r.wants }); err != nil {
+			return look{}, err
+		}
+		traits = answer.Traits
+		again, err := j.resolve(s, host, traits, applied, version)
+		if err != nil {
+			return look{}, err
+		}
+		if again == r || again.digest == r.digest {
+			break // the host is still of the sort that the list was made for
+		}
+	}
+	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version}
+	if only == nil && s.plain() {
+		l.key = seenKey{r, answer.Sum, version, string(l.traitsText)}
+		j.mu.Lock()
+		before := j.seen[connKey(s, host)]
+		j.mu.Unlock()
+		if before != nil && before.key == l.key {
+			l.host, l.before = before.host, before
+			l.host.Steps = slices.Clone(before.host.Steps) // a run numbers them anew
+			return l, nil
+		}
+	}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo}
+	for _, reading := range answer.Readings {
+		l.input.Readings[reading.Name] = reading
+	}
+	if l.host, err = plan.Build(l.input, only); err != nil {
+		return l, err
+	}
+	return l, nil
+}
+
+// note keeps how a host was just seen, and what is remembered of its stakes, and
+// announces it on a topic unless that is "".
+func (j *Service) note(ctx context.Context, s scope, l *look, topic string) error {
+	if l.before == nil {
+		if err := j.judge(ctx, s, l); err != nil {
+			return err
+		}
+	}
+	said := store.Said{Topic: topic}
+	if topic != "" {
+		said.Data = stake.JSON(hostSaid{contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took)}, l.before.rows})
+	}
+	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Host, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows}, said)
+}
+
+// judge brings what is remembered of a host up to a look at it, and keeps what
+// was made of it for the next one.
+func (j *Service) judge(ctx context.Context, s scope, l *look) error {
+	remembered, changed := plan.Remember(l.input, &l.host, s.revision, time.Now().UTC())
+	if changed {
+		v, err := j.Store.PutApplied(ctx, s.groundID, l.input.Host, l.version, remembered)
+		if err != nil {
+			return err
+		}
+		if v > 0 {
+			j.mu.Lock()
+			j.applied[connKey(s, l.input.Host)] = appliedCache{v, remembered}
+			j.mu.Unlock()
+		}
+	}
+	l.before = &seen{l.key, l.host, stake.JSON(l.host.Rows), CountsOf(l.host.Rows)}
+	// What has just been remembered makes the next look come out otherwise.
+	if !changed && l.key.resolved != nil {
+		j.mu.Lock()
+		j.seen[connKey(s, l.host.Host)] = l.before
+		j.mu.Unlock()
+	}
+	return nil
+}
+
+// hostSaid is a SurveyHost whose rows are encoded already.
+type hostSaid struct {
+	contract.SurveyHost
+	Rows json.RawMessage `json:"rows"`
+}
+
+func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
+
+// noteUnread keeps and announces that a host could not be looked at.
+func (j *Service) noteUnread(ctx context.Context, s scope, host, why, topic string, took time.Duration) error {
+	none := json.RawMessage("[]")
+	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: host, Revision: s.revision, Unread: why, Traits: []byte("null"), Rows: none},
+		store.Said{Topic: topic, Data: stake.JSON(hostSaid{contract.SurveyHost{Host: host, Unread: why, TookMs: ms(took)}, none})})
+}
+
+// CountsOf is how many rows stand how.
+func CountsOf(rows []plan.Row) contract.Counts {
+	c := plan.Counts(rows)
+	return contract.Counts{Set: c[plan.Set], Due: c[plan.Due], Shifted: c[plan.Shifted], Stray: c[plan.Stray], Unread: c[plan.Unread]}
+}

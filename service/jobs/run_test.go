@@ -1,0 +1,122 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"testing"
+
+	"northstake/core/declare"
+	"northstake/core/plan"
+	"northstake/core/stake"
+	"northstake/host/reach"
+	"northstake/host/rod"
+	"northstake/service/contract"
+)
+
+func steps(addresses ...string) []plan.Step {
+	var out []plan.Step
+	for i, a := range addresses {
+		out = append(out, plan.Step{Number: i + 1, Address: a, Move: stake.Move{Text: "do " + a}})
+	}
+	return out
+}
+
+func numbers(list []plan.Step) string {
+	var out []string
+	for _, s := range list {
+		out = append(out, fmt.Sprintf("%s=%d", s.Address, s.Number))
+	}
+	return strings.Join(out, " ")
+}
+
+// What is left of a run keeps the numbers of the plan; a number that the host's
+// journal has as done is never used again.
+func TestWhatIsLeftKeepsItsNumbers(t *testing.T) {
+	planned := steps("package/a", "content/b", "service/n", "firewall/f")
+	for _, c := range []struct {
+		left []plan.Step
+		done map[int]bool
+		want string
+	}{
+		{steps("content/b", "service/n", "firewall/f"), map[int]bool{1: true}, "content/b=2 service/n=3 firewall/f=4"},
+		{steps("package/a", "content/b", "service/n", "firewall/f"), map[int]bool{}, "package/a=1 content/b=2 service/n=3 firewall/f=4"},
+		// A reload that has become necessary again after its step was done.
+		{steps("service/n"), map[int]bool{1: true, 2: true, 3: true, 4: true}, "service/n=5"},
+		{steps("service/n", "service/n"), map[int]bool{3: true, 7: true}, "service/n=8 service/n=9"},
+		{steps("service/n", "service/n"), map[int]bool{}, "service/n=3 service/n=5"},
+	} {
+		if got := numbers(renumber(planned, c.left, c.done)); got != c.want {
+			t.Errorf("done %v: %s, want %s", c.done, got, c.want)
+		}
+	}
+}
+
+func TestMarkSaysWhatIsDoneLeftAndNoLongerNeeded(t *testing.T) {
+	planned := plan.Host{Host: "quay1", Steps: steps("package/a", "content/b", "service/n")}
+	h := &hostRun{doc: freshDoc(planned)}
+	left := []plan.Step{{Number: 3, Address: "service/n", Move: stake.Move{Text: "reload n"}}, {Number: 4, Address: "service/n", Move: stake.Move{Text: "extra"}}}
+	h.mark(left, map[int]bool{1: true})
+	var got []string
+	for _, s := range h.doc.Steps {
+		got = append(got, fmt.Sprintf("%d %s %s", s.Number, s.State, s.Text))
+	}
+	if want := "1 done do package/a|2 skipped do content/b|3 waiting reload n|4 waiting extra"; strings.Join(got, "|") != want {
+		t.Errorf("%q", got)
+	}
+}
+
+// Every error that ends a host's part becomes a fault that says what happened,
+// and keeps what the host said to do.
+func TestFaultsKeepWhatIsKnown(t *testing.T) {
+	inner := &rod.Fault{What: "nginx does not accept it", Fix: "correct g.toml:4", Line: 3, From: &declare.Position{File: "g.toml", Line: 4}}
+	f := faultOf(errors.Join(inner, errors.New("and taking back failed")))
+	if !strings.Contains(f.What, "taking back failed") || f.Fix != inner.Fix || f.From == nil {
+		t.Errorf("%+v", f)
+	}
+	if inner.What != "nginx does not accept it" {
+		t.Error("the host's own fault was changed")
+	}
+	if f := faultOf(&reach.Trouble{What: "refused", Fix: "start it"}); f.What != "refused" || f.Fix != "start it" {
+		t.Errorf("%+v", f)
+	}
+	if f := faultOf(errors.New("cut")); f.What != "cut" || f.Fix == "" {
+		t.Errorf("%+v", f)
+	}
+}
+
+func TestPasswordsAreAskedForWhereTheyAreNeeded(t *testing.T) {
+	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\nsudo_password=\"ask\"\n[host.a]\naddress=\"10.0.0.1\"\n[host.b]\naddress=\"10.0.0.2\"\n[host.b.reach]\nsudo_password=\"kept\"\n"}}, &declare.Manifest{})
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	var needed PasswordNeeded
+	if err := needPasswords(d, []string{"a", "b"}, nil); !errors.As(err, &needed) || fmt.Sprint(needed.Hosts) != "[a]" {
+		t.Errorf("%v", err)
+	}
+	for _, given := range []contract.SudoPasswords{{"a": "x"}, {"*": "x"}} {
+		if err := needPasswords(d, []string{"a", "b"}, given); err != nil {
+			t.Errorf("with %v: %v", given, err)
+		}
+	}
+}
+
+// A replica that was too slow to say that it works on a run is given the run again by
+// the queue: it does not begin it a second time beside the first.
+func TestARunIsWorkedOnOnceInAReplica(t *testing.T) {
+	j := &Service{working: map[int64]bool{}} // with no store: whoever goes on comes to grief
+	if !j.beginHere(7) {
+		t.Fatal("it is not begun the first time")
+	}
+	if err := j.run(context.Background(), 7); err != nil {
+		t.Error(err)
+	}
+	if !j.worksOn(7) {
+		t.Error("the second call has ended the first")
+	}
+	j.endHere(7)
+	if !j.beginHere(7) {
+		t.Error("it cannot be begun again after its end")
+	}
+}

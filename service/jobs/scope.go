@@ -1,0 +1,146 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"path/filepath"
+	"slices"
+
+	"northstake/core/declare"
+	"northstake/core/plan"
+	"northstake/core/resolve"
+	"northstake/core/stake"
+	"northstake/service/contract"
+	"northstake/service/store"
+)
+
+// scope is what a look at a host is about. With act, it is about that and not about
+// what is declared; with oneOff, the declaration has stakes besides those of the
+// revision, and they alone are planned.
+type scope struct {
+	groundID  int64
+	ground    string // its name
+	revision  int
+	d         *declare.Declaration
+	passwords contract.SudoPasswords
+	act       *stake.ActWant
+	oneOff    bool
+}
+
+func (j *Service) scope(ctx context.Context, groundID int64, ground string, revision int, passwords contract.SudoPasswords) (scope, error) {
+	d, err := j.Declaration(ctx, groundID, revision)
+	return scope{groundID: groundID, ground: ground, revision: revision, d: d, passwords: passwords}, err
+}
+
+// scopeOf is the scope of a survey, plan or run of what was asked for.
+func (j *Service) scopeOf(ctx context.Context, groundID int64, ground string, revision int, ask contract.Ask) (scope, error) {
+	s, err := j.scope(ctx, groundID, ground, revision, ask.SudoPasswords)
+	if err != nil {
+		return s, err
+	}
+	if ask.Act.Do != "" {
+		s.act = &ask.Act
+	}
+	if ask.OneOff.Text != "" {
+		s.oneOff = true
+		s.d, err = j.withOneOff(ctx, groundID, revision, ask.OneOff)
+	}
+	return s, err
+}
+
+// withOneOff is a revision's declaration with the stakes of a one-off.
+func (j *Service) withOneOff(ctx context.Context, groundID int64, revision int, o contract.OneOff) (*declare.Declaration, error) {
+	r, err := j.Store.Revision(ctx, groundID, revision)
+	if err != nil {
+		return nil, err
+	}
+	sources, err := r.Texts()
+	if err != nil {
+		return nil, err
+	}
+	m, err := r.Files()
+	if err != nil {
+		return nil, err
+	}
+	m.Files = append(m.Files, o.Files...)
+	d, problems := declare.Parse(append(sources, declare.Source{Name: declare.OneOff, Text: o.Text}), &m)
+	if len(problems) > 0 {
+		return nil, problems
+	}
+	return d, nil
+}
+
+// plain says whether a scope is what a revision declares, so that what is worked
+// out for it can be kept for the next look.
+func (s scope) plain() bool { return s.act == nil && !s.oneOff }
+
+// limit narrows what is planned: to what has shifted, or to a one-off.
+func (s scope) limit(ask contract.Ask) func(plan.Row) bool {
+	switch {
+	case ask.Only == "shifted":
+		return func(r plan.Row) bool { return r.Standing == plan.Shifted }
+	case s.oneOff:
+		return func(r plan.Row) bool { return r.From.File == declare.OneOff }
+	}
+	return nil
+}
+
+// stakes are those of the scope on a host.
+func (s scope) stakes(host string, traits stake.Traits) (resolve.Host, error) {
+	h, err := resolve.OneHost(s.d, host, traits)
+	if err != nil || s.act == nil {
+		return h, err
+	}
+	name := s.act.Do
+	if s.act.Service != "" {
+		name += "-" + s.act.Service
+	}
+	h.Stakes = []stake.Stake{{Host: host, Type: "act", Name: name, Want: stake.JSON(s.act)}}
+	return h, nil
+}
+
+// checkAsk refuses what cannot be looked at or done.
+func checkAsk(table store.Table, ask contract.Ask) error {
+	a := ask.Act
+	needsService := a.Do == "restart" || a.Do == "reload"
+	switch {
+	case a.Do == "" && ask.OneOff.Text == "":
+		return nil
+	case table != store.Plans:
+		return NotReady{"a survey is of what is declared", "ask for a plan"}
+	case a.Do != "" && (ask.OneOff.Text != "" || ask.Only != ""):
+		return NotReady{"something is done now by itself, without what is declared", "ask for one of the two"}
+	case a.Do != "" && !slices.Contains(stake.Acts, a.Do):
+		return NotReady{fmt.Sprintf("nothing is known that is called %q", a.Do), fmt.Sprintf("there is %v", stake.Acts)}
+	case needsService && (a.Service == "" || a.Service != filepath.Base(a.Service)):
+		return NotReady{"no service is named", "name the service"}
+	case !needsService && a.Service != "":
+		return NotReady{fmt.Sprintf("%s is not about a service", a.Do), "leave the service out"}
+	}
+	return nil
+}
+
+// titleOf says what a plan is for, beside what is declared; "" for all of that.
+func titleOf(ask contract.Ask) string {
+	switch {
+	case ask.Act.Service != "":
+		return ask.Act.Do + " " + ask.Act.Service
+	case ask.Act.Do != "":
+		return ask.Act.Do
+	case ask.OneOff.Text != "":
+		return "one-off"
+	}
+	return string(ask.Only)
+}
+
+// Title is what a survey or plan is for, beside what is declared.
+func Title(t store.Task) string {
+	ask, err := t.Asked()
+	if err != nil {
+		return ""
+	}
+	return titleOf(ask)
+}
+
+var errGone = errors.New("the host has not come back")

@@ -1,0 +1,243 @@
+// Package jobs does the work that takes time: surveys, plans and runs. It is
+// spread over replicas by River; what a replica keeps in memory is a cache that
+// another can do without.
+package jobs
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"fmt"
+	"log/slog"
+	"sync"
+	"time"
+
+	"github.com/jackc/pgx/v5"
+	"github.com/jmoiron/sqlx"
+	"github.com/riverqueue/river"
+	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
+	"github.com/riverqueue/river/riverdriver/riverpgxv5"
+
+	"northstake/core/declare"
+	"northstake/host/reach"
+	"northstake/service/auth"
+	"northstake/service/contract"
+	"northstake/service/store"
+)
+
+// Service is one replica's share of the work.
+type Service struct {
+	ID    string
+	Store *store.Store
+	Hosts *reach.Pool
+	Seal  *auth.Seal
+	Log   *slog.Logger
+
+	silence time.Duration
+	worker  *river.Client[pgx.Tx]
+	insert  *river.Client[*sql.Tx]
+
+	mu           sync.Mutex
+	declarations map[string]*declare.Declaration
+	resolved     map[string]*resolved
+	applied      map[string]appliedCache
+	seen         map[string]*seen
+	passwords    map[string]contract.SudoPasswords
+	working      map[int64]bool // runs
+}
+
+// Silence is how long the owner of a run may be quiet before another replica
+// takes the run over, unless the service is told otherwise.
+const Silence = 12 * time.Second
+
+// New makes a replica's share; Start sets it to work.
+func New(s *store.Store, hosts *reach.Pool, seal *auth.Seal, silence time.Duration, log *slog.Logger) (*Service, error) {
+	id := make([]byte, 6)
+	rand.Read(id)
+	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Hosts: hosts, Seal: seal, Log: log,
+		declarations: map[string]*declare.Declaration{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, working: map[int64]bool{}}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, &taskWorker{j: j})
+	river.AddWorker(workers, &runWorker{j: j})
+	config := &river.Config{
+		Workers: workers, Logger: slog.New(slog.DiscardHandler),
+		Queues:        map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 64}, j.ownQueue(): {MaxWorkers: 16}},
+		FetchCooldown: time.Millisecond, FetchPollInterval: 500 * time.Millisecond,
+		JobTimeout: -1, MaxAttempts: 1,
+	}
+	var err error
+	if j.worker, err = river.NewClient(riverpgxv5.New(s.QuickPool), config); err != nil {
+		return nil, fmt.Errorf("set up jobs: %w", err)
+	}
+	// Inserts are announced at most once in FetchCooldown.
+	if j.insert, err = river.NewClient(riverdatabasesql.New(s.DB.DB), &river.Config{Logger: slog.New(slog.DiscardHandler), FetchCooldown: time.Millisecond}); err != nil {
+		return nil, fmt.Errorf("set up jobs: %w", err)
+	}
+	return j, nil
+}
+
+// ownQueue holds the jobs that only this replica can do, because it alone has
+// the passwords that were given for them.
+func (j *Service) ownQueue() string { return "replica_" + j.ID }
+
+// Start works until ctx ends.
+func (j *Service) Start(ctx context.Context) error {
+	if err := j.worker.Start(context.WithoutCancel(ctx)); err != nil {
+		return fmt.Errorf("start jobs: %w", err)
+	}
+	go j.lookAfter(ctx)
+	return nil
+}
+
+// Stop ends the work in order: what is under way is let go of, and another
+// replica, or the next start of this one, carries on.
+func (j *Service) Stop() {
+	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
+	defer cancel()
+	if err := j.worker.StopAndCancel(ctx); err != nil {
+		j.Log.Warn("jobs did not end in time", "error", err)
+	}
+	if err := j.Store.ReleaseRuns(ctx, j.ID); err != nil {
+		j.Log.Warn("could not let go of runs", "error", err)
+	}
+}
+
+// lookAfter takes over runs that lost their replica, and forgets old events.
+func (j *Service) lookAfter(ctx context.Context) {
+	tick := time.NewTicker(j.silence / 4)
+	defer tick.Stop()
+	for n := 0; ; n++ {
+		lost, err := j.Store.LostRuns(ctx, j.silence)
+		if err == nil {
+			for _, id := range lost {
+				if j.worksOn(id) {
+					continue
+				}
+				j.Log.Info("taking over a run whose replica is gone", "run", id)
+				if _, err := j.worker.Insert(ctx, runArgs{Run: id}, nil); err != nil {
+					j.Log.Warn("could not take a run over", "run", id, "error", err)
+				}
+			}
+		}
+		if n%300 == 0 {
+			if err := j.Store.Prune(ctx); err != nil && ctx.Err() == nil {
+				j.Log.Warn("could not forget old streams", "error", err)
+			}
+			if err := j.Store.FailLostTasks(ctx); err != nil && ctx.Err() == nil {
+				j.Log.Warn("could not end lost tasks", "error", err)
+			}
+		}
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+	}
+}
+
+// enqueue adds a job in the transaction that makes its record. A job that has
+// passwords goes to this replica's own queue; they stay in memory.
+func (j *Service) enqueue(ctx context.Context, tx *sqlx.Tx, args river.JobArgs, topic string, passwords contract.SudoPasswords) error {
+	opts := &river.InsertOpts{MaxAttempts: 1}
+	if len(passwords) > 0 {
+		opts.Queue = j.ownQueue()
+		j.mu.Lock()
+		j.passwords[topic] = passwords
+		j.mu.Unlock()
+	}
+	_, err := j.insert.InsertTx(ctx, tx.Tx, args, opts)
+	return err
+}
+
+func (j *Service) passwordsOf(topic string) contract.SudoPasswords {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	return j.passwords[topic]
+}
+
+func (j *Service) forgetPasswords(topic string) {
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	delete(j.passwords, topic)
+}
+
+// Declaration returns a revision's declaration, read once.
+func (j *Service) Declaration(ctx context.Context, groundID int64, number int) (*declare.Declaration, error) {
+	key := fmt.Sprintf("%d/%d", groundID, number)
+	j.mu.Lock()
+	d := j.declarations[key]
+	j.mu.Unlock()
+	if d != nil {
+		return d, nil
+	}
+	r, err := j.Store.Revision(ctx, groundID, number)
+	if err != nil {
+		return nil, err
+	}
+	if d, err = r.Declaration(); err != nil {
+		return nil, err
+	}
+	j.mu.Lock()
+	defer j.mu.Unlock()
+	if len(j.declarations) > 50 {
+		clear(j.declarations)
+	}
+	j.declarations[key] = d
+	return d, nil
+}
+
+// Ask starts a survey or a plan of a ground's newest revision.
+func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, ask contract.Ask, by string) (store.Task, error) {
+	if err := checkAsk(table, ask); err != nil {
+		return store.Task{}, err
+	}
+	s, err := j.scopeOf(ctx, g.ID, g.Name, g.Newest, ask)
+	if err != nil {
+		return store.Task{}, err
+	}
+	hosts, err := s.d.Choose(ask.Hosts)
+	if err != nil {
+		return store.Task{}, err
+	}
+	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
+		return store.Task{}, err
+	}
+	var t store.Task
+	err = j.Store.QuickTx(ctx, func(tx *sqlx.Tx) error {
+		var err error
+		if t, err = j.Store.AddTask(ctx, tx, table, g.ID, g.Newest, ask, by); err != nil {
+			return err
+		}
+		return j.enqueue(ctx, tx, taskArgs{Table: table, ID: t.ID}, store.Topic(string(table), t.ID), ask.SudoPasswords)
+	})
+	return t, err
+}
+
+// Unknown is a host that was asked for and is not declared.
+type Unknown struct{ Host string }
+
+func (u Unknown) Error() string { return fmt.Sprintf("no host is called %q", u.Host) }
+
+// PasswordNeeded says that hosts ask for a password for sudo that was not given.
+type PasswordNeeded struct{ Hosts []string }
+
+func (p PasswordNeeded) Error() string {
+	return fmt.Sprintf("hosts %v take a password for sudo that is asked for each time", p.Hosts)
+}
+
+// askWord is what stands for a password that is asked for each time.
+const askWord = "ask"
+
+func needPasswords(d *declare.Declaration, hosts []string, given contract.SudoPasswords) error {
+	var missing []string
+	for _, h := range hosts {
+		if d.ReachOf(h).SudoPassword == askWord && given[h] == "" && given["*"] == "" {
+			missing = append(missing, h)
+		}
+	}
+	if len(missing) > 0 {
+		return PasswordNeeded{missing}
+	}
+	return nil
+}

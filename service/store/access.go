@@ -1,0 +1,100 @@
+package store
+
+import (
+	"context"
+	"time"
+)
+
+// Token is a token's record; its value is never kept.
+type Token struct {
+	Name      string     `db:"name"`
+	CreatedAt time.Time  `db:"created_at"`
+	UsedAt    *time.Time `db:"used_at"`
+}
+
+// Tokens lists the tokens, sessions left out.
+func (s *Store) Tokens(ctx context.Context) ([]Token, error) {
+	var out []Token
+	err := s.DB.SelectContext(ctx, &out, "SELECT name, created_at, used_at FROM tokens WHERE NOT session ORDER BY name")
+	return out, err
+}
+
+// AddToken stores the hash of a token. A session has a life; a token has none.
+func (s *Store) AddToken(ctx context.Context, name string, hash []byte, life time.Duration) error {
+	var until *time.Time
+	if life > 0 {
+		t := time.Now().Add(life)
+		until = &t
+	}
+	_, err := s.DB.ExecContext(ctx, "INSERT INTO tokens (hash, name, session, expires_at) VALUES ($1, $2, $3, $4)", hash, name, life > 0, until)
+	return err
+}
+
+// TokenName returns whose token has the hash, ErrNotFound where nobody's has.
+func (s *Store) TokenName(ctx context.Context, hash []byte) (string, error) {
+	var name string
+	err := s.DB.GetContext(ctx, &name, "SELECT name FROM tokens WHERE hash = $1 AND (expires_at IS NULL OR expires_at > now())", hash)
+	return name, notFound(err)
+}
+
+// TouchToken notes that a token was used.
+func (s *Store) TouchToken(ctx context.Context, hash []byte) error {
+	_, err := s.DB.ExecContext(ctx, "UPDATE tokens SET used_at = now() WHERE hash = $1", hash)
+	return err
+}
+
+// DeleteToken removes a token by name.
+func (s *Store) DeleteToken(ctx context.Context, name string) error {
+	return s.one(ctx, "DELETE FROM tokens WHERE name = $1", name)
+}
+
+// DeleteSession removes the token with the hash.
+func (s *Store) DeleteSession(ctx context.Context, hash []byte) error {
+	_, err := s.DB.ExecContext(ctx, "DELETE FROM tokens WHERE hash = $1 AND session", hash)
+	return err
+}
+
+func (s *Store) one(ctx context.Context, query string, args ...any) error {
+	r, err := s.DB.ExecContext(ctx, query, args...)
+	if err != nil {
+		return err
+	}
+	if n, err := r.RowsAffected(); err != nil || n == 0 {
+		if err == nil {
+			err = ErrNotFound
+		}
+		return err
+	}
+	return nil
+}
+
+// Secret is a secret's record without its value.
+type Secret struct {
+	Name      string    `db:"name"`
+	UpdatedAt time.Time `db:"updated_at"`
+}
+
+// Secrets lists the secrets' names.
+func (s *Store) Secrets(ctx context.Context) ([]Secret, error) {
+	var out []Secret
+	err := s.DB.SelectContext(ctx, &out, "SELECT name, updated_at FROM secrets ORDER BY name")
+	return out, err
+}
+
+// Secret is the sealed value of a secret.
+func (s *Store) Secret(ctx context.Context, name string) ([]byte, error) {
+	var sealed []byte
+	err := s.DB.GetContext(ctx, &sealed, "SELECT sealed FROM secrets WHERE name = $1", name)
+	return sealed, notFound(err)
+}
+
+// PutSecret keeps a sealed value.
+func (s *Store) PutSecret(ctx context.Context, name string, sealed []byte) error {
+	_, err := s.DB.ExecContext(ctx, "INSERT INTO secrets (name, sealed) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, updated_at = now()", name, sealed)
+	return err
+}
+
+// DeleteSecret removes a secret.
+func (s *Store) DeleteSecret(ctx context.Context, name string) error {
+	return s.one(ctx, "DELETE FROM secrets WHERE name = $1", name)
+}

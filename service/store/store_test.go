@@ -1,0 +1,398 @@
+package store
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"log/slog"
+	"os"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"northstake/core/declare"
+	"northstake/core/plan"
+	"northstake/core/stake"
+	"northstake/host/reach"
+	"northstake/lab"
+	"northstake/service/contract"
+)
+
+// The tests share a PostgreSQL cluster of their own; each uses grounds of its own.
+var url string
+
+func TestMain(m *testing.M) {
+	os.Exit(func() int {
+		dir, err := os.MkdirTemp("/var/tmp", "northstake-store-")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer os.RemoveAll(dir)
+		if err := os.Chmod(dir, 0o755); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		p, err := lab.OpenPostgres(context.Background(), dir+"/pg")
+		if err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			return 1
+		}
+		defer p.Stop(context.Background())
+		url = p.URL()
+		return m.Run()
+	}())
+}
+
+func open(t *testing.T) *Store {
+	t.Helper()
+	s, err := Open(context.Background(), url, 10*time.Second, slog.New(slog.DiscardHandler))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	return s
+}
+
+var ctx = context.Background()
+
+// Replicas that start together bring one database up to date, all of them.
+func TestReplicasStartTogether(t *testing.T) {
+	var wg sync.WaitGroup
+	for range 4 {
+		wg.Go(func() {
+			s, err := Open(ctx, url, 10*time.Second, slog.New(slog.DiscardHandler))
+			if err != nil {
+				t.Error(err)
+				return
+			}
+			s.Close()
+		})
+	}
+	wg.Wait()
+}
+
+const declaration = "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n"
+
+func ground(t *testing.T, s *Store, name string) Ground {
+	t.Helper()
+	if _, _, err := s.AddRevision(ctx, name, []declare.Source{{Name: "g.toml", Text: declaration}}, &declare.Manifest{}, "admin"); err != nil {
+		t.Fatal(err)
+	}
+	g, err := s.Ground(ctx, name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return g
+}
+
+func TestRevisionsAreNumberedAndNeverDoubled(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "revisions")
+	add := func(text string) (int, bool) {
+		r, fresh, err := s.AddRevision(ctx, "revisions", []declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{}, "admin")
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.Number, fresh
+	}
+	if n, fresh := add(declaration); n != 1 || fresh {
+		t.Errorf("the same declaration is revision %d, new %t", n, fresh)
+	}
+	if n, fresh := add(declaration + "# more\n"); n != 2 || !fresh {
+		t.Errorf("another is revision %d, new %t", n, fresh)
+	}
+	if n, fresh := add(declaration); n != 3 || !fresh {
+		t.Errorf("going back is revision %d, new %t", n, fresh)
+	}
+	r, err := s.Revision(ctx, g.ID, 1)
+	if err != nil {
+		t.Fatal(err)
+	}
+	d, err := r.Declaration()
+	if err != nil || d.Hosts["a"] == nil || d.At("host", "a").Line != 6 {
+		t.Errorf("read back: %+v, %v", d, err)
+	}
+	if _, err := s.Revision(ctx, g.ID, 9); !errors.Is(err, ErrNotFound) {
+		t.Errorf("%v", err)
+	}
+	if _, err := s.Ground(ctx, "nowhere"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("%v", err)
+	}
+}
+
+func TestContentIsStoredOnceUnderItsSum(t *testing.T) {
+	s := open(t)
+	sum := sha256.Sum256([]byte("tide"))
+	name := hex.EncodeToString(sum[:])
+	if err := s.PutBlob(ctx, name, []byte("ebb")); err == nil {
+		t.Error("other bytes are stored")
+	}
+	for range 2 {
+		if err := s.PutBlob(ctx, name, []byte("tide")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	missing, err := s.MissingBlobs(ctx, []string{name, "00", "00"})
+	if err != nil || fmt.Sprint(missing) != "[00]" {
+		t.Errorf("%v, %v", missing, err)
+	}
+	other := sha256.Sum256([]byte("ebb"))
+	if err := s.PutBlob(ctx, hex.EncodeToString(other[:]), []byte("ebb")); err != nil {
+		t.Fatal(err)
+	}
+	got := map[string]string{}
+	take := func(sum string, b []byte) error {
+		got[sum] = string(b)
+		return nil
+	}
+	if err := s.Blobs(ctx, []string{name, hex.EncodeToString(other[:])}, take); err != nil || got[name] != "tide" || len(got) != 2 {
+		t.Errorf("%q, %v", got, err)
+	}
+	if err := s.Blobs(ctx, []string{name, "00"}, take); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a piece that is not there: %v", err)
+	}
+}
+
+func TestAccessHasAllThatIsNeeded(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "access")
+	long := make([]byte, 500) // PostgreSQL breaks long base64 into lines
+	for i := range long {
+		long[i] = byte(i)
+	}
+	if err := s.PutSecret(ctx, "access-key", long); err != nil {
+		t.Fatal(err)
+	}
+	keys := []reach.HostKey{{Type: "ssh-ed25519", Fingerprint: "SHA256:a", Key: "ssh-ed25519 A"}, {Type: "ssh-rsa", Fingerprint: "SHA256:b", Key: "ssh-rsa B"}}
+	if err := s.Trust(ctx, g.ID, "a", keys, "admin"); err != nil {
+		t.Fatal(err)
+	}
+	got, err := s.Access(ctx, g.ID, "a", []string{"access-key", "not-there"})
+	if err != nil || string(got.Secrets["access-key"]) != string(long) || len(got.Secrets) != 1 || fmt.Sprint(got.Keys) != fmt.Sprint(keys) || got.Version != 0 {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if host, err := s.KeyOwner(ctx, g.ID, "SHA256:b"); err != nil || host != "a" {
+		t.Errorf("%q, %v", host, err)
+	}
+	if err := s.Trust(ctx, g.ID, "a", keys[:1], "admin"); err != nil {
+		t.Fatal(err)
+	}
+	if host, err := s.KeyOwner(ctx, g.ID, "SHA256:b"); err != nil || host != "" {
+		t.Errorf("a key that is no longer trusted belongs to %q, %v", host, err)
+	}
+}
+
+// Of two that remember something about a host at once, the later one does not
+// undo the earlier.
+func TestWhatIsRememberedIsNotOverwrittenBlindly(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "applied")
+	one := map[string]plan.Applied{"package/curl": {Type: "package", Name: "curl", Want: []byte(`{"name": "curl"}`)}}
+	v, err := s.PutApplied(ctx, g.ID, "a", 0, one)
+	if err != nil || v != 1 {
+		t.Fatalf("version %d, %v", v, err)
+	}
+	if late, err := s.PutApplied(ctx, g.ID, "a", 0, nil); err != nil || late != 0 {
+		t.Errorf("a late one gets version %d, %v", late, err)
+	}
+	got, v, err := s.Applied(ctx, g.ID, "a")
+	if err != nil || v != 1 || got["package/curl"].Name != "curl" {
+		t.Errorf("%+v, %d, %v", got, v, err)
+	}
+}
+
+// An unread host keeps what was last seen of it.
+func TestAnUnreadHostKeepsWhatWasSeen(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "seen")
+	put := func(h HostState) {
+		t.Helper()
+		if err := s.PutHostState(ctx, g.ID, h, Said{}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put(HostState{Host: "a", Revision: 1, Traits: []byte(`{"system":"Debian"}`), Rows: []byte(`[{"address":"a/x"}]`)})
+	put(HostState{Host: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")})
+	states, err := s.HostStates(ctx, g.ID)
+	if h := states["a"]; err != nil || h.Unread != "no route" || string(h.Rows) != `[{"address":"a/x"}]` || h.SeenAt == nil {
+		t.Errorf("%+v, %v", h, err)
+	}
+}
+
+// How a host was seen and the news of it go together, once each, whether or not
+// its rows are as they were; a survey's hosts are those of its stream.
+func TestAHostIsSeenAndAnnouncedInOne(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "announced")
+	var survey Task
+	err := s.Tx(ctx, func(tx *sqlx.Tx) (err error) {
+		survey, err = s.AddTask(ctx, tx, Surveys, g.ID, 1, contract.Ask{}, "admin")
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	topic := Topic("surveys", survey.ID)
+	for i, h := range []HostState{
+		{Host: "a", Revision: 1, Traits: []byte(`{"n":1}`), Rows: []byte(`[1]`)},
+		{Host: "a", Revision: 1, Traits: []byte(`{"n":2}`), Rows: []byte(`[1]`)}, // rows as they were
+		{Host: "a", Revision: 1, Traits: []byte(`{"n":3}`), Rows: []byte(`[2]`)},
+		{Host: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")},
+		{Host: "a", Revision: 1, Traits: []byte(`{"n":5}`), Rows: []byte(`[2]`)},
+	} {
+		if err := s.PutHostState(ctx, g.ID, h, Said{topic, stake.JSON(i)}); err != nil {
+			t.Fatal(err)
+		}
+		if events, err := s.Events(ctx, topic, 0); err != nil || len(events) != i+1 || string(events[i].Data) != fmt.Sprint(i) {
+			t.Errorf("after %d: %+v, %v", i, events, err)
+		}
+		states, err := s.HostStates(ctx, g.ID)
+		if err != nil {
+			t.Fatal(err)
+		}
+		now := states["a"]
+		if now.Unread != h.Unread || h.Unread == "" && (string(now.Rows) != string(h.Rows) || string(now.Traits) != string(h.Traits)) {
+			t.Errorf("after %d: %+v", i, now)
+		}
+	}
+	survey.State = "done"
+	if err := s.FinishTask(ctx, Surveys, survey); err != nil {
+		t.Fatal(err)
+	}
+	if got, err := s.Task(ctx, Surveys, survey.ID); err != nil || got.Ground != g.Name || got.State != "done" {
+		t.Errorf("%+v, %v", got, err)
+	}
+	if events, err := s.Events(ctx, topic, 0); err != nil || len(events) != 6 || events[5].Kind != "end" || string(events[5].Data) != `{"state":"done"}` {
+		t.Errorf("%+v, %v", events, err)
+	}
+}
+
+// A run is worked on by one replica at a time, and by another once that one has
+// fallen silent.
+func TestARunIsClaimedOnce(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "claims")
+	var r Run
+	err := s.Tx(ctx, func(tx *sqlx.Tx) error {
+		p, err := s.AddTask(ctx, tx, Plans, g.ID, 1, contract.Ask{SudoPasswords: contract.SudoPasswords{"a": "secret"}}, "admin")
+		if err != nil {
+			return err
+		}
+		if string(p.Ask) != "{}" {
+			t.Errorf("what was asked is kept as %s", p.Ask)
+		}
+		r, err = s.AddRun(ctx, tx, g.ID, p.ID, "admin", []contract.RunHost{{Host: "a", State: "waiting"}})
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	claim := func(owner string, silence time.Duration) bool {
+		ok, err := s.ClaimRun(ctx, r.ID, owner, silence)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return ok
+	}
+	if !claim("one", time.Hour) || claim("two", time.Hour) {
+		t.Error("two replicas have one run")
+	}
+	time.Sleep(60 * time.Millisecond)
+	if lost, err := s.LostRuns(ctx, 50*time.Millisecond); err != nil || len(lost) != 1 {
+		t.Errorf("lost runs: %v, %v", lost, err)
+	}
+	if mine, err := s.Beat(ctx, r.ID, "other"); err != nil || mine {
+		t.Errorf("a beat of one that it does not belong to: %t, %v", mine, err)
+	}
+	if mine, err := s.Beat(ctx, r.ID, "one"); err != nil || !mine {
+		t.Fatal(err)
+	}
+	if claim("two", time.Second) {
+		t.Error("a run is taken from a replica that is there")
+	}
+	if err := s.ReleaseRuns(ctx, "one"); err != nil {
+		t.Fatal(err)
+	}
+	if !claim("two", time.Hour) {
+		t.Error("a run that was let go of cannot be taken")
+	}
+	if err := s.FinishRun(ctx, r.ID, "done"); err != nil {
+		t.Fatal(err)
+	}
+	if claim("three", 0) {
+		t.Error("an ended run can be taken")
+	}
+}
+
+// Whoever listens hears of an event after it can be read.
+func TestEventsAreHeard(t *testing.T) {
+	s := open(t)
+	bell := NewBell(s, slog.New(slog.DiscardHandler))
+	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	go bell.Run(limited)
+	topic := Topic("runs", 4711)
+	news, stop := bell.Listen(topic)
+	defer stop()
+	other, stopOther := bell.Listen(Topic("runs", 4712))
+	defer stopOther()
+	select { // the first ring says that listening has begun
+	case <-news:
+	case <-limited.Done():
+		t.Fatal("listening never begins")
+	}
+	<-other
+	if err := s.AddEvent(ctx, s.DB, topic, "host", []byte(`{"n":1}`)); err != nil {
+		t.Fatal(err)
+	}
+	select {
+	case <-news:
+	case <-limited.Done():
+		t.Fatal("the event is not heard of")
+	}
+	events, err := s.Events(ctx, topic, 0)
+	if err != nil || len(events) != 1 || events[0].Kind != "host" {
+		t.Fatalf("%+v, %v", events, err)
+	}
+	if again, err := s.Events(ctx, topic, events[0].ID); err != nil || len(again) != 0 {
+		t.Errorf("after it: %+v, %v", again, err)
+	}
+	select {
+	case <-other:
+		t.Error("another stream's listener was rung")
+	default:
+	}
+}
+
+func TestTokensEnd(t *testing.T) {
+	s := open(t)
+	if err := s.AddToken(ctx, "deckhand", []byte("hash-1"), 0); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddToken(ctx, "deckhand", []byte("hash-2"), time.Hour); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddToken(ctx, "late", []byte("hash-3"), time.Millisecond); err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(20 * time.Millisecond)
+	if _, err := s.TokenName(ctx, []byte("hash-3")); !errors.Is(err, ErrNotFound) {
+		t.Errorf("a session that is over lets in: %v", err)
+	}
+	if err := s.DeleteToken(ctx, "deckhand"); err != nil {
+		t.Fatal(err)
+	}
+	for _, h := range []string{"hash-1", "hash-2"} {
+		if _, err := s.TokenName(ctx, []byte(h)); !errors.Is(err, ErrNotFound) {
+			t.Errorf("%s lets in after its token has ended: %v", h, err)
+		}
+	}
+	if err := s.DeleteToken(ctx, "deckhand"); !errors.Is(err, ErrNotFound) {
+		t.Errorf("%v", err)
+	}
+}

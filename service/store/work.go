@@ -1,0 +1,262 @@
+package store
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"strings"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+
+	"northstake/core/stake"
+	"northstake/host/reach"
+	"northstake/service/contract"
+)
+
+// Task is a survey or a plan: a look at hosts that was asked for.
+type Task struct {
+	ID         int64           `db:"id"`
+	GroundID   int64           `db:"ground_id"`
+	Ground     string          `db:"ground"` // its name
+	Revision   int             `db:"revision"`
+	State      string          `db:"state"`
+	Ask        json.RawMessage `db:"ask"`
+	Error      string          `db:"error"`
+	Hosts      json.RawMessage `db:"hosts"` // of a plan
+	Steps      int             `db:"steps"`
+	Blockers   int             `db:"blockers"`
+	By         string          `db:"made_by"`
+	CreatedAt  time.Time       `db:"created_at"`
+	FinishedAt *time.Time      `db:"finished_at"`
+}
+
+// Asked is what was asked for.
+func (t Task) Asked() (contract.Ask, error) {
+	var a contract.Ask
+	return a, json.Unmarshal(t.Ask, &a)
+}
+
+// Table is the table of a sort of task.
+type Table string
+
+// The sorts of task.
+const (
+	Surveys Table = "surveys"
+	Plans   Table = "plans"
+)
+
+// AddTask notes a survey or plan that is to be made; passwords are left out of
+// what is kept.
+func (s *Store) AddTask(ctx context.Context, tx *sqlx.Tx, table Table, groundID int64, revision int, ask contract.Ask, by string) (Task, error) {
+	ask.SudoPasswords = nil
+	var t Task
+	err := tx.GetContext(ctx, &t, "INSERT INTO "+string(table)+" (ground_id, revision, ask, made_by) VALUES ($1, $2, $3, $4) RETURNING id, ground_id, revision, state, ask, made_by, created_at", groundID, revision, stake.JSON(ask), by)
+	return t, err
+}
+
+// Task finds a survey or plan.
+func (s *Store) Task(ctx context.Context, table Table, id int64) (Task, error) {
+	var t Task
+	err := s.DB.GetContext(ctx, &t, "SELECT t.*, g.name AS ground FROM "+string(table)+" t JOIN grounds g ON g.id = t.ground_id WHERE t.id = $1", id)
+	return t, notFound(err)
+}
+
+// Tasks lists a ground's surveys or plans without their hosts, the newest first.
+func (s *Store) Tasks(ctx context.Context, table Table, groundID int64, limit int) ([]Task, error) {
+	var out []Task
+	err := s.DB.SelectContext(ctx, &out, "SELECT id, ground_id, revision, state, ask, error, steps, blockers, made_by, created_at, finished_at FROM "+string(table)+" WHERE ground_id = $1 ORDER BY id DESC LIMIT $2", groundID, limit)
+	return out, err
+}
+
+// FinishTask notes the end of a survey or plan and announces it. The hosts of a
+// survey are those that were announced in its stream.
+func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
+	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, Topic(string(table), t.ID), stake.JSON(map[string]string{"state": t.State})}
+	hosts := ""
+	if table == Plans {
+		hosts = ", hosts = $8"
+		args = append(args, t.Hosts)
+	}
+	_, err := s.Quick.ExecContext(ctx, `WITH ended AS (INSERT INTO events (topic, kind, data) VALUES ($6, 'end', $7))
+		UPDATE `+string(table)+` SET state = $2, error = $3, steps = $4, blockers = $5, finished_at = now()`+hosts+` WHERE id = $1`, args...)
+	return err
+}
+
+// Run is a run's record.
+type Run struct {
+	ID         int64      `db:"id"`
+	GroundID   int64      `db:"ground_id"`
+	PlanID     int64      `db:"plan_id"`
+	State      string     `db:"state"`
+	By         string     `db:"made_by"`
+	Owner      string     `db:"owner"`
+	BeatAt     time.Time  `db:"beat_at"`
+	CreatedAt  time.Time  `db:"created_at"`
+	FinishedAt *time.Time `db:"finished_at"`
+}
+
+// AddRun notes a run of a plan, with a record for each host.
+func (s *Store) AddRun(ctx context.Context, tx *sqlx.Tx, groundID, planID int64, by string, hosts []contract.RunHost) (Run, error) {
+	var r Run
+	if err := tx.GetContext(ctx, &r, "INSERT INTO runs (ground_id, plan_id, made_by) VALUES ($1, $2, $3) RETURNING *", groundID, planID, by); err != nil {
+		return r, err
+	}
+	for _, h := range hosts {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO run_hosts (run_id, host, doc) VALUES ($1, $2, $3)", r.ID, h.Host, stake.JSON(h)); err != nil {
+			return r, err
+		}
+	}
+	return r, nil
+}
+
+// Run finds a run.
+func (s *Store) Run(ctx context.Context, id int64) (Run, error) {
+	var r Run
+	err := s.DB.GetContext(ctx, &r, "SELECT * FROM runs WHERE id = $1", id)
+	return r, notFound(err)
+}
+
+// Runs lists a ground's runs, the newest first.
+func (s *Store) Runs(ctx context.Context, groundID int64, limit int) ([]Run, error) {
+	var out []Run
+	err := s.DB.SelectContext(ctx, &out, "SELECT * FROM runs WHERE ground_id = $1 ORDER BY id DESC LIMIT $2", groundID, limit)
+	return out, err
+}
+
+// RunOfPlan is the newest run of a plan, 0 for none.
+func (s *Store) RunOfPlan(ctx context.Context, planID int64) (int64, error) {
+	var id int64
+	err := s.DB.GetContext(ctx, &id, "SELECT coalesce(max(id), 0) FROM runs WHERE plan_id = $1", planID)
+	return id, err
+}
+
+// RunHosts returns the records of a run's hosts by name.
+func (s *Store) RunHosts(ctx context.Context, run int64) ([]contract.RunHost, error) {
+	var docs []json.RawMessage
+	if err := s.DB.SelectContext(ctx, &docs, "SELECT doc FROM run_hosts WHERE run_id = $1 ORDER BY host", run); err != nil {
+		return nil, err
+	}
+	out := []contract.RunHost{}
+	for _, d := range docs {
+		var h contract.RunHost
+		if err := json.Unmarshal(d, &h); err != nil {
+			return nil, err
+		}
+		out = append(out, h)
+	}
+	return out, nil
+}
+
+// PutRunHost notes how a host of a run stands and announces it.
+func (s *Store) PutRunHost(ctx context.Context, run int64, h contract.RunHost) error {
+	return s.Persist(ctx, func() error {
+		return s.Tx(ctx, func(tx *sqlx.Tx) error {
+			doc := stake.JSON(h)
+			if _, err := tx.ExecContext(ctx, "UPDATE run_hosts SET doc = $3 WHERE run_id = $1 AND host = $2", run, h.Host, doc); err != nil {
+				return err
+			}
+			return s.AddEvent(ctx, tx, Topic("runs", run), "host", doc)
+		})
+	})
+}
+
+// ClaimRun makes a replica the owner of a run that nobody works on: one that is
+// queued, or whose owner has not been heard of for silence.
+func (s *Store) ClaimRun(ctx context.Context, id int64, owner string, silence time.Duration) (bool, error) {
+	err := s.one(ctx, `UPDATE runs SET owner = $2, beat_at = now(), state = 'running', finished_at = NULL
+		WHERE id = $1 AND (state = 'queued' OR (state = 'running' AND beat_at < now() - make_interval(secs => $3)))`, id, owner, silence.Seconds())
+	if err == ErrNotFound {
+		return false, nil
+	}
+	return err == nil, err
+}
+
+// Beat notes that the owner of a run still works on it; false says that it is
+// another's by now.
+func (s *Store) Beat(ctx context.Context, id int64, owner string) (bool, error) {
+	err := s.one(ctx, "UPDATE runs SET beat_at = now() WHERE id = $1 AND owner = $2", id, owner)
+	if err == ErrNotFound {
+		return false, nil
+	}
+	return true, err
+}
+
+// ReleaseRuns lets go of the runs of a replica that is ending in order.
+func (s *Store) ReleaseRuns(ctx context.Context, owner string) error {
+	_, err := s.DB.ExecContext(ctx, "UPDATE runs SET beat_at = 'epoch' WHERE owner = $1 AND state = 'running'", owner)
+	return err
+}
+
+// FinishRun notes the end of a run.
+func (s *Store) FinishRun(ctx context.Context, id int64, state string) error {
+	return s.Persist(ctx, func() error {
+		return s.Tx(ctx, func(tx *sqlx.Tx) error {
+			if _, err := tx.ExecContext(ctx, "UPDATE runs SET state = $2, finished_at = now() WHERE id = $1", id, state); err != nil {
+				return err
+			}
+			return s.AddEvent(ctx, tx, Topic("runs", id), "end", stake.JSON(map[string]string{"state": state}))
+		})
+	})
+}
+
+// Access is what is needed to get to a host, in one answer: sealed secrets by
+// name, the host's trusted keys, and the version of what is remembered of it.
+type Access struct {
+	Secrets map[string][]byte
+	Keys    []reach.HostKey
+	Version int64
+}
+
+// Access reads what is needed to get to a host.
+func (s *Store) Access(ctx context.Context, groundID int64, host string, secrets []string) (Access, error) {
+	var row struct {
+		Secrets json.RawMessage `db:"secrets"`
+		Keys    json.RawMessage `db:"keys"`
+		Version int64           `db:"version"`
+	}
+	err := s.DB.GetContext(ctx, &row, `SELECT
+		(SELECT coalesce(json_object_agg(name, encode(sealed, 'base64')), '{}') FROM secrets WHERE name = ANY($3)) AS secrets,
+		(SELECT coalesce(json_agg(json_build_object('type', type, 'fingerprint', fingerprint, 'key', key) ORDER BY type), '[]') FROM host_keys WHERE ground_id = $1 AND host = $2) AS keys,
+		coalesce((SELECT version FROM hosts WHERE ground_id = $1 AND host = $2), 0) AS version`, groundID, host, secrets)
+	if err != nil {
+		return Access{}, err
+	}
+	out := Access{Version: row.Version, Secrets: map[string][]byte{}}
+	if err := json.Unmarshal(row.Keys, &out.Keys); err != nil {
+		return out, err
+	}
+	encoded := map[string]string{}
+	if err := json.Unmarshal(row.Secrets, &encoded); err != nil {
+		return out, err
+	}
+	for name, v := range encoded {
+		if out.Secrets[name], err = base64.StdEncoding.DecodeString(strings.ReplaceAll(v, "\n", "")); err != nil {
+			return out, err
+		}
+	}
+	return out, nil
+}
+
+// QueueRun makes an ended run one that is waiting again.
+func (s *Store) QueueRun(ctx context.Context, tx *sqlx.Tx, id int64) error {
+	_, err := tx.ExecContext(ctx, "UPDATE runs SET state = 'queued', finished_at = NULL WHERE id = $1", id)
+	return err
+}
+
+// LostRuns lists runs whose owner has not been heard of for silence.
+func (s *Store) LostRuns(ctx context.Context, silence time.Duration) ([]int64, error) {
+	var out []int64
+	err := s.DB.SelectContext(ctx, &out, "SELECT id FROM runs WHERE state = 'running' AND beat_at < now() - make_interval(secs => $1)", silence.Seconds())
+	return out, err
+}
+
+// FailLostTasks ends surveys and plans that nobody can be working on any more.
+func (s *Store) FailLostTasks(ctx context.Context) error {
+	for _, table := range []Table{Surveys, Plans} {
+		if _, err := s.DB.ExecContext(ctx, "UPDATE "+string(table)+" SET state = 'failed', error = 'the service ended while it was being made; ask for it again', finished_at = now() WHERE state IN ('queued', 'running') AND created_at < now() - interval '10 minutes'"); err != nil {
+			return err
+		}
+	}
+	return nil
+}

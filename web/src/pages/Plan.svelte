@@ -1,0 +1,110 @@
+<script lang="ts">
+  import { AlertDialog } from 'bits-ui'
+  import { api, unwrap, type Schema } from '../lib/api'
+  import { route } from '../lib/router.svelte'
+  import { ago, counted, purpose } from '../lib/words'
+  import Button from '../parts/Button.svelte'
+  import Diff from '../parts/Diff.svelte'
+  import Fold from '../parts/Fold.svelte'
+  import Heading from '../parts/Heading.svelte'
+  import Trouble from '../parts/Trouble.svelte'
+
+  let { ground, id }: { ground: string; id: number } = $props()
+  let plan = $state<Schema['Plan']>()
+  let error = $state<unknown>()
+  let asking = $state(false)
+  let busy = $state(false)
+  let named = $state<Record<string, string>>({})
+
+  $effect(() => {
+    unwrap(api.GET('/grounds/{ground}/plans/{id}', { params: { path: { ground, id } } })).then(
+      (p) => (plan = p),
+      (e) => (error = e),
+    )
+  })
+
+  const working = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0))
+  const shown = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0 || h.blockers?.length || h.unread))
+  const idle = $derived((plan?.hosts ?? []).filter((h) => !shown.includes(h)))
+  const removing = $derived(working.flatMap((h) => h.steps.filter((s) => s.removes?.length)))
+  const steps = $derived(working.reduce((n, h) => n + h.steps.length, 0))
+
+  async function apply() {
+    busy = true
+    try {
+      const r = await unwrap(api.POST('/grounds/{ground}/runs', { params: { path: { ground } }, body: { plan: id, removing: removing.map((s) => s.address).filter((a) => named[a] === a) } }))
+      route.go(`/${ground}/runs/${r.id}`)
+    } catch (e) {
+      error = e
+    }
+    busy = false
+    asking = false
+  }
+</script>
+
+<Heading title="Plan {id}" about={plan ? `For revision ${plan.revision} of ${ground}${plan.only ? `, ${purpose(plan.only)}` : ''}, made ${ago(plan.created_at)} by ${plan.by}.` : ''}>
+  {#if plan?.run}
+    <a class="border border-rule-strong bg-raised px-3 py-1" href="/{ground}/runs/{plan.run}">Run {plan.run} of this plan</a>
+  {:else if steps > 0}
+    <Button main onclick={() => (asking = true)}>Apply {counted(steps, 'step')} to {working.map((h) => h.host).join(', ')}</Button>
+  {/if}
+</Heading>
+{#if error}<Trouble {error} />{/if}
+{#if plan?.error}<Trouble error={plan.error} />{/if}
+{#if plan && !plan.error}
+  {#if plan.steps === 0 && plan.blockers === 0}
+    <p class="border-y border-rule-strong py-6">There is nothing to do: all is as revision {plan.revision} declares.</p>
+  {/if}
+  {#each shown as h (h.host)}
+    <h2 class="mt-4 mb-1 flex flex-wrap items-baseline gap-x-4 text-lg font-bold">
+      <a href="/{ground}/hosts/{h.host}">{h.host}</a>
+      <span class="text-base font-normal text-soft">{h.blockers?.length && !h.steps.length ? 'blocked: this host will be left as it is' : counted(h.steps.length, 'step')}{#if h.blockers?.length && h.steps.length}, {counted(h.blockers.length + (h.left?.length ?? 0), 'stake')} blocked{/if}</span>
+    </h2>
+    {#if h.unread}<p class="text-attention">It could not be read: {h.unread}</p>{/if}
+    {#each h.blockers ?? [] as b, i (i)}
+      <div class="my-1 border-l-4 border-alarm bg-raised px-4 py-1"><p><b class="text-alarm">Blocked.</b> <span class="name">{b.address}</span>: {b.what}</p><p class="text-soft">{b.fix}</p></div>
+    {/each}
+    {#if h.left?.length}<p class="text-soft">Left as they are until then: {#each h.left as l, i (l.address)}{#if i}, {/if}<span class="name">{l.address}</span>{/each}.</p>{/if}
+    {#each h.cautions ?? [] as b, i (i)}
+      <div class="my-1 border-l-4 border-attention bg-raised px-4 py-1"><p><b class="text-attention">Caution.</b> <span class="name">{b.address}</span>: {b.what}</p><p class="text-soft">{b.fix}</p></div>
+    {/each}
+    <ol class="leaf ruled border-y border-rule-strong">
+      {#each h.steps as s (s.number)}
+        <li class="py-1" data-step={s.address}>
+          <span class="margin-note">{s.number}</span>
+          <p class="break-words"><b class="font-bold">{s.verb}</b>{s.text.slice(s.verb.length)}{#if s.because}<span class="text-soft">, because {s.because}</span>{/if}</p>
+          {#each s.details ?? [] as d, i (i)}<Fold title={d.diff ? `difference of ${d.title}` : d.title}><Diff text={d.text} diff={d.diff} /></Fold>{/each}
+        </li>
+      {/each}
+    </ol>
+  {/each}
+  {#if idle.length && plan.steps > 0}<p class="mt-4 text-soft">Nothing to do on {idle.map((h) => h.host).join(', ')}.</p>{/if}
+{:else if !error && !plan}
+  <p class="text-soft">Reading …</p>
+{/if}
+
+<AlertDialog.Root bind:open={asking}>
+  <AlertDialog.Portal>
+    <AlertDialog.Overlay class="fixed inset-0 z-10 bg-black/40" />
+    <AlertDialog.Content class="fixed top-1/2 left-1/2 z-20 w-[min(92vw,34rem)] -translate-x-1/2 -translate-y-1/2 border border-rule-strong bg-paper p-5">
+      <AlertDialog.Title class="text-xl font-bold">Apply plan {id}?</AlertDialog.Title>
+      <AlertDialog.Description class="mt-2">
+        {counted(steps, 'step')} will be done, exactly as shown, on:
+        <span class="my-2 block border-y border-rule py-1">{#each working as h (h.host)}<span class="block"><span class="name">{h.host}</span>: {h.steps.map((s) => `${s.verb} ${s.name}`).join(', ')}</span>{/each}</span>
+        A host that has changed since the plan is left as it is.
+      </AlertDialog.Description>
+      {#each removing as s (s.address)}
+        <label class="mt-3 block border-l-4 border-alarm bg-raised px-4 py-2">
+          <span class="text-alarm">{counted(s.removes?.length ?? 0, 'file')} that nobody declared will be removed:</span>
+          <span class="name block max-h-24 overflow-auto break-words">{s.removes?.join(', ')}</span>
+          To remove {s.removes?.length === 1 ? 'it' : 'them'}, type <b class="name">{s.address}</b>
+          <input class="name mt-1 w-full border-b border-rule-strong bg-transparent py-1" autocomplete="off" bind:value={named[s.address]} />
+        </label>
+      {/each}
+      <div class="mt-4 flex justify-end gap-2">
+        <AlertDialog.Cancel class="border border-rule-strong bg-raised px-3 py-1 font-medium hover:border-ink">Leave it</AlertDialog.Cancel>
+        <AlertDialog.Action class="border border-ink bg-ink px-3 py-1 font-medium text-paper hover:bg-blue" onclick={apply} disabled={busy || removing.some((s) => named[s.address] !== s.address)}>Apply</AlertDialog.Action>
+      </div>
+    </AlertDialog.Content>
+  </AlertDialog.Portal>
+</AlertDialog.Root>

@@ -1,0 +1,105 @@
+<script lang="ts">
+  import Check from '@lucide/svelte/icons/check'
+  import CircleDashed from '@lucide/svelte/icons/circle-dashed'
+  import LoaderCircle from '@lucide/svelte/icons/loader-circle'
+  import Minus from '@lucide/svelte/icons/minus'
+  import Undo2 from '@lucide/svelte/icons/undo-2'
+  import X from '@lucide/svelte/icons/x'
+  import { api, unwrap, type Schema } from '../lib/api'
+  import { follow } from '../lib/stream'
+  import { ago, counted, hostState } from '../lib/words'
+  import Button from '../parts/Button.svelte'
+  import Diff from '../parts/Diff.svelte'
+  import Heading from '../parts/Heading.svelte'
+  import Trouble from '../parts/Trouble.svelte'
+
+  let { ground, id }: { ground: string; id: number } = $props()
+  let run = $state<Schema['Run']>()
+  let error = $state<unknown>()
+  const marks = { waiting: CircleDashed, doing: LoaderCircle, done: Check, skipped: Minus, failed: X, back: Undo2 }
+
+  async function load() {
+    run = await unwrap(api.GET('/grounds/{ground}/runs/{id}', { params: { path: { ground, id } } }))
+  }
+  function watch() {
+    return follow(`/grounds/${ground}/runs/${id}/events`, (kind, data) => {
+      if (kind === 'end') load().catch((e) => (error = e))
+      else if (run) {
+        const h = data as Schema['RunHost']
+        run.hosts = run.hosts.map((old) => (old.host === h.host ? h : old))
+      }
+    })
+  }
+  $effect(() => {
+    let stop = () => {}
+    load().then(
+      () => {
+        if (run?.state === 'queued' || run?.state === 'running') stop = watch()
+      },
+      (e) => (error = e),
+    )
+    return () => stop()
+  })
+
+  async function resume() {
+    try {
+      run = await unwrap(api.POST('/grounds/{ground}/runs/{id}/resume', { params: { path: { ground, id } }, body: {} }))
+      location.reload()
+    } catch (e) {
+      error = e
+    }
+  }
+  const bad = (s: string) => ['failed', 'back', 'interrupted', 'blocked', 'partly', 'moved'].includes(s)
+  const resumable = $derived(run?.state === 'failed' && run.hosts.some((h) => ['failed', 'back', 'interrupted'].includes(h.state)))
+  const live = $derived(run?.state === 'queued' || run?.state === 'running')
+</script>
+
+<Heading title="Run {id}" about={run ? `Of plan ${run.plan}, begun ${ago(run.created_at)} by ${run.by}.` : ''}>
+  {#if run}<a class="px-1 py-1" href="/{ground}/plans/{run.plan}">Plan {run.plan}</a>{/if}
+  {#if resumable}<Button main onclick={resume}>Resume on {run!.hosts.filter((h) => ['failed', 'back', 'interrupted'].includes(h.state)).map((h) => h.host).join(', ')}</Button>{/if}
+</Heading>
+{#if error}<Trouble {error} />{/if}
+{#if run}
+  <p class="mb-2" aria-live="polite" data-run={run.state}>
+    {#if live}Under way: {counted(run.hosts.filter((h) => h.state === 'done').length, 'host')} of {run.hosts.length} done.{:else if run.state === 'done'}Done. Every host is as the plan says.{:else}Ended, and not all is done.{/if}
+  </p>
+  {#each run.hosts as h (h.host)}
+    <h2 class="mt-4 mb-1 flex flex-wrap items-baseline gap-x-4 text-lg font-bold">
+      <a href="/{ground}/hosts/{h.host}">{h.host}</a>
+      <span class="text-base font-normal {bad(h.state) ? 'text-alarm' : 'text-soft'}">{hostState[h.state]}</span>
+    </h2>
+    {#if h.fault?.what}
+      <div role="alert" class="my-1 border-l-4 border-alarm bg-raised px-4 py-1">
+        <p class="font-medium break-words">{h.fault.what}</p>
+        {#if h.fault.rendered}<p class="name">{h.fault.file}:{h.fault.line}: {h.fault.rendered}{#if h.fault.from}, from {h.fault.from.file}:{h.fault.from.line}{/if}</p>{/if}
+        {#if h.fault.output}<Diff text={h.fault.output} />{/if}
+        {#if h.fault.fix}<p class="text-soft">{h.fault.fix}</p>{/if}
+      </div>
+    {/if}
+    {#each h.notes ?? [] as n, i (i)}<p class="text-soft">{n}</p>{/each}
+    {#if h.steps.length}
+      <ol class="leaf ruled border-y border-rule-strong">
+        {#each h.steps as s (s.number)}
+          {@const Mark = marks[s.state]}
+          <li class="flex flex-wrap items-baseline gap-x-3 py-0.5" class:text-soft={s.state === 'waiting' || s.state === 'skipped'}>
+            <span class="margin-note">{s.number}</span>
+            <span class="w-5 self-center {s.state === 'failed' ? 'text-alarm' : s.state === 'back' ? 'text-attention' : ''}"><Mark size={15} class={s.state === 'doing' ? 'animate-spin' : ''} aria-hidden="true" /></span>
+            <span class="min-w-0 flex-1 basis-60 break-words">{s.text}</span>
+            <span class="text-sm text-soft">{s.state === 'back' ? 'taken back' : s.state}{#if s.took_ms}, {(s.took_ms / 1000).toFixed(1)} s{/if}</span>
+          </li>
+        {/each}
+      </ol>
+    {/if}
+    {#if h.probes?.length}
+      <table class="mt-1 ml-[4.25rem] text-left text-sm max-sm:ml-0">
+        <tbody>
+          {#each h.probes as p, i (i)}
+            <tr class="align-baseline"><td class="name pr-4 break-all">http://{p.name}{p.port === 80 ? '' : ':' + p.port}{p.path}</td><td class="pr-4">from {p.from}</td><td class:text-alarm={!p.ok}>{p.ok ? p.got_status : p.error || `answered ${p.got_status}, wanted ${p.status}`}</td></tr>
+          {/each}
+        </tbody>
+      </table>
+    {/if}
+  {/each}
+{:else if !error}
+  <p class="text-soft">Reading …</p>
+{/if}
