@@ -25,7 +25,7 @@ func TestConsole(t *testing.T) {
 		t.Fatalf("a stopped server answers %d", status)
 	}
 
-	limited, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	limited, cancel := context.WithTimeout(context.Background(), 6*time.Minute)
 	defer cancel()
 	page, end, err := Browser(limited, 1280, 800)
 	if err != nil {
@@ -54,7 +54,7 @@ func TestConsole(t *testing.T) {
 	press := func(label string) {
 		t.Helper()
 		script := fmt.Sprintf(`(() => { const b = [...document.querySelectorAll('button,a')].find((b) => b.innerText.trim().startsWith(%q) && !b.disabled); if (!b) return false; b.focus(); b.click(); return true })()`, label)
-		for range 100 {
+		for range 300 {
 			if ok, err := chromedp.Run(page, chromedp.Evaluate[bool](script)); err == nil && ok {
 				return
 			}

@@ -432,7 +432,7 @@ func get(url, host string) (int, string, error) {
 		return 0, "", err
 	}
 	req.Host = host
-	client := http.Client{Timeout: 10 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
+	client := http.Client{Timeout: 30 * time.Second, Transport: &http.Transport{DisableKeepAlives: true}}
 	res, err := client.Do(req)
 	if err != nil {
 		return 0, "", err
@@ -463,10 +463,10 @@ func (g *ground) survey(host string) map[string]contract.Row {
 	return rows
 }
 
-// eventually repeats a look until it finds no fault, twenty seconds at most.
+// eventually repeats a look until it finds no fault, a minute at most.
 func (g *ground) eventually(what string, look func() error) {
 	g.t.Helper()
-	deadline := time.Now().Add(20 * time.Second)
+	deadline := time.Now().Add(time.Minute)
 	for {
 		err := look()
 		if err == nil {

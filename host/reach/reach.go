@@ -39,8 +39,12 @@ func (t Target) addr() string { return net.JoinHostPort(t.Address, strconv.Itoa(
 const (
 	dialLimit = 8 * time.Second
 	authLimit = 20 * time.Second
-	rodLimit  = 12 * time.Second
+	rodLimit  = 30 * time.Second // for the rod to start
 )
+
+// stallLimit is how long nothing may move while the rod is sent. The sending as a
+// whole has no limit: a slow line takes as long as it takes.
+var stallLimit = 20 * time.Second
 
 // Trouble is why a host could not be reached: what happened and what to do.
 // Kind tells the cases apart for programs.
@@ -295,8 +299,6 @@ type Rods interface {
 // StartRod starts the rod on a host that was logged in to, and sends it there
 // first when it is missing. It first tries the kind of machine in guess.
 func StartRod(ctx context.Context, client *ssh.Client, t Target, rods Rods, guess string) (*rod.Conn, error) {
-	ctx, cancel := context.WithTimeout(ctx, rodLimit)
-	defer cancel()
 	_, hash, err := rods.Rod(guess)
 	if err != nil {
 		return nil, err
@@ -305,7 +307,7 @@ func StartRod(ctx context.Context, client *ssh.Client, t Target, rods Rods, gues
 	if !errors.Is(err, errNoRod) {
 		return conn, err
 	}
-	out, err := runPlain(client, "uname -sm", nil)
+	out, err := runPlain(ctx, client, "uname -sm", nil)
 	if err != nil {
 		return nil, &Trouble{Kind: "other", What: fmt.Sprintf("host %s cannot say what machine it is: %v", t.Host, err), err: err}
 	}
@@ -317,7 +319,7 @@ func StartRod(ctx context.Context, client *ssh.Client, t Target, rods Rods, gues
 	if err != nil {
 		return nil, err
 	}
-	if err := sendRod(client, t, program, hash); err != nil {
+	if err := sendRod(ctx, client, t, program, hash); err != nil {
 		return nil, err
 	}
 	conn, err = startOnce(ctx, client, t, hash)
@@ -360,6 +362,8 @@ const sudoPrompt = "northstake-sudo-password:"
 const missingStatus = 97
 
 func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (*rod.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, rodLimit)
+	defer cancel()
 	session, err := client.NewSession()
 	if err != nil {
 		return nil, &Trouble{Kind: "other", What: fmt.Sprintf("host %s opens no session: %v", t.Host, err), err: err}
@@ -447,30 +451,58 @@ func waitGreeting(r io.Reader) error {
 }
 
 // sendRod puts the rod on a host: under another name first, checked, then
-// renamed.
-func sendRod(client *ssh.Client, t Target, program []byte, hash string) error {
+// renamed. What is cut off leaves nothing behind.
+func sendRod(ctx context.Context, client *ssh.Client, t Target, program []byte, hash string) error {
 	path := rodPath(t, hash)
-	script := fmt.Sprintf(`umask 077; d=$(dirname %s); mkdir -p "$d" && cat > "$d/part.$$" && [ "$(sha256sum < "$d/part.$$" | cut -c1-%d)" = %s ] && chmod 700 "$d/part.$$" && mv "$d/part.$$" %s`,
+	script := fmt.Sprintf(`umask 077; d=$(dirname %s); p="$d/part.$$"; mkdir -p "$d" && cat > "$p" && [ "$(sha256sum < "$p" | cut -c1-%d)" = %s ] && chmod 700 "$p" && mv "$p" %s || { s=$?; rm -f "$p"; exit $s; }`,
 		path, len(hash), hash, path)
 	input := program
 	if t.Sudo && t.SudoPassword != "" && t.User != "root" {
 		input = append([]byte(t.SudoPassword+"\n"), program...)
 	}
-	if out, err := runPlain(client, asRoot(t)+"sh -c '"+script+"'", input); err != nil {
+	out, err := runPlain(ctx, client, asRoot(t)+"sh -c '"+script+"'", input)
+	switch {
+	case errors.Is(err, errStalled):
+		return &Trouble{Kind: "timeout", What: fmt.Sprintf("the rod was being sent to host %s, and nothing has moved for %s", t.Host, stallLimit), Fix: "check the line to the host, and its load", err: err}
+	case err != nil:
 		return rootTrouble(t, out, err)
 	}
 	return nil
 }
 
-func runPlain(client *ssh.Client, command string, in []byte) (string, error) {
+var errStalled = errors.New("nothing moves")
+
+// runPlain runs a command and returns what it printed. When nothing has moved for
+// stallLimit it gives the connection up: a host that hangs does not end a session.
+func runPlain(ctx context.Context, client *ssh.Client, command string, in []byte) (string, error) {
 	session, err := client.NewSession()
 	if err != nil {
 		return "", err
 	}
 	defer session.Close()
-	session.Stdin = bytes.NewReader(in)
+	ctx, cancel := context.WithCancelCause(ctx)
+	defer cancel(nil)
+	stalled := time.AfterFunc(stallLimit, func() { cancel(errStalled) })
+	defer stalled.Stop()
+	defer context.AfterFunc(ctx, func() { client.Close() })()
+	session.Stdin = &movement{r: bytes.NewReader(in), moved: func() { stalled.Reset(stallLimit) }}
 	out, err := session.CombinedOutput(command)
+	if err != nil && ctx.Err() != nil {
+		return "", context.Cause(ctx)
+	}
 	return string(out), err
+}
+
+// movement is a reader that tells when something is taken from it. It has no other
+// method, so that what is read is not handed over whole.
+type movement struct {
+	r     io.Reader
+	moved func()
+}
+
+func (m *movement) Read(b []byte) (int, error) {
+	m.moved()
+	return m.r.Read(b)
 }
 
 // promptWatch answers sudo's prompt for a password once and keeps the rest. It

@@ -15,6 +15,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -33,6 +34,7 @@ type sshHost struct {
 	commands atomic.Int32
 	sudo     string                                // the password that sudo asks for, "" for none
 	say      func(w io.Writer, errs io.Writer) int // instead of the rod
+	take     func(r io.Reader)                     // reads a rod that is sent; without it the rod is there
 	root     string                                // the folder that the rod takes for the machine
 }
 
@@ -121,6 +123,18 @@ func (h *sshHost) run(ch ssh.Channel, root string) int {
 	if h.say != nil {
 		return h.say(ch, ch.Stderr())
 	}
+	if h.take != nil {
+		switch h.commands.Load() {
+		case 1:
+			return missingStatus
+		case 2:
+			fmt.Fprintln(ch, "Linux x86_64")
+			return 0
+		case 3:
+			h.take(ch)
+			return 0
+		}
+	}
 	if h.sudo != "" {
 		fmt.Fprint(ch.Stderr(), sudoPrompt)
 		given, one := "", make([]byte, 1)
@@ -194,6 +208,51 @@ func TestNothingIsSentToAHostThatIsNotTrusted(t *testing.T) {
 	}
 	if h.logins.Load() != 0 || h.commands.Load() != 0 {
 		t.Errorf("%d logins were tried and %d commands sent", h.logins.Load(), h.commands.Load())
+	}
+}
+
+type largeRod struct{}
+
+func (largeRod) Rod(string) ([]byte, string, error) { return make([]byte, 8<<20), "0123", nil }
+
+// The sending of a rod may take as long as the line needs; one that stands still is
+// given up, and said to be that.
+func TestARodIsSentOverASlowLine(t *testing.T) {
+	defer func(was time.Duration) { stallLimit = was }(stallLimit)
+	stallLimit = time.Second
+	signer, key := newKey(t)
+	for _, c := range []struct {
+		line string
+		take func(io.Reader)
+	}{
+		{"slow", func(r io.Reader) {
+			for piece := make([]byte, 1<<20); ; time.Sleep(stallLimit / 4) {
+				if _, err := io.ReadFull(r, piece); err != nil {
+					return
+				}
+			}
+		}},
+		{"still", func(r io.Reader) {
+			io.ReadFull(r, make([]byte, 1<<20))
+			select {}
+		}},
+	} {
+		h := startHost(t, signer.PublicKey(), func(h *sshHost) { h.take = c.take })
+		client, err := Dial(context.Background(), h.target(key), trusted(h))
+		if err != nil {
+			t.Fatal(err)
+		}
+		start := time.Now()
+		conn, err := StartRod(context.Background(), client, h.target(key), largeRod{}, "linux/amd64")
+		if c.line == "slow" {
+			if err != nil || time.Since(start) < stallLimit {
+				t.Fatalf("over a slow line, after %s: %v", time.Since(start), err)
+			}
+			conn.Close()
+		} else if kindOf(t, err) != "timeout" || !strings.Contains(err.Error(), "nothing has moved") {
+			t.Errorf("over a line that stands still: %v", err)
+		}
+		client.Close()
 	}
 }
 
@@ -406,7 +465,7 @@ func TestNothingThatACommandWroteIsLost(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer client.Close()
-	out, err := runPlain(client, "anything", nil)
+	out, err := runPlain(context.Background(), client, "anything", nil)
 	var status *ssh.ExitError
 	if !errors.As(err, &status) || status.ExitStatus() != 3 {
 		t.Fatalf("ended with %v", err)

@@ -213,7 +213,12 @@ func (j *Service) lookAt(ctx context.Context, s scope, host string, only func(pl
 	start := time.Now()
 	defer func() { l.took = time.Since(start) }()
 	err = j.withRod(ctx, s, host, func(conn *rod.Conn, version int64) error {
-		l, err = j.lookOver(ctx, s, host, conn, version, only)
+		limited, cancel := context.WithTimeout(ctx, hostLimit)
+		defer cancel()
+		l, err = j.lookOver(limited, s, host, conn, version, only)
+		if err != nil && limited.Err() == context.DeadlineExceeded && ctx.Err() == nil {
+			return fmt.Errorf("host %s was not surveyed within %s; check its load: %w", host, hostLimit, err)
+		}
 		return err
 	})
 	return l, err

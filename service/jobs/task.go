@@ -38,7 +38,7 @@ func (w *taskWorker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 // most is how many hosts are looked at or worked on at once.
 const most = 128
 
-// hostLimit is how long one host may take to be looked at.
+// hostLimit is how long one host may take to be looked at, once its rod stands.
 const hostLimit = 60 * time.Second
 
 func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
@@ -98,9 +98,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 // lookAndNote surveys one host, keeps what was seen and announces it; that a host
 // cannot be reached is a finding too.
 func (j *Service) lookAndNote(ctx context.Context, s scope, name string, only func(plan.Row) bool, topic string) plan.Host {
-	limited, cancel := context.WithTimeout(ctx, hostLimit)
-	defer cancel()
-	l, err := j.lookAt(limited, s, name, only)
+	l, err := j.lookAt(ctx, s, name, only)
 	if err == nil && s.act == nil {
 		err = j.Store.Persist(ctx, func() error { return j.note(ctx, s, &l, topic) })
 	}
