@@ -415,7 +415,7 @@ func TestTwentyHosts(t *testing.T) {
 	g.reached(drops, 1, "begun")
 	g.on(drops, "pkill -KILL -f '[s]shd: keeper'; rm -f "+holdFile)
 	g.reached(hangs, 1, "begun")
-	deadline := time.Now().Add(2 * time.Minute)
+	deadline := time.Now().Add(8 * time.Minute)
 	for {
 		states := map[contract.RunHostState]int{}
 		for _, h := range g.runState(run).Hosts {

@@ -27,7 +27,7 @@ func (g *ground) hold(host string, step int, boundary string) {
 func (g *ground) reached(host string, step int, boundary string) {
 	g.t.Helper()
 	want := fmt.Sprintf("%d %s", step, boundary)
-	deadline := time.Now().Add(6 * time.Minute)
+	deadline := time.Now().Add(10 * time.Minute)
 	for time.Now().Before(deadline) {
 		out, err := labs.Shell(context.Background(), host, "cat "+holdFile+".reached 2>/dev/null || true")
 		if err == nil && strings.TrimSpace(out) == want {
@@ -68,7 +68,7 @@ func (g *ground) runState(id int64) contract.Run {
 func (g *ground) ended(id int64) contract.Run {
 	g.t.Helper()
 	var r contract.Run
-	deadline := time.Now().Add(4 * time.Minute)
+	deadline := time.Now().Add(10 * time.Minute)
 	for time.Now().Before(deadline) {
 		if r = g.runState(id); r.State == "done" || r.State == "failed" {
 			return r

@@ -1,17 +1,23 @@
 package e2e
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
+	"sync"
 	"testing"
 
 	"northstake/core/plan"
 	"northstake/lab"
+	"northstake/service/contract"
 )
 
 // served is a directory that lab hosts can fetch from over HTTP; its URL comes
@@ -253,5 +259,44 @@ func TestASignedRepository(t *testing.T) {
 		if after := g.on(host, files); after != before {
 			t.Errorf("%s: left behind\n%s", c.what, difference(before, after))
 		}
+	}
+}
+
+// Packages that a host has no room for are said to be that before anything is done,
+// with what they take; with room they are installed.
+func TestPackagesThatThereIsNoRoomFor(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian, lab.RedHat}, "[kit.base]\npackages = [\"nginx\", \"curl\"]\n")
+	g.trust()
+	var wg sync.WaitGroup
+	errs := make([]error, len(g.hosts))
+	for i, host := range g.hosts {
+		wg.Go(func() { errs[i] = labs.Shrink(context.Background(), host, "/usr", 200<<10) })
+	}
+	wg.Wait()
+	if err := errors.Join(errs...); err != nil {
+		t.Fatal(err)
+	}
+	g.on(g.hosts[0], "apt-get update -q >/dev/null 2>&1")
+	g.on(g.hosts[1], "dnf -q makecache")
+	p := g.plan(2)
+	out := strings.Join(strings.Fields(g.ns(2, "plan", g.name)), " ")
+	for i, h := range p.Hosts {
+		if i := slices.IndexFunc(h.Steps, func(s contract.Step) bool { return s.Type == "package" }); i >= 0 {
+			t.Errorf("host %s has step %q", h.Host, h.Steps[i].Text)
+		}
+		said := regexp.MustCompile(g.hosts[i] + `/package/nginx: /usr has [\d.]+ KB free, and the packages of this plan take [\d.]+ [KM]B with all that they bring along`)
+		if !said.MatchString(out) {
+			t.Errorf("the plan does not say %s:\n%s", said, out)
+		}
+	}
+	for _, host := range g.hosts {
+		if err := labs.Grow(context.Background(), host, "/usr"); err != nil {
+			t.Fatal(err)
+		}
+	}
+	g.apply(0)
+	for _, host := range g.hosts {
+		g.on(host, "nginx -v && curl --version")
 	}
 }

@@ -250,13 +250,29 @@ func (l *Lab) process(ctx context.Context, name string) (int, error) {
 // MountSmall puts a file system of the given size over a directory of a host,
 // which the host itself may not do.
 func (l *Lab) MountSmall(ctx context.Context, name, path string, size int64) error {
+	return l.mount(ctx, name, `mount -t tmpfs -o "size=$2" tmpfs "$1"`, path, strconv.FormatInt(size, 10))
+}
+
+// Shrink puts a directory of a host, with what lies there, on a file system of its
+// own that has so many bytes free.
+func (l *Lab) Shrink(ctx context.Context, name, path string, free int64) error {
+	return l.mount(ctx, name, `set -e; d=$(mktemp -d); mount -t tmpfs tmpfs "$d"; cp -a "$1/." "$d"
+mount -o "remount,size=$(($(df -B1 --output=used "$d" | tail -n1) + $2))" "$d"; mount --bind "$d" "$1"; umount "$d"`, path, strconv.FormatInt(free, 10))
+}
+
+// Grow gives a directory that Shrink has made small room again.
+func (l *Lab) Grow(ctx context.Context, name, path string) error {
+	return l.mount(ctx, name, `mount -o remount,size=1G "$1"`, path)
+}
+
+func (l *Lab) mount(ctx context.Context, name, script string, args ...string) error {
 	pid, err := l.process(ctx, name)
 	if err != nil {
 		return err
 	}
-	out, err := exec.CommandContext(ctx, "nsenter", "-t", strconv.Itoa(pid), "-m", "mount", "-t", "tmpfs", "-o", fmt.Sprintf("size=%d", size), "tmpfs", path).CombinedOutput()
+	out, err := exec.CommandContext(ctx, "nsenter", append([]string{"-t", strconv.Itoa(pid), "-m", "sh", "-c", script, "sh"}, args...)...).CombinedOutput()
 	if err != nil {
-		return fmt.Errorf("mount a small file system on lab host %s: %w: %s", name, err, out)
+		return fmt.Errorf("mount a file system on lab host %s: %w: %s", name, err, out)
 	}
 	return nil
 }

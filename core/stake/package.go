@@ -33,11 +33,19 @@ type PackageFound struct {
 	Near      []string `json:"near,omitempty"`
 	Lists     string   `json:"lists,omitempty"`    // how old the sources' lists are, "" where that is no matter
 	Disabled  []string `json:"disabled,omitempty"` // sources that are switched off
-	Room      int64    `json:"room,omitempty"`     // bytes free for packages, where that is little
+	Short     *Short   `json:"short,omitempty"`    // where there may not be room enough to install it
 
 	// With are the packages that would be removed with one that should be gone,
 	// because they need it.
 	With []string `json:"with,omitempty"`
+}
+
+// Short is a file system with little room for the packages that are not as wanted,
+// those of all stakes together. Takes is 0 where it cannot be known yet.
+type Short struct {
+	Path  string `json:"path"`
+	Free  int64  `json:"free"`  // bytes
+	Takes int64  `json:"takes"` // bytes
 }
 
 // How old the lists of what the sources offer are.
@@ -130,8 +138,13 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 		v.Blockers = []Note{noSource(in, w, f)}
 		return v
 	}
-	if f.Room > 0 {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("only %s are free on the host for packages", Bytes(f.Room)), "make room before the run"})
+	switch s := f.Short; {
+	case s == nil:
+	case s.Takes > 0:
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s has %s free, and the packages of this plan take %s with all that they bring along", s.Path, Bytes(s.Free), Bytes(s.Takes)), "make room on the host"}}
+		return v
+	default:
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s has only %s free for packages", s.Path, Bytes(s.Free)), "make room before the run"})
 	}
 	if f.Older {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s goes back from %s to %s", w.Name, f.Version, f.Candidate), "what the newer version has written may not be readable for the older one"})

@@ -314,7 +314,8 @@ func TestPackagesOfAVersion(t *testing.T) {
 		{PackageWant{Newest: true}, PackageFound{State: "installed", Version: "1.20", Unmet: true, Candidate: "1.22", Lists: ListsOld}, "install package nginx 1.22 in place of 1.20", ""},
 		{PackageWant{}, PackageFound{State: "absent", Lists: ListsNone}, "install package nginx", ""},
 		{PackageWant{}, PackageFound{State: "absent", Lists: ListsFresh, Near: []string{"nginx-light"}, Disabled: []string{"tides"}}, "", "no package source of this host offers nginx"},
-		{PackageWant{}, PackageFound{State: "absent", Candidate: "2", Room: 5 << 20}, "install package nginx 2", "only 5.2 MB are free"},
+		{PackageWant{}, PackageFound{State: "absent", Lists: ListsNone, Short: &Short{"/usr", 5 << 20, 0}}, "install package nginx", "/usr has only 5.2 MB free"},
+		{PackageWant{}, PackageFound{State: "absent", Candidate: "2", Short: &Short{"/usr", 5 << 20, 9 << 20}}, "", "/usr has 5.2 MB free, and the packages of this plan take 9.4 MB"},
 	} {
 		c.want.Name = "nginx"
 		v := judged(t, "package", Input{}, c.want, c.found)

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -181,6 +182,35 @@ func (a apt) run(ctx context.Context, args ...string) error {
 
 func (a apt) Install(ctx context.Context, versions map[string]string) error {
 	return a.run(ctx, append([]string{"install", "--"}, atVersions(versions, "=")...)...)
+}
+
+// Needs asks apt-get(8), which says it before it would ask whether to go on.
+func (a apt) Needs(ctx context.Context, versions map[string]string) (Need, error) {
+	b, err := a.m.Run(ctx, nil, "apt-get", append([]string{"-q", "--assume-no", "-o", "Debug::NoLocking=true", "install", "--"}, atVersions(versions, "=")...)...)
+	var failed *Failed
+	if err != nil && !errors.As(err, &failed) {
+		return Need{}, err
+	}
+	return ParseAptNeed(b), nil
+}
+
+var (
+	aptFetches  = regexp.MustCompile(`(?m)^Need to get ([\d.,]+) ?(\w*)(?:/[\d.,]+ ?\w*)? of archives`)
+	aptInstalls = regexp.MustCompile(`(?m)^After this operation, ([\d.,]+) ?(\w*) of additional disk space will be used`)
+)
+
+// ParseAptNeed reads what apt-get(8) says of the room that an installation takes,
+// "Need to get 58.9 kB/1,234 kB of archives." and "After this operation, 3,456 kB of
+// additional disk space will be used."
+func ParseAptNeed(b []byte) Need {
+	var n Need
+	if f := aptFetches.FindSubmatch(b); f != nil {
+		n.Fetched = amount(string(f[1]), string(f[2]), 1000)
+	}
+	if f := aptInstalls.FindSubmatch(b); f != nil {
+		n.Installed = amount(string(f[1]), string(f[2]), 1000)
+	}
+	return n
 }
 
 func (a apt) InstallVersions(ctx context.Context, versions map[string]string) error {

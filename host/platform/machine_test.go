@@ -127,6 +127,45 @@ func FuzzUpgrades(f *testing.F) {
 	})
 }
 
+// What the package managers say of the room that an installation takes.
+func TestTheRoomOfAnInstallationIsRead(t *testing.T) {
+	apt := "Reading package lists...\nThe following NEW packages will be installed:\n  nginx nginx-common\n0 upgraded, 2 newly installed, 0 to remove and 3 not upgraded.\nNeed to get %s of archives.\nAfter this operation, %s of additional disk space will be %s.\nDo you want to continue? [Y/n] N\nAbort.\n"
+	for said, want := range map[string]Need{
+		fmt.Sprintf(apt, "1,234 kB", "3,456 kB", "used"):         {1_234_000, 3_456_000},
+		fmt.Sprintf(apt, "0 B/627 kB", "1.5 MB", "used"):         {0, 1_500_000},
+		fmt.Sprintf(apt, "12.3 MB/1,006 MB", "2 GB", "used"):     {12_300_000, 2_000_000_000},
+		fmt.Sprintf(apt, "100 B", "31.7 kB", "freed") + "really": {100, 0},
+		"E: Unable to locate package tides\n":                    {},
+	} {
+		if got := ParseAptNeed([]byte(said)); got != want {
+			t.Errorf("%q is %+v, want %+v", said, got, want)
+		}
+	}
+	dnf := "Install  2 Packages\n\nTotal download size: %s\nInstalled size: %s\nOperation aborted.\n"
+	for said, want := range map[string]Need{
+		fmt.Sprintf(dnf, "6.7 k", "12"):            {6860, 12},
+		fmt.Sprintf(dnf, "1.5 M", "2 G"):           {1_572_864, 2 << 30},
+		"Total size: 8 k\nInstalled size: 1.0 M\n": {0, 1 << 20},
+		"Error: Unable to find a match: tides\n":   {},
+	} {
+		if got := ParseDnfNeed([]byte(said)); got != want {
+			t.Errorf("%q is %+v, want %+v", said, got, want)
+		}
+	}
+}
+
+func FuzzNeed(f *testing.F) {
+	f.Add([]byte("Need to get 1,234 kB of archives.\nAfter this operation, 9 TB of additional disk space will be used.\n"))
+	f.Add([]byte("Total download size: 1.2 M\nInstalled size: 3.4 G\n"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for _, n := range []Need{ParseAptNeed(b), ParseDnfNeed(b)} {
+			if n.Fetched < 0 || n.Installed < 0 {
+				t.Fatalf("%+v", n)
+			}
+		}
+	})
+}
+
 // Without systemd a service stands as its script says, and starts at boot where a
 // link starts it.
 func TestServicesByTheirScripts(t *testing.T) {

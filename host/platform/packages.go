@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"os"
 	"slices"
 	"strconv"
@@ -31,6 +32,10 @@ func (p Package) There() bool {
 // Upgrade is a package of which there is a newer version. From is "" for one that
 // comes with others.
 type Upgrade struct{ Name, From, To string }
+
+// Need is the room that an installation takes, in bytes: what is fetched for it, and
+// what is installed.
+type Need struct{ Fetched, Installed int64 }
 
 // PackageManager installs and removes packages without questions. Another
 // holder of its lock is waited for.
@@ -60,6 +65,9 @@ type PackageManager interface {
 	// Install installs packages by name, each in the version given, "" for the one
 	// that the sources offer first.
 	Install(ctx context.Context, versions map[string]string) error
+	// Needs asks how much room Install of the same would take, with what the packages
+	// bring along.
+	Needs(ctx context.Context, versions map[string]string) (Need, error)
 	// InstallVersions installs packages in exactly these versions, older ones
 	// included.
 	InstallVersions(ctx context.Context, versions map[string]string) error
@@ -184,4 +192,18 @@ func writtenHolder(path string) int {
 		return 0
 	}
 	return pid
+}
+
+// amount reads a number with a unit as package managers write it, "1,234 kB" or
+// "1.2 M"; thousand is what the units are powers of.
+func amount(number, unit string, thousand float64) int64 {
+	n, err := strconv.ParseFloat(strings.ReplaceAll(number, ",", ""), 64)
+	if err != nil || n < 0 {
+		return 0
+	}
+	unit = strings.ToUpper(strings.TrimSuffix(unit, "B"))
+	if power := strings.Index(" KMGT", unit); unit != "" && power > 0 {
+		n *= math.Pow(thousand, float64(power))
+	}
+	return int64(min(n, 1<<60))
 }

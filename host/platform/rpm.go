@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"time"
@@ -148,6 +149,34 @@ func (d dnf) run(ctx context.Context, args ...string) error {
 
 func (d dnf) Install(ctx context.Context, versions map[string]string) error {
 	return d.run(ctx, append([]string{"install", "--"}, atVersions(versions, "-")...)...)
+}
+
+// Needs asks dnf(8), which says it before it would ask whether to go on.
+func (d dnf) Needs(ctx context.Context, versions map[string]string) (Need, error) {
+	b, err := d.m.Run(ctx, nil, "dnf", append([]string{"-C", "--assumeno", "install", "--"}, atVersions(versions, "-")...)...)
+	var failed *Failed
+	if err != nil && !errors.As(err, &failed) {
+		return Need{}, err
+	}
+	return ParseDnfNeed(b), nil
+}
+
+var (
+	dnfFetches  = regexp.MustCompile(`(?m)^Total download size: ([\d.]+) ?(\w*)`)
+	dnfInstalls = regexp.MustCompile(`(?m)^Installed size: ([\d.]+) ?(\w*)`)
+)
+
+// ParseDnfNeed reads what dnf(8) says of the room that an installation takes, "Total
+// download size: 1.2 M" and "Installed size: 3.4 M".
+func ParseDnfNeed(b []byte) Need {
+	var n Need
+	if f := dnfFetches.FindSubmatch(b); f != nil {
+		n.Fetched = amount(string(f[1]), string(f[2]), 1024)
+	}
+	if f := dnfInstalls.FindSubmatch(b); f != nil {
+		n.Installed = amount(string(f[1]), string(f[2]), 1024)
+	}
+	return n
 }
 
 func (d dnf) InstallVersions(ctx context.Context, versions map[string]string) error {

@@ -168,6 +168,12 @@ func (m *Machine) Free(path string) int64 {
 	return int64(s.Bavail) * s.Bsize
 }
 
+// SameDisk says whether two paths lie on one file system.
+func (m *Machine) SameDisk(a, b string) bool {
+	var x, y syscall.Stat_t
+	return syscall.Stat(m.Path(a), &x) == nil && syscall.Stat(m.Path(b), &y) == nil && x.Dev == y.Dev
+}
+
 func addresses() []string {
 	list, err := net.InterfaceAddrs()
 	if err != nil {

@@ -15,12 +15,14 @@ import (
 )
 
 // contentBefore is where the tree that a step replaces is kept. Entry is what
-// lay at the root; Made are the directories above it that the step makes.
+// lay at the root; Made are the directories above it that the step makes; One is
+// there when a single file is put into place and not a tree.
 type contentBefore struct {
 	Entry stake.Entry `json:"entry"`
 	Made  []string    `json:"made,omitempty"`
 	Stage string      `json:"stage"` // the new tree before the switch, the old one after it
 	Inode uint64      `json:"inode"` // of what lay at the root
+	One   *oneFile    `json:"one,omitempty"`
 }
 
 var _ = register("content", typed[wantedContent, stake.ContentWork, contentBefore]{
@@ -86,7 +88,7 @@ func liveSums(m *platform.Machine, w stake.ContentWant) (map[string]string, erro
 // in a directory that a web server cannot enter.
 func stageDir(root string) string { return filepath.Join(filepath.Dir(root), ".northstake") }
 
-func beforeContent(_ context.Context, m *platform.Machine, j Job, w stake.ContentWork) (contentBefore, error) {
+func beforeContent(ctx context.Context, m *platform.Machine, j Job, w stake.ContentWork) (contentBefore, error) {
 	e, err := m.Entry(w.Root)
 	if err != nil {
 		return contentBefore{}, err
@@ -95,7 +97,11 @@ func beforeContent(_ context.Context, m *platform.Machine, j Job, w stake.Conten
 	if err != nil {
 		return contentBefore{}, err
 	}
-	return contentBefore{Entry: e, Made: missingParents(m, w.Root), Inode: inode,
+	one, err := onlyChange(ctx, m, w)
+	if err != nil {
+		return contentBefore{}, err
+	}
+	return contentBefore{Entry: e, Made: missingParents(m, w.Root), Inode: inode, One: one,
 		Stage: filepath.Join(stageDir(w.Root), fmt.Sprintf("%s.%s-%d", filepath.Base(w.Root), j.Run, j.Number))}, nil
 }
 
@@ -115,14 +121,16 @@ func doContent(_ context.Context, m *platform.Machine, j Job, w stake.ContentWor
 	if err := os.RemoveAll(stage); err != nil {
 		return "", err
 	}
-	if err := buildTree(m, w, stage); err != nil {
-		os.RemoveAll(stage)
-		if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-			return "", &rod.Fault{What: "the disk is full: " + err.Error(), Fix: "the old content is whole and still served; make room on the host"}
-		}
-		return "", err
+	var err error
+	if b.One != nil {
+		err = publishOne(m, w, b)
+	} else if err = buildTree(m, w, stage); err == nil {
+		err = switchTree(m, j, w.Root, stage, b)
 	}
-	if err := switchTree(m, j, w.Root, stage, b); err != nil {
+	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
+		return "", &rod.Fault{What: "the disk is full: " + err.Error(), Fix: "the old content is whole and still served; make room on the host"}
+	}
+	if err != nil {
 		return "", err
 	}
 	dropOldStages(m, w.Root, b.Stage)

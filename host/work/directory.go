@@ -83,7 +83,7 @@ func setDirectory(m *platform.Machine, path, owner, group, mode string) error {
 	if err := os.Chmod(m.Path(path), bits); err != nil {
 		return err
 	}
-	return syncDir(filepath.Dir(m.Path(path)))
+	return flush(filepath.Dir(m.Path(path)))
 }
 
 func backDirectory(_ context.Context, m *platform.Machine, _ Job, w stake.DirectoryWant, b directoryBefore) error {

@@ -39,16 +39,16 @@ func writeAtomically(path string, text []byte, mode os.FileMode) error {
 	if err := os.Rename(f.Name(), path); err != nil {
 		return err
 	}
-	return syncDir(dir)
+	return flush(dir)
 }
 
-func syncDir(dir string) error {
-	d, err := os.Open(dir)
+func flush(path string) error {
+	f, err := os.Open(path)
 	if err != nil {
 		return err
 	}
-	defer d.Close()
-	return d.Sync()
+	defer f.Close()
+	return f.Sync()
 }
 
 func parseMode(s string) (os.FileMode, error) {
@@ -152,5 +152,5 @@ func linkAtomically(target, path string) error {
 		os.Remove(tmp)
 		return err
 	}
-	return syncDir(filepath.Dir(path))
+	return flush(filepath.Dir(path))
 }

@@ -128,11 +128,13 @@ func (j journal) prune() error {
 // lock is the host's lock: held by one run of one rod at a time, and let go by
 // the kernel when the rod ends, however it ends.
 type lock struct {
-	file *os.File
-	run  string
+	file   *os.File
+	run    string
+	waited time.Duration
 }
 
-// takeLock waits a while for another rod to finish its step and end.
+// takeLock waits for another rod to end: a while for one of another run, and longer
+// for one of this run, which has lost its line and ends the step that it is at.
 func takeLock(ctx context.Context, m *platform.Machine, run string) (*lock, error) {
 	if err := os.MkdirAll(m.State(), 0o700); err != nil {
 		return nil, err
@@ -141,16 +143,21 @@ func takeLock(ctx context.Context, m *platform.Machine, run string) (*lock, erro
 	if err != nil {
 		return nil, err
 	}
-	deadline := time.Now().Add(lockWait)
+	began := time.Now()
 	for {
 		err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
 		if err == nil {
 			break
 		}
-		if time.Now().After(deadline) || ctx.Err() != nil {
-			holder, _ := os.ReadFile(m.State("lock"))
+		b, _ := os.ReadFile(m.State("lock"))
+		holder := strings.TrimSpace(string(b))
+		limit, fault := lockWait, &rod.Fault{What: "another run works on this host: " + holder, Fix: "wait until it has ended"}
+		if strings.HasPrefix(holder, "run "+run+",") {
+			limit, fault = ownLockWait, &rod.Fault{What: fmt.Sprintf("the step that was under way has not ended in %s", ownLockWait), Fix: "look on the host what it waits for, and resume the run when it has ended"}
+		}
+		if time.Since(began) > limit || ctx.Err() != nil {
 			f.Close()
-			return nil, &rod.Fault{What: fmt.Sprintf("another run works on this host: %s", strings.TrimSpace(string(holder))), Fix: "wait until it has ended"}
+			return nil, fault
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
@@ -163,10 +170,13 @@ func takeLock(ctx context.Context, m *platform.Machine, run string) (*lock, erro
 		f.Close()
 		return nil, err
 	}
-	return &lock{f, run}, nil
+	return &lock{f, run, time.Since(began)}, nil
 }
 
-const lockWait = 15 * time.Second
+var (
+	lockWait    = 15 * time.Second
+	ownLockWait = 10 * time.Minute // as long as a large installation may take
+)
 
 func (l *lock) release() { l.file.Close() }
 

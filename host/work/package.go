@@ -43,8 +43,12 @@ const (
 	unknownLimit = time.Hour
 )
 
-// littleRoom is how many bytes free for packages are worth a word.
-const littleRoom = 300 << 20
+// Below askedRoom bytes free the package manager is asked what an installation
+// takes; where it cannot say, below littleRoom is worth a word.
+const (
+	askedRoom  = 4 << 30
+	littleRoom = 300 << 20
+)
 
 func readPackages(ctx context.Context, m *platform.Machine, wants []stake.PackageWant) ([]any, error) {
 	manager, err := m.PackageManager()
@@ -134,8 +138,53 @@ func offers(ctx context.Context, m *platform.Machine, manager platform.PackageMa
 			}
 			f.Near, f.Disabled = nearNames(w.Name, names), manager.Disabled()
 		}
-		if free := m.Free("/var"); free < littleRoom {
-			f.Room = free
+	}
+	return room(ctx, m, manager, wants, found, asked)
+}
+
+// room adds where there is not room enough for the packages that are not as wanted.
+func room(ctx context.Context, m *platform.Machine, manager platform.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
+	free := map[string]int64{"/usr": m.Free("/usr"), "/var": m.Free("/var")}
+	if free["/usr"] > askedRoom && free["/var"] > askedRoom {
+		return nil
+	}
+	versions := map[string]string{}
+	var lacking []int
+	for i, w := range wants {
+		f := &found[i]
+		if w.Gone || !slices.Contains(asked, w.Name) || f.State == "installed" && !f.Unmet {
+			continue
+		}
+		lacking = append(lacking, i)
+		if f.Candidate != "" && !f.Older {
+			versions[w.Name] = f.Candidate
+		}
+	}
+	var need platform.Need
+	if len(versions) > 0 {
+		var err error
+		if need, err = manager.Needs(ctx, versions); err != nil {
+			return err
+		}
+	}
+	var short *stake.Short
+	takes := map[string]int64{"/usr": need.Installed, "/var": need.Fetched}
+	if m.SameDisk("/usr", "/var") {
+		takes = map[string]int64{"/usr": need.Installed + need.Fetched}
+	}
+	for _, path := range slices.Sorted(maps.Keys(takes)) {
+		s := stake.Short{Path: path, Free: free[path], Takes: takes[path]}
+		switch {
+		case s.Takes > s.Free:
+			short = &s
+		case len(versions) < len(lacking) && s.Free < littleRoom && short == nil:
+			s.Takes = 0
+			short = &s
+		}
+	}
+	for _, i := range lacking {
+		if _, known := versions[wants[i].Name]; short != nil && (known || short.Takes == 0) {
+			found[i].Short = short
 		}
 	}
 	return nil

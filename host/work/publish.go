@@ -24,19 +24,7 @@ import (
 // buildTree makes the whole new tree ready beside the live one and flushes it to
 // disk. Unchanged files are linked, files that nobody declared carried over.
 func buildTree(m *platform.Machine, w stake.ContentWork, stage string) error {
-	names, err := m.Names()
-	if err != nil {
-		return err
-	}
-	uid, gid, err := names.IDs(w.Owner, w.Group)
-	if err != nil {
-		return &rod.Fault{What: err.Error(), Fix: "declare an owner that exists on this host, or the package that brings the account"}
-	}
-	fileMode, err := parseMode(w.FileMode)
-	if err != nil {
-		return err
-	}
-	dirMode, err := parseMode(w.DirMode)
+	o, err := ownershipOf(m, w.ContentWant)
 	if err != nil {
 		return err
 	}
@@ -65,7 +53,7 @@ func buildTree(m *platform.Machine, w stake.ContentWork, stage string) error {
 	}
 	root := m.Path(w.Root)
 	for _, f := range w.Files {
-		if err := placeFile(m, f, filepath.Join(root, f.Path), filepath.Join(stage, f.Path), live[f.SHA256], uses[f.SHA256] == 1, uid, gid, fileMode); err != nil {
+		if err := placeFile(m, f, filepath.Join(root, f.Path), filepath.Join(stage, f.Path), live[f.SHA256], uses[f.SHA256] == 1, o); err != nil {
 			return fmt.Errorf("publish %s: %w", f.Path, err)
 		}
 	}
@@ -74,10 +62,10 @@ func buildTree(m *platform.Machine, w stake.ContentWork, stage string) error {
 	}
 	for i := len(dirs) - 1; i >= 0; i-- {
 		full := filepath.Join(stage, dirs[i])
-		if err := os.Chown(full, uid, gid); err != nil {
+		if err := os.Chown(full, o.uid, o.gid); err != nil {
 			return err
 		}
-		if err := os.Chmod(full, dirMode); err != nil {
+		if err := os.Chmod(full, o.dirMode); err != nil {
 			return err
 		}
 	}
@@ -89,16 +77,38 @@ func buildTree(m *platform.Machine, w stake.ContentWork, stage string) error {
 	return unix.Syncfs(int(d.Fd()))
 }
 
+// ownership is who owns the files and directories of a tree, and with which modes.
+type ownership struct {
+	uid, gid          int
+	fileMode, dirMode os.FileMode
+}
+
+func ownershipOf(m *platform.Machine, w stake.ContentWant) (ownership, error) {
+	var o ownership
+	names, err := m.Names()
+	if err != nil {
+		return o, err
+	}
+	if o.uid, o.gid, err = names.IDs(w.Owner, w.Group); err != nil {
+		return o, &rod.Fault{What: err.Error(), Fix: "declare an owner that exists on this host, or the package that brings the account"}
+	}
+	if o.fileMode, err = parseMode(w.FileMode); err != nil {
+		return o, err
+	}
+	o.dirMode, err = parseMode(w.DirMode)
+	return o, err
+}
+
 // labelAttribute is where SELinux keeps the label of a file (xattr(7)).
 const labelAttribute = "security.selinux"
 
 // placeFile puts one file of the new tree into place: a link to the live file
 // where that is already as wanted, what was sent where this is its only place (once
 // says so) and can be moved, a copy elsewhere.
-func placeFile(m *platform.Machine, f declare.File, livePath, to, same string, once bool, uid, gid int, mode os.FileMode) error {
+func placeFile(m *platform.Machine, f declare.File, livePath, to, same string, once bool, o ownership) error {
 	var s syscall.Stat_t
 	if same != "" && syscall.Lstat(livePath, &s) == nil && s.Mode&syscall.S_IFMT == syscall.S_IFREG && s.Size == f.Size &&
-		int(s.Uid) == uid && int(s.Gid) == gid && s.Mode&0o7777 == uint32(mode.Perm()) {
+		int(s.Uid) == o.uid && int(s.Gid) == o.gid && s.Mode&0o7777 == uint32(o.fileMode.Perm()) {
 		if sum, err := hashesOf(m).sum(livePath, "", &s); err == nil && sum.String() == f.SHA256 && os.Link(livePath, to) == nil {
 			return nil
 		}
@@ -106,7 +116,7 @@ func placeFile(m *platform.Machine, f declare.File, livePath, to, same string, o
 	from := same
 	if from == "" {
 		from = blobFile(m, f.SHA256)
-		if moved, err := moveBlob(from, to, f.Size, once, uid, gid, mode); moved || err != nil {
+		if moved, err := moveBlob(from, to, f.Size, once, o); moved || err != nil {
 			return err
 		}
 	}
@@ -124,10 +134,10 @@ func placeFile(m *platform.Machine, f declare.File, livePath, to, same string, o
 		err = fmt.Errorf("%d bytes instead of %d", n, f.Size)
 	}
 	if err == nil {
-		err = dst.Chown(uid, gid)
+		err = dst.Chown(o.uid, o.gid)
 	}
 	if err == nil {
-		err = dst.Chmod(mode)
+		err = dst.Chmod(o.fileMode)
 	}
 	if e := dst.Close(); err == nil {
 		err = e
@@ -138,17 +148,17 @@ func placeFile(m *platform.Machine, f declare.File, livePath, to, same string, o
 // moveBlob moves what was sent into place, and says whether it could. Where SELinux
 // labels files a new one takes the label of its directory, and a moved one keeps the
 // label of where it came from, which a web server may not read: that is copied.
-func moveBlob(from, to string, size int64, once bool, uid, gid int, mode os.FileMode) (bool, error) {
+func moveBlob(from, to string, size int64, once bool, o ownership) (bool, error) {
 	if _, err := unix.Lgetxattr(from, labelAttribute, nil); err == nil || !once {
 		return false, nil
 	}
 	if s, err := os.Lstat(from); err != nil || s.Size() != size || os.Rename(from, to) != nil {
 		return false, nil
 	}
-	if err := os.Lchown(to, uid, gid); err != nil {
+	if err := os.Lchown(to, o.uid, o.gid); err != nil {
 		return true, err
 	}
-	return true, os.Chmod(to, mode)
+	return true, os.Chmod(to, o.fileMode)
 }
 
 // carryOver links into the new tree what lies in the live one and is neither
@@ -227,11 +237,11 @@ func switchTree(m *platform.Machine, j Job, root, stage string, b contentBefore)
 		if err := os.Rename(stage, full); err != nil {
 			return err
 		}
-		return syncDir(filepath.Dir(full))
+		return flush(filepath.Dir(full))
 	}
 	err := unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, full, unix.RENAME_EXCHANGE)
 	if err == nil {
-		return syncDir(filepath.Dir(full))
+		return flush(filepath.Dir(full))
 	}
 	if !errors.Is(err, syscall.EXDEV) && !errors.Is(err, syscall.EINVAL) {
 		return fmt.Errorf("switch %s to the new tree: %w", root, err)
@@ -377,12 +387,25 @@ func dropOldStages(m *platform.Machine, root, keep string) {
 
 // dropBlobs removes pieces that are published now.
 func dropBlobs(m *platform.Machine, w stake.ContentWork) {
+	left, err := os.ReadDir(m.State("blobs"))
+	if err != nil || len(left) == 0 {
+		return
+	}
+	published := map[string]bool{}
 	for _, f := range w.Files {
-		os.Remove(blobFile(m, f.SHA256))
+		published[f.SHA256] = true
+	}
+	for _, e := range left {
+		if published[e.Name()] {
+			os.Remove(blobFile(m, e.Name()))
+		}
 	}
 }
 
 func backContent(_ context.Context, m *platform.Machine, _ Job, w stake.ContentWork, b contentBefore) error {
+	if b.One != nil {
+		return backOne(m, w, b)
+	}
 	stage, root := m.Path(b.Stage), m.Path(w.Root)
 	now, err := inodeOf(root)
 	if err != nil {
@@ -408,7 +431,7 @@ func backContent(_ context.Context, m *platform.Machine, _ Job, w stake.ContentW
 			return fmt.Errorf("switch %s back to the former tree: %w", w.Root, err)
 		}
 	}
-	if err := syncDir(filepath.Dir(root)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := flush(filepath.Dir(root)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	for _, left := range []string{former, former + ".part"} {

@@ -290,6 +290,9 @@ func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 	s.mu.Lock()
 	s.lock = l
 	s.mu.Unlock()
+	if l.waited > time.Second {
+		recovered = append([]string{fmt.Sprintf("waited %s until the step that was under way had ended", l.waited.Round(time.Second))}, recovered...)
+	}
 	out := rod.OpenAnswer{Recovered: recovered, Steps: []rod.StepRecord{}}
 	for _, r := range steps {
 		out.Steps = append(out.Steps, rod.StepRecord{Number: r.Step.Number, Address: r.Step.Address, State: r.State})

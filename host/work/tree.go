@@ -46,10 +46,22 @@ type hashCache struct {
 
 const (
 	hashCacheLimit = 500_000
-	// settleTime is how old a change must be before a sum is remembered: two
-	// changes within one tick of the file system's clock leave the same ctime.
-	settleTime = 2 * time.Second
+	// Two changes within one tick of the file system's clock leave the same ctime.
+	// A change must be older than that before a sum is remembered: the clock of a
+	// file system that keeps parts of seconds ticks every ten milliseconds at least,
+	// that of another every two seconds.
+	fineSettle   = 100 * time.Millisecond
+	coarseSettle = 2 * time.Second
 )
+
+// settled says whether a change of a file would leave another ctime now.
+func settled(s *syscall.Stat_t) bool {
+	ctime, limit := time.Unix(s.Ctim.Unix()), fineSettle
+	if ctime.Nanosecond()%int(time.Millisecond) == 0 {
+		limit = coarseSettle
+	}
+	return time.Since(ctime) > limit
+}
 
 func hashesOf(m *platform.Machine) *hashCache {
 	c, err := platform.Cached(m, "hashes", "once", func() (*hashCache, error) {
@@ -79,6 +91,7 @@ func (c *hashCache) sum(root, rel string, s *syscall.Stat_t) (v digest, err erro
 	if ok {
 		return v, nil
 	}
+	keep := settled(s) // a change from now on leaves another state
 	f, err := os.OpenFile(filepath.Join(root, rel), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return v, err
@@ -89,7 +102,7 @@ func (c *hashCache) sum(root, rel string, s *syscall.Stat_t) (v digest, err erro
 		return v, err
 	}
 	h.Sum(v[:0])
-	if time.Since(time.Unix(s.Ctim.Unix())) > settleTime {
+	if keep {
 		c.mu.Lock()
 		if len(c.sums) > hashCacheLimit {
 			clear(c.sums)

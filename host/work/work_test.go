@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
 
@@ -204,10 +205,23 @@ func TestTheHostsLockIsHeldOnce(t *testing.T) {
 	}
 	l.release()
 	if l, err = takeLock(ctx, m, "2"); err != nil {
-		t.Error(err)
-	} else {
-		l.release()
+		t.Fatal(err)
 	}
+	// A rod that has lost its line ends its step; its own run waits longer than others.
+	defer func(was time.Duration) { lockWait = was }(lockWait)
+	lockWait = 10 * time.Millisecond
+	if _, err := takeLock(context.Background(), m, "3"); err == nil || !strings.Contains(err.Error(), "run 2") {
+		t.Errorf("a third run gets the lock: %v", err)
+	}
+	first := l
+	time.AfterFunc(300*time.Millisecond, first.release)
+	if l, err = takeLock(context.Background(), m, "2"); err != nil {
+		t.Fatalf("the same run does not wait: %v", err)
+	}
+	if l.waited < 200*time.Millisecond {
+		t.Errorf("it waited %s", l.waited)
+	}
+	l.release()
 }
 
 // What nginx says of a rendered line leads back to the declaration's line.
@@ -318,7 +332,7 @@ func TestBlobsAreMovedUnlessTheyHaveALabel(t *testing.T) {
 			}
 		}
 		f := declare.File{Path: c.text, Size: int64(len(c.text)), SHA256: hash(c.text)}
-		if err := placeFile(m, f, filepath.Join(m.Root, "none"), to, "", true, os.Getuid(), os.Getgid(), 0o644); err != nil {
+		if err := placeFile(m, f, filepath.Join(m.Root, "none"), to, "", true, ownership{os.Getuid(), os.Getgid(), 0o644, 0o755}); err != nil {
 			t.Fatal(err)
 		}
 		if b, err := os.ReadFile(to); err != nil || string(b) != c.text {
