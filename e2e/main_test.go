@@ -380,10 +380,10 @@ func (g *ground) on(host, script string) string {
 }
 
 // plan plans and returns the plan.
-func (g *ground) plan(status int) contract.Plan {
+func (g *ground) plan(status int, flags ...string) contract.Plan {
 	g.t.Helper()
 	var p contract.Plan
-	decode(g.t, g.ns(status, "plan", g.name, "--json"), &p)
+	decode(g.t, g.ns(status, append([]string{"plan", g.name, "--json"}, flags...)...), &p)
 	return p
 }
 

@@ -13,6 +13,7 @@ import (
 	"strings"
 	"syscall"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
 	"northstake/core/declare"
@@ -52,10 +53,18 @@ func buildTree(m *platform.Machine, w stake.ContentWork, stage string) error {
 		uses[f.SHA256]++
 	}
 	root := m.Path(w.Root)
+	var placing errgroup.Group
+	placing.SetLimit(4)
 	for _, f := range w.Files {
-		if err := placeFile(m, f, filepath.Join(root, f.Path), filepath.Join(stage, f.Path), live[f.SHA256], uses[f.SHA256] == 1, o); err != nil {
-			return fmt.Errorf("publish %s: %w", f.Path, err)
-		}
+		placing.Go(func() error {
+			if err := placeFile(m, f, filepath.Join(root, f.Path), filepath.Join(stage, f.Path), live[f.SHA256], uses[f.SHA256] == 1, o); err != nil {
+				return fmt.Errorf("publish %s: %w", f.Path, err)
+			}
+			return nil
+		})
+	}
+	if err := placing.Wait(); err != nil {
+		return err
 	}
 	if err := carryOver(root, stage, tree, w.Drop); err != nil {
 		return err

@@ -2,6 +2,7 @@ package work
 
 import (
 	"archive/tar"
+	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	"golang.org/x/net/http2"
+	"golang.org/x/sync/errgroup"
 
 	"northstake/core/plan"
 	"northstake/core/resolve"
@@ -218,10 +220,35 @@ func (s *Server) blobs(w http.ResponseWriter, r *http.Request) {
 	answer(w, struct{}{})
 }
 
+// smallBlob is the most bytes of a piece that is read whole, so that it is written
+// while the next is read.
+const smallBlob = 1 << 20
+
 func receiveBlobs(m *platform.Machine, in io.Reader) error {
 	if err := os.MkdirAll(m.State("blobs"), 0o700); err != nil {
 		return err
 	}
+	writing, failed := errgroup.WithContext(context.Background())
+	writing.SetLimit(4)
+	err := eachBlob(in, func(name string, size int64, piece io.Reader) error {
+		if size > smallBlob {
+			return receiveBlob(m, name, piece)
+		}
+		b := make([]byte, size)
+		if _, err := io.ReadFull(piece, b); err != nil {
+			return fmt.Errorf("receive content: %w", err)
+		}
+		writing.Go(func() error { return receiveBlob(m, name, bytes.NewReader(b)) })
+		return failed.Err()
+	})
+	if first := writing.Wait(); first != nil {
+		return first
+	}
+	return err
+}
+
+// eachBlob reads a tar stream of pieces of content.
+func eachBlob(in io.Reader, take func(name string, size int64, piece io.Reader) error) error {
 	t := tar.NewReader(in)
 	for {
 		h, err := t.Next()
@@ -234,20 +261,21 @@ func receiveBlobs(m *platform.Machine, in io.Reader) error {
 		if b, err := hex.DecodeString(h.Name); err != nil || len(b) != sha256.Size || h.Size > blobLimit || h.Typeflag != tar.TypeReg {
 			return fmt.Errorf("receive content: %q is not a piece of content", h.Name)
 		}
-		if err := receiveBlob(m, h.Name, t); err != nil {
+		if err := take(h.Name, h.Size, t); err != nil {
 			return err
 		}
 	}
 }
 
+// receiveBlob keeps one piece under the name that it must have the sum of. What is cut
+// off is shorter than it should be, and is sent again.
 func receiveBlob(m *platform.Machine, name string, in io.Reader) error {
-	part := blobFile(m, name) + ".part"
-	f, err := os.OpenFile(part, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(blobFile(m, name), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	sum := sha256.New()
-	_, err = io.Copy(io.MultiWriter(f, sum), in)
+	_, err = io.Copy(io.MultiWriter(sum, f), in)
 	if e := f.Close(); err == nil {
 		err = e
 	}
@@ -255,11 +283,9 @@ func receiveBlob(m *platform.Machine, name string, in io.Reader) error {
 		err = fmt.Errorf("receive content: %w", err)
 	} else if got := hex.EncodeToString(sum.Sum(nil)); got != name {
 		err = fmt.Errorf("receive content: piece %s arrived as %s", name, got)
-	} else {
-		err = os.Rename(part, blobFile(m, name))
 	}
 	if err != nil {
-		os.Remove(part)
+		os.Remove(f.Name())
 	}
 	return err
 }
