@@ -185,6 +185,25 @@ func TestABlockLeavesTheRestOfAFileAlone(t *testing.T) {
 	if row := g.survey(host)["file/etc/harbour.list"]; row.Standing != plan.Set {
 		t.Errorf("after somebody else's line it is %s", row.Standing)
 	}
+	// A container engine mounts /etc/hosts by itself: no other file can take its place.
+	theirs := g.on(host, "cat /etc/hosts")
+	inHosts := "[kit.base.file.\"/etc/hosts\"]\nblock = \"quays\"\ntext = \"10.88.0.11 quay9\\n\"\n"
+	for _, c := range []struct {
+		more     string // after the block of hosts
+		status   int
+		resolves string
+	}{
+		{"[[site.timetable.probe]]\npath = \"/\"\ncontains = \"No such words\"\n", 2, "taken back"},
+		{"", 0, "10.88.0.11"},
+	} {
+		g.declareText(bareKit + things("cron") + inHosts + c.more)
+		g.ns(0, "declare", g.dir)
+		g.apply(c.status)
+		got := g.on(host, "getent hosts quay9 || echo taken back")
+		if !strings.Contains(got, c.resolves) || !strings.HasPrefix(g.on(host, "cat /etc/hosts"), theirs) {
+			t.Errorf("quay9 is %s, and /etc/hosts\n%s", got, g.on(host, "cat /etc/hosts"))
+		}
+	}
 }
 
 // What a first run does to a host of the Red Hat family is taken back whole:

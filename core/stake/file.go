@@ -2,6 +2,7 @@ package stake
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -72,7 +73,7 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 			v.Nudges = append(v.Nudges, Nudge{Target: Local("service", s), How: n.how, Reason: "its file " + w.Path + " changed"})
 		}
 	}
-	lines := count(strings.Count(w.Text, "\n"), "line", "lines")
+	lines := count(len(slices.Collect(strings.Lines(w.Text))), "line", "lines")
 	verb, text := "write", fmt.Sprintf("write %s, %s", w.Path, lines)
 	switch {
 	case w.Block != "":

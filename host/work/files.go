@@ -2,17 +2,21 @@ package work
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
 	"strconv"
+	"syscall"
 
 	"northstake/core/stake"
 	"northstake/host/platform"
 )
 
 // writeAtomically writes a file under another name, flushes it to disk, and
-// renames it into place, so that a reader sees the old text or the new.
+// renames it into place, so that a reader sees the old text or the new. A file that
+// is mounted by itself, as container engines do with /etc/hosts, has to be written in
+// place.
 func writeAtomically(path string, text []byte, mode os.FileMode) error {
 	dir := filepath.Dir(path)
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -36,10 +40,35 @@ func writeAtomically(path string, text []byte, mode os.FileMode) error {
 	if err != nil {
 		return fmt.Errorf("write %s: %w", path, err)
 	}
-	if err := os.Rename(f.Name(), path); err != nil {
+	err = os.Rename(f.Name(), path)
+	if errors.Is(err, syscall.EBUSY) {
+		return writeInPlace(path, text, mode)
+	}
+	if err != nil {
 		return err
 	}
 	return flush(dir)
+}
+
+func writeInPlace(path string, text []byte, mode os.FileMode) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteAt(text, 0)
+	if err == nil {
+		err = f.Truncate(int64(len(text)))
+	}
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	return err
 }
 
 func flush(path string) error {
