@@ -91,7 +91,7 @@ func TestActs(t *testing.T) {
 	if out := act(2, "restart"); !strings.Contains(out, "no service is named") {
 		t.Error(out)
 	}
-	if out := act(2, "dance"); !strings.Contains(out, "there is [restart reload refresh upgrade reboot]") {
+	if out := act(2, "dance"); !strings.Contains(out, "it is one of restart, reload, refresh, upgrade, reboot") {
 		t.Error(out)
 	}
 	if out := g.ns(2, "act", "refresh", "--ground", g.name, "--yes"); !strings.Contains(out, "--on") {
@@ -189,6 +189,10 @@ func TestOneThingIsBroughtAbout(t *testing.T) {
 	if out := bring(2, "package", "treee", "--on", a); !strings.Contains(out, "there is tree") {
 		t.Errorf("a name that is near:\n%s", out)
 	}
+	// The lists have been read anew by that, and the plan knows it.
+	if out := bring(2, "package", "treee", "--on", a); !strings.Contains(out, "there is tree") || strings.Count(out, "can do nothing") != 1 {
+		t.Errorf("a plan that is blocked, said once:\n%s", out)
+	}
 	if out := bring(2, "file", "etc/motd", "--text", "x", "--on", a); !strings.Contains(out, "begin it with /") {
 		t.Errorf("it is not linted:\n%s", out)
 	}
@@ -212,6 +216,19 @@ func TestOneThingIsBroughtAbout(t *testing.T) {
 	}
 	if row := g.survey(b)["content/timetable"]; row.Standing != plan.Set {
 		t.Errorf("the declared content is %s", row.Standing)
+	}
+	// What is brought about can go over what is declared, and the plan says it again.
+	g.declareText("[kit.base]\ninbound = \"declared\"\nservices = { cron = { running = true } }\npackages = [\"cron\"]\n")
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	bring(0, "port", "9443/tcp", "--on", b)
+	bring(0, "service", "cron", "--stopped", "--on", b)
+	if rules := g.on(b, "nft list table inet northstake; systemctl is-active cron || true"); !strings.Contains(rules, "dport 9443 accept") || !strings.HasSuffix(rules, "inactive\n") {
+		t.Errorf("after both were brought about:\n%s", rules)
+	}
+	g.apply(0)
+	if rules := g.on(b, "nft list table inet northstake; systemctl is-active cron"); strings.Contains(rules, "9443") || !strings.HasSuffix(rules, "\nactive\n") {
+		t.Errorf("after what is declared was applied again:\n%s", rules)
 	}
 }
 

@@ -172,6 +172,28 @@ func limits() (files, processes int64) {
 	return files, processes
 }
 
+// watchers is how many inotify instances (inotify(7)) are enough for all the hosts that
+// a lab can have: each takes about six of those that root may have.
+const watchers = 4096
+
+// AllowMany lets the kernel give root inotify instances for many hosts, until the
+// machine is restarted. With the usual 128, systemd does not get as far as starting
+// sshd on the twenty-first host or so.
+func AllowMany() error {
+	const file = "/proc/sys/fs/inotify/max_user_instances"
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("allow many hosts: %w", err)
+	}
+	if n, err := strconv.Atoi(strings.TrimSpace(string(b))); err == nil && n >= watchers {
+		return nil
+	}
+	if err := os.WriteFile(file, []byte(strconv.Itoa(watchers)), 0o644); err != nil {
+		return fmt.Errorf("allow many hosts: %w", err)
+	}
+	return nil
+}
+
 func mounted(path string) bool {
 	b, _ := os.ReadFile("/proc/self/mountinfo")
 	return bytes.Contains(b, []byte(" "+path+" "))

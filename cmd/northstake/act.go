@@ -63,6 +63,9 @@ func (a *app) planAndApply(ctx context.Context, ground string, ask contract.Ask,
 		a.out.line("there is nothing to do")
 		return false, nil
 	}
+	if p.Steps == 0 {
+		return false, a.nothingCanBeDone(ground, p, details)
+	}
 	if !a.json {
 		a.showPlan(ground, p, details)
 	}
@@ -70,4 +73,13 @@ func (a *app) planAndApply(ctx context.Context, ground string, ask contract.Ask,
 		return false, err
 	}
 	return true, nil
+}
+
+// nothingCanBeDone shows a plan whose every step is blocked.
+func (a *app) nothingCanBeDone(ground string, p contract.Plan, details bool) error {
+	done, err := a.print(p)
+	if !done {
+		a.showPlan(ground, p, details)
+	}
+	return orStatus(err, trouble)
 }

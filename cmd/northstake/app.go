@@ -166,6 +166,9 @@ func (a *app) print(v any) (bool, error) {
 // declaration in this directory, or the only one that the service has.
 func (a *app) ground(ctx context.Context, args []string) (string, error) {
 	if len(args) > 0 {
+		if strings.ContainsAny(args[0], "/.") {
+			return "", fmt.Errorf("%q is not the name of a ground\n  leave it out where the declaration lies, or give the name that [ground] has", args[0])
+		}
 		return args[0], nil
 	}
 	if name := groundHere("."); name != "" {

@@ -55,8 +55,7 @@ func (a *app) apply(ctx context.Context, ground string, id int64, yes bool, remo
 		return nil
 	}
 	if len(hosts) == 0 {
-		a.showPlan(ground, p, false)
-		return status(trouble)
+		return a.nothingCanBeDone(ground, p, false)
 	}
 	if !yes {
 		ok, err := confirm(fmt.Sprintf("do the %s of plan %d on %s?", counted(p.Steps, "step", "steps"), id, strings.Join(hosts, ", ")))

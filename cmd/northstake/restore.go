@@ -24,6 +24,9 @@ func restoreCommand(a *app) *cobra.Command {
 				a.out.line("nothing has shifted on ground %s", g)
 				return nil
 			}
+			if p.Steps == 0 {
+				return a.nothingCanBeDone(g, p, details)
+			}
 			if !a.json {
 				a.showPlan(g, p, details)
 			}

@@ -106,24 +106,40 @@ func (r *resolver) add(s stake.Stake) {
 	}
 	r.seen[s.Local()] = true
 	s.Host = r.host
-	switch s.Type {
-	case "package":
-		r.packages = append(r.packages, s.Local())
-		r.out.Stakes = append(r.out.Stakes, s)
-		return
-	case "source":
-		r.sources = append(r.sources, s)
+	if s.Type != "package" {
+		r.later = append(r.later, s)
 		return
 	}
-	r.later = append(r.later, s)
+	r.packages = append(r.packages, s.Local())
+	r.out.Stakes = append(r.out.Stakes, s)
 }
 
+// pkg adds a package. What is nearer to the host goes over what its kits say, but a
+// mention alone leaves the version that was declared before.
+func (r *resolver) pkg(w stake.PackageWant, from declare.Position) {
+	s := stake.Stake{Type: "package", Name: w.Name, Want: stake.JSON(w), From: from}
+	i := slices.IndexFunc(r.out.Stakes, func(before stake.Stake) bool { return before.Local() == s.Local() })
+	if i < 0 {
+		r.add(s)
+		return
+	}
+	before := &r.out.Stakes[i]
+	if !stake.PackageGone(before.Want) && w == (stake.PackageWant{Name: w.Name}) {
+		s.Want = before.Want
+	}
+	before.Want, before.From = s.Want, from
+}
+
+// service wants a service to be as is said; what is nearer to the host comes later.
 func (r *resolver) service(name string, running, atBoot *bool, from declare.Position) *wantedService {
 	s := r.services[name]
 	if s == nil {
 		s = &wantedService{want: stake.ServiceWant{Name: name}, from: from}
 		r.services[name] = s
 		r.order = append(r.order, name)
+	}
+	if running != nil || atBoot != nil {
+		s.from = from
 	}
 	if running != nil {
 		s.want.Running = running
@@ -148,12 +164,11 @@ func (r *resolver) settings(s declare.Settings, at ...string) error {
 		}
 	}
 	for i, p := range s.Packages {
-		r.add(stake.Stake{Type: "package", Name: p, Want: stake.JSON(stake.PackageWant{Name: p}), From: sub("packages", strconv.Itoa(i))})
+		r.pkg(stake.PackageWant{Name: p}, sub("packages", strconv.Itoa(i)))
 	}
 	for _, n := range slices.Sorted(maps.Keys(s.Package)) {
 		if name := r.named(n, s.Package[n].Names); name != "" {
-			r.add(stake.Stake{Type: "package", Name: name, From: sub("package", n),
-				Want: stake.JSON(stake.PackageWant{Name: name, Gone: s.Package[n].Is == "gone", Newest: s.Package[n].Is == "newest", Version: s.Package[n].Version, AtLeast: s.Package[n].AtLeast})})
+			r.pkg(stake.PackageWant{Name: name, Gone: s.Package[n].Is == "gone", Newest: s.Package[n].Is == "newest", Version: s.Package[n].Version, AtLeast: s.Package[n].AtLeast}, sub("package", n))
 		}
 	}
 	for _, n := range slices.Sorted(maps.Keys(s.Services)) {
@@ -179,7 +194,8 @@ func (r *resolver) source(name string, s *declare.PackageSource, from declare.Po
 	if err != nil {
 		return fmt.Errorf("%s:%d: source %s: %w", from.File, from.Line, name, err)
 	}
-	r.add(stake.Stake{Type: "source", Name: name, From: from,
+	r.sources = slices.DeleteFunc(r.sources, func(before stake.Stake) bool { return before.Name == name })
+	r.sources = append(r.sources, stake.Stake{Host: r.host, Type: "source", Name: name, From: from,
 		Want: stake.JSON(stake.SourceWant{Name: name, URL: s.URL, Suites: s.Suites, Parts: s.Parts, Key: []byte(key), SignedLists: s.SignedLists})})
 	return nil
 }
@@ -359,8 +375,14 @@ func (r *resolver) finish() {
 		if ssh == 0 {
 			ssh = r.d.ReachOf(r.host).Port
 		}
+		from := r.inboundAt
+		for _, p := range names {
+			if at := r.ports[p].from; at.File == declare.OneOff {
+				from = at // a port that is brought about once is let in by the same rules
+			}
+		}
 		r.out.Stakes = append(r.out.Stakes, stake.Stake{Host: r.host, Type: "firewall", Name: "inbound",
-			Want: stake.JSON(stake.FirewallWant{SSH: ssh, Ports: open}), From: r.inboundAt, Needs: []string{"package/nftables"}})
+			Want: stake.JSON(stake.FirewallWant{SSH: ssh, Ports: open}), From: from, Needs: []string{"package/nftables"}})
 		needs = []string{"firewall/inbound"}
 	}
 	for _, p := range stake.FirewallPrograms {

@@ -136,6 +136,67 @@ func TestAHostCanOpenWhatItsKitCloses(t *testing.T) {
 	}
 }
 
+// What is nearer to the host goes over what its kits say, with its place; what is
+// brought about once can change what is declared, and is let in by the same rules.
+func TestTheNearestIsTaken(t *testing.T) {
+	key := "-----BEGIN PGP PUBLIC KEY BLOCK-----"
+	m := &declare.Manifest{Files: []declare.File{{Path: "key.asc", Text: &key}}}
+	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
+name = "saltmarsh"
+[reach]
+user = "keeper"
+key = "keeper"
+[kit.base]
+packages = ["curl", "cron", "tree"]
+package = { nginx = { version = "1.22" }, rsync = { is = "gone" } }
+services = { cron = { running = true, at_boot = true } }
+inbound = "declared"
+source = { ferries = { url = "http://one.saltmarsh.test/", key = "key.asc" } }
+[host.quay1]
+address = "10.88.0.11"
+kits = ["base"]
+packages = ["nginx", "rsync"]
+source = { ferries = { url = "http://two.saltmarsh.test/", key = "key.asc" } }
+`}, {Name: declare.OneOff, Text: `[host.quay1.services.cron]
+running = false
+[host.quay1.port."9443/tcp"]
+[host.quay1.package.curl]
+[host.quay1.package.tree]
+is = "gone"
+`}}, m)
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	h, err := OneHost(d, "quay1", traits)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if svc := want[stake.ServiceWant](t, h, "service/cron"); *svc.Running || !*svc.AtBoot {
+		t.Errorf("the service is %+v", svc)
+	}
+	for name, w := range map[string]stake.PackageWant{"nginx": {Version: "1.22"}, "rsync": {}, "curl": {}, "cron": {}, "tree": {Gone: true}} {
+		w.Name = name
+		if got := want[stake.PackageWant](t, h, "package/"+name); got != w {
+			t.Errorf("the package is %+v, want %+v", got, w)
+		}
+	}
+	if got := want[stake.SourceWant](t, h, "source/ferries"); got.URL != "http://two.saltmarsh.test/" {
+		t.Errorf("the source is %+v", got)
+	}
+	if f := want[stake.FirewallWant](t, h, "firewall/inbound"); fmt.Sprint(f.Ports) != "[9443/tcp]" {
+		t.Errorf("the firewall lets in %+v", f)
+	}
+	var once []string
+	for _, s := range h.Stakes {
+		if s.From.File == declare.OneOff {
+			once = append(once, s.Local())
+		}
+	}
+	if got := fmt.Sprint(once); got != "[package/curl package/tree service/cron firewall/inbound port/9443-tcp]" {
+		t.Errorf("brought about once are %s", got)
+	}
+}
+
 func TestAServerWithoutALayoutIsNamed(t *testing.T) {
 	_, err := OneHost(parsed(t), "quay1", stake.Traits{System: "Harbour Linux 9"})
 	if err == nil || !strings.Contains(err.Error(), "Harbour Linux 9") || !strings.Contains(err.Error(), "g.toml:23") {

@@ -67,7 +67,7 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 	case "reboot":
 		return Verdict{Differences: asked, Moves: []Move{restartMove("restart the host, and wait for it", "", work)}}
 	}
-	return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("nothing is known that is called %q", w.Do), "there is " + strings.Join(Acts, ", ")}}}
+	return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("nothing is known that is called %q", w.Do), "it is one of " + strings.Join(Acts, ", ")}}}
 }
 
 func restartMove(text, because string, work any) Move {

@@ -1,6 +1,7 @@
 package stake
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -16,6 +17,12 @@ type PackageWant struct {
 	Version string `json:"version,omitempty"`
 	AtLeast string `json:"at_least,omitempty"`
 	Newest  bool   `json:"newest,omitempty"`
+}
+
+// PackageGone says whether a PackageWant wants a package to be gone.
+func PackageGone(want json.RawMessage) bool {
+	var w PackageWant
+	return json.Unmarshal(want, &w) == nil && w.Gone
 }
 
 // PackageFound is what the package manager's records say. State is "installed",

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"path/filepath"
 	"slices"
+	"strings"
 
 	"northstake/core/declare"
 	"northstake/core/plan"
@@ -112,7 +113,7 @@ func checkAsk(table store.Table, ask contract.Ask) error {
 	case a.Do != "" && (ask.OneOff.Text != "" || ask.Only != ""):
 		return NotReady{"something is done now by itself, without what is declared", "ask for one of the two"}
 	case a.Do != "" && !slices.Contains(stake.Acts, a.Do):
-		return NotReady{fmt.Sprintf("nothing is known that is called %q", a.Do), fmt.Sprintf("there is %v", stake.Acts)}
+		return NotReady{fmt.Sprintf("nothing is known that is called %q", a.Do), "it is one of " + strings.Join(stake.Acts, ", ")}
 	case needsService && (a.Service == "" || a.Service != filepath.Base(a.Service)):
 		return NotReady{"no service is named", "name the service"}
 	case !needsService && a.Service != "":
