@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"fmt"
+	"net/http/cgi"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -51,9 +53,24 @@ func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
 	g.beside("files/motd.tmpl", "{{ .host.name }} of {{ .ground }}: {{ .givens.office }}, {{ .hosts."+quay+".address }}\n")
 	g.beside("content/timetable/index.html", page("one"))
 	g.beside("content/brochures/index.html", "To the islands")
+	g.beside("files/tides.cron", "# no tides today\n")
+	g.beside("bin/hosts", "#!/bin/sh\necho '{\"hosts\": {}}'\n")
+	shell(t, g.dir, "chmod +x bin/hosts; ssh-keygen -q -t ed25519 -N '' -f authority; mv authority.pub files/host-authority.pub; rm authority")
+	shell(t, dir, "mkdir -p leaflets/print; echo Leaflet > leaflets/print/one.html; tar czf leaflets.tar.gz leaflets; rm -r leaflets; git init -q -b main tables; cd tables; mkdir public; echo Table > public/table.html; "+
+		"git add .; git -c user.name=Keeper -c user.email=keeper@saltmarsh.test commit -qm tables; git tag v1.2")
+	sum := strings.Fields(shell(t, dir, "sha256sum leaflets.tar.gz"))[0]
+	repositories := httptest.NewServer(&cgi.Handler{Path: filepath.Join(strings.TrimSpace(shell(t, dir, "git --exec-path")), "git-http-backend"), Env: []string{"GIT_PROJECT_ROOT=" + dir, "GIT_HTTP_EXPORT_ALL=1"}})
+	t.Cleanup(repositories.Close)
+	g.on(pier, "useradd -m -s /bin/bash warden && echo 'warden:low-tide-7' | chpasswd && echo 'warden ALL=(ALL) ALL' > /etc/sudoers.d/warden")
+	for name, secret := range map[string]string{"warden-password": "low-tide-7", "code-token": "a-token"} {
+		file := filepath.Join(t.TempDir(), "secret")
+		write(t, file, secret)
+		g.ns(0, "secret", "put", name, "--file", file)
+	}
 	shell(t, g.dir, "rm -r content/index.html content/linked.html; mkdir -p freight-1.2/public; echo Freight > freight-1.2/public/freight.html; tar czf files/freight.tar.gz freight-1.2; rm -r freight-1.2")
 	text := strings.NewReplacer(`"saltmarsh"`, fmt.Sprintf("%q", g.name), "quay1", quay, "pier1", pier,
-		"10.88.0.11", g.address(quay), "10.88.0.12", g.address(pier), "https://packages.saltmarsh.test/debian", url).Replace(documented(t))
+		"10.88.0.11", g.address(quay), "10.88.0.12", g.address(pier), "https://packages.saltmarsh.test/debian", url,
+		"https://downloads.saltmarsh.test", url, "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08", sum, "https://code.saltmarsh.test/tables.git", repositories.URL+"/tables/.git").Replace(documented(t))
 	write(t, filepath.Join(g.dir, "ground.toml"), text)
 	g.ns(0, "lint", g.dir)
 	g.trust()
@@ -79,6 +96,12 @@ func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
 		if got, want := strings.TrimSpace(g.on(host, "cat /etc/motd")), fmt.Sprintf("%s of %s: %s, %s", host, g.name, office, g.address(quay)); got != want {
 			t.Errorf("%s: the text is %q, not %q", host, got, want)
 		}
+	}
+	if got := strings.TrimSpace(g.on(quay, "cat /srv/leaflets/one.html /srv/tables/table.html; stat -c '%U %G %a' /srv/tables /srv/tables/table.html; dpkg-query -W -f '${Version}' tide-tables")); got != "Leaflet\nTable\ntides tides 750\ntides tides 640\n1.0-1" {
+		t.Errorf("on %s there is %q", quay, got)
+	}
+	if got := strings.TrimSpace(g.on(pier, "cat /srv/leaflets/one.html; id -Gn tides")); got != "Leaflet\ntides adm" {
+		t.Errorf("on %s there is %q", pier, got)
 	}
 	if got := strings.TrimSpace(g.on(quay, "readlink /srv/current; stat -c '%U %a' /srv/tides; apt-cache policy tide-tables | grep -c "+url)); got != "/srv/tides\ntides 750\n1" {
 		t.Errorf("on %s there is %q", quay, got)

@@ -102,7 +102,7 @@ func exampleTable(k declare.Key) string {
 	for i, p := range parts {
 		switch p {
 		case "NAME":
-			parts[i] = map[string]string{"kit": "base", "host": "quay1", "site": "timetable", "services": "cron", "package": "cron"}[parts[i-1]]
+			parts[i] = map[string]string{"kit": "base", "host": "quay1", "site": "timetable", "services": "cron", "package": "cron", "source": "ferries", "account": "tides"}[parts[i-1]]
 		case "PATH":
 			parts[i] = `"/etc/tides"`
 		case "PORT":

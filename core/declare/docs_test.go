@@ -26,15 +26,17 @@ func TestTheDocumentedDeclarationIsSound(t *testing.T) {
 		text.WriteByte('\n') // so that lines count as on the page
 	}
 	motd := "{{ .host.name }} of {{ .ground }}: {{ .givens.office }}, {{ .hosts.quay1.address }}\n"
+	authority := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f host authority\n"
 	m := &Manifest{Files: []File{
 		{Path: "content/timetable/index.html", Size: 1}, {Path: "content/brochures/index.html", Size: 1}, {Path: "files/ferries.asc", Size: 1, Text: &motd}, {Path: "files/motd.tmpl", Size: int64(len(motd)), Text: &motd},
+		{Path: "files/host-authority.pub", Size: 1, Text: &authority}, {Path: "files/tides.cron", Size: 1, Text: &motd},
 		{Path: "files/freight.tar.gz", Size: 1}, {Path: "files/freight.tar.gz/freight-1.2/public/freight.html", Size: 1},
 	}}
-	d, problems := Parse([]Source{{Name: "docs/declaration.md", Text: text.String()}}, m)
+	d, problems := Parse([]Source{{Name: "docs/declaration.md", Text: text.String()}, {Name: HostListName("bin/hosts"), Text: `{"hosts": {}}`}}, m)
 	for _, p := range problems {
 		t.Error(p.Draw())
 	}
-	if len(problems) == 0 && (len(d.Hosts) != 3 || len(d.Sites) != 2 || len(d.FilesFor("quay1")) != 2) {
+	if len(problems) == 0 && (len(d.Hosts) != 3 || len(d.Sites) != 2 || len(d.FilesFor("quay1")) != 3) {
 		t.Errorf("it declares %d hosts, %d sites", len(d.Hosts), len(d.Sites))
 	}
 }

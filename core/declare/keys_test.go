@@ -1,8 +1,12 @@
 package declare
 
 import (
+	"os"
+	"slices"
 	"strings"
 	"testing"
+
+	"github.com/pelletier/go-toml/v2"
 )
 
 // Every key says what it means, and shows a value that it takes.
@@ -58,6 +62,65 @@ func TestAKeyIsFoundByWhatPeopleWrite(t *testing.T) {
 	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address"} {
 		if found, near := FindKeys(word); len(found) > 0 || near != want {
 			t.Errorf("%q finds %v, near %q", word, found, near)
+		}
+	}
+}
+
+// The page about declarations shows every key in its examples, which are linted,
+// planned and applied elsewhere.
+func TestTheDocumentShowsEveryKey(t *testing.T) {
+	page, err := os.ReadFile("../../docs/declaration.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var text strings.Builder
+	for _, part := range strings.Split(string(page), "```")[1:] {
+		if piece, ok := strings.CutPrefix(part, "toml\n"); ok {
+			text.WriteString(piece)
+		}
+	}
+	var shown map[string]any
+	if err := toml.Unmarshal([]byte(text.String()), &shown); err != nil {
+		t.Fatal(err)
+	}
+	var names [][]string
+	var walk func(v any, at []string)
+	walk = func(v any, at []string) {
+		names = append(names, at)
+		switch v := v.(type) {
+		case map[string]any:
+			for k, inner := range v {
+				walk(inner, append(slices.Clone(at), k))
+			}
+		case []any:
+			for _, inner := range v {
+				walk(inner, at)
+			}
+		}
+	}
+	walk(shown, nil)
+	// Kits and hosts take the same settings, a kit's site the keys of a site, and
+	// content is the same wherever it is.
+	plain := strings.NewReplacer("kit.NAME.site.", "site.NAME.", "site.NAME.path.URL.content.", "content.", "site.NAME.content.", "content.")
+	sort := func(name string) string {
+		name = plain.Replace(plain.Replace(name))
+		if rest, ok := strings.CutPrefix(name, "kit.NAME."); ok {
+			name = "host.NAME." + rest
+		}
+		return strings.NewReplacer("host.NAME.content.PATH.", "content.", "host.NAME.reach.", "reach.").Replace(name)
+	}
+	isShown := map[string]bool{}
+	for _, k := range Keys() {
+		parts := strings.Split(k.Name, ".")
+		if slices.ContainsFunc(names, func(name []string) bool {
+			return slices.EqualFunc(name, parts, func(a, b string) bool { return a == b || chosen(b) })
+		}) {
+			isShown[sort(k.Name)] = true
+		}
+	}
+	for _, k := range Keys() {
+		if !isShown[sort(k.Name)] {
+			t.Errorf("no example shows %s", k.Name)
 		}
 	}
 }
