@@ -311,6 +311,9 @@ func TestTheServicesOwnMachine(t *testing.T) {
 	if out := g.ns(0, "hosts", g.name); !strings.Contains(out, "the service's machine") || strings.Contains(out, "not trusted") {
 		t.Errorf("it is not said which machine that is:\n%s", out)
 	}
+	if out := g.ns(1, "plan", g.name); !strings.Contains(out, "the machine that the service runs on ("+host+")") {
+		t.Errorf("the plan does not say which machine that is:\n%s", out)
+	}
 	g.apply(0)
 	if status, body := g.fetch(host, "/"); status != 200 || !strings.Contains(body, "Next sailing") {
 		t.Errorf("it answers %d: %s", status, body)

@@ -46,9 +46,13 @@ func (a *app) apply(ctx context.Context, ground string, id int64, yes bool, remo
 	}
 	var hosts []string
 	for _, h := range p.Hosts {
-		if len(h.Steps) > 0 {
-			hosts = append(hosts, h.Host)
+		if len(h.Steps) == 0 {
+			continue
 		}
+		if h.Machine != "" {
+			h.Host += " (the service's own machine, " + h.Machine + ")"
+		}
+		hosts = append(hosts, h.Host)
 	}
 	if p.Steps == 0 && p.Blockers == 0 {
 		a.out.line("plan %d has nothing to do", id)

@@ -123,7 +123,11 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 		case len(h.Blockers) > 0:
 			right = fmt.Sprintf("%s, %s blocked", right, counted(len(h.Blockers)+len(h.Left), "stake", "stakes"))
 		}
-		a.out.rule("host "+h.Host, right)
+		name := "host " + h.Host
+		if h.Machine != "" {
+			name += ", the machine that the service runs on (" + h.Machine + ")"
+		}
+		a.out.rule(name, right)
 		if h.Unread != "" {
 			a.out.line("     %s", a.out.attention("it could not be read: "+strings.ReplaceAll(h.Unread, "\n", "\n     ")))
 		}

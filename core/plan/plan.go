@@ -94,7 +94,8 @@ type Host struct {
 	Left      []Left       `json:"left,omitempty"`
 	LeftSites []string     `json:"left_sites,omitempty"`
 	Cautions  []stake.Note `json:"cautions,omitempty"`
-	Unread    string       `json:"unread,omitempty"` // why the host could not be surveyed at all
+	Unread    string       `json:"unread,omitempty"`  // why the host could not be surveyed at all
+	Machine   string       `json:"machine,omitempty"` // of the service's own machine, its name
 }
 
 // Input is what the plan of one host is worked out from. Stakes stand in the

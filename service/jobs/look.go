@@ -272,6 +272,9 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	if l.host, err = plan.Build(l.input, only); err != nil {
 		return l, err
 	}
+	if s.d.Hosts[host].Via == "local" {
+		l.host.Machine = traits.Hostname
+	}
 	return l, nil
 }
 

@@ -729,6 +729,8 @@ export interface components {
             left_sites?: string[];
             cautions?: components["schemas"]["Note"][];
             unread?: string;
+            /** @description Of the machine that the service itself runs on, its own name */
+            machine?: string;
         };
         PlanBrief: {
             /** Format: int64 */

@@ -58,6 +58,7 @@
   {#each shown as h (h.host)}
     <h2 class="mt-4 mb-1 flex flex-wrap items-baseline gap-x-4 text-lg font-bold">
       <a href="/{ground}/hosts/{h.host}">{h.host}</a>
+      {#if h.machine}<span class="text-base font-normal">the machine that the service runs on, {h.machine}</span>{/if}
       <span class="text-base font-normal text-soft">{h.blockers?.length && !h.steps.length ? 'blocked: this host will be left as it is' : counted(h.steps.length, 'step')}{#if h.blockers?.length && h.steps.length}, {counted(h.blockers.length + (h.left?.length ?? 0), 'stake')} blocked{/if}</span>
     </h2>
     {#if h.unread}<p class="text-attention">It could not be read: {h.unread}</p>{/if}
@@ -90,7 +91,7 @@
       <AlertDialog.Title class="text-xl font-bold">Apply plan {id}?</AlertDialog.Title>
       <AlertDialog.Description class="mt-2">
         {counted(steps, 'step')} will be done, exactly as shown, on:
-        <span class="my-2 block border-y border-rule py-1">{#each working as h (h.host)}<span class="block"><span class="name">{h.host}</span>: {h.steps.map((s) => `${s.verb} ${s.name}`).join(', ')}</span>{/each}</span>
+        <span class="my-2 block border-y border-rule py-1">{#each working as h (h.host)}<span class="block"><span class="name">{h.host}</span>{#if h.machine} (the service's own machine, {h.machine}){/if}: {h.steps.map((s) => `${s.verb} ${s.name}`).join(', ')}</span>{/each}</span>
         A host that has changed since the plan is left as it is.
       </AlertDialog.Description>
       {#each removing as s (s.address)}
