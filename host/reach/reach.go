@@ -42,9 +42,10 @@ const (
 	rodLimit  = 30 * time.Second // for the rod to start
 )
 
-// stallLimit is how long nothing may move while the rod is sent. The sending as a
-// whole has no limit: a slow line takes as long as it takes.
-var stallLimit = 20 * time.Second
+// stallLimit is how long nothing may be taken of the rod while it is sent. The sending
+// as a whole has no limit. What is taken last, about 2 MB, is on its way unseen, so a
+// line has to carry some 20 KB in a second.
+var stallLimit = 2 * time.Minute
 
 // Trouble is why a host could not be reached: what happened and what to do.
 // Kind tells the cases apart for programs.
