@@ -38,7 +38,7 @@ func TestWhatTheSystemSaysIsPassedOn(t *testing.T) {
 		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
 	}
 	g.on(host, "systemctl stop tidewatch; systemctl reset-failed tidewatch || true")
-	for name, near := range map[string]string{"tidewach": "tidewatch", "crond": "cron"} {
+	for name, near := range map[string]string{"tidewach": "there is tidewatch", "httpd": "systems of this family call it apache2"} {
 		g.declareText(fmt.Sprintf("[kit.base]\npackages = [\"tree\", \"cron\"]\nservices = { %s = { running = true } }\n", name))
 		g.ns(0, "declare", g.dir)
 		if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "no unit on this host is called "+name) || !strings.Contains(b[0].Fix, near) {

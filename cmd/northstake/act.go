@@ -30,7 +30,7 @@ which one does not answer as before is taken back.`,
 			if len(s.hosts) == 0 {
 				return errors.New("say on which hosts: --on HOST, or --on '*' for all")
 			}
-			g, err := a.ground(cmd.Context(), optional(ground))
+			g, err := a.groundOfHosts(cmd.Context(), ground, s.hosts)
 			if err != nil {
 				return err
 			}

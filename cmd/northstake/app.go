@@ -171,29 +171,89 @@ func (a *app) ground(ctx context.Context, args []string) (string, error) {
 		}
 		return args[0], nil
 	}
-	if name := groundHere("."); name != "" {
-		return name, nil
-	}
-	api, err := a.api()
+	names, err := a.grounds(ctx)
 	if err != nil {
 		return "", err
 	}
+	if len(names) > 1 {
+		return "", fmt.Errorf("say which ground is meant: %s", strings.Join(names, ", "))
+	}
+	return names[0], nil
+}
+
+// grounds lists the grounds that can be meant where none is named: that of the
+// declaration in this directory, or else all that the service has, at least one.
+func (a *app) grounds(ctx context.Context) ([]string, error) {
+	if name := groundHere("."); name != "" {
+		return []string{name}, nil
+	}
+	api, err := a.api()
+	if err != nil {
+		return nil, err
+	}
 	res, err := api.ListGroundsWithResponse(ctx)
 	if err := a.answered(res, err); err != nil {
-		return "", err
+		return nil, err
 	}
-	list := *res.JSON200
-	switch len(list) {
+	if len(*res.JSON200) == 0 {
+		return nil, errors.New("the service has no ground yet: northstake declare DIR sends one")
+	}
+	var names []string
+	for _, g := range *res.JSON200 {
+		names = append(names, g.Name)
+	}
+	return names, nil
+}
+
+// groundWith finds the ground of a host, plan or run: the one named, or the only one
+// that can be meant and has it. The function asks a ground for it.
+func (a *app) groundWith(ctx context.Context, named, what string, ask func(ground string) (response, error)) (string, error) {
+	if named != "" {
+		return a.ground(ctx, []string{named})
+	}
+	names, err := a.grounds(ctx)
+	if err != nil || len(names) == 1 {
+		return strings.Join(names, ""), err
+	}
+	var having []string
+	for _, name := range names {
+		res, err := ask(name)
+		if err == nil && res.StatusCode() == http.StatusNotFound {
+			continue
+		}
+		if err := a.answered(res, err); err != nil {
+			return "", err
+		}
+		having = append(having, name)
+	}
+	switch len(having) {
 	case 0:
-		return "", errors.New("the service has no ground yet: northstake declare DIR sends one")
+		return "", fmt.Errorf("no ground has %s: the service has the grounds %s", what, strings.Join(names, ", "))
 	case 1:
-		return list[0].Name, nil
+		return having[0], nil
 	}
-	names := make([]string, len(list))
-	for i, g := range list {
-		names[i] = g.Name
-	}
-	return "", fmt.Errorf("say which ground is meant: %s", strings.Join(names, ", "))
+	return "", fmt.Errorf("say with --ground which ground is meant: %s", strings.Join(having, ", "))
+}
+
+// groundOfHosts finds the ground of the hosts that words choose.
+func (a *app) groundOfHosts(ctx context.Context, named string, words []string) (string, error) {
+	return a.groundWith(ctx, named, fmt.Sprintf("a host that is meant by %q", strings.Join(words, " ")), func(ground string) (response, error) {
+		return a.client.GetGroundWithResponse(ctx, ground, &contract.GetGroundParams{On: words})
+	})
+}
+
+// groundOfPlan finds the ground of a plan.
+func (a *app) groundOfPlan(ctx context.Context, named string, id int64) (string, error) {
+	return a.groundWith(ctx, named, fmt.Sprintf("plan %d", id), func(ground string) (response, error) {
+		return a.client.GetPlanWithResponse(ctx, ground, id)
+	})
+}
+
+// groundOfRun finds the ground of a run.
+func (a *app) groundOfRun(ctx context.Context, named string, id int64) (string, error) {
+	return a.groundWith(ctx, named, fmt.Sprintf("run %d", id), func(ground string) (response, error) {
+		return a.client.GetRunWithResponse(ctx, ground, id)
+	})
 }
 
 // confirm asks a yes-or-no question on the terminal.

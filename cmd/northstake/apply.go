@@ -25,7 +25,7 @@ func applyCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := a.ground(cmd.Context(), optional(ground))
+			g, err := a.groundOfPlan(cmd.Context(), ground, id)
 			if err != nil {
 				return err
 			}

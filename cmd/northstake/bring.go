@@ -178,7 +178,7 @@ func (a *app) bring(ctx context.Context, b bringing, sort, name string, keys map
 	if len(b.hosts) == 0 {
 		return errors.New("say on which hosts: --on HOST, or --on '*' for all")
 	}
-	g, err := a.ground(ctx, optional(b.ground))
+	g, err := a.groundOfHosts(ctx, b.ground, b.hosts)
 	if err != nil {
 		return err
 	}

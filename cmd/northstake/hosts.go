@@ -113,7 +113,7 @@ func showCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := a.ground(cmd.Context(), optional(ground))
+			g, err := a.groundOfHosts(cmd.Context(), ground, args)
 			if err != nil {
 				return err
 			}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
+	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -66,6 +67,8 @@ Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
 		Version: version, SilenceUsage: true, SilenceErrors: true,
 	}
 	root.SetHelpCommand(helpCommand(app))
+	root.SetHelpCommandGroupID("declare")
+	root.SetCompletionCommandGroupID("service")
 	f := root.PersistentFlags()
 	f.StringVar(&app.server, "server", os.Getenv("NORTHSTAKE_SERVER"), "address of the service (NORTHSTAKE_SERVER)")
 	f.StringVar(&app.tokenFile, "token-file", os.Getenv("NORTHSTAKE_TOKEN_FILE"), "file with the token (NORTHSTAKE_TOKEN_FILE)")
@@ -82,5 +85,29 @@ Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
 			root.AddCommand(c)
 		}
 	}
+	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
+		return fmt.Errorf("%w\n  %s --help says which there are", err, c.CommandPath())
+	})
+	sayHowWritten(root)
 	return root
+}
+
+// sayHowWritten makes a command that is given too much or too little say how it is
+// written, and so those below it.
+func sayHowWritten(c *cobra.Command) {
+	if check := c.Args; check != nil {
+		c.Args = func(c *cobra.Command, args []string) error {
+			if check(c, args) == nil {
+				return nil
+			}
+			given := "nothing"
+			if len(args) > 0 {
+				given = strings.Join(args, " ")
+			}
+			return fmt.Errorf("%s was given %s; it is written\n  %s", c.CommandPath(), given, c.UseLine())
+		}
+	}
+	for _, below := range c.Commands() {
+		sayHowWritten(below)
+	}
 }

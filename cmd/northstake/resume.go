@@ -16,7 +16,7 @@ func resumeCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := a.ground(cmd.Context(), optional(ground))
+			g, err := a.groundOfRun(cmd.Context(), ground, id)
 			if err != nil {
 				return err
 			}

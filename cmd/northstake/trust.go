@@ -22,7 +22,7 @@ type trustOptions struct {
 func trustCommand(a *app) *cobra.Command {
 	var o trustOptions
 	cmd := &cobra.Command{
-		Use: "trust HOST...", Short: "Show hosts' key fingerprints, and trust them on a yes, or by a list",
+		Use: "trust [HOST...]", Short: "Show hosts' key fingerprints, and trust them on a yes, or by a list",
 		Long: `Show the fingerprints of hosts' keys, and trust them on a yes.
 
 Nothing but the key exchange happens with a host that is not trusted. Compare a
@@ -30,11 +30,11 @@ fingerprint with what the host's owner says (ssh-keygen -lf on the host).
 
 Many hosts are trusted at once, and none of them blindly, by what is known of them
 already: a known_hosts file, or a list of lines "HOST FINGERPRINT". Hosts are named,
-or chosen by patterns, label:WORD, kit:NAME or site:NAME.
+or chosen by patterns, label:WORD, kit:NAME or site:NAME; where a list is given and no
+host, all hosts of the ground are meant.
 
 Hosts that show certificates need no trust of their own: declare who signs them
 (northstake help reach.authorities).`,
-		Args: cobra.MinimumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error { return a.trust(cmd.Context(), args, o) },
 	}
 	f := cmd.Flags()
@@ -54,7 +54,13 @@ func (a *app) trust(ctx context.Context, words []string, o trustOptions) error {
 	if err != nil {
 		return err
 	}
-	g, err := a.ground(ctx, optional(o.ground))
+	if len(words) == 0 {
+		words = nil // all, where a list says whom to trust
+	}
+	if words == nil && o.list == "" && o.knownHosts == "" {
+		return errors.New("say which hosts, by name or by a pattern such as 'quay*'; or give the list that their keys are in: --fingerprints or --known-hosts")
+	}
+	g, err := a.groundOfHosts(ctx, o.ground, words)
 	if err != nil {
 		return err
 	}

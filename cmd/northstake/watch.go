@@ -20,7 +20,7 @@ func watchCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			g, err := a.ground(cmd.Context(), optional(ground))
+			g, err := a.groundOfRun(cmd.Context(), ground, id)
 			if err != nil {
 				return err
 			}

@@ -2,6 +2,7 @@ package declare
 
 import (
 	"reflect"
+	"slices"
 	"strings"
 	"unicode"
 )
@@ -109,12 +110,17 @@ func FindKeys(word string) (found []Key, near_ string) {
 			return nil, strings.Join(append(asked[:n:n], meant), ".")
 		}
 	}
-	if len(found) == 0 || strings.HasPrefix(found[0].Holds, "a table") {
-		found = append(found, inTable...)
-	}
-	if len(found) == 0 {
+	if len(found) == 0 && len(inTable) == 0 {
 		found = last
 	}
+	if tables := found; len(tables) > 0 {
+		// The keys in what was found; not what else the word may mean, such as a host
+		// called "port" in "host.port".
+		inTable = slices.DeleteFunc(slices.Clone(all), func(k Key) bool {
+			return !slices.ContainsFunc(tables, func(t Key) bool { return directlyIn(k, t) })
+		})
+	}
+	found = append(found, inTable...)
 	if len(found) == 0 {
 		var names []string
 		for _, k := range all {
@@ -123,6 +129,12 @@ func FindKeys(word string) (found []Key, near_ string) {
 		near_ = near(strings.Join(asked, "."), names)
 	}
 	return found, near_
+}
+
+// directlyIn says whether a key is one of a table's, or of each of a table's tables.
+func directlyIn(k, table Key) bool {
+	rest, below := strings.CutPrefix(k.Name, table.Name+".")
+	return below && !strings.Contains(withoutChosen(rest), ".")
 }
 
 // meant says whether the parts of a name are those asked for, what people choose

@@ -59,6 +59,9 @@ func TestAKeyIsFoundByWhatPeopleWrite(t *testing.T) {
 	if found, _ := FindKeys("site"); len(found) < 9 || found[0].Name != "site" {
 		t.Errorf("a table lists %v", found)
 	}
+	if found, _ := FindKeys("host.port"); len(found) != 2 || found[0].Name != "host.NAME.port" || found[1].Name != "host.NAME.port.PORT.from" {
+		t.Errorf("a table of tables lists %v", found)
+	}
 	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address"} {
 		if found, near := FindKeys(word); len(found) > 0 || near != want {
 			t.Errorf("%q finds %v, near %q", word, found, near)

@@ -22,6 +22,7 @@ type ActFound struct {
 	Known    bool          `json:"known,omitempty"` // there is such a service
 	Running  bool          `json:"running,omitempty"`
 	Near     []string      `json:"near,omitempty"`
+	Here     string        `json:"here,omitempty"` // what the host's family calls a service that is unknown
 	Upgrades []PackageGoal `json:"upgrades,omitempty"`
 	Manager  string        `json:"manager,omitempty"` // of packages
 }
@@ -41,7 +42,7 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 	case "restart", "reload":
 		switch {
 		case !f.Known:
-			return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Service), "check the name" + nearWords(f.Near)}}}
+			return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Service), "check the name" + nearWords(f.Here, f.Near)}}}
 		case !f.Running:
 			return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("%s does not run, so that it cannot %s", w.Service, w.Do), "declare that it runs, and apply that"}}}
 		}

@@ -29,7 +29,8 @@ func PackageGone(want json.RawMessage) bool {
 // "absent", or another of dpkg's states such as "half-configured" (dpkg(1)). Of a
 // package that is not as wanted, Candidate is the version that would be installed,
 // "" where no source offers one; and of one that no source offers, Offered is what
-// they offer instead, and Near are names that are like it.
+// they offer instead, Near are names that are like it, and Here is what the host's
+// family calls what others call that.
 type PackageFound struct {
 	State     string   `json:"state"`
 	Version   string   `json:"version,omitempty"`
@@ -38,6 +39,7 @@ type PackageFound struct {
 	Candidate string   `json:"candidate,omitempty"`
 	Offered   []string `json:"offered,omitempty"`
 	Near      []string `json:"near,omitempty"`
+	Here      string   `json:"here,omitempty"`
 	Lists     string   `json:"lists,omitempty"`    // how old the sources' lists are, "" where that is no matter
 	Disabled  []string `json:"disabled,omitempty"` // sources that are switched off
 	Short     *Short   `json:"short,omitempty"`    // where there may not be room enough to install it
@@ -197,9 +199,7 @@ func noSource(in Input, w PackageWant, f PackageFound) Note {
 		n.Fix = "declare one of these versions, or a source that has it"
 		return n
 	}
-	if len(f.Near) > 0 {
-		n.Fix += ": there is " + strings.Join(f.Near, ", ")
-	}
+	n.Fix += nearWords(f.Here, f.Near)
 	if len(f.Disabled) > 0 {
 		n.Fix += fmt.Sprintf("; or switch a source on: %s is off", strings.Join(f.Disabled, ", "))
 	}

@@ -22,7 +22,8 @@ type ServiceFound struct {
 	Boot    string            `json:"boot"`
 	DropIns map[string]string `json:"drop_ins,omitempty"`
 	Touched Touch             `json:"touched,omitzero"`
-	Near    []string          `json:"near,omitempty"`
+	Near    []string          `json:"near,omitempty"` // of an unknown one, units that are called alike
+	Here    string            `json:"here,omitempty"` // of an unknown one, what the host's family calls it
 }
 
 // ServiceWork is what a step does to a service, in this order: bring drop-ins
@@ -79,14 +80,14 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	v.Differences = d
 	if len(d) == 0 {
 		if !f.Known && !in.Pending {
-			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s, which a declared file is to reload or restart", w.Name), "check the name" + nearWords(f.Near)}}
+			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s, which a declared file is to reload or restart", w.Name), "check the name" + nearWords(f.Here, f.Near)}}
 		}
 		return v
 	}
 	if !f.Known && !in.Pending {
 		fix := "check the name, or declare the package that brings it"
-		if len(f.Near) > 0 {
-			fix = "there is " + strings.Join(f.Near, ", ")
+		if near := nearWords(f.Here, f.Near); near != "" {
+			fix = strings.TrimPrefix(near, ": ")
 		}
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Name), fix}}
 		return v
@@ -149,11 +150,16 @@ func judgeDropIns(in Input, f ServiceFound, d *differences, work *ServiceWork) {
 	}
 }
 
-func nearWords(near []string) string {
-	if len(near) == 0 {
-		return ""
+// nearWords says what a name that is unknown on a host may mean: what the host's
+// family calls it, and names that are like it.
+func nearWords(here string, near []string) string {
+	switch {
+	case here != "":
+		return fmt.Sprintf(": systems of this family call it %s; names can give both", here)
+	case len(near) > 0:
+		return ": there is " + strings.Join(near, ", ")
 	}
-	return ": there is " + strings.Join(near, ", ")
+	return ""
 }
 
 func bootWords(f ServiceFound) string {

@@ -93,6 +93,10 @@ func TestServices(t *testing.T) {
 	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].Fix, "nginx-debug") {
 		t.Errorf("an unknown unit: %+v", v)
 	}
+	v = judged(t, "service", Input{}, both, ServiceFound{Here: "webd", Near: []string{"nginx-debug"}})
+	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].Fix, "systems of this family call it webd") {
+		t.Errorf("a unit that is called otherwise here: %+v", v)
+	}
 	if v := judged(t, "service", Input{Pending: true}, both, ServiceFound{}); len(v.Blockers) > 0 || moves(v) == "" {
 		t.Errorf("a unit that a package will bring: %+v", v)
 	}
@@ -313,7 +317,8 @@ func TestPackagesOfAVersion(t *testing.T) {
 		{PackageWant{AtLeast: "1.24"}, PackageFound{State: "installed", Version: "1.20", Unmet: true, Older: true, Candidate: "1.22", Lists: ListsFresh}, "", "1.22 at most"},
 		{PackageWant{Newest: true}, PackageFound{State: "installed", Version: "1.20", Unmet: true, Candidate: "1.22", Lists: ListsOld}, "install package nginx 1.22 in place of 1.20", ""},
 		{PackageWant{}, PackageFound{State: "absent", Lists: ListsNone}, "install package nginx", ""},
-		{PackageWant{}, PackageFound{State: "absent", Lists: ListsFresh, Near: []string{"nginx-light"}, Disabled: []string{"tides"}}, "", "no package source of this host offers nginx"},
+		{PackageWant{}, PackageFound{State: "absent", Lists: ListsFresh, Near: []string{"nginx-light"}, Disabled: []string{"tides"}}, "", "check the name: there is nginx-light; or switch a source on: tides is off"},
+		{PackageWant{}, PackageFound{State: "absent", Lists: ListsFresh, Here: "webd", Near: []string{"nginx-light"}}, "", "systems of this family call it webd"},
 		{PackageWant{}, PackageFound{State: "absent", Lists: ListsNone, Short: &Short{"/usr", 5 << 20, 0}}, "install package nginx", "/usr has only 5.2 MB free"},
 		{PackageWant{}, PackageFound{State: "absent", Candidate: "2", Short: &Short{"/usr", 5 << 20, 9 << 20}}, "", "/usr has 5.2 MB free, and the packages of this plan take 9.4 MB"},
 	} {

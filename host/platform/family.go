@@ -24,6 +24,22 @@ type Family struct {
 	Systems  []string                `toml:"systems"`  // ID or ID_LIKE of os-release(5)
 	Packages string                  `toml:"packages"` // a name in packageManagers
 	Servers  map[string]stake.Layout `toml:"server"`
+	Called   Called                  `toml:"called"`
+}
+
+// Called maps names of other families to what this one calls the same thing.
+type Called struct {
+	Packages map[string]string `toml:"packages"`
+	Services map[string]string `toml:"services"`
+}
+
+// Called says what the machine's family calls things that others call otherwise:
+// nothing where no family is known.
+func (m *Machine) Called() Called {
+	if f, err := m.Family(); err == nil && f != nil {
+		return f.Called
+	}
+	return Called{}
 }
 
 // builtIn are the families that the rod knows.

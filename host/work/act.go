@@ -46,7 +46,7 @@ func readAct(ctx context.Context, m *platform.Machine, w stake.ActWant) (any, er
 		st := states[w.Service]
 		f.Known, f.Running = st.Known, st.Active == "active" || st.Active == "reloading"
 		if !f.Known {
-			f.Near = nearUnits(ctx, units, w.Service)
+			f.Near, f.Here = nearUnits(ctx, units, w.Service), m.Called().Services[w.Service]
 		}
 	case "refresh", "upgrade":
 		manager, err := m.PackageManager()

@@ -136,7 +136,7 @@ func offers(ctx context.Context, m *platform.Machine, manager platform.PackageMa
 			if err != nil {
 				return err
 			}
-			f.Near, f.Disabled = nearNames(w.Name, names), manager.Disabled()
+			f.Near, f.Here, f.Disabled = nearNames(w.Name, names), m.Called().Packages[w.Name], manager.Disabled()
 		}
 	}
 	return room(ctx, m, manager, wants, found, asked)

@@ -69,7 +69,7 @@ func readServices(ctx context.Context, m *platform.Machine, wants []stake.Servic
 			}
 		}
 		if !st.Known {
-			f.Near = nearUnits(ctx, units, w.Name)
+			f.Near, f.Here = nearUnits(ctx, units, w.Name), m.Called().Services[w.Name]
 		}
 		out[i] = f
 	}

@@ -2,6 +2,7 @@ package api
 
 import (
 	"archive/tar"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -11,6 +12,7 @@ import (
 
 	"northstake/service/auth"
 	"northstake/service/contract"
+	"northstake/service/store"
 )
 
 // GetSession says whose token a request came with.
@@ -110,10 +112,18 @@ func (s *Server) CreateToken(c *gin.Context) {
 	c.JSON(http.StatusCreated, contract.NewToken{Name: in.Name, Token: token})
 }
 
+// notThere names what was to go where it is not there.
+func notThere(err error, sort, name string) error {
+	if errors.Is(err, store.ErrNotFound) {
+		return store.Missing{What: fmt.Sprintf("there is no %s called %q", sort, name), Fix: fmt.Sprintf("northstake %s list shows what there is", sort)}
+	}
+	return err
+}
+
 // DeleteToken ends a token and its sessions.
 func (s *Server) DeleteToken(c *gin.Context, name contract.ByName) {
 	if err := s.Store.DeleteToken(c.Request.Context(), name); err != nil {
-		s.refuse(c, fmt.Errorf("token %q: %w", name, err))
+		s.refuse(c, notThere(err, "token", name))
 		return
 	}
 	c.Status(http.StatusNoContent)
@@ -161,7 +171,7 @@ func (s *Server) PutSecret(c *gin.Context, name contract.ByName) {
 // DeleteSecret forgets a secret.
 func (s *Server) DeleteSecret(c *gin.Context, name contract.ByName) {
 	if err := s.Store.DeleteSecret(c.Request.Context(), name); err != nil {
-		s.refuse(c, fmt.Errorf("secret %q: %w", name, err))
+		s.refuse(c, notThere(err, "secret", name))
 		return
 	}
 	c.Status(http.StatusNoContent)

@@ -46,6 +46,7 @@ func (s *Server) refuse(c *gin.Context, err error) {
 		notReady jobs.NotReady
 		trouble  *reach.Trouble
 		fault    *rod.Fault
+		missing  store.Missing
 	)
 	switch {
 	case errors.As(err, &lint):
@@ -67,6 +68,8 @@ func (s *Server) refuse(c *gin.Context, err error) {
 		p = contract.Problem{Type: TypeReach + trouble.Kind, Status: http.StatusBadGateway, Title: trouble.What, Fix: trouble.Fix}
 	case errors.As(err, &fault):
 		p = contract.Problem{Status: http.StatusBadGateway, Title: fault.What, Detail: fault.Output, Fix: fault.Fix}
+	case errors.As(err, &missing):
+		p = contract.Problem{Status: http.StatusNotFound, Title: missing.What, Fix: missing.Fix}
 	case errors.Is(err, store.ErrNotFound):
 		p = contract.Problem{Status: http.StatusNotFound, Title: err.Error()}
 	default:

@@ -46,9 +46,10 @@ func (s *Server) task(c *gin.Context, ground string, table store.Table, id int64
 		if _, ok := s.ground(c, ground); !ok {
 			return t, false
 		}
+		err = store.Missing{What: fmt.Sprintf("ground %s has no %s %d", ground, table[:len(table)-1], id)}
 	}
 	if err != nil {
-		s.refuse(c, fmt.Errorf("%s %d of ground %s: %w", string(table[:len(table)-1]), id, ground, err))
+		s.refuse(c, err)
 		return t, false
 	}
 	return t, true
@@ -264,11 +265,11 @@ func (s *Server) run(c *gin.Context, ground string, id int64) (store.Run, store.
 		return store.Run{}, g, false
 	}
 	r, err := s.Store.Run(c.Request.Context(), id)
-	if err == nil && r.GroundID != g.ID {
-		err = store.ErrNotFound
+	if errors.Is(err, store.ErrNotFound) || err == nil && r.GroundID != g.ID {
+		err = store.Missing{What: fmt.Sprintf("ground %s has no run %d", ground, id), Fix: "northstake runs " + ground + " lists them"}
 	}
 	if err != nil {
-		s.refuse(c, fmt.Errorf("run %d of ground %s: %w", id, ground, err))
+		s.refuse(c, err)
 		return r, g, false
 	}
 	return r, g, true

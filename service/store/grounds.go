@@ -38,7 +38,7 @@ func (s *Store) Ground(ctx context.Context, name string) (Ground, error) {
 	var g Ground
 	err := s.DB.GetContext(ctx, &g, selectGrounds+" WHERE name = $1", name)
 	if err = notFound(err); err == ErrNotFound {
-		return g, fmt.Errorf("there is no ground called %q: %w", name, err)
+		return g, Missing{fmt.Sprintf("there is no ground called %q", name), "northstake grounds lists them; northstake declare DIR makes one"}
 	}
 	return g, err
 }
@@ -167,7 +167,7 @@ func (s *Store) Blobs(ctx context.Context, sums []string, take func(sum string, 
 		return err
 	}
 	for sum := range lacks {
-		return fmt.Errorf("content %s is not in the service: %w", sum, ErrNotFound)
+		return Missing{"content " + sum + " is not in the service", "declare the ground again: northstake declare DIR"}
 	}
 	return nil
 }

@@ -27,6 +27,14 @@ var migrations embed.FS
 // ErrNotFound is returned where a record that was named is not there.
 var ErrNotFound = errors.New("not found")
 
+// Missing is an ErrNotFound that says what is not there, and what to do.
+type Missing struct{ What, Fix string }
+
+func (m Missing) Error() string { return m.What }
+
+// Is makes it an ErrNotFound.
+func (Missing) Is(err error) bool { return err == ErrNotFound }
+
 // Store is the database. What Quick writes is there at once for everybody and
 // reaches the disk a moment later: after a power cut on PostgreSQL's machine, the
 // last half second of it may be missing. It is for what can be looked at again:
