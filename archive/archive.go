@@ -26,6 +26,7 @@ import (
 type Limits struct {
 	Files int   // 100,000
 	Bytes int64 // 4 GB in all
+	Times int64 // 200 times the archive's own size, where that is more than 64 MB
 }
 
 func (l Limits) orDefaults() Limits {
@@ -34,6 +35,9 @@ func (l Limits) orDefaults() Limits {
 	}
 	if l.Bytes == 0 {
 		l.Bytes = 4 << 30
+	}
+	if l.Times == 0 {
+		l.Times = 200
 	}
 	return l
 }
@@ -78,7 +82,12 @@ func Is(name string) bool {
 func Unpack(file, to string, limits Limits) error {
 	for _, e := range endings {
 		if e.fits(file) {
+			info, err := os.Stat(file)
+			if err != nil {
+				return err
+			}
 			u := &unpacker{to: to, limits: limits.orDefaults(), links: map[string]string{}}
+			u.blownUp = max(freely, u.limits.Times*info.Size())
 			if err := os.MkdirAll(to, 0o700); err != nil {
 				return err
 			}
@@ -95,12 +104,16 @@ func Unpack(file, to string, limits Limits) error {
 	return errors.New("it is no archive of a sort that is known")
 }
 
+// freely is how many bytes an archive of whatever size may unpack to.
+const freely = 64 << 20
+
 type unpacker struct {
-	to     string
-	limits Limits
-	files  int
-	bytes  int64
-	links  map[string]string // by the link's path, the path of the file it leads to
+	to      string
+	limits  Limits
+	blownUp int64 // bytes beyond which the archive is a bomb, for its size
+	files   int
+	bytes   int64
+	links   map[string]string // by the link's path, the path of the file it leads to
 }
 
 // place is where an entry goes, as a clean path below the root.
@@ -134,12 +147,15 @@ func (u *unpacker) file(name string, r io.Reader) error {
 	if err != nil {
 		return err
 	}
-	left := u.limits.Bytes - u.bytes
+	left := min(u.limits.Bytes, u.blownUp) - u.bytes
 	n, err := io.Copy(f, io.LimitReader(r, left+1))
 	if e := f.Close(); err == nil {
 		err = e
 	}
 	u.bytes += n
+	if n > left && u.blownUp < u.limits.Bytes {
+		return &Refused{name, fmt.Sprintf("unpacks to more than %d times the size of the archive, as one does that is made to fill disks", u.limits.Times)}
+	}
 	if n > left {
 		return &Refused{name, fmt.Sprintf("unpacks to more than the %d MB that an archive may hold", u.limits.Bytes>>20)}
 	}

@@ -196,9 +196,25 @@ func TestBombsAreRefused(t *testing.T) {
 		if !errors.As(err, &r) || r.Entry != "b" || !strings.Contains(r.Why, "unpacks to more") {
 			t.Errorf("%s: %v", name, err)
 		}
+		if _, err := unpack(t, name, b, Limits{Times: 2}); err != nil {
+			t.Errorf("%s: a small archive of whatever sort: %v", name, err)
+		}
 		if _, err := unpack(t, name, b, Limits{Files: 1}); !errors.As(err, &r) || r.Entry != "b" || !strings.Contains(r.Why, "one file more") {
 			t.Errorf("%s: %v", name, err)
 		}
+	}
+}
+
+// What is small and unpacks to much is a bomb; what is large may unpack to as much.
+func TestABombIsToldByItsSize(t *testing.T) {
+	zeros := strings.Repeat("0", 40<<20)
+	two := zipped(t, entry{name: "a", text: zeros}, entry{name: "b", text: zeros})
+	var r *Refused
+	if _, err := unpack(t, "a.zip", two, Limits{}); !errors.As(err, &r) || r.Entry != "b" || !strings.Contains(r.Why, "200 times the size") {
+		t.Errorf("80 MB from %d KB: %v", len(two)>>10, err)
+	}
+	if _, err := unpack(t, "a.zip", two, Limits{Times: 2000}); err != nil {
+		t.Errorf("80 MB from %d KB where that is allowed: %v", len(two)>>10, err)
 	}
 }
 

@@ -56,7 +56,7 @@ func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
 			}
 		case e.IsDir():
 			m.Dirs = append(m.Dirs, rel)
-		case strings.Contains(rel, "/"):
+		case strings.Contains(rel, "/") || !strings.HasSuffix(rel, ".toml"):
 			info, err := os.Stat(path) // content may be a link to a file
 			if err != nil {
 				return err

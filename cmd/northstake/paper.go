@@ -42,15 +42,27 @@ func (p *paper) line(format string, args ...any) { fmt.Fprintf(p.w, format+"\n",
 
 // Colour is kept for what needs a person.
 func (p *paper) attention(s string) string {
-	return p.style.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "130", Dark: "215"}).Render(s)
+	return painted(p.style.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "130", Dark: "215"}), s)
 }
 
 func (p *paper) alarm(s string) string {
-	return p.style.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "124", Dark: "210"}).Bold(true).Render(s)
+	return painted(p.style.NewStyle().Foreground(lipgloss.AdaptiveColor{Light: "124", Dark: "210"}).Bold(true), s)
 }
 
-func (p *paper) strong(s string) string { return p.style.NewStyle().Bold(true).Render(s) }
-func (p *paper) faint(s string) string  { return p.style.NewStyle().Faint(true).Render(s) }
+func (p *paper) strong(s string) string { return painted(p.style.NewStyle().Bold(true), s) }
+func (p *paper) faint(s string) string  { return painted(p.style.NewStyle().Faint(true), s) }
+
+// painted renders a text line by line: as one, its lines are filled up with blanks to
+// the longest.
+func painted(style lipgloss.Style, s string) string {
+	lines := strings.Split(s, "\n")
+	for i, l := range lines {
+		if l != "" {
+			lines[i] = style.Render(l)
+		}
+	}
+	return strings.Join(lines, "\n")
+}
 
 // stakes are the marks before the words of standings: a stake that stands
 // upright, filled or hollow, leans, is hatched, or is dotted.

@@ -111,3 +111,13 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 		}
 	}
 }
+
+func TestAFileThatIsTooLargeToPublish(t *testing.T) {
+	text := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[host.a.content.\"/srv/tides\"]\ndir=\"content/tides\"\n"
+	for size, sound := range map[int64]bool{ContentLimit: true, ContentLimit + 1: false} {
+		_, problems := Parse([]Source{{Name: "g.toml", Text: text}}, &Manifest{Files: []File{{Path: "content/tides/atlas.pdf", Size: size}}})
+		if sound != (len(problems) == 0) || !sound && !strings.Contains(problems[0].What, `content file "atlas.pdf" has 256 MB`) {
+			t.Errorf("a file of %d bytes: %v", size, problems)
+		}
+	}
+}

@@ -84,7 +84,7 @@ func chosen(part string) bool { return part != "" && unicode.IsUpper(rune(part[0
 
 // FindKeys returns the keys that a word means: a key's name, with or without what
 // people choose ("site.index", "site.timetable.index"), a table with the keys in
-// it ("site"), or a key's last part ("index"). Near is a name that is like it where
+// it ("site"), or the end of a key's name ("index", "source.key"). Near is a name that is like it where
 // none is found.
 func FindKeys(word string) (found []Key, near_ string) {
 	asked := strings.Split(strings.ToLower(strings.Trim(word, "[]")), ".")
@@ -97,7 +97,7 @@ func FindKeys(word string) (found []Key, near_ string) {
 			found = append(found, k)
 		case k.Table != "" && meant(strings.Split(strings.Trim(k.Table, "[]"), "."), asked):
 			inTable = append(inTable, k)
-		case len(asked) == 1 && k.Word == asked[0]:
+		case endsIn(parts, asked):
 			last = append(last, k)
 		}
 	}
@@ -135,6 +135,16 @@ func FindKeys(word string) (found []Key, near_ string) {
 func directlyIn(k, table Key) bool {
 	rest, below := strings.CutPrefix(k.Name, table.Name+".")
 	return below && !strings.Contains(withoutChosen(rest), ".")
+}
+
+// endsIn says whether a name's last parts are those asked for.
+func endsIn(parts, asked []string) bool {
+	for i := range parts {
+		if !chosen(parts[i]) && meant(parts[i:], asked) {
+			return true
+		}
+	}
+	return false
 }
 
 // meant says whether the parts of a name are those asked for, what people choose

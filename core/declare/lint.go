@@ -545,12 +545,18 @@ func (l *linter) contentFiles(c *Content, at []string) ([]File, bool) {
 		if strings.ContainsAny(f.Path, "\x00\n") {
 			l.say(at, fmt.Sprintf("content file %q has a line break in its name", f.Path), "rename it")
 		}
+		if f.Size > ContentLimit {
+			l.say(at, fmt.Sprintf("content file %q has %d MB, and a published file has %d at most", f.Path, f.Size>>20, ContentLimit>>20), "take it out, put it on the hosts by other means, and name it in keep")
+		}
 	}
 	return files, true
 }
 
 // archiveEndings are the names that archives have.
 var archiveEndings = []string{".zip", ".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.zst", ".tzst"}
+
+// ContentLimit is the most that one published file has, in bytes.
+const ContentLimit = 256 << 20
 
 // published finds the files that content publishes; false says that there are
 // none, or none that can be known yet.

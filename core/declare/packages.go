@@ -44,8 +44,12 @@ func (l *linter) source(name string, s *PackageSource, at []string) {
 	}
 	for key, list := range map[string][]string{"suites": s.Suites, "parts": s.Parts} {
 		for i, v := range list {
+			fix := "write it as the source's owner does"
+			if v == "/" || v == "./" {
+				fix = "leave suites out: the source is then a flat one, which is what this stands for"
+			}
 			if !suiteName.MatchString(v) {
-				l.say(sub(key, strconv.Itoa(i)), fmt.Sprintf("%q cannot stand among the %s of a source", v, key), "write it as the source's owner does")
+				l.say(sub(key, strconv.Itoa(i)), fmt.Sprintf("%q cannot stand among the %s of a source", v, key), fix)
 			}
 		}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"northstake/core/declare"
 	"northstake/service/auth"
 	"northstake/service/contract"
 	"northstake/service/store"
@@ -177,8 +178,6 @@ func (s *Server) DeleteSecret(c *gin.Context, name contract.ByName) {
 	c.Status(http.StatusNoContent)
 }
 
-const blobLimit = 256 << 20 // bytes of one content file
-
 // MissingBlobs says which pieces of content have to be sent.
 func (s *Server) MissingBlobs(c *gin.Context) {
 	var sums []string
@@ -202,8 +201,8 @@ func (s *Server) PutBlobs(c *gin.Context) {
 			c.Status(http.StatusNoContent)
 			return
 		}
-		if err == nil && h.Size > blobLimit {
-			err = fmt.Errorf("a content file has %d bytes, and %d are allowed", h.Size, int64(blobLimit))
+		if err == nil && h.Size > declare.ContentLimit {
+			err = fmt.Errorf("a content file has %d bytes, and %d are allowed", h.Size, int64(declare.ContentLimit))
 		}
 		var b []byte
 		if err == nil {

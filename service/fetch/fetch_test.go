@@ -177,13 +177,14 @@ func TestContentFromARepository(t *testing.T) {
 			}
 		}
 	}
-	for _, c := range []struct{ git, at, secret, trouble, fix string }{
+	for _, c := range []struct{ git, at, folder, trouble, fix string }{
 		{open, "flood", "", `no branch and no tag "flood"`, "there is ebb, main, v1"},
 		{open, "ebb", "", `"site/secret" is a link to "/etc/passwd"`, "take it out"},
 		{open, strings.Repeat("0", 40), "", "has no commit", ""},
+		{open, "main", "site/deeq", `no file in the folder "site/deeq"`, "there is site/deep, site"},
 		{strings.Replace(open, "bare", "none", 1), "", "", "cannot be fetched", ""},
 	} {
-		_, err := names(t, &declare.Content{Git: c.git, At: c.at}, c.secret)
+		_, err := names(t, &declare.Content{Git: c.git, At: c.at, Folder: c.folder}, "")
 		var trouble *Trouble
 		if !errors.As(err, &trouble) || !strings.Contains(trouble.What, c.trouble) || !strings.Contains(trouble.Fix, c.fix) {
 			t.Errorf("%+v: %v", c, err)

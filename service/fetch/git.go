@@ -2,16 +2,19 @@ package fetch
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"path"
 	"path/filepath"
 	"slices"
 	"strings"
 
+	"github.com/agext/levenshtein"
 	"github.com/go-git/go-billy/v5/memfs"
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/config"
@@ -136,10 +139,13 @@ func gitTrouble(c *declare.Content, err error) error {
 // writeTree writes the files of a commit. A link to another of its files is that
 // file; one that leads out is refused by name.
 func writeTree(c *declare.Content, tree *object.Tree, to string) error {
-	return tree.Files().ForEach(func(f *object.File) error {
+	folders, found := map[string]bool{}, false
+	err := tree.Files().ForEach(func(f *object.File) error {
 		if !inside(c.Folder, f.Name) {
+			folders[path.Dir(f.Name)] = true
 			return nil
 		}
+		found = true
 		from := f
 		for range 8 {
 			if from.Mode != filemode.Symlink {
@@ -178,6 +184,24 @@ func writeTree(c *declare.Content, tree *object.Tree, to string) error {
 		}
 		return err
 	})
+	if err == nil && !found && c.Folder != "" {
+		return noFolder(c, folders)
+	}
+	return err
+}
+
+// noFolder names the folders with files that are called most like the one that is
+// not there.
+func noFolder(c *declare.Content, folders map[string]bool) error {
+	delete(folders, ".")
+	names := slices.SortedFunc(maps.Keys(folders), func(a, b string) int {
+		return cmp.Or(cmp.Compare(levenshtein.Similarity(b, c.Folder, nil), levenshtein.Similarity(a, c.Folder, nil)), strings.Compare(a, b))
+	})
+	fix := "leave folder out: all its files lie at the top"
+	if len(names) > 0 {
+		fix = "there is " + strings.Join(names[:min(len(names), 4)], ", ")
+	}
+	return &Trouble{fmt.Sprintf("there is no file in the folder %q of %s", c.Folder, c.Git), fix}
 }
 
 // inside says whether a path lies in a folder; what lies beside it need not be
