@@ -68,6 +68,9 @@ func hostsCommand(a *app) *cobra.Command {
 				case h.SeenAt.IsZero():
 					state = "not surveyed yet"
 				}
+				if h.RestartNeeded != "" {
+					state += "  " + a.out.attention("needs a restart: "+h.RestartNeeded)
+				}
 				address := h.Address
 				if h.Via == "local" {
 					address = "the service's machine"

@@ -46,6 +46,7 @@ type Applied struct {
 	Revision int             `json:"revision"`            // 0 for what was brought about once
 	SetAt    time.Time       `json:"set_at"`              // when it was first seen as it is wanted now
 	Shifted  time.Time       `json:"shifted_at,omitzero"` // when it was first seen to differ
+	Made     bool            `json:"made,omitempty"`      // a run has brought it about, here or earlier; not so what was found as declared
 }
 
 // Row is one stake with its standing.
@@ -303,8 +304,9 @@ func standing(kind stake.Kind, in stake.Input, v stake.Verdict, known bool, appl
 	return Due, nil
 }
 
-// strays lists what is remembered, no longer declared, and still there, and
-// what kinds found beside what they manage.
+// strays lists what was brought about, is no longer declared, and still there, and
+// what kinds found beside what they manage. What was found as it was declared, and
+// never touched, is the host's own.
 func strays(in Input, byName map[string]judged) []Row {
 	declared := map[string]bool{}
 	var rows []Row
@@ -318,7 +320,7 @@ func strays(in Input, byName map[string]judged) []Row {
 	for _, name := range slices.Sorted(maps.Keys(in.Applied)) {
 		a := in.Applied[name]
 		r, ok := in.Readings[name]
-		if declared[name] || !ok || r.Unread != "" {
+		if declared[name] || !a.Made || !ok || r.Unread != "" {
 			continue
 		}
 		kind, err := stake.KindOf(a.Type)
@@ -341,8 +343,9 @@ func strays(in Input, byName map[string]judged) []Row {
 // Remember brings what is remembered up to a new reading: stakes that are as
 // declared are noted with what was found; those that differ keep what was noted
 // and get the time they were first seen to differ. It reports whether anything
-// changed, and writes the times into the host's rows.
-func Remember(in Input, h *Host, revision int, now time.Time) (map[string]Applied, bool) {
+// changed, and writes the times into the host's rows. Worked are the addresses of
+// stakes that a run has just brought about.
+func Remember(in Input, h *Host, worked map[string]bool, revision int, now time.Time) (map[string]Applied, bool) {
 	out := map[string]Applied{}
 	maps.Copy(out, in.Applied)
 	changed := false
@@ -362,7 +365,8 @@ func Remember(in Input, h *Host, revision int, now time.Time) (map[string]Applie
 		a, known := out[name]
 		switch row.Standing {
 		case Set:
-			if known && a.Shifted.IsZero() && Same(a.Want, s.Want) && Same(a.Found, in.Readings[name].Found) {
+			made := a.Made || worked[row.Address]
+			if known && a.Shifted.IsZero() && a.Made == made && Same(a.Want, s.Want) && Same(a.Found, in.Readings[name].Found) {
 				continue
 			}
 			setAt := now
@@ -373,7 +377,7 @@ func Remember(in Input, h *Host, revision int, now time.Time) (map[string]Applie
 			if s.From.File == declare.OneOff {
 				from = 0
 			}
-			out[name] = Applied{s.Type, s.Name, s.Site, s.Want, in.Readings[name].Found, from, setAt, time.Time{}}
+			out[name] = Applied{s.Type, s.Name, s.Site, s.Want, in.Readings[name].Found, from, setAt, time.Time{}, made}
 			row.SetAt, row.ShiftedAt = setAt, time.Time{}
 			changed = true
 		case Shifted:
@@ -389,8 +393,8 @@ func Remember(in Input, h *Host, revision int, now time.Time) (map[string]Applie
 		if _, declared := stakes[name]; declared || present[name] {
 			continue
 		}
-		if r, ok := in.Readings[name]; ok && r.Unread == "" {
-			delete(out, name) // no longer declared, and gone
+		if r, ok := in.Readings[name]; !out[name].Made || ok && r.Unread == "" {
+			delete(out, name) // no longer declared, and gone or never touched
 			changed = true
 		}
 	}

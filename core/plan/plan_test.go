@@ -130,7 +130,7 @@ func standingOf(h Host, local string) Standing {
 func remembered(t *testing.T) Input {
 	in := asDeclared(input(t))
 	h := build(t, in)
-	in.Applied, _ = Remember(in, &h, 1, time.Now())
+	in.Applied, _ = Remember(in, &h, nil, 1, time.Now())
 	return in
 }
 
@@ -222,6 +222,16 @@ func TestStandingsAreToldApart(t *testing.T) {
 	in.Applied["package/telnetd"] = Applied{Type: "package", Name: "telnetd", Want: stake.JSON(stake.PackageWant{Name: "telnetd"}), Revision: 1}
 	set(in, "package/telnetd", stake.PackageFound{State: "installed"})
 	h = build(t, in)
+	if s := standingOf(h, "package/telnetd"); s != "" {
+		t.Errorf("a package that was there before, and is no longer declared, is %q", s)
+	}
+	if now, changed := Remember(in, &h, nil, 2, time.Now()); !changed || now["package/telnetd"].Type != "" {
+		t.Errorf("it is remembered: %+v", now["package/telnetd"])
+	}
+	a = in.Applied["package/telnetd"]
+	a.Made = true
+	in.Applied["package/telnetd"] = a
+	h = build(t, in)
 	if s := standingOf(h, "package/telnetd"); s != Stray || len(h.Steps) > 0 {
 		t.Errorf("a package no longer declared is %q, with steps %q", s, texts(h))
 	}
@@ -237,17 +247,41 @@ func TestRememberNotesWhenAStakeWasFirstSeenToDiffer(t *testing.T) {
 	first := time.Date(2026, 5, 1, 8, 0, 0, 0, time.UTC)
 	h := build(t, in)
 	var changed bool
-	if in.Applied, changed = Remember(in, &h, 1, first); !changed {
+	if in.Applied, changed = Remember(in, &h, nil, 1, first); !changed {
 		t.Error("a first difference is no change")
 	}
 	h = build(t, in)
-	if _, changed = Remember(in, &h, 1, first.Add(time.Hour)); changed {
+	if _, changed = Remember(in, &h, nil, 1, first.Add(time.Hour)); changed {
 		t.Error("the same difference is noted twice")
 	}
 	for _, r := range h.Rows {
 		if r.Name == "cron" && r.Type == "service" && !r.ShiftedAt.Equal(first) {
 			t.Errorf("first seen at %v", r.ShiftedAt)
 		}
+	}
+}
+
+func TestWhatARunBroughtAboutIsRemembered(t *testing.T) {
+	in := remembered(t)
+	h := build(t, in)
+	made := func() (out []string) {
+		for name, a := range in.Applied {
+			if a.Made {
+				out = append(out, name)
+			}
+		}
+		return out
+	}
+	if got := made(); len(got) > 0 {
+		t.Errorf("what was found as declared is taken for made: %q", got)
+	}
+	var changed bool
+	if in.Applied, changed = Remember(in, &h, map[string]bool{"quay1/service/cron": true}, 1, time.Now()); !changed {
+		t.Error("a stake that was brought about is no change")
+	}
+	h = build(t, in)
+	if _, changed = Remember(in, &h, nil, 1, time.Now()); changed || fmt.Sprint(made()) != "[service/cron]" {
+		t.Errorf("made are %q, changed again: %t", made(), changed)
 	}
 }
 
@@ -414,7 +448,7 @@ func TestADropInIsShiftedOnlyWhenItIsNew(t *testing.T) {
 	if s := standingOf(h, "service/cron"); s != Set {
 		t.Errorf("a drop-in that was always there makes it %s", s)
 	}
-	in.Applied, _ = Remember(in, &h, 1, time.Now())
+	in.Applied, _ = Remember(in, &h, nil, 1, time.Now())
 	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "active", Boot: "enabled", DropIns: map[string]string{"/etc/systemd/system/cron.service.d/a.conf": "2"}})
 	h = build(t, in)
 	if s := standingOf(h, "service/cron"); s != Shifted || len(h.Steps) != 1 || !strings.Contains(h.Steps[0].Text, "drop-ins of cron back") {

@@ -87,8 +87,8 @@ var _ = register("restart", kindOf[RestartWant, RestartFound](judgeRestart))
 
 func judgeRestart(_ Input, _ RestartWant, f RestartFound) Verdict {
 	if f.Needed == "" {
-		return Verdict{}
+		return Verdict{Gone: true} // it leaves nothing behind
 	}
-	return Verdict{Differences: []Difference{{"restart", "not needed", f.Needed}},
+	return Verdict{Gone: true, Differences: []Difference{{"restart", "not needed", f.Needed}},
 		Moves: []Move{restartMove("restart the host, and wait for it", f.Needed, ActWork{ActWant: ActWant{Do: "reboot"}})}}
 }

@@ -129,7 +129,7 @@ func (k KnownKeys) check(t Target) ssh.HostKeyCallback {
 		}
 		if other := k.Owner(offered.Fingerprint); other != "" && other != t.Host {
 			return &Trouble{Kind: "changed-key", What: fmt.Sprintf("the key that %s offers at %s is the one known for host %s: the two addresses look swapped", t.Host, t.Address, other),
-				Fix: fmt.Sprintf("correct the addresses of %s and %s in the declaration; nothing was sent", t.Host, other)}
+				Fix: fmt.Sprintf("nothing was sent; northstake addresses corrects those of %s and %s in the declaration", t.Host, other)}
 		}
 		return &Trouble{Kind: "changed-key", What: fmt.Sprintf("the key of host %s has changed to %s %s: the host was rebuilt, or another machine answers at %s", t.Host, offered.Type, offered.Fingerprint, t.Address),
 			Fix: fmt.Sprintf("if it was rebuilt, run northstake trust %s and compare the fingerprint; nothing was sent", t.Host)}

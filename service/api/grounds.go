@@ -10,6 +10,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/plan"
+	"northstake/core/stake"
 	"northstake/host/platform"
 	"northstake/service/contract"
 	"northstake/service/jobs"
@@ -195,8 +196,15 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 		if sites == nil {
 			sites = []string{}
 		}
+		var traits stake.Traits
+		if len(st.Traits) > 0 {
+			if err := json.Unmarshal(st.Traits, &traits); err != nil {
+				s.refuse(c, err)
+				return
+			}
+		}
 		out.Hosts = append(out.Hosts, contract.HostBrief{Name: name, Address: d.Hosts[name].Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: d.Hosts[name].Via,
-			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread})
+			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread, RestartNeeded: traits.RestartNeeded})
 	}
 	for _, name := range d.SiteNames() {
 		hosts := d.HostsOf(name)

@@ -309,11 +309,14 @@ type HostBrief struct {
 	Address string `json:"address"`
 
 	// Counts How many stakes stand how
-	Counts  Counts    `json:"counts"`
-	Name    string    `json:"name"`
-	SeenAt  time.Time `json:"seen_at,omitempty,omitzero"`
-	Sites   []string  `json:"sites"`
-	Trusted bool      `json:"trusted"`
+	Counts Counts `json:"counts"`
+	Name   string `json:"name"`
+
+	// RestartNeeded Why the host needs a restart
+	RestartNeeded string    `json:"restart_needed,omitempty,omitzero"`
+	SeenAt        time.Time `json:"seen_at,omitempty,omitzero"`
+	Sites         []string  `json:"sites"`
+	Trusted       bool      `json:"trusted"`
 
 	// Unread Why the host could not be surveyed
 	Unread string `json:"unread,omitempty,omitzero"`

@@ -42,6 +42,7 @@ type look struct {
 	traits  stake.Traits
 	probes  []resolve.Probe
 	version int64
+	worked  map[string]bool // stakes that a run has just brought about, by their addresses
 
 	traitsText json.RawMessage
 	key        seenKey       // where the whole host was judged
@@ -168,7 +169,7 @@ func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map
 		r.wants = append(r.wants, rod.Want{Type: st.Type, Name: st.Name, Want: st.Want})
 	}
 	for _, local := range slices.Sorted(maps.Keys(applied)) {
-		if a := applied[local]; !declared[local] && s.act == nil {
+		if a := applied[local]; !declared[local] && a.Made && s.act == nil {
 			r.wants = append(r.wants, rod.Want{Type: a.Type, Name: a.Name, Want: a.Want})
 		}
 	}
@@ -296,7 +297,7 @@ func (j *Service) note(ctx context.Context, s scope, l *look, topic string) erro
 // judge brings what is remembered of a host up to a look at it, and keeps what
 // was made of it for the next one.
 func (j *Service) judge(ctx context.Context, s scope, l *look) error {
-	remembered, changed := plan.Remember(l.input, &l.host, s.revision, time.Now().UTC())
+	remembered, changed := plan.Remember(l.input, &l.host, l.worked, s.revision, time.Now().UTC())
 	if changed {
 		v, err := j.Store.PutApplied(ctx, s.groundID, l.input.Host, l.version, remembered)
 		if err != nil {

@@ -660,20 +660,37 @@ func (h *hostRun) takeBack(ctx context.Context, cause error) {
 			h.doc.Steps[i].State = "back"
 		}
 	}
-	h.seen(ctx)
+	h.seen(ctx, nil)
 	h.end(ctx, "back", cause)
 }
 
-// seen notes how the host stands now.
-func (h *hostRun) seen(ctx context.Context) {
+// worked are the stakes of the plan's steps, by their addresses.
+func (h *hostRun) worked() map[string]bool {
+	out := map[string]bool{}
+	for _, s := range h.planned.Steps {
+		for _, a := range s.Addresses() {
+			out[a] = true
+		}
+	}
+	return out
+}
+
+// seen notes how the host stands now, after steps that brought stakes about.
+func (h *hostRun) seen(ctx context.Context, worked map[string]bool) {
 	declared := h.s
 	declared.act = nil // how the host stands is a matter of what is declared
 	a, err := h.j.access(ctx, declared, h.doc.Host)
 	var l look
+	if len(worked) > 0 { // it is to be noted, even if all is as it was when last seen
+		h.j.mu.Lock()
+		delete(h.j.seen, connKey(declared, h.doc.Host))
+		h.j.mu.Unlock()
+	}
 	if err == nil {
 		l, err = h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a.version, nil)
 	}
 	if err == nil {
+		l.worked = worked
 		err = h.j.Store.Persist(ctx, func() error { return h.j.note(ctx, declared, &l, "") })
 	}
 	if err != nil {
@@ -709,12 +726,7 @@ func (h *hostRun) settle(ctx context.Context) {
 
 // unsettled lists the stakes of the plan's steps that are not as declared.
 func (h *hostRun) unsettled(now plan.Host) []string {
-	worked := map[string]bool{}
-	for _, s := range h.planned.Steps {
-		for _, a := range s.Addresses() {
-			worked[a] = true
-		}
-	}
+	worked := h.worked()
 	var out []string
 	for _, r := range now.Rows {
 		if worked[r.Address] && r.Standing != plan.Set {
@@ -747,7 +759,7 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 			Fix: "the host is back to what it was; correct the content, the probe or the site"})
 		return
 	}
-	h.seen(ctx)
+	h.seen(ctx, h.worked())
 	if err := h.conn.CloseRun(ctx, h.id()); err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the host's lock was not given back in order: "+err.Error())
 	}

@@ -523,6 +523,8 @@ export interface components {
             seen_at?: string;
             /** @description Why the host could not be surveyed */
             unread?: string;
+            /** @description Why the host needs a restart */
+            restart_needed?: string;
         };
         SiteBrief: {
             name: string;

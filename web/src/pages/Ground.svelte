@@ -79,6 +79,7 @@
               {#each worst(h) as s (s)}{#each { length: Math.min(h.counts[s], 160) } as _, n (n)}<Stake standing={s} size={13} />{/each}{/each}
             </p>
             <Counts counts={h.counts} />
+            {#if h.restart_needed}<p class="break-words text-attention">It needs a restart: {h.restart_needed}</p>{/if}
           {/if}
         </div>
         <span class="text-sm text-soft md:text-right">{h.seen_at ? ago(h.seen_at) : ''}</span>
