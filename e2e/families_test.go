@@ -85,6 +85,7 @@ var thingEdits = []edit{
 // One declaration makes a web server of a host of either family and with either
 // server: from nothing, over a restart, and after every hand edit.
 func TestEveryFamilyAndServer(t *testing.T) {
+	t.Parallel()
 	for _, m := range machines {
 		t.Run(m.family.String()+" "+m.server, func(t *testing.T) {
 			t.Parallel()

@@ -190,6 +190,7 @@ func TestTheHostKilledAtEveryBoundary(t *testing.T) {
 // rod and the host are killed at each boundary of theirs. Of the restart of a host the
 // rod is killed before the host itself goes down.
 func TestRareStepsKilled(t *testing.T) {
+	t.Parallel()
 	for name, kill := range map[string]func(*ground, string){"rod": killRod, "host": killHost} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -58,6 +58,7 @@ func (g *ground) reaches(from, to string, port int) bool {
 // active, as others find them: a host that a network has in it, and one that it
 // has not.
 func TestPortsInEveryFirewall(t *testing.T) {
+	t.Parallel()
 	for _, f := range filterings {
 		t.Run(f.name, func(t *testing.T) {
 			t.Parallel()

@@ -69,7 +69,8 @@ func startEngine(ctx context.Context, home string, log io.Writer) (*engine, erro
 		return nil, fmt.Errorf("start lab: no container engine on this machine: install Debian's podman, crun and netavark packages (make demo does)")
 	}
 	boot := bootDir(home)
-	for _, d := range []string{boot, filepath.Join(boot, "run"), filepath.Join(boot, "tmp"), filepath.Join(home, "networks"), filepath.Join(home, "store")} {
+	leases := filepath.Join(boot, "leases") // which host has which address
+	for _, d := range []string{boot, leases, filepath.Join(boot, "run"), filepath.Join(boot, "tmp"), filepath.Join(home, "networks"), filepath.Join(home, "store")} {
 		if err := os.MkdirAll(d, 0o755); err != nil {
 			return nil, fmt.Errorf("start lab: %w", err)
 		}
@@ -98,14 +99,19 @@ network_config_dir = %q
 	defer logFile.Close()
 	podman := []string{"podman", "--root", filepath.Join(home, "store"), "--runroot", filepath.Join(boot, "run"),
 		"--tmpdir", filepath.Join(boot, "tmp"), "system", "service", "--time", "0", "unix://" + e.socket}
-	args := podman
+	// The engine keeps the addresses that it has given out in one place of the machine,
+	// whoever runs it; a lab that ended badly would leave its own there for ever.
+	alone := `mkdir -p /run/containers/networks; mount --bind "$1" /run/containers/networks; shift; `
+	if mounted("/sys/fs/cgroup/unified") {
+		// A hybrid cgroup mount is refused by the engine; hide the second half from it alone.
+		alone += `umount /sys/fs/cgroup/unified; `
+	}
+	args := []string{"unshare", "-m", "sh", "-c", alone + `exec "$@"`, "engine", leases}
 	if pids := monitors(home); len(pids) > 0 {
 		// Hosts of an earlier engine still run: only their mount namespace can manage them.
-		args = append([]string{"nsenter", "-t", strconv.Itoa(pids[0]), "-m"}, podman...)
-	} else if mounted("/sys/fs/cgroup/unified") {
-		// A hybrid cgroup mount is refused by the engine; hide the second half from it alone.
-		args = append([]string{"unshare", "-m", "sh", "-c", `umount /sys/fs/cgroup/unified; exec "$@"`, "engine"}, podman...)
+		args = []string{"nsenter", "-t", strconv.Itoa(pids[0]), "-m"}
 	}
+	args = append(args, podman...)
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Stdout, cmd.Stderr = logFile, logFile
 	cmd.SysProcAttr = &syscall.SysProcAttr{Setsid: true}

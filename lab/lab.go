@@ -139,6 +139,9 @@ func Clean(ctx context.Context, home string, log io.Writer) error {
 	}
 	release(home)
 	killMonitors(home)
+	if err := removeBridge(ctx, home); err != nil {
+		return err
+	}
 	for _, dir := range []string{home, bootDir(home)} {
 		if err := unmountBelow(dir); err != nil {
 			return err

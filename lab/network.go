@@ -12,6 +12,7 @@ import (
 	"net"
 	"net/netip"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"strings"
 
@@ -146,6 +147,23 @@ func release(home string) {
 	os.Remove(claims) // if it was the last
 }
 
+// bridgeOf is the name of the bridge of the lab with this home.
+func bridgeOf(home string) string {
+	sum := sha256.Sum256([]byte(home))
+	return "ns" + hex.EncodeToString(sum[:])[:10]
+}
+
+// removeBridge removes the bridge that a lab without an engine has left.
+func removeBridge(ctx context.Context, home string) error {
+	if _, err := net.InterfaceByName(bridgeOf(home)); err != nil {
+		return nil // there is none
+	}
+	if out, err := exec.CommandContext(ctx, "ip", "link", "delete", bridgeOf(home)).CombinedOutput(); err != nil {
+		return fmt.Errorf("remove the lab's bridge: %w: %s", err, out)
+	}
+	return nil
+}
+
 // nameBridge gives the network's bridge a name of this lab's own, before any host
 // uses it: of two labs that start together the engine would call both bridges the
 // same.
@@ -159,8 +177,7 @@ func (l *Lab) nameBridge() error {
 	if err := json.Unmarshal(b, &config); err != nil {
 		return fmt.Errorf("name the lab's bridge: %w", err)
 	}
-	sum := sha256.Sum256([]byte(l.home))
-	config["network_interface"] = "ns" + hex.EncodeToString(sum[:])[:10]
+	config["network_interface"] = bridgeOf(l.home)
 	if b, err = json.MarshalIndent(config, "", "  "); err != nil {
 		return fmt.Errorf("name the lab's bridge: %w", err)
 	}
