@@ -317,32 +317,41 @@ func TestAnUnconfirmedFirewallTakesItselfBack(t *testing.T) {
 	g := newGround(t, shared, 1, everyKind)
 	g.trust()
 	host := g.hosts[0]
+	g.unconfirmed("ls /etc/northstake /etc/systemd/system/northstake-firewall.service 2>/dev/null || true; systemctl is-enabled northstake-firewall 2>/dev/null || true")
+	g.standsAsDeclared(host)
+}
+
+// unconfirmed runs a plan whose last step puts a firewall up, and cuts the line before
+// that is confirmed: the host takes it back, of which left lists what is left. Then the
+// run is resumed.
+func (g *ground) unconfirmed(left string) {
+	g.t.Helper()
+	host := g.hosts[0]
 	p := g.plan(1)
 	last := p.Hosts[0].Steps[len(p.Hosts[0].Steps)-1]
 	if last.Type != "firewall" || !last.Confirm {
-		t.Fatalf("the last step is %+v", last)
+		g.t.Fatalf("the last step is %+v", last)
 	}
 	g.hold(host, last.Number, "worked")
 	run := g.startRun(p.Id)
 	g.reached(host, last.Number, "worked")
 	if out := g.on(host, "nft list ruleset"); !strings.Contains(out, "policy drop") {
-		t.Fatalf("the rules are not up:\n%s", out)
+		g.t.Fatalf("the rules are not up:\n%s", out)
 	}
 	// The rod dies, and with it the only line to the host.
 	g.on(host, "pkill -KILL -f '[r]od/[0-9a-f]* serve'; rm -f "+holdFile)
 	deadline := time.Now().Add(3 * time.Minute)
 	for strings.Contains(g.on(host, "nft list ruleset"), "northstake") {
 		if time.Now().After(deadline) {
-			t.Fatal("the rules are still up after three minutes")
+			g.t.Fatal("the rules are still up after three minutes")
 		}
 		time.Sleep(500 * time.Millisecond)
 	}
-	if out := strings.TrimSpace(g.on(host, "ls /etc/northstake /etc/systemd/system/northstake-firewall.service 2>/dev/null || true; systemctl is-enabled northstake-firewall 2>/dev/null || true")); out != "" {
-		t.Errorf("left behind: %s", out)
+	if out := strings.TrimSpace(g.on(host, left)); out != "" {
+		g.t.Errorf("left behind: %s", out)
 	}
 	resumeByHand(g, run)
 	if r := g.ended(run); r.State != "done" {
-		t.Fatalf("the resumed run ended %s: %+v", r.State, r.Hosts)
+		g.t.Fatalf("the resumed run ended %s: %+v", r.State, r.Hosts)
 	}
-	g.standsAsDeclared(host)
 }

@@ -256,7 +256,9 @@ func newGroundOf(t testing.TB, s *service, families []lab.Family, extra string) 
 		wg.Go(func() {
 			booting <- struct{}{}
 			defer func() { <-booting }()
-			errs[i] = labs.Ensure(ctx, family, host, n)
+			if errs[i] = labs.Ensure(ctx, family, host, n); errs[i] == nil {
+				_, errs[i] = labs.Shell(ctx, host, started)
+			}
 		})
 	}
 	wg.Wait()
@@ -275,6 +277,22 @@ func newGroundOf(t testing.TB, s *service, families []lab.Family, extra string) 
 	g.content("linked.html", page("one"))
 	g.ns(0, "secret", "put", "keeper", "--file", labs.KeyFile())
 	return g
+}
+
+// started waits until all that a host starts at boot has started.
+const started = "[ ! -d /run/systemd/system ] || systemctl is-system-running --wait >/dev/null || true"
+
+// restart stops a host in order, starts it again, and waits until it is up.
+func (g *ground) restart(host string) {
+	g.t.Helper()
+	ctx := context.Background()
+	if err := labs.Restart(ctx, host); err != nil {
+		g.t.Fatal(err)
+	}
+	if err := labs.WaitSSH(ctx, g.n[host]); err != nil {
+		g.t.Fatal(err)
+	}
+	g.on(host, started)
 }
 
 func plain(s string) string {

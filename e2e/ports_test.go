@@ -44,7 +44,7 @@ var filterings = []filtering{
 func (g *ground) listen(host string, ports ...int) {
 	g.t.Helper()
 	for _, p := range ports {
-		g.on(host, fmt.Sprintf("systemd-run --quiet --collect --unit=other%[1]d perl -MIO::Socket -e 'my $s=IO::Socket::INET->new(LocalPort=>%[1]d,Listen=>5,ReuseAddr=>1); while(my $c=$s->accept){close $c}'", p))
+		g.on(host, fmt.Sprintf("systemd-run --quiet --collect --unit=other%[1]d perl -MIO::Socket -e 'my $s=IO::Socket::INET->new(LocalPort=>%[1]d,Listen=>5,ReuseAddr=>1); while(my $c=$s->accept){close $c}'; for i in $(seq 200); do ss -ltn | grep -q ':%[1]d ' && break; sleep 0.05; done", p))
 	}
 }
 
@@ -88,12 +88,7 @@ func TestPortsInEveryFirewall(t *testing.T) {
 			g.nothingToDo()
 			g.handEdits(host, f.edits)
 			reach("after hand edits")
-			if err := labs.Restart(context.Background(), host); err != nil {
-				t.Fatal(err)
-			}
-			if err := labs.WaitSSH(context.Background(), g.n[host]); err != nil {
-				t.Fatal(err)
-			}
+			g.restart(host)
 			g.listen(host, 8000, 8002, 8003, 5432)
 			reach("after a restart")
 			g.nothingToDo()

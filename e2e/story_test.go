@@ -17,7 +17,6 @@ import (
 func TestStory(t *testing.T) {
 	t.Parallel()
 	g := newGround(t, shared, 2, "")
-	ctx := context.Background()
 
 	// Nothing is sent to a host whose key nobody has trusted.
 	g.ns(0, "declare", g.dir)
@@ -60,12 +59,7 @@ func TestStory(t *testing.T) {
 	}
 	// All of it is there after a restart.
 	for _, h := range g.hosts {
-		if err := labs.Restart(ctx, h); err != nil {
-			t.Fatal(err)
-		}
-		if err := labs.WaitSSH(ctx, g.n[h]); err != nil {
-			t.Fatal(err)
-		}
+		g.restart(h)
 	}
 	for _, h := range g.hosts {
 		g.standsAsDeclared(h)

@@ -1,19 +1,19 @@
 package lab
 
 import (
-	"archive/tar"
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/netip"
+	"os"
 	"os/exec"
 	"strconv"
 	"strings"
 	"time"
 
-	"github.com/moby/moby/api/pkg/stdcopy"
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/client"
@@ -57,7 +57,7 @@ func (f Family) command() []string {
 	}
 	// It looks after processes that lose their parent, as an init does; without
 	// policy-rc.d's leave nothing is started by a package.
-	return []string{"/bin/sh", "-c", "ssh-keygen -A >/dev/null; mkdir -p /run/sshd; /usr/sbin/sshd; trap 'exit 0' TERM; while :; do sleep 1 & wait; done"}
+	return []string{"/bin/sh", "-c", "host-keys; mkdir -p /run/sshd; /usr/sbin/sshd; trap 'exit 0' TERM; while :; do sleep 1 & wait; done"}
 }
 
 func (f Family) stopSignal() string {
@@ -180,71 +180,68 @@ func (l *Lab) Shell(ctx context.Context, name, script string) (string, error) {
 	return l.Exec(ctx, name, "sh", "-c", script)
 }
 
-// exitMark goes before the exit status at the end of what a command writes to
-// standard error: the engine forgets an ended command's status soon, and on a
-// busy machine too soon.
-const exitMark = "\nexit-status-of-lab-command "
-
-// ExecInput is Exec with standard input.
+// ExecInput is Exec with standard input. The command runs in the host's namespaces:
+// the engine's own way starts three programs for each.
 func (l *Lab) ExecInput(ctx context.Context, name string, in io.Reader, args ...string) (string, error) {
-	marked := append([]string{"sh", "-c", `"$@"; printf '` + strings.ReplaceAll(exitMark, "\n", `\n`) + `%d' $? >&2`, "sh"}, args...)
-	created, err := l.cli.ExecCreate(ctx, name, client.ExecCreateOptions{
-		Cmd: marked, AttachStdin: in != nil, AttachStdout: true, AttachStderr: true,
-	})
+	pid, err := l.process(ctx, name)
 	if err != nil {
-		return "", fmt.Errorf("on lab host %s: %w", name, err)
+		return "", err
 	}
-	res, err := l.cli.ExecAttach(ctx, created.ID, client.ExecAttachOptions{})
-	if err != nil {
-		return "", fmt.Errorf("on lab host %s: %w", name, err)
-	}
-	defer res.Close()
-	if in != nil {
-		if _, err := io.Copy(res.Conn, in); err != nil {
-			return "", fmt.Errorf("on lab host %s: %w", name, err)
-		}
-		res.CloseWrite()
-	}
+	cmd := exec.CommandContext(ctx, "nsenter", append([]string{"-t", strconv.Itoa(pid), "-m", "-u", "-i", "-n", "-p", "-C", "-r", "-w", "--"}, args...)...)
+	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root"}
 	var out, errs bytes.Buffer
-	if _, err := stdcopy.StdCopy(&out, &errs, res.Reader); err != nil {
-		return "", fmt.Errorf("on lab host %s: %w", name, err)
-	}
-	said, status, ended := strings.Cut(errs.String(), exitMark)
-	if !ended {
-		return out.String(), fmt.Errorf("on lab host %s: %q was cut off: %s%s", name, args, out.String(), said)
-	}
-	if status != "0" {
-		return out.String(), fmt.Errorf("on lab host %s: %q exited with %s: %s%s", name, args, status, out.String(), said)
+	cmd.Stdin, cmd.Stdout, cmd.Stderr = in, &out, &errs
+	cmd.WaitDelay = time.Second // what it leaves running may hold on to its output
+	if err := cmd.Run(); err != nil && !errors.Is(err, exec.ErrWaitDelay) {
+		return out.String(), fmt.Errorf("on lab host %s: %q: %w: %s%s", name, args, err, out.String(), errs.String())
 	}
 	return out.String(), nil
 }
 
 // Put writes a file on a host as root with mode 0644.
 func (l *Lab) Put(ctx context.Context, name, path string, content []byte) error {
-	var buf bytes.Buffer
-	w := tar.NewWriter(&buf)
-	if err := w.WriteHeader(&tar.Header{Name: strings.TrimPrefix(path, "/"), Mode: 0o644, Size: int64(len(content))}); err != nil {
-		return err
-	}
-	if _, err := w.Write(content); err != nil {
-		return err
-	}
-	if err := w.Close(); err != nil {
-		return err
-	}
-	if _, err := l.cli.CopyToContainer(ctx, name, client.CopyToContainerOptions{DestinationPath: "/", Content: &buf}); err != nil {
-		return fmt.Errorf("put %s on lab host %s: %w", path, name, err)
+	if _, err := l.ExecInput(ctx, name, bytes.NewReader(content), "sh", "-c", `mkdir -p "$(dirname "$1")" && cat >"$1" && chmod 644 "$1"`, "sh", path); err != nil {
+		return fmt.Errorf("put %s: %w", path, err)
 	}
 	return nil
 }
 
+// first is the first process of a host, as this machine counts.
+type first struct {
+	pid   int
+	began string // as the kernel has it
+}
+
 // process is the process id of a host's process 1, as this machine counts.
 func (l *Lab) process(ctx context.Context, name string) (int, error) {
+	if known, ok := l.first.Load(name); ok {
+		if f := known.(first); f.began != "" && f.began == began(f.pid) {
+			return f.pid, nil
+		}
+	}
 	got, err := l.cli.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
 	if err != nil {
 		return 0, fmt.Errorf("lab host %s: %w", name, err)
 	}
-	return got.Container.State.Pid, nil
+	pid := got.Container.State.Pid
+	if pid == 0 {
+		return 0, fmt.Errorf("lab host %s does not run", name)
+	}
+	l.first.Store(name, first{pid, began(pid)})
+	return pid, nil
+}
+
+// began is when a process began, "" for one that has ended (proc(5), stat).
+func began(pid int) string {
+	b, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return ""
+	}
+	_, rest, _ := strings.Cut(string(b), ") ")
+	if fields := strings.Fields(rest); len(fields) > 19 && fields[0] != "Z" {
+		return fields[19]
+	}
+	return ""
 }
 
 // MountSmall puts a file system of the given size over a directory of a host,

@@ -36,6 +36,7 @@ type Lab struct {
 	subnet string // "10.x.y", the first three octets of the /24
 
 	loading sync.Mutex // of images
+	first   sync.Map   // of hosts, their first processes by name
 }
 
 // Open starts the lab of the given home directory, or finds it running; long

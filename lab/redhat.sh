@@ -40,8 +40,16 @@ chroot "$root" chown -R keeper:keeper /home/keeper
 echo 'keeper ALL=(ALL) NOPASSWD: ALL' >"$root/etc/sudoers.d/keeper"
 chmod 440 "$root/etc/sudoers.d/keeper"
 rm -f "$root"/etc/ssh/ssh_host_*
+# RSA keys take a host that boots longer to make than all the rest.
+cat >"$root/usr/local/sbin/host-keys" <<'K'
+#!/bin/sh
+for type in ecdsa ed25519; do
+  [ -e /etc/ssh/ssh_host_${type}_key ] || ssh-keygen -q -t $type -N '' -f /etc/ssh/ssh_host_${type}_key
+done
+K
+chmod 755 "$root/usr/local/sbin/host-keys"
 mkdir -p "$root/etc/systemd/system/ssh.service.d"
-printf '[Service]\nExecStartPre=\nExecStartPre=/usr/bin/ssh-keygen -A\nExecStartPre=/usr/sbin/sshd -t\n' >"$root/etc/systemd/system/ssh.service.d/keys.conf"
+printf '[Service]\nExecStartPre=\nExecStartPre=/usr/local/sbin/host-keys\nExecStartPre=/usr/sbin/sshd -t\n' >"$root/etc/systemd/system/ssh.service.d/keys.conf"
 printf 'UseDNS no\nMaxStartups 200\nMaxSessions 50\n' >"$root/etc/ssh/sshd_config.d/lab.conf"
 for u in apt-daily.timer apt-daily-upgrade.timer dnf-makecache.timer dpkg-db-backup.timer fstrim.timer e2scrub_all.timer systemd-resolved.service systemd-networkd-wait-online.service getty.target console-getty.service systemd-journald-audit.socket systemd-udevd.service; do
   ln -sf /dev/null "$root/etc/systemd/system/$u"

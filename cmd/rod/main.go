@@ -38,6 +38,7 @@ func run(args []string) error {
 	ssh := flags.String("ssh", "", "SSH_CONNECTION of the session (sshd(8))")
 	runID := flags.String("run", "", "run whose step is to be taken back")
 	step := flags.Int("step", 0, "number of that step")
+	after := flags.Duration("after", 0, "how long to wait before")
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
@@ -54,6 +55,7 @@ func run(args []string) error {
 		work.NewServer(m).ServeConn(stdio{})
 		return nil
 	case "revert":
+		time.Sleep(*after)
 		return work.Revert(context.Background(), m, *runID, *step)
 	}
 	return fmt.Errorf("there is no %q: say serve or revert", args[0])

@@ -11,11 +11,24 @@ import (
 // FirewallTable is the nftables table that North Stake keeps for itself.
 const FirewallTable = "table inet northstake"
 
-// FirewallFile and FirewallUnit keep the table over restarts.
-const (
-	FirewallFile = "/etc/northstake/firewall.nft"
-	FirewallUnit = "/etc/systemd/system/northstake-firewall.service"
-)
+// FirewallFile keeps the table over restarts.
+const FirewallFile = "/etc/northstake/firewall.nft"
+
+// FirewallLoader is the file that loads the table at boot.
+type FirewallLoader struct {
+	Path string `json:"path"`
+	Mode string `json:"mode"`
+	Text string `json:"text"`
+}
+
+// LoaderFor is the file that a service manager loads the table by: a unit of systemd,
+// or a script of System V's init.
+func LoaderFor(manager string) FirewallLoader {
+	if manager == "systemd" {
+		return FirewallLoader{"/etc/systemd/system/northstake-firewall.service", "0644", firewallUnitText}
+	}
+	return FirewallLoader{"/etc/init.d/northstake-firewall", "0755", firewallScriptText}
+}
 
 // FirewallWant is the table that lets in established connections, loopback,
 // ICMP, the SSH port and the listed ports, and drops the rest.
@@ -25,11 +38,12 @@ type FirewallWant struct {
 }
 
 // FirewallFound is the table as it is loaded ("" for none), the file it is kept
-// in, and the unit that loads it at boot.
+// in, and the text and mode of what loads it at boot.
 type FirewallFound struct {
 	Live     string `json:"live"`
 	File     string `json:"file"`
 	Unit     string `json:"unit"`
+	UnitMode string `json:"unit_mode"`
 	Boot     string `json:"boot"`
 	FileMeta Entry  `json:"file_meta"`
 }
@@ -37,9 +51,9 @@ type FirewallFound struct {
 // FirewallWork puts the table up. Revert is how long the host waits for a
 // confirmation before it takes the table down, in seconds.
 type FirewallWork struct {
-	Table  string `json:"table"`
-	Unit   string `json:"unit"`
-	Revert int    `json:"revert"`
+	Table  string         `json:"table"`
+	Loader FirewallLoader `json:"loader"`
+	Revert int            `json:"revert"`
 }
 
 // Table renders the table in the form that nft(8) lists it.
@@ -85,9 +99,9 @@ func SortPorts(ports []string) []string {
 	return out
 }
 
-// FirewallUnitText is the unit that loads the table at boot, and again after
+// firewallUnitText is the unit that loads the table at boot, and again after
 // nftables.service has flushed everything.
-const FirewallUnitText = `[Unit]
+const firewallUnitText = `[Unit]
 Description=Ports that North Stake lets in
 After=nftables.service
 PartOf=nftables.service
@@ -106,6 +120,30 @@ ExecReload=/usr/sbin/nft -f ` + FirewallFile + `
 
 [Install]
 WantedBy=sysinit.target nftables.service
+`
+
+// firewallScriptText is the script that loads the table at boot (init-d-script(5),
+// LSB init scripts).
+const firewallScriptText = `#!/bin/sh
+### BEGIN INIT INFO
+# Provides:          northstake-firewall
+# Required-Start:    $local_fs
+# Required-Stop:     $local_fs
+# Should-Start:      nftables
+# X-Start-Before:    $network
+# Default-Start:     2 3 4 5
+# Default-Stop:
+# Short-Description: Ports that North Stake lets in
+### END INIT INFO
+# chkconfig: 2345 08 92
+# description: Ports that North Stake lets in
+PATH=/usr/sbin:/usr/bin:/sbin:/bin
+case "$1" in
+  start|restart|reload|force-reload) exec nft -f ` + FirewallFile + ` ;;
+  stop) nft delete ` + FirewallTable + ` 2>/dev/null || true ;;
+  status) exec nft list ` + FirewallTable + ` >/dev/null 2>&1 ;;
+  *) echo "usage: $0 start|stop|restart|reload|force-reload|status" >&2; exit 2 ;;
+esac
 `
 
 // FirewallFileText is the file that loads the table: the old one is replaced in
@@ -135,8 +173,15 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 	if f.FileMeta.Kind != "" {
 		d.entry("file", "root", "root", "0644", f.FileMeta)
 	}
-	if f.Unit != FirewallUnitText {
+	manager := in.Traits.ServiceManager
+	if manager == "" {
+		manager = "systemd"
+	}
+	loader := LoaderFor(manager)
+	if f.Unit != loader.Text {
 		d.add("unit", "loads the rules at boot", map[bool]string{true: "not there", false: "different"}[f.Unit == ""])
+	} else if f.UnitMode != loader.Mode {
+		d.add("mode of the unit", loader.Mode, f.UnitMode)
 	}
 	if f.Boot != "enabled" {
 		d.add("at boot", "yes", map[bool]string{true: "no", false: f.Boot}[f.Boot == "" || f.Boot == "disabled"])
@@ -145,8 +190,8 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 	if len(d) == 0 {
 		return v
 	}
-	if in.Traits.ServiceManager != "" && in.Traits.ServiceManager != "systemd" {
-		v.Blockers = []Note{{in.Stake.Address(), "the rules are put up at boot, and taken back in time, by systemd, which this host has not", "leave inbound out, and filter by the means of the host"}}
+	if manager == "none" {
+		v.Blockers = []Note{{in.Stake.Address(), "nothing on this host can put the rules up at boot: it has neither systemd nor init scripts", "leave inbound out, and filter by the means of the host"}}
 		return v
 	}
 	v.Moves = []Move{{
@@ -154,7 +199,7 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 		Because: "the declaration says inbound = \"declared\"",
 		Details: []Detail{{Title: FirewallTable, Text: udiff.Unified("found", "wanted", f.Live, table), Diff: true},
 			armed},
-		Work:    JSON(FirewallWork{Table: table, Unit: FirewallUnitText, Revert: RevertAfter}),
+		Work:    JSON(FirewallWork{Table: table, Loader: loader, Revert: RevertAfter}),
 		Confirm: true,
 	}}
 	return v

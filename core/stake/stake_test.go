@@ -272,7 +272,7 @@ func TestFirewall(t *testing.T) {
 	if strings.Count(table, "dport 22 ") != 1 || !strings.Contains(table, "policy drop") || !strings.Contains(table, "ct state established,related accept") || !strings.Contains(table, `iifname "lo" accept`) {
 		t.Errorf("the table is\n%s", table)
 	}
-	good := FirewallFound{Live: table, File: FirewallFileText(table), Unit: FirewallUnitText, Boot: "enabled", FileMeta: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}}
+	good := FirewallFound{Live: table, File: FirewallFileText(table), Unit: LoaderFor("systemd").Text, UnitMode: "0644", Boot: "enabled", FileMeta: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}}
 	if v := judged(t, "firewall", Input{}, want, good); len(v.Differences) > 0 {
 		t.Errorf("as declared it differs: %+v", v.Differences)
 	}
@@ -285,11 +285,12 @@ func TestFirewall(t *testing.T) {
 		"lets in now": func(f *FirewallFound) {
 			f.Live = strings.Replace(table, "tcp dport 80 accept", "tcp dport 81 accept", 1)
 		},
-		"rules now":  func(f *FirewallFound) { f.Live = "" },
-		"kept rules": func(f *FirewallFound) { f.File = "" },
-		"mode":       func(f *FirewallFound) { f.FileMeta.Mode = "0600" },
-		"unit":       func(f *FirewallFound) { f.Unit = "" },
-		"at boot":    func(f *FirewallFound) { f.Boot = "disabled" },
+		"rules now":        func(f *FirewallFound) { f.Live = "" },
+		"kept rules":       func(f *FirewallFound) { f.File = "" },
+		"mode":             func(f *FirewallFound) { f.FileMeta.Mode = "0600" },
+		"unit":             func(f *FirewallFound) { f.Unit = "" },
+		"mode of the unit": func(f *FirewallFound) { f.UnitMode = "0600" },
+		"at boot":          func(f *FirewallFound) { f.Boot = "disabled" },
 	} {
 		f := good
 		change(&f)
@@ -297,6 +298,14 @@ func TestFirewall(t *testing.T) {
 		if attributes(v) != name || len(v.Moves) != 1 || !v.Moves[0].Confirm {
 			t.Errorf("%s: differs in %q: %+v", name, attributes(v), v.Moves)
 		}
+	}
+	script := good
+	script.Unit, script.UnitMode = LoaderFor("init scripts").Text, "0755"
+	if v := judged(t, "firewall", Input{Traits: Traits{ServiceManager: "init scripts"}}, want, script); len(v.Differences) > 0 {
+		t.Errorf("loaded by a script it differs: %+v", v.Differences)
+	}
+	if v := judged(t, "firewall", Input{Traits: Traits{ServiceManager: "none"}}, want, FirewallFound{}); len(v.Blockers) != 1 || len(v.Moves) > 0 {
+		t.Errorf("nothing can load it: %+v", v)
 	}
 	if !KeptTable(FirewallFileText(table)).Lets(PortWant{Port: 53, Protocol: "udp"}) || KeptTable(FirewallFileText(table)).Lets(PortWant{Port: 53, Protocol: "tcp"}) {
 		t.Error("the kept table is misread")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -24,6 +25,8 @@ type ServiceManager interface {
 	Mask(ctx context.Context, service string, on bool) error
 	// Reload makes the manager read what it knows of services again.
 	Reload(ctx context.Context) error
+	// Forget drops what is left of a service whose unit or script is gone.
+	Forget(ctx context.Context, service string) error
 	// Names lists the services there are, sorted.
 	Names(ctx context.Context) ([]string, error)
 	// Log is the end of what a service has said, "" where that is not kept.
@@ -34,7 +37,7 @@ type ServiceManager interface {
 // scripts in /etc/init.d.
 func (m *Machine) Services(ctx context.Context) (ServiceManager, error) {
 	switch {
-	case m.Exists("/run/systemd/system"):
+	case m.HasSystemd():
 		return m.Units(ctx)
 	case m.Exists(initScripts):
 		return sysv{m}, nil
@@ -42,10 +45,16 @@ func (m *Machine) Services(ctx context.Context) (ServiceManager, error) {
 	return nil, errors.New("this host has neither systemd nor scripts in " + initScripts)
 }
 
-// ServiceManagerName is its name for people, "none" where there is none.
+// HasSystemd says whether systemd runs on the machine (sd_booted(3)).
+func (m *Machine) HasSystemd() bool { return m.Exists("/run/systemd/system") }
+
+// HasServices says whether the machine has a service manager.
+func (m *Machine) HasServices() bool { return m.HasSystemd() || m.Exists(initScripts) }
+
+// serviceManagerName is its name for people, "none" where there is none.
 func (m *Machine) serviceManagerName() string {
 	switch {
-	case m.Exists("/run/systemd/system"):
+	case m.HasSystemd():
 		return "systemd"
 	case m.Exists(initScripts):
 		return sysv{}.Name()
@@ -85,6 +94,12 @@ func (s sysv) atBoot() map[string]bool {
 	return out
 }
 
+// ScriptAtBoot says whether a service's script is run at boot, on a machine without
+// systemd.
+func (m *Machine) ScriptAtBoot(service string) bool {
+	return !m.HasSystemd() && sysv{m}.atBoot()[service]
+}
+
 func (s sysv) States(ctx context.Context, services []string) (map[string]UnitState, error) {
 	boot := s.atBoot()
 	out := map[string]UnitState{}
@@ -103,6 +118,8 @@ func (s sysv) States(ctx context.Context, services []string) (map[string]UnitSta
 		switch {
 		case err == nil:
 			st.Active = "active"
+		case errors.Is(err, fs.ErrPermission): // a script that cannot be run starts nothing
+			st.Boot = "disabled"
 		case !errors.As(err, &failed):
 			return nil, err
 		}
@@ -142,6 +159,17 @@ func (sysv) Mask(context.Context, string, bool) error {
 }
 
 func (sysv) Reload(context.Context) error { return nil }
+
+func (s sysv) Forget(ctx context.Context, service string) error {
+	step := []string{"chkconfig", "--del", service}
+	if s.m.Exists("/usr/sbin/update-rc.d") {
+		step = []string{"update-rc.d", service, "remove"}
+	}
+	if _, err := s.m.Run(ctx, nil, step[0], step[1:]...); err != nil {
+		return fmt.Errorf("forget when %s starts: %w", service, err)
+	}
+	return nil
+}
 
 func (sysv) Log(context.Context, string) string { return "" }
 

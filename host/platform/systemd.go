@@ -175,6 +175,9 @@ func (u *Units) Mask(ctx context.Context, service string, on bool) error {
 	return u.Reload(ctx)
 }
 
+// Forget has nothing to do: Boot has removed what there was.
+func (*Units) Forget(context.Context, string) error { return nil }
+
 // Reload makes systemd read its unit files again.
 func (u *Units) Reload(ctx context.Context) error {
 	if err := u.conn.ReloadContext(ctx); err != nil {

@@ -2,10 +2,7 @@ package work
 
 import (
 	"context"
-	"errors"
 	"fmt"
-	"io/fs"
-	"os"
 	"path/filepath"
 	"strings"
 
@@ -13,9 +10,6 @@ import (
 	"northstake/host/platform"
 	"northstake/host/rod"
 )
-
-// firewallLink is what switches the unit on at boot.
-const firewallLink = "/etc/systemd/system/sysinit.target.wants/northstake-firewall.service"
 
 const firewallService = "northstake-firewall"
 
@@ -51,17 +45,24 @@ func readFirewall(ctx context.Context, m *platform.Machine, _ stake.FirewallWant
 		}
 		f.File = string(b)
 	}
-	if b, err := m.Read(stake.FirewallUnit); err == nil {
-		f.Unit = string(b)
-	} else if !errors.Is(err, fs.ErrNotExist) {
-		return nil, err
-	}
-	if !m.Exists("/run/systemd/system") {
+	if !m.HasServices() {
 		return f, nil
 	}
-	units, err := m.Units(ctx)
+	units, err := m.Services(ctx)
 	if err != nil {
 		return nil, err
+	}
+	loader := stake.LoaderFor(units.Name()).Path
+	e, err := m.Entry(loader)
+	if err != nil {
+		return nil, err
+	}
+	if e.Kind == "file" {
+		b, err := m.Read(loader)
+		if err != nil {
+			return nil, err
+		}
+		f.Unit, f.UnitMode = string(b), e.Mode
 	}
 	states, err := units.States(ctx, []string{firewallService})
 	if err != nil {
@@ -71,7 +72,7 @@ func readFirewall(ctx context.Context, m *platform.Machine, _ stake.FirewallWant
 	return f, nil
 }
 
-func beforeFirewall(ctx context.Context, m *platform.Machine, _ Job, _ stake.FirewallWork) (b firewallBefore, err error) {
+func beforeFirewall(ctx context.Context, m *platform.Machine, _ Job, w stake.FirewallWork) (b firewallBefore, err error) {
 	rules, err := m.Rules(ctx)
 	if err != nil {
 		return b, err
@@ -80,10 +81,10 @@ func beforeFirewall(ctx context.Context, m *platform.Machine, _ Job, _ stake.Fir
 	if b.File, err = keepFile(m, stake.FirewallFile); err != nil {
 		return b, err
 	}
-	if b.Unit, err = keepFile(m, stake.FirewallUnit); err != nil {
+	if b.Unit, err = keepFile(m, w.Loader.Path); err != nil {
 		return b, err
 	}
-	units, err := m.Units(ctx)
+	units, err := m.Services(ctx)
 	if err != nil {
 		return b, err
 	}
@@ -92,11 +93,8 @@ func beforeFirewall(ctx context.Context, m *platform.Machine, _ Job, _ stake.Fir
 	return b, err
 }
 
-// revertUnit is the timer that takes a held step back.
-func revertUnit(j Job) string { return fmt.Sprintf("northstake-revert-%s-%d", j.Run, j.Number) }
-
 func doFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.FirewallWork, _ firewallBefore) (rod.StepState, error) {
-	units, err := m.Units(ctx)
+	units, err := m.Services(ctx)
 	if err != nil {
 		return "", err
 	}
@@ -113,7 +111,11 @@ func doFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.Firewal
 	if _, err := m.Run(ctx, nil, "nft", "-c", "-f", m.Path(stake.FirewallFile)); err != nil {
 		return "", &rod.Fault{What: "nft does not accept the rules", Output: err.Error()}
 	}
-	if err := writeAtomically(m.Path(stake.FirewallUnit), []byte(w.Unit), 0o644); err != nil {
+	mode, err := parseMode(w.Loader.Mode)
+	if err != nil {
+		return "", err
+	}
+	if err := writeAtomically(m.Path(w.Loader.Path), []byte(w.Loader.Text), mode); err != nil {
 		return "", err
 	}
 	if err := units.Reload(ctx); err != nil {
@@ -129,45 +131,23 @@ func doFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.Firewal
 	return rod.Held, nil
 }
 
-// arm sets the timer that takes a step back after some seconds.
-func arm(ctx context.Context, m *platform.Machine, j Job, seconds int) error {
-	self, err := os.Executable()
-	if err != nil {
-		return err
-	}
-	disarm(ctx, m, j)
-	if _, err := m.Run(ctx, nil, "systemd-run", "--quiet", "--collect", "--unit="+revertUnit(j), "--timer-property=AccuracySec=500ms",
-		fmt.Sprintf("--on-active=%d", seconds), self, "revert", "--state", m.StateDir, "--run", j.Run, "--step", fmt.Sprint(j.Number)); err != nil {
-		return fmt.Errorf("set the timer that takes the step back: %w", err)
-	}
-	return nil
-}
-
 // Confirm stops the timer that would take the step back.
 func (firewall) Confirm(ctx context.Context, m *platform.Machine, j Job) error {
 	disarm(ctx, m, j)
 	return nil
 }
 
-func disarm(ctx context.Context, m *platform.Machine, j Job) {
-	for _, kind := range []string{".timer", ".service"} {
-		// It is no failure that a unit is not there.
-		m.Run(ctx, nil, "systemctl", "stop", revertUnit(j)+kind)
-		m.Run(ctx, nil, "systemctl", "reset-failed", revertUnit(j)+kind)
-	}
-}
-
-func backFirewall(ctx context.Context, m *platform.Machine, j Job, _ stake.FirewallWork, b firewallBefore) error {
-	units, err := m.Units(ctx)
+func backFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.FirewallWork, b firewallBefore) error {
+	units, err := m.Services(ctx)
 	if err != nil {
 		return err
 	}
-	if b.Boot != "enabled" && m.Exists(stake.FirewallUnit) {
+	if b.Boot != "enabled" && m.Exists(w.Loader.Path) {
 		if err := units.Boot(ctx, firewallService, false); err != nil {
 			return err
 		}
 	}
-	if b.Unit.Entry.Kind == "" && m.Exists(stake.FirewallUnit) {
+	if b.Unit.Entry.Kind == "" && m.Exists(w.Loader.Path) {
 		if err := units.Do(ctx, "stop", firewallService); err != nil {
 			return err
 		}
@@ -189,6 +169,11 @@ func backFirewall(ctx context.Context, m *platform.Machine, j Job, _ stake.Firew
 	if err := units.Reload(ctx); err != nil {
 		return err
 	}
+	if b.Unit.Entry.Kind == "" {
+		if err := units.Forget(ctx, firewallService); err != nil {
+			return err
+		}
+	}
 	if b.Boot == "enabled" {
 		if err := units.Boot(ctx, firewallService, true); err != nil {
 			return err
@@ -196,9 +181,4 @@ func backFirewall(ctx context.Context, m *platform.Machine, j Job, _ stake.Firew
 	}
 	disarmTimerOnly(ctx, m, j)
 	return nil
-}
-
-// disarmTimerOnly leaves the service alone: it may be this very process.
-func disarmTimerOnly(ctx context.Context, m *platform.Machine, j Job) {
-	m.Run(ctx, nil, "systemctl", "stop", revertUnit(j)+".timer")
 }

@@ -62,10 +62,13 @@ func readPorts(ctx context.Context, m *platform.Machine, wants []stake.PortWant)
 	return out, nil
 }
 
-// keptTable is the table that North Stake's own unit will load at the next
+// firewallLink is what switches the unit on at boot.
+const firewallLink = "/etc/systemd/system/sysinit.target.wants/northstake-firewall.service"
+
+// keptTable is the table that North Stake's own unit or script will load at the next
 // start, nil when it will load none.
 func keptTable(m *platform.Machine) (*stake.KeptTable, error) {
-	if !m.Exists(stake.FirewallFile) || !m.Exists(firewallLink) {
+	if !m.Exists(stake.FirewallFile) || !m.Exists(firewallLink) && !m.ScriptAtBoot(firewallService) {
 		return nil, nil
 	}
 	b, err := m.Read(stake.FirewallFile)
