@@ -279,8 +279,10 @@ func newGroundOf(t testing.TB, s *service, families []lab.Family, extra string) 
 	return g
 }
 
-// started waits until all that a host starts at boot has started.
-const started = "[ ! -d /run/systemd/system ] || systemctl is-system-running --wait >/dev/null || true"
+// started waits until all that a host starts at boot has started; firewalld is active
+// for systemd before its rules are up.
+const started = "[ -d /run/systemd/system ] || exit 0; systemctl is-system-running --wait >/dev/null; systemctl -q is-active firewalld || exit 0; " +
+	"for i in $(seq 50); do firewall-cmd -q --state && break; sleep 0.2; done"
 
 // restart stops a host in order, starts it again, and waits until it is up.
 func (g *ground) restart(host string) {
