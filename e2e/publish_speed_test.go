@@ -45,7 +45,7 @@ func TestSpeedOfPublishing(t *testing.T) {
 	for n := range publishFiles {
 		fill(n)
 	}
-	time.Sleep(time.Minute) // since hosts of other tests were deleted
+	time.Sleep(6 * time.Minute) // ext4 remembers for so long which inodes were deleted
 	// step is how long the step that publishes took, and the whole of apply.
 	step := func(host string) (time.Duration, time.Duration) {
 		g.ns(0, "declare", g.dir)

@@ -77,11 +77,11 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 	if shifted == 0 {
 		a.out.line("nothing has shifted on %s of ground %s", counted(len(s.Hosts), "host", "hosts"), ground)
 	} else {
-		verb := "have"
+		verb, it := "have", "them"
 		if shifted == 1 {
-			verb = "has"
+			verb, it = "has", "it"
 		}
-		a.out.line("%s %s shifted on %s; to put them back: northstake restore %s", counted(shifted, "stake", "stakes"), verb, counted(hosts, "host", "hosts"), ground)
+		a.out.line("%s %s shifted on %s; to put %s back: northstake restore %s", counted(shifted, "stake", "stakes"), verb, counted(hosts, "host", "hosts"), it, ground)
 	}
 	if due > 0 {
 		a.out.line("%s never applied: northstake plan %s", counted(due, "declared stake was", "declared stakes were"), ground)

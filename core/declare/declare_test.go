@@ -263,3 +263,15 @@ func TestALongLineIsDrawnAroundItsMark(t *testing.T) {
 		}
 	}
 }
+
+// A key that is written wrong is one mistake, and not also one that is not there.
+func TestAMiswrittenKeyIsOneMistake(t *testing.T) {
+	sound := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[host.b]\naddress = \"10.0.0.2\"\n" +
+		"[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\n[[site.s.probe]]\npath = \"/\"\n"
+	for from, to := range map[string]string{"server =": "sever =", "address = \"10.0.0.1\"": "adress = \"10.0.0.1\"", "user =": "usr =", "key =": "kye =", "names =": "nmes =", "path =": "pth =", "name = \"g\"": "nme = \"g\""} {
+		_, problems := Parse([]Source{{Name: "g.toml", Text: strings.Replace(sound, from, to, 1)}}, &Manifest{})
+		if len(problems) != 1 || !strings.Contains(problems[0].What, "there is no key") {
+			t.Errorf("%s: %v", to, problems)
+		}
+	}
+}

@@ -31,6 +31,12 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 				where = "in " + tableName(path)
 			}
 			r.problem(child.keyAt, fmt.Sprintf("there is no key %q %s", k, where), didYouMean(k, names))
+			if meant := near(k, names); meant != "" && n.table[meant] == nil {
+				if r.miswritten == nil {
+					r.miswritten = map[string]bool{}
+				}
+				r.miswritten[strings.Join(append(append([]string{}, path...), meant), sep)] = true
+			}
 			continue
 		}
 		sub := append(append([]string{}, path...), k)
@@ -42,7 +48,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 		}
 	}
 	for _, f := range fields {
-		if f.required && n.table[f.name] == nil {
+		if f.required && n.table[f.name] == nil && !r.miswritten[strings.Join(append(append([]string{}, path...), f.name), sep)] {
 			fix := fmt.Sprintf("add %s = …", f.name)
 			if doc := f.doc; doc != "" {
 				fix += " (" + doc + ")"

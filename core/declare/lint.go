@@ -302,18 +302,20 @@ func (l *linter) host(name string, h *Host) {
 		l.settings(h.Settings, keys("host", name))
 		return
 	}
-	if r.User == "" {
+	written := func(key string) bool { return !l.unwritten("reach", key) || !l.unwritten("host", name, "reach", key) }
+	if r.User == "" && !written("user") {
 		l.say(keys("host", name), fmt.Sprintf("host %s has no login user", name), "add user = \"…\" to [reach] or to [host."+name+".reach]")
 	}
-	if r.Key == "" && r.Password == "" {
+	if r.Key == "" && r.Password == "" && !written("key") && !written("password") {
 		l.say(keys("host", name), fmt.Sprintf("host %s has no key and no password to log in with", name), "add key = \"NAME\" to [reach], and put it with northstake secret put NAME")
 	}
 	l.settings(h.Settings, keys("host", name))
 }
 
 func (l *linter) unwritten(k ...string) bool {
-	_, written := l.d.positions[strings.Join(k, sep)]
-	return !written
+	key := strings.Join(k, sep)
+	_, written := l.d.positions[key]
+	return !written && !l.miswritten[key]
 }
 
 // hostWords are what a word of a site's "on" could have meant: labels where it is

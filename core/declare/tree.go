@@ -41,6 +41,8 @@ type reader struct {
 	root     *node
 	problems Problems
 	lines    map[string][]string
+
+	miswritten map[string]bool // keys that another one is taken to stand for, by their paths
 }
 
 func (r *reader) problem(at span, what, fix string) {

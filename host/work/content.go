@@ -29,8 +29,11 @@ var _ = register("content", typed[wantedContent, stake.ContentWork, contentBefor
 	read: each(readContent), before: beforeContent, do: doContent, back: backContent,
 })
 
-// blobFile is where a piece of content that was sent lies on the host.
-func blobFile(m *platform.Machine, sum string) string { return m.State("blobs", sum) }
+// blobFile is where a piece of content that was sent lies on the host: in one of
+// sixteen directories, so that those who write do not wait for one another.
+func blobFile(m *platform.Machine, sum string) string {
+	return m.State("blobs", sum[:min(len(sum), 1)], sum)
+}
 
 // missingBlobs lists the pieces that a publication needs and that lie neither
 // in the live tree nor among those sent.
@@ -46,8 +49,11 @@ func missingBlobs(m *platform.Machine, w stake.ContentWork) ([]string, error) {
 			continue
 		}
 		seen[f.SHA256] = true
-		if s, err := os.Stat(blobFile(m, f.SHA256)); err == nil && s.Size() == f.Size {
-			continue
+		var s syscall.Stat_t
+		if err := syscall.Lstat(blobFile(m, f.SHA256), &s); err == nil && s.Size == f.Size {
+			if sum, err := hashesOf(m).sum(blobFile(m, f.SHA256), "", &s); err == nil && sum.String() == f.SHA256 {
+				continue
+			}
 		}
 		out = append(out, f.SHA256)
 	}

@@ -157,7 +157,7 @@ func TestOneFileThatWasCutOff(t *testing.T) {
 		for _, ending := range []string{"again", "back", "back twice"} {
 			m := folder(t)
 			publish(t, m, 1, content(site, first), first)
-			put(t, m, "/var/lib/northstake/blobs/"+hash("two"), "two")
+			put(t, m, blobOnHost("two"), "two")
 			w := content(site, map[string]string{"index.html": "two", "a.html": "a"})
 			r := record{Run: "1", Step: plan.Step{Number: 2, Type: "content", Name: "site", Move: stake.Move{Work: stake.JSON(w)}}}
 			j := job(r, func(string, ...any) {})

@@ -161,11 +161,17 @@ func moveBlob(from, to string, size int64, once bool, o ownership) (bool, error)
 	if _, err := unix.Lgetxattr(from, labelAttribute, nil); err == nil || !once {
 		return false, nil
 	}
-	if s, err := os.Lstat(from); err != nil || s.Size() != size || os.Rename(from, to) != nil {
+	var s syscall.Stat_t
+	if err := syscall.Lstat(from, &s); err != nil || s.Size != size || os.Rename(from, to) != nil {
 		return false, nil
 	}
-	if err := os.Lchown(to, o.uid, o.gid); err != nil {
-		return true, err
+	if int(s.Uid) != o.uid || int(s.Gid) != o.gid {
+		if err := os.Lchown(to, o.uid, o.gid); err != nil {
+			return true, err
+		}
+	}
+	if s.Mode&0o7777 == uint32(o.fileMode.Perm()) {
+		return true, nil
 	}
 	return true, os.Chmod(to, o.fileMode)
 }
@@ -396,7 +402,7 @@ func dropOldStages(m *platform.Machine, root, keep string) {
 
 // dropBlobs removes pieces that are published now.
 func dropBlobs(m *platform.Machine, w stake.ContentWork) {
-	left, err := os.ReadDir(m.State("blobs"))
+	left, err := filepath.Glob(m.State("blobs", "?", "*"))
 	if err != nil || len(left) == 0 {
 		return
 	}
@@ -404,9 +410,9 @@ func dropBlobs(m *platform.Machine, w stake.ContentWork) {
 	for _, f := range w.Files {
 		published[f.SHA256] = true
 	}
-	for _, e := range left {
-		if published[e.Name()] {
-			os.Remove(blobFile(m, e.Name()))
+	for _, file := range left {
+		if published[filepath.Base(file)] {
+			os.Remove(file)
 		}
 	}
 }

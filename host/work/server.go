@@ -13,6 +13,7 @@ import (
 	"net"
 	"net/http"
 	"os"
+	"path/filepath"
 	"strconv"
 	"sync"
 	"time"
@@ -224,8 +225,10 @@ func (s *Server) blobs(w http.ResponseWriter, r *http.Request) {
 // while the next is read.
 const smallBlob = 1 << 20
 
+var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
 func receiveBlobs(m *platform.Machine, in io.Reader) error {
-	if err := os.MkdirAll(m.State("blobs"), 0o700); err != nil {
+	if err := makeBlobDirs(m); err != nil {
 		return err
 	}
 	writing, failed := errgroup.WithContext(context.Background())
@@ -234,17 +237,31 @@ func receiveBlobs(m *platform.Machine, in io.Reader) error {
 		if size > smallBlob {
 			return receiveBlob(m, name, piece)
 		}
-		b := make([]byte, size)
-		if _, err := io.ReadFull(piece, b); err != nil {
+		b, _ := buffers.Get().(*bytes.Buffer)
+		b.Reset()
+		if _, err := io.CopyN(b, piece, size); err != nil {
 			return fmt.Errorf("receive content: %w", err)
 		}
-		writing.Go(func() error { return receiveBlob(m, name, bytes.NewReader(b)) })
+		writing.Go(func() error {
+			defer buffers.Put(b)
+			return receiveBlob(m, name, bytes.NewReader(b.Bytes()))
+		})
 		return failed.Err()
 	})
 	if first := writing.Wait(); first != nil {
 		return first
 	}
 	return err
+}
+
+// makeBlobDirs makes the directories that nobody but root may look into.
+func makeBlobDirs(m *platform.Machine) error {
+	for i := range 16 {
+		if err := os.MkdirAll(filepath.Dir(blobFile(m, fmt.Sprintf("%x", i))), 0o700); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // eachBlob reads a tar stream of pieces of content.
@@ -268,9 +285,9 @@ func eachBlob(in io.Reader, take func(name string, size int64, piece io.Reader) 
 }
 
 // receiveBlob keeps one piece under the name that it must have the sum of. What is cut
-// off is shorter than it should be, and is sent again.
+// off, or lost a part in a power cut, has another sum, and is sent again.
 func receiveBlob(m *platform.Machine, name string, in io.Reader) error {
-	f, err := os.OpenFile(blobFile(m, name), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	f, err := os.OpenFile(blobFile(m, name), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o644) // nobody else can enter the directory
 	if err != nil {
 		return err
 	}

@@ -51,6 +51,11 @@ func hash(s string) string {
 	return hex.EncodeToString(sum[:])
 }
 
+// blobOnHost is where a text lies that was sent.
+func blobOnHost(text string) string {
+	return blobFile(&platform.Machine{Root: "/", StateDir: "/var/lib/northstake"}, hash(text))
+}
+
 func content(root string, files map[string]string) stake.ContentWork {
 	w := stake.ContentWork{ContentWant: stake.ContentWant{Root: root, Owner: "me", Group: "me", FileMode: "0644", DirMode: "0755"}}
 	for p, text := range files {
@@ -77,7 +82,7 @@ func tree(t *testing.T, m *platform.Machine, root string) map[string]string {
 func publish(t *testing.T, m *platform.Machine, number int, w stake.ContentWork, texts map[string]string) {
 	t.Helper()
 	for _, text := range texts {
-		put(t, m, "/var/lib/northstake/blobs/"+hash(text), text)
+		put(t, m, blobOnHost(text), text)
 	}
 	step := plan.Step{Number: number, Type: "content", Name: "site", Move: stake.Move{Work: stake.JSON(w)}}
 	if state, err := doStep(context.Background(), m, "1", step, func(string, ...any) {}); err != nil || state != rod.Done {
@@ -296,7 +301,7 @@ func TestTheCandidateStandsApart(t *testing.T) {
 // Bytes that are not the ones they are named by are not taken.
 func TestBlobsAreChecked(t *testing.T) {
 	m := folder(t)
-	if err := os.MkdirAll(m.State("blobs"), 0o700); err != nil {
+	if err := makeBlobDirs(m); err != nil {
 		t.Fatal(err)
 	}
 	if err := receiveBlob(m, hash("right"), strings.NewReader("wrong")); err == nil {
@@ -305,9 +310,19 @@ func TestBlobsAreChecked(t *testing.T) {
 	if err := receiveBlob(m, hash("right"), strings.NewReader("right")); err != nil {
 		t.Error(err)
 	}
-	left, err := os.ReadDir(m.State("blobs"))
+	left, err := filepath.Glob(m.State("blobs", "?", "*"))
 	if err != nil || len(left) != 1 {
 		t.Errorf("%d files are left, %v", len(left), err)
+	}
+	w := stake.ContentWork{ContentWant: stake.ContentWant{Root: "/srv/none", Files: []declare.File{{Path: "a", Size: 5, SHA256: hash("right")}}}}
+	if lacks, err := missingBlobs(m, w); err != nil || len(lacks) > 0 {
+		t.Errorf("what is there is missing: %q, %v", lacks, err)
+	}
+	if err := os.WriteFile(blobFile(m, hash("right")), make([]byte, 5), 0o600); err != nil { // as a power cut may leave it
+		t.Fatal(err)
+	}
+	if lacks, err := missingBlobs(m, w); err != nil || len(lacks) != 1 {
+		t.Errorf("other bytes of the same length are taken for what was sent: %q, %v", lacks, err)
 	}
 }
 
@@ -315,7 +330,7 @@ func TestBlobsAreChecked(t *testing.T) {
 // copied instead: its own directory gives it another.
 func TestBlobsAreMovedUnlessTheyHaveALabel(t *testing.T) {
 	m := folder(t)
-	if err := os.MkdirAll(m.State("blobs"), 0o700); err != nil {
+	if err := makeBlobDirs(m); err != nil {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
@@ -353,7 +368,7 @@ func FuzzReceiveBlobs(f *testing.F) {
 		m := &platform.Machine{Root: t.TempDir(), StateDir: "/s"}
 		_ = receiveBlobs(m, strings.NewReader(string(b)))
 		err := filepath.WalkDir(m.Root, func(path string, e os.DirEntry, err error) error {
-			if err == nil && !e.IsDir() && filepath.Dir(path) != m.State("blobs") {
+			if err == nil && !e.IsDir() && filepath.Dir(filepath.Dir(path)) != m.State("blobs") {
 				t.Errorf("a file outside: %s", path)
 			}
 			return err
