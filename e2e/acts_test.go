@@ -145,6 +145,9 @@ func TestActs(t *testing.T) {
 	if out := g.ns(0, "show", host, "--ground", g.name); !strings.Contains(out, "the system asks for one since linux-image changed") {
 		t.Errorf("the need is not shown:\n%s", out)
 	}
+	if out := g.ns(0, "hosts", g.name); !strings.Contains(out, "needs a restart: the system asks for one since linux-image changed") {
+		t.Errorf("the list of hosts does not show the need:\n%s", out)
+	}
 	g.declareText(strings.Replace(extra, "[host", "[kit.base]\npackages = [\"cron\"]\ninbound = \"declared\"\nmay_restart = true\nservices = { cron = { running = true, at_boot = true } }\n[host", 1))
 	g.ns(0, "declare", g.dir)
 	p := g.plan(1)

@@ -275,7 +275,7 @@ func ask(question string) (string, error) {
 // askPassword reads a password from the terminal without showing it.
 func askPassword(prompt string) (string, error) {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return "", errors.New("there is no terminal to ask for a password on")
+		return "", errors.New("there is no terminal to ask for a password on; keep it as a secret, and name that with sudo_password")
 	}
 	fmt.Fprintf(os.Stderr, "%s: ", prompt)
 	b, err := term.ReadPassword(int(os.Stdin.Fd()))

@@ -4,6 +4,8 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"strings"
@@ -126,5 +128,75 @@ func TestTroubleHasItsOwnStatus(t *testing.T) {
 		if out, code := northstake(t, args...); code != 2 || out == "" {
 			t.Errorf("%v exits with %d: %s", args, code, out)
 		}
+	}
+}
+
+// A secret is taken from what is piped in, without its line break, and an empty one
+// is none.
+func TestASecretThatIsPipedIn(t *testing.T) {
+	terminal := os.Stdin
+	defer func() { os.Stdin = terminal }()
+	for piped, want := range map[string]string{"keeper:tides\n": "keeper:tides", "\n": "", "": "", "-----BEGIN X\n-----END X\n": "-----BEGIN X\n-----END X\n"} {
+		for _, file := range []string{"", "-"} {
+			r, w, err := os.Pipe()
+			if err != nil {
+				t.Fatal(err)
+			}
+			if _, err := w.WriteString(piped); err != nil {
+				t.Fatal(err)
+			}
+			w.Close()
+			os.Stdin = r
+			if got, err := readSecret(file, "leaflets"); got != want || (err == nil) != (want != "") {
+				t.Errorf("%q piped in, file %q: %q, %v", piped, file, got, err)
+			}
+		}
+	}
+}
+
+func TestACommandSaysHowItIsWritten(t *testing.T) {
+	for words, want := range map[string]string{
+		"show": "northstake show was given nothing; it is written\n  northstake show HOST", "lint a b": "northstake lint was given a b; it is written\n  northstake lint [DIR]",
+		"plan --bogus": "northstake plan --help says which there are", "trust": "say which hosts", "secret remove": "northstake secret remove NAME",
+	} {
+		if out, code := northstake(t, strings.Fields(words)...); code != trouble || !strings.Contains(out, want) {
+			t.Errorf("%s exits with %d: %s", words, code, out)
+		}
+	}
+}
+
+// A plan, a run or a host is looked for in every ground that the service has.
+func TestTheGroundOfARunIsFound(t *testing.T) {
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "application/json")
+		switch r.URL.Path {
+		case "/api/v1/grounds":
+			w.Write([]byte(`[{"name":"marsh"},{"name":"saltmarsh"},{"name":"trial"}]`))
+		case "/api/v1/grounds/saltmarsh/runs/7", "/api/v1/grounds/saltmarsh/runs/8", "/api/v1/grounds/trial/runs/8":
+			w.Write([]byte(`{}`))
+		case "/api/v1/grounds/trial/runs/9":
+			w.WriteHeader(http.StatusInternalServerError)
+			w.Write([]byte(`{"title":"the database does not answer"}`))
+		default:
+			w.WriteHeader(http.StatusNotFound)
+			w.Write([]byte(`{"title":"it is not there"}`))
+		}
+	}))
+	defer service.Close()
+	t.Setenv("HOME", t.TempDir())
+	t.Chdir(t.TempDir())
+	for run, want := range map[int64]string{7: "saltmarsh", 8: "say with --ground which ground is meant: saltmarsh, trial", 9: "the database does not answer", 10: "no ground has run 10"} {
+		a := &app{server: service.URL, out: newPaper(os.Stdout)}
+		got, err := a.groundOfRun(context.Background(), "", run)
+		if err != nil {
+			got = err.Error()
+		}
+		if !strings.Contains(got, want) {
+			t.Errorf("run %d: %q, want %q", run, got, want)
+		}
+	}
+	a := &app{server: service.URL, out: newPaper(os.Stdout)}
+	if got, err := a.groundOfRun(context.Background(), "trial", 7); err != nil || got != "trial" {
+		t.Errorf("the ground that is named: %q, %v", got, err)
 	}
 }

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"northstake/service/contract"
 )
@@ -33,7 +34,7 @@ func secretCommand(a *app) *cobra.Command {
 			return nil
 		},
 	}
-	put.Flags().StringVar(&file, "file", "", "file with the secret; - for standard input")
+	put.Flags().StringVar(&file, "file", "", "file with the secret; left out, or -, for what is piped in")
 	list := &cobra.Command{
 		Use: "list", Short: "List the secrets' names", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -75,20 +76,25 @@ func secretCommand(a *app) *cobra.Command {
 	return cmd
 }
 
-func readSecret(file, name string) (string, error) {
-	switch file {
-	case "":
-		v, err := askPassword("secret " + name)
-		if err == nil && v == "" {
-			err = errors.New("the secret is empty")
-		}
-		return v, err
-	case "-":
-		b, err := io.ReadAll(io.LimitReader(os.Stdin, 1<<20))
-		return secretText(b), err
+// readSecret reads a secret from a file, or where none is named from a prompt, or
+// from what is piped in.
+func readSecret(file, name string) (v string, err error) {
+	var b []byte
+	switch {
+	case file == "" && term.IsTerminal(int(os.Stdin.Fd())):
+		v, err = askPassword("secret " + name)
+	case file == "" || file == "-":
+		b, err = io.ReadAll(io.LimitReader(os.Stdin, 1<<20))
+	default:
+		b, err = os.ReadFile(file)
 	}
-	b, err := os.ReadFile(file)
-	return secretText(b), err
+	if b != nil {
+		v = secretText(b)
+	}
+	if err == nil && v == "" {
+		err = errors.New("the secret is empty: nothing was kept")
+	}
+	return v, err
 }
 
 // secretText takes the line break from the end of a password; a key keeps its
