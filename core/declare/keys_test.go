@@ -61,7 +61,7 @@ func TestAKeyIsFoundByWhatPeopleWrite(t *testing.T) {
 		t.Errorf("a table lists %v", found)
 	}
 	if found, _ := FindKeys("host.port"); len(found) != 2 || found[0].Name != "host.NAME.port" || found[1].Name != "host.NAME.port.PORT.from" {
-		t.Errorf("a table of tables lists %v", found)
+		t.Errorf("a table of tables lists %d keys, the first %s", len(found), found[0].Name)
 	}
 	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address"} {
 		if found, near := FindKeys(word); len(found) > 0 || near != want {
