@@ -200,3 +200,25 @@ func TestTheGroundOfARunIsFound(t *testing.T) {
 		t.Errorf("the ground that is named: %q, %v", got, err)
 	}
 }
+
+// A file that a declaration needs may lie directly beside it.
+func TestAFileBesideTheDeclaration(t *testing.T) {
+	dir := t.TempDir()
+	text := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[host.a.file.\"/etc/motd\"]\nfrom = \"motd\"\n[host.a.source.ferries]\nurl = \"http://packages.saltmarsh.test/\"\nkey = \"ferries.asc\"\nsuites = [\"./\"]\n"
+	for name, b := range map[string]string{"g.toml": text, "motd": "Kept.\n", "ferries.asc": "-----BEGIN PGP PUBLIC KEY BLOCK-----\n"} {
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(b), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	out, code := northstake(t, "lint", dir)
+	if code != trouble || strings.Contains(out, "there is no file") || !strings.Contains(out, "leave suites out") || !strings.Contains(out, "1 thing is wrong") {
+		t.Errorf("lint exits with %d:\n%s", code, out)
+	}
+}
+
+// What is written faint is not filled up with blanks to its longest line.
+func TestLinesAreNotFilledUp(t *testing.T) {
+	if got := newPaper(os.Stdout).faint("ebb\na longer line\n\nflood"); got != "ebb\na longer line\n\nflood" {
+		t.Errorf("%q", got)
+	}
+}
