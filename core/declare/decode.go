@@ -3,6 +3,7 @@ package declare
 import (
 	"fmt"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -22,6 +23,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 	for _, f := range fields {
 		byName[f.name] = f
 	}
+	below := func(key string) string { return strings.Join(append(slices.Clone(path), key), sep) }
 	for _, k := range n.keys {
 		child := n.table[k]
 		f, ok := byName[k]
@@ -35,7 +37,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 				if r.miswritten == nil {
 					r.miswritten = map[string]bool{}
 				}
-				r.miswritten[strings.Join(append(append([]string{}, path...), meant), sep)] = true
+				r.miswritten[below(meant)] = true
 			}
 			continue
 		}
@@ -48,7 +50,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 		}
 	}
 	for _, f := range fields {
-		if f.required && n.table[f.name] == nil && !r.miswritten[strings.Join(append(append([]string{}, path...), f.name), sep)] {
+		if f.required && n.table[f.name] == nil && !r.miswritten[below(f.name)] {
 			fix := fmt.Sprintf("add %s = …", f.name)
 			if doc := f.doc; doc != "" {
 				fix += " (" + doc + ")"

@@ -84,8 +84,8 @@ func chosen(part string) bool { return part != "" && unicode.IsUpper(rune(part[0
 
 // FindKeys returns the keys that a word means: a key's name, with or without what
 // people choose ("site.index", "site.timetable.index"), a table with the keys in
-// it ("site"), or the end of a key's name ("index", "source.key"). Near is a name that is like it where
-// none is found.
+// it ("site"), or the end of a key's name ("index", "source.key"). Near is a name that
+// is like it where none is found.
 func FindKeys(word string) (found []Key, near_ string) {
 	asked := strings.Split(strings.ToLower(strings.Trim(word, "[]")), ".")
 	all := Keys()

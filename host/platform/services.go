@@ -25,7 +25,7 @@ type ServiceManager interface {
 	Mask(ctx context.Context, service string, on bool) error
 	// Reload makes the manager read what it knows of services again.
 	Reload(ctx context.Context) error
-	// Forget drops what is left of a service whose unit or script is gone.
+	// Forget drops what starts a service at boot, whose unit or script is about to go.
 	Forget(ctx context.Context, service string) error
 	// Names lists the services there are, sorted.
 	Names(ctx context.Context) ([]string, error)
@@ -163,7 +163,7 @@ func (sysv) Reload(context.Context) error { return nil }
 func (s sysv) Forget(ctx context.Context, service string) error {
 	step := []string{"chkconfig", "--del", service}
 	if s.m.Exists("/usr/sbin/update-rc.d") {
-		step = []string{"update-rc.d", service, "remove"}
+		step = []string{"update-rc.d", "-f", service, "remove"}
 	}
 	if _, err := s.m.Run(ctx, nil, step[0], step[1:]...); err != nil {
 		return fmt.Errorf("forget when %s starts: %w", service, err)

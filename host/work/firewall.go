@@ -151,6 +151,9 @@ func backFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.Firew
 		if err := units.Do(ctx, "stop", firewallService); err != nil {
 			return err
 		}
+		if err := units.Forget(ctx, firewallService); err != nil {
+			return err
+		}
 	}
 	for _, f := range []keptFile{b.File, b.Unit} {
 		if err := f.putBack(m); err != nil {
@@ -168,11 +171,6 @@ func backFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.Firew
 	}
 	if err := units.Reload(ctx); err != nil {
 		return err
-	}
-	if b.Unit.Entry.Kind == "" {
-		if err := units.Forget(ctx, firewallService); err != nil {
-			return err
-		}
 	}
 	if b.Boot == "enabled" {
 		if err := units.Boot(ctx, firewallService, true); err != nil {

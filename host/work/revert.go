@@ -14,7 +14,7 @@ import (
 	"northstake/host/platform"
 )
 
-// revertName is what takes a held step back is called.
+// revertName is the name of what takes a held step back.
 func revertName(j Job) string { return fmt.Sprintf("northstake-revert-%s-%d", j.Run, j.Number) }
 
 // arm makes the host take a step back by itself after some seconds: by a timer of

@@ -225,6 +225,7 @@ func (s *Server) blobs(w http.ResponseWriter, r *http.Request) {
 // while the next is read.
 const smallBlob = 1 << 20
 
+// buffers are those that pieces are read into, used again.
 var buffers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
 
 func receiveBlobs(m *platform.Machine, in io.Reader) error {
