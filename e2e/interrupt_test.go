@@ -347,9 +347,12 @@ func (g *ground) unconfirmed(left string) {
 		}
 		time.Sleep(500 * time.Millisecond)
 	}
-	if out := strings.TrimSpace(g.on(host, left)); out != "" {
-		g.t.Errorf("left behind: %s", out)
-	}
+	g.eventually("after the rules their files go", func() error {
+		if out := strings.TrimSpace(g.on(host, left)); out != "" {
+			return fmt.Errorf("left behind: %s", out)
+		}
+		return nil
+	})
 	resumeByHand(g, run)
 	if r := g.ended(run); r.State != "done" {
 		g.t.Fatalf("the resumed run ended %s: %+v", r.State, r.Hosts)
