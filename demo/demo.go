@@ -319,7 +319,7 @@ func (d *demo) northstake(ctx context.Context, args ...string) (string, int, err
 // hand, and returns what the drift check says.
 func (d *demo) story(ctx context.Context, l *lab.Lab) (string, error) {
 	end := progress("ground saltmarsh")
-	if _, _, err := d.northstake(ctx, "secret", "put", "keeper", "--file", l.KeyFile()); err != nil {
+	if _, _, err := d.northstake(ctx, "secret", "keep", "keeper", "--file", l.KeyFile()); err != nil {
 		return "", err
 	}
 	out, _, err := d.northstake(ctx, "declare", d.path("saltmarsh"))

@@ -91,10 +91,10 @@ func TestActs(t *testing.T) {
 	if out := act(2, "restart"); !strings.Contains(out, "no service is named") {
 		t.Error(out)
 	}
-	if out := act(2, "dance"); !strings.Contains(out, "it is one of restart, reload, refresh, upgrade, reboot") {
+	if out := act(2, "dance"); !strings.Contains(out, "it is one of restart, reload, relist, upgrade, reboot") {
 		t.Error(out)
 	}
-	if out := g.ns(2, "act", "refresh", "--ground", g.name, "--yes"); !strings.Contains(out, "--on") {
+	if out := g.ns(2, "act", "relist", "--ground", g.name, "--yes"); !strings.Contains(out, "--on") {
 		t.Error(out)
 	}
 
@@ -110,7 +110,7 @@ func TestActs(t *testing.T) {
 	if out := act(0, "upgrade"); !strings.Contains(out, "nothing to do") {
 		t.Errorf("before the lists are read:\n%s", out)
 	}
-	act(0, "refresh")
+	act(0, "relist")
 	if out := act(0, "upgrade"); !strings.Contains(out, "upgrade 1 package") || !strings.Contains(out, "tide-tables 2.0-1 in place of 1.0-1") {
 		t.Errorf("the upgrade:\n%s", out)
 	}

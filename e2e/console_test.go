@@ -81,7 +81,7 @@ func TestConsole(t *testing.T) {
 	shows("publish 2 files")
 	shows("start nginx")
 	press("Apply 2 steps to " + host)
-	shows("exactly as shown")
+	shows("as shown, on")
 	// Escape leaves it; nothing is done.
 	do("leave the question", chromedp.KeyEvent("\x1b"))
 	press("Apply 2 steps to " + host)
@@ -106,7 +106,7 @@ func TestConsole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	write(t, filepath.Join(g.dir, "ground.toml"), strings.Replace(string(declared), `{ dir = "content" }`, `{ dir = "content", exact = true }`, 1))
+	write(t, filepath.Join(g.dir, "ground.toml"), strings.Replace(string(declared), `{ dir = "content" }`, `{ dir = "content", rest = "removed" }`, 1))
 	g.ns(0, "declare", g.dir)
 	p := g.plan(1)
 	do("look at a plan that removes", chromedp.Navigate(fmt.Sprintf("%s/%s/plans/%d", g.s.address, g.name, p.Id)), chromedp.WaitVisible(chromedp.CSS("h1")))

@@ -54,7 +54,7 @@ func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
 	g.beside("content/timetable/index.html", page("one"))
 	g.beside("content/brochures/index.html", "To the islands")
 	g.beside("files/tides.cron", "# no tides today\n")
-	g.beside("bin/hosts", "#!/bin/sh\necho '{\"hosts\": {}}'\n")
+	g.beside("bin/hosts", "#!/bin/sh\n")
 	shell(t, g.dir, "chmod +x bin/hosts; ssh-keygen -q -t ed25519 -N '' -f authority; mv authority.pub files/host-authority.pub; rm authority")
 	shell(t, dir, "mkdir -p leaflets/print; echo Leaflet > leaflets/print/one.html; tar czf leaflets.tar.gz leaflets; rm -r leaflets; git init -q -b main tables; cd tables; mkdir public; echo Table > public/table.html; "+
 		"git add .; git -c user.name=Keeper -c user.email=keeper@saltmarsh.test commit -qm tables; git tag v1.2")
@@ -65,7 +65,7 @@ func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
 	for name, secret := range map[string]string{"warden-password": "low-tide-7", "code-token": "a-token"} {
 		file := filepath.Join(t.TempDir(), "secret")
 		write(t, file, secret)
-		g.ns(0, "secret", "put", name, "--file", file)
+		g.ns(0, "secret", "keep", name, "--file", file)
 	}
 	shell(t, g.dir, "rm -r content/index.html content/linked.html; mkdir -p freight-1.2/public; echo Freight > freight-1.2/public/freight.html; tar czf files/freight.tar.gz freight-1.2; rm -r freight-1.2")
 	text := strings.NewReplacer(`"saltmarsh"`, fmt.Sprintf("%q", g.name), "quay1", quay, "pier1", pier,

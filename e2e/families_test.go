@@ -54,8 +54,8 @@ func things(service string) string {
 	return fmt.Sprintf("[kit.base.account.tides]\nhome = \"/srv/harbour\"\ngroups = [\"adm\"]\n"+
 		"[kit.base.directory.\"/srv/harbour\"]\nowner = \"keeper\"\nmode = \"0750\"\n"+
 		"[kit.base.file.\"/etc/harbour/tide.conf\"]\ntemplate = \"files/tide.conf.tmpl\"\nmode = \"0640\"\nrestart = [%q]\n"+
-		"[kit.base.file.\"/etc/harbour.list\"]\ntext = \"pier 9\\n\"\nblock = \"piers\"\n"+
-		"[kit.base.link.\"/srv/now\"]\nto = \"/srv/www/timetable\"\n[kit.base.givens]\ntide = \"ebb\"\n", service)
+		"[kit.base.file.\"/etc/harbour.list\"]\ntext = \"pier 9\\n\"\nportion = \"piers\"\n"+
+		"[kit.base.link.\"/srv/now\"]\npoints_to = \"/srv/www/timetable\"\n[kit.base.givens]\ntide = \"ebb\"\n", service)
 }
 
 const tideTemplate = "# {{.host.name}}\ntide = {{.givens.tide}}\n{{range .hosts}}quay = {{.address}}\n{{end}}"
@@ -74,8 +74,8 @@ var thingEdits = []edit{
 	{"file/etc/harbour/tide.conf", "group", "chgrp keeper /etc/harbour/tide.conf"},
 	{"file/etc/harbour/tide.conf", "what it is", "rm -r /etc/harbour"},
 	{"file/etc/harbour/tide.conf", "what it is", "mv /etc/harbour/tide.conf /tmp/t; ln -s /tmp/t /etc/harbour/tide.conf"},
-	{"file/etc/harbour.list", "block piers", "sed -i 's/pier 9/pier 8/' /etc/harbour.list"},
-	{"file/etc/harbour.list", "block piers", "sed -i '/North Stake/d' /etc/harbour.list"},
+	{"file/etc/harbour.list", "portion piers", "sed -i 's/pier 9/pier 8/' /etc/harbour.list"},
+	{"file/etc/harbour.list", "portion piers", "sed -i '/North Stake/d' /etc/harbour.list"},
 	{"file/etc/harbour.list", "what it is", "rm /etc/harbour.list"},
 	{"link/srv/now", "leads to", "ln -sfn /tmp /srv/now"},
 	{"link/srv/now", "what it is", "rm /srv/now"},
@@ -161,8 +161,8 @@ func (g *ground) serves(m machine, host string) {
 	g.on(host, "systemctl stop other")
 }
 
-// A block is written into a file of others: their lines, owner and mode stay.
-func TestABlockLeavesTheRestOfAFileAlone(t *testing.T) {
+// A portion is written into a file of others: their lines, owner and mode stay.
+func TestAPortionLeavesTheRestOfAFileAlone(t *testing.T) {
 	t.Parallel()
 	g := newGround(t, shared, 1, bareKit+things("cron"))
 	g.beside("files/tide.conf.tmpl", tideTemplate)
@@ -182,9 +182,9 @@ func TestABlockLeavesTheRestOfAFileAlone(t *testing.T) {
 	}
 	// A container engine mounts /etc/hosts by itself: no other file can take its place.
 	theirs := g.on(host, "cat /etc/hosts")
-	inHosts := "[kit.base.file.\"/etc/hosts\"]\nblock = \"quays\"\ntext = \"10.88.0.11 quay9\\n\"\n"
+	inHosts := "[kit.base.file.\"/etc/hosts\"]\nportion = \"quays\"\ntext = \"10.88.0.11 quay9\\n\"\n"
 	for _, c := range []struct {
-		more     string // after the block of hosts
+		more     string // after the portion of hosts
 		status   int
 		resolves string
 	}{
@@ -321,7 +321,7 @@ func TestContentFromElsewhere(t *testing.T) {
 	}
 	g.nothingToDo()
 
-	g.declareText(site(from + ", exact = true }"))
+	g.declareText(site(from + ", rest = \"removed\" }"))
 	g.ns(0, "declare", g.dir)
 	p := g.plan(1)
 	if got := p.Hosts[0].Steps[0]; !strings.HasSuffix(got.Text, "and remove 1 file that nobody declared") || fmt.Sprint(got.Removes) != "[stray.txt]" {
@@ -347,7 +347,7 @@ func TestContentFromElsewhere(t *testing.T) {
 	g.ns(0, "restore", g.name, "--yes", "--removing", host+"/content/timetable")
 
 	g.declareText(site(fmt.Sprintf(`{ git = "%s/code.git", at = "main", folder = "www", secret = "no-such" }`, url)))
-	if out := g.ns(2, "declare", g.dir); !strings.Contains(out, "northstake secret put no-such") {
+	if out := g.ns(2, "declare", g.dir); !strings.Contains(out, "northstake secret keep no-such") {
 		t.Errorf("a secret that is not there:\n%s", out)
 	}
 }

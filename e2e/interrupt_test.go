@@ -42,7 +42,7 @@ func (g *ground) unhold(host string) { g.on(host, "rm -f "+holdFile+" "+holdFile
 
 // every kind of step that there is, in one plan.
 const everyKind = "[kit.base]\npackages = [\"cron\"]\ninbound = \"declared\"\nservices = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }\n" +
-	"[kit.base.file.\"/etc/harbour/tide.conf\"]\ntext = \"tide = ebb\\n\"\n[kit.base.link.\"/srv/now\"]\nto = \"/srv/www\"\n[kit.base.account.harbour]\n"
+	"[kit.base.file.\"/etc/harbour/tide.conf\"]\ntext = \"tide = ebb\\n\"\n[kit.base.link.\"/srv/now\"]\npoints_to = \"/srv/www\"\n[kit.base.account.harbour]\n"
 
 // startRun starts a run without waiting for its end.
 func (g *ground) startRun(plan int64) int64 {

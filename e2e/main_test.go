@@ -275,7 +275,7 @@ func newGroundOf(t testing.TB, s *service, families []lab.Family, extra string) 
 	g.declareText(extra)
 	g.content("index.html", page("one"))
 	g.content("linked.html", page("one"))
-	g.ns(0, "secret", "put", "keeper", "--file", labs.KeyFile())
+	g.ns(0, "secret", "keep", "keeper", "--file", labs.KeyFile())
 	return g
 }
 

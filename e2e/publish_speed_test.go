@@ -116,7 +116,7 @@ func TestSpeedOfManyStakes(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("[kit.base]\npackages = [\"cron\", \"tree\"]\n")
 	for i := range 100 {
-		fmt.Fprintf(&b, "[kit.base.directory.\"/srv/d%d\"]\n[kit.base.link.\"/srv/l%d\"]\nto = \"/srv/d%d\"\n", i, i, i)
+		fmt.Fprintf(&b, "[kit.base.directory.\"/srv/d%d\"]\n[kit.base.link.\"/srv/l%d\"]\npoints_to = \"/srv/d%d\"\n", i, i, i)
 	}
 	for i := range 100 {
 		fmt.Fprintf(&b, "[kit.base.file.\"/etc/harbour/f%d\"]\ntext = \"tide %d\\n\"\n", i, i)

@@ -110,7 +110,7 @@ func TestPasswords(t *testing.T) {
 	write(t, secret, "low-tide-7\n")
 	name := "warden-" + g.name
 	name = strings.Trim(name[:min(40, len(name))], "-")
-	g.ns(0, "secret", "put", name, "--file", secret)
+	g.ns(0, "secret", "keep", name, "--file", secret)
 	reach := fmt.Sprintf("[host.%s.reach]\nuser = \"warden\"\npassword = %q\nsudo_password = %%q\n", h, name)
 	g.declareText(bareKit + fmt.Sprintf(reach, name))
 	g.ns(0, "declare", g.dir)

@@ -15,11 +15,11 @@ func actCommand(a *app) *cobra.Command {
 	var ground string
 	var yes, details bool
 	cmd := &cobra.Command{
-		Use: "act {restart SERVICE | reload SERVICE | refresh | upgrade | reboot}", Short: "Do something now that is no lasting state: planned, recorded and run like the rest",
+		Use: "act {restart SERVICE | reload SERVICE | relist | upgrade | reboot}", Short: "Do something now that is no lasting state: planned, recorded and run like the rest",
 		Long: `Do something now that is no lasting state, on the hosts that are chosen:
 
   restart SERVICE, reload SERVICE   the service, on hosts where it runs
-  refresh                           the lists of what package sources offer
+  relist                            the lists of what package sources offer, read anew
   upgrade                           all packages, to the newest that the sources offer
   reboot                            restart the host, wait for it, and check its sites
 

@@ -127,6 +127,9 @@ func correct(dir string, d *declare.Declaration, list []moved) error {
 	lines := map[string][]string{}
 	for _, m := range list {
 		at := d.At("host", m.Host, "address")
+		if program, printed := declare.Printed(at.File); printed {
+			return fmt.Errorf("host %s is printed by %s: make it print the address %q", m.Host, program, m.Found)
+		}
 		file := filepath.Join(dir, at.File)
 		if lines[file] == nil {
 			b, err := os.ReadFile(file)

@@ -19,7 +19,7 @@ func applyCommand(a *app) *cobra.Command {
 	var yes bool
 	var removing []string
 	cmd := &cobra.Command{
-		Use: "apply PLAN", Short: "Do exactly what a plan says, on all its hosts at once", Args: cobra.ExactArgs(1),
+		Use: "apply PLAN", Short: "Carry out a plan, on all its hosts at once", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			id, err := number(args[0], "plan")
 			if err != nil {

@@ -30,13 +30,13 @@ func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
 		}
 		sources = append(sources, declare.Source{Name: e.Name(), Text: string(b)})
 	}
-	if from, keep := declare.HostList(sources); from != "" {
-		list, err := hostList(dir, from, keep)
+	if program, hold := declare.MoreHosts(sources); program != "" {
+		printed, err := moreHosts(dir, program, hold)
 		if err != nil {
 			return nil, nil, err
 		}
-		if list != nil {
-			sources = append(sources, *list)
+		if printed != nil {
+			sources = append(sources, *printed)
 		}
 	}
 	m := &declare.Manifest{Files: []declare.File{}}

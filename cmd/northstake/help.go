@@ -15,7 +15,7 @@ import (
 func helpCommand(a *app) *cobra.Command {
 	var markdown bool
 	cmd := &cobra.Command{
-		Use: "help [COMMAND | KEY]", Short: "Explain a command, or a key of the declaration such as site.index",
+		Use: "help [COMMAND | KEY]", Short: "Say what a command or a key means",
 		RunE: func(cmd *cobra.Command, args []string) error {
 			root := cmd.Root()
 			if markdown {
@@ -30,11 +30,7 @@ func helpCommand(a *app) *cobra.Command {
 			}
 			keys, near := platform.Keys(strings.Join(args, "."))
 			if len(keys) == 0 {
-				fix := "northstake help lists the commands, and northstake help site the keys of a site"
-				if near != "" {
-					fix = fmt.Sprintf("did you mean %q?", near)
-				}
-				return fmt.Errorf("no command and no key of a declaration is called %q\n  %s", strings.Join(args, "."), fix)
+				return noSuchKey(strings.Join(args, "."), near)
 			}
 			if done, err := a.print(keys); done {
 				return err
@@ -57,6 +53,26 @@ func helpCommand(a *app) *cobra.Command {
 		panic(err) // the flag is made in the line above
 	}
 	return cmd
+}
+
+// noSuchKey says that nothing is called so, and what is nearest.
+func noSuchKey(word, near string) error {
+	table, _, ok := cutLast(word, ".")
+	what, fix := "no command and no key of a declaration is called %q", "northstake help lists the commands, and northstake help site the keys of a site"
+	if above, _ := declare.FindKeys(table); ok && len(above) > 0 {
+		what, fix = "no key of a declaration is called %q", fmt.Sprintf("northstake help %s lists the keys that there are", table)
+	}
+	if near != "" {
+		fix = fmt.Sprintf("did you mean %q?", near)
+	}
+	return fmt.Errorf(what+"\n  %s", word, fix)
+}
+
+func cutLast(s, sep string) (before, after string, found bool) {
+	if i := strings.LastIndex(s, sep); i >= 0 {
+		return s[:i], s[i+len(sep):], true
+	}
+	return s, "", false
 }
 
 // listKeys prints a line for each key.

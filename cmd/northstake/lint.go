@@ -30,7 +30,9 @@ func lintGround(dir, unpacked string) (*declare.Declaration, []declare.Source, *
 	}
 	if len(problems) > 0 {
 		for i := range problems {
-			problems[i].File = filepath.Join(dir, problems[i].File)
+			if _, printed := declare.Printed(problems[i].File); !printed {
+				problems[i].File = filepath.Join(dir, problems[i].File)
+			}
 		}
 		return nil, nil, nil, problems
 	}

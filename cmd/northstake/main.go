@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"os"
 	"os/signal"
-	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
@@ -60,7 +59,7 @@ func command() *cobra.Command {
 		Long: `North Stake holds web server hosts to what you declare.
 
 Write a declaration (northstake new), check it (lint), tell the service who the
-hosts are (trust), see what would change (plan), do exactly that (apply), and
+hosts are (trust), see what would change (plan), carry that out (apply), and
 find out later what has changed by hand (drift).
 
 Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
@@ -88,26 +87,13 @@ Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return fmt.Errorf("%w\n  %s --help says which there are", err, c.CommandPath())
 	})
-	sayHowWritten(root)
-	return root
-}
-
-// sayHowWritten makes a command that is given too much or too little say how it is
-// written, and so those below it.
-func sayHowWritten(c *cobra.Command) {
-	if check := c.Args; check != nil {
-		c.Args = func(c *cobra.Command, args []string) error {
-			if check(c, args) == nil {
-				return nil
-			}
-			given := "nothing"
-			if len(args) > 0 {
-				given = strings.Join(args, " ")
-			}
-			return fmt.Errorf("%s was given %s; it is written\n  %s", c.CommandPath(), given, c.UseLine())
+	root.InitDefaultCompletionCmd()
+	for _, c := range root.Commands() {
+		if c.Name() == "completion" {
+			c.Short = "Print what makes a shell complete the commands"
 		}
 	}
-	for _, below := range c.Commands() {
-		sayHowWritten(below)
-	}
+	root.SetUsageTemplate(usage)
+	sayHowWritten(root)
+	return root
 }

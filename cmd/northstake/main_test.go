@@ -12,6 +12,9 @@ import (
 	"testing"
 
 	"northstake/core/declare"
+	"northstake/core/plan"
+	"northstake/core/stake"
+	"northstake/service/contract"
 )
 
 // northstake runs the command line in this process and returns what it printed.
@@ -116,7 +119,13 @@ func TestEveryKeyIsExplainedAtThePrompt(t *testing.T) {
 	if out, code := northstake(t, "help", "site.indx"); code != 2 || !strings.Contains(out, `did you mean "site.index"?`) {
 		t.Errorf("%d: %s", code, out)
 	}
-	if out, code := northstake(t, "help", "plan"); code != 0 || !strings.Contains(out, "Usage:") {
+	if out, code := northstake(t, "help", "host.container"); code != trouble || !strings.Contains(out, `no key of a declaration is called "host.container"`) || !strings.Contains(out, `did you mean "host.content"?`) {
+		t.Errorf("a key that is not there: %d\n%s", code, out)
+	}
+	if out, code := northstake(t, "help", "host.quay9"); code != trouble || !strings.Contains(out, "northstake help host lists the keys that there are") {
+		t.Errorf("a name where a key is asked for: %d\n%s", code, out)
+	}
+	if out, code := northstake(t, "help", "plan"); code != 0 || !strings.Contains(out, "Written\n\n  northstake plan [GROUND]") {
 		t.Errorf("%d: %s", code, out)
 	}
 }
@@ -157,7 +166,8 @@ func TestASecretThatIsPipedIn(t *testing.T) {
 func TestACommandSaysHowItIsWritten(t *testing.T) {
 	for words, want := range map[string]string{
 		"show": "northstake show was given nothing; it is written\n  northstake show HOST", "lint a b": "northstake lint was given a b; it is written\n  northstake lint [DIR]",
-		"plan --bogus": "northstake plan --help says which there are", "trust": "say which hosts", "secret remove": "northstake secret remove NAME",
+		"plan --bogus": "northstake plan --help says which there are", "trust": "say which hosts", "secret forget": "northstake secret forget NAME",
+		"secret keap x": `did you mean "northstake secret keep"?`, "token give": "northstake token has no command \"give\"\n  it has create, list, remove", "pln": `did you mean "northstake plan"?`,
 	} {
 		if out, code := northstake(t, strings.Fields(words)...); code != trouble || !strings.Contains(out, want) {
 			t.Errorf("%s exits with %d: %s", words, code, out)
@@ -220,5 +230,23 @@ func TestAFileBesideTheDeclaration(t *testing.T) {
 func TestLinesAreNotFilledUp(t *testing.T) {
 	if got := newPaper(os.Stdout).faint("ebb\na longer line\n\nflood"); got != "ebb\na longer line\n\nflood" {
 		t.Errorf("%q", got)
+	}
+}
+
+// A plan ends by saying where it would do how much, as what it is kept, and what comes
+// next.
+func TestAPlanEndsWithWhatComesNext(t *testing.T) {
+	step := plan.Step{Number: 1, Move: stake.Move{Text: "install package nginx"}}
+	one := contract.Plan{Id: 4, Steps: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{step}}, {Host: "quay2"}}}
+	two := contract.Plan{Id: 12, Steps: 3, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{step, step}}, {Host: "quay2", Steps: []plan.Step{step}}}}
+	for want, p := range map[string]contract.Plan{
+		"\n1 step on quay1, kept as plan 4. Next: northstake apply 4\n": one, "\n3 steps on 2 hosts, kept as plan 12. Next: northstake apply 12\n": two,
+	} {
+		var out strings.Builder
+		a := &app{out: &paper{w: &out}}
+		a.showPlan("saltmarsh", p, false)
+		if !strings.HasSuffix(out.String(), want) {
+			t.Errorf("a plan ends with %q, want %q", out.String(), want)
+		}
 	}
 }

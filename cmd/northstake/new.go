@@ -75,7 +75,7 @@ name  = %q
 about = "What this ground is, in a line"
 
 # How hosts are reached. Give the private key to the service under its name:
-#   northstake secret put keeper --file ~/.ssh/id_ed25519
+#   northstake secret keep keeper --file ~/.ssh/id_ed25519
 [reach]
 user = "keeper"
 key  = "keeper"

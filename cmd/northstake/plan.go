@@ -111,7 +111,7 @@ func planCommand(a *app) *cobra.Command {
 const shortDetail = 14 // lines of a detail that are shown unless all are asked for
 
 func (a *app) showPlan(ground string, p contract.Plan, details bool) {
-	working := 0
+	var working []string
 	for _, h := range p.Hosts {
 		if len(h.Steps) == 0 && len(h.Blockers) == 0 && h.Unread == "" && len(h.Cautions) == 0 {
 			continue
@@ -153,16 +153,20 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 			}
 		}
 		if len(h.Steps) > 0 {
-			working++
+			working = append(working, h.Host)
 		}
 	}
 	switch {
 	case p.Steps == 0 && p.Blockers == 0:
 		a.out.line("there is nothing to do: all is as revision %d of ground %s declares", p.Revision, ground)
-	case working == 0:
+	case len(working) == 0:
 		a.out.line("plan %d can do nothing until what is in the way is cleared", p.Id)
 	default:
-		a.out.line("plan %d: %s on %s. To do exactly this: northstake apply %d", p.Id, counted(p.Steps, "step", "steps"), counted(working, "host", "hosts"), p.Id)
+		where := counted(len(working), "host", "hosts")
+		if len(working) == 1 {
+			where = working[0]
+		}
+		a.out.line("%s on %s, kept as plan %d. Next: northstake apply %d", counted(p.Steps, "step", "steps"), where, p.Id, p.Id)
 	}
 }
 

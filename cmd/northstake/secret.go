@@ -13,10 +13,10 @@ import (
 )
 
 func secretCommand(a *app) *cobra.Command {
-	cmd := &cobra.Command{Use: "secret", Short: "Keys and passwords that the service keeps, sealed"}
+	cmd := &cobra.Command{Use: "secret", Short: "Keys and passwords that the service keeps under seal"}
 	var file string
-	put := &cobra.Command{
-		Use: "put NAME", Short: "Keep a secret, from a file, standard input, or a prompt; never from an argument", Args: cobra.ExactArgs(1),
+	keep := &cobra.Command{
+		Use: "keep NAME", Short: "Keep a secret, from a file, standard input, or a prompt; never from an argument", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			value, err := readSecret(file, args[0])
 			if err != nil {
@@ -26,7 +26,7 @@ func secretCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			res, err := api.PutSecretWithResponse(cmd.Context(), args[0], contract.PutSecretJSONRequestBody{Value: value})
+			res, err := api.KeepSecretWithResponse(cmd.Context(), args[0], contract.KeepSecretJSONRequestBody{Value: value})
 			if err := a.answered(res, err); err != nil {
 				return err
 			}
@@ -34,7 +34,7 @@ func secretCommand(a *app) *cobra.Command {
 			return nil
 		},
 	}
-	put.Flags().StringVar(&file, "file", "", "file with the secret; left out, or -, for what is piped in")
+	keep.Flags().StringVar(&file, "file", "", "file with the secret; left out, or -, for what is piped in")
 	list := &cobra.Command{
 		Use: "list", Short: "List the secrets' names", Args: cobra.NoArgs,
 		RunE: func(cmd *cobra.Command, _ []string) error {
@@ -53,18 +53,18 @@ func secretCommand(a *app) *cobra.Command {
 			for _, s := range *res.JSON200 {
 				rows = append(rows, []string{s.Name, ago(s.UpdatedAt)})
 			}
-			a.out.table([]string{"secret", "put"}, rows)
+			a.out.table([]string{"secret", "kept"}, rows)
 			return nil
 		},
 	}
-	remove := &cobra.Command{
-		Use: "remove NAME", Short: "Forget a secret", Args: cobra.ExactArgs(1),
+	forget := &cobra.Command{
+		Use: "forget NAME", Short: "Forget a secret", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
 			api, err := a.api()
 			if err != nil {
 				return err
 			}
-			res, err := api.DeleteSecretWithResponse(cmd.Context(), args[0])
+			res, err := api.ForgetSecretWithResponse(cmd.Context(), args[0])
 			if err := a.answered(res, err); err != nil {
 				return err
 			}
@@ -72,7 +72,7 @@ func secretCommand(a *app) *cobra.Command {
 			return nil
 		},
 	}
-	cmd.AddCommand(put, list, remove)
+	cmd.AddCommand(keep, list, forget)
 	return cmd
 }
 

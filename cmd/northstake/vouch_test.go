@@ -96,10 +96,10 @@ func TestAListOfFingerprintsVouches(t *testing.T) {
 	}
 }
 
-// A program's list of hosts is asked for, and taken again while it is kept.
-func TestAProgramListsHosts(t *testing.T) {
+// A program is asked for more hosts, and what it printed is taken again while it is held.
+func TestAProgramPrintsHosts(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
-	path := file(t, "hosts", "#!/bin/sh\necho x >> asked\necho '{\"hosts\": {}}'\n", 0o755)
+	path := file(t, "hosts", "#!/bin/sh\necho x >> asked\necho '[host.quay3]'\n", 0o755)
 	dir := filepath.Dir(path)
 	old := time.Now().Add(-time.Hour)
 	if err := os.Chtimes(path, old, old); err != nil {
@@ -112,26 +112,26 @@ func TestAProgramListsHosts(t *testing.T) {
 		}
 		return strings.Count(string(b), "x")
 	}
-	for i, keep := range []time.Duration{0, 0, time.Minute, time.Minute, time.Minute, time.Nanosecond} {
-		s, err := hostList(dir, "hosts", keep)
-		if err != nil || s == nil || s.Name != "hosts.json" || strings.TrimSpace(s.Text) != `{"hosts": {}}` {
+	for i, hold := range []time.Duration{0, 0, time.Minute, time.Minute, time.Minute, time.Nanosecond} {
+		s, err := moreHosts(dir, "hosts", hold)
+		if err != nil || s == nil || s.Name != "what hosts prints" || strings.TrimSpace(s.Text) != "[host.quay3]" {
 			t.Fatalf("%+v, %v", s, err)
 		}
 		if got, want := asked(), []int{1, 2, 3, 3, 3, 4}[i]; got != want {
 			t.Errorf("time %d: it was asked %d times, want %d", i, got, want)
 		}
 	}
-	if s, err := hostList(dir, "none", 0); s != nil || err != nil {
+	if s, err := moreHosts(dir, "none", 0); s != nil || err != nil {
 		t.Errorf("a program that is not there: %v, %v", s, err)
 	}
 	for text, want := range map[string]string{"#!/bin/sh\necho low tide >&2; exit 3\n": "low tide"} {
 		bad := file(t, "hosts", text, 0o755)
-		if _, err := hostList(filepath.Dir(bad), "hosts", 0); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := moreHosts(filepath.Dir(bad), "hosts", 0); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("a program that fails: %v", err)
 		}
 	}
 	plain := file(t, "hosts", "", 0o644)
-	if _, err := hostList(filepath.Dir(plain), "hosts", 0); err == nil || !strings.Contains(err.Error(), "make it executable") {
+	if _, err := moreHosts(filepath.Dir(plain), "hosts", 0); err == nil || !strings.Contains(err.Error(), "make it executable") {
 		t.Errorf("a file that is no program: %v", err)
 	}
 }

@@ -27,6 +27,11 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 	for _, k := range n.keys {
 		child := n.table[k]
 		f, ok := byName[k]
+		if now, was := former[v.Type().Name()+"."+k]; !ok && was {
+			r.problem(child.keyAt, fmt.Sprintf("%s is written %s now", k, now.key), now.fix(child))
+			r.mistook(below(now.key))
+			continue
+		}
 		if !ok {
 			where := "at the top of a declaration"
 			if len(path) > 0 {
@@ -34,10 +39,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 			}
 			r.problem(child.keyAt, fmt.Sprintf("there is no key %q %s", k, where), didYouMean(k, names))
 			if meant := near(k, names); meant != "" && n.table[meant] == nil {
-				if r.miswritten == nil {
-					r.miswritten = map[string]bool{}
-				}
-				r.miswritten[below(meant)] = true
+				r.mistook(below(meant))
 			}
 			continue
 		}
@@ -58,6 +60,14 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 			r.problem(n.keyAt, fmt.Sprintf("%s has no %s", tableName(path), f.name), fix)
 		}
 	}
+}
+
+// mistook notes that another key is taken to stand for the one with this path.
+func (r *reader) mistook(path string) {
+	if r.miswritten == nil {
+		r.miswritten = map[string]bool{}
+	}
+	r.miswritten[path] = true
 }
 
 func tableName(path []string) string {

@@ -26,7 +26,7 @@ func (l *linter) fetching(c *Content, sub func(string) []string) bool {
 		u, err := url.Parse(v)
 		switch {
 		case err == nil && u.User != nil && (key == "url" || u.Scheme != "ssh"):
-			l.say(sub(key), "an account stands in the URL, where many can read it", "give it to northstake secret put NAME, and write secret = \"NAME\"")
+			l.say(sub(key), "an account stands in the URL, where many can read it", "give it to northstake secret keep NAME, and write secret = \"NAME\"")
 		case err != nil || !contains(schemes[key], u.Scheme) || u.Host == "" || badText(strings.ReplaceAll(strings.ReplaceAll(v, "?", ""), "&", "")) != "":
 			l.say(sub(key), fmt.Sprintf("%q cannot be fetched from", v), "write a URL that begins with "+strings.Join(schemes[key], ":, ")+":")
 		}
@@ -45,7 +45,7 @@ func (l *linter) fetching(c *Content, sub func(string) []string) bool {
 	case c.Secret != "" && c.Fetched() == "":
 		l.say(sub("secret"), "a secret is for what is fetched", "take it out")
 	case c.Secret != "" && !plainName.MatchString(c.Secret):
-		l.say(sub("secret"), "secret names a secret, and this is not a secret's name", "write the secret's name here, and give its value to northstake secret put NAME")
+		l.say(sub("secret"), "secret names a secret, and this is not a secret's name", "write the secret's name here, and give its value to northstake secret keep NAME")
 	}
 	return len(l.problems) == before
 }

@@ -91,11 +91,11 @@ func (l *linter) things(s Settings, at []string) {
 		if !l.place(p, sub("link", p)) || !once(p, "link") {
 			continue
 		}
-		to := s.Links[p].To
+		to := s.Links[p].PointsTo
 		if to != "" && (strings.IndexFunc(to, func(r rune) bool { return r < 0x20 || r == 0x7f }) >= 0 || len(to) > 1000) {
-			l.say(sub("link", p, "to"), fmt.Sprintf("%q cannot be what a link leads to", to), "use a plainer path")
+			l.say(sub("link", p, "points_to"), fmt.Sprintf("%q cannot be what a link leads to", to), "use a plainer path")
 		} else if to == p {
-			l.say(sub("link", p, "to"), "the link leads to itself", "name what it should lead to")
+			l.say(sub("link", p, "points_to"), "the link leads to itself", "name what it should lead to")
 		}
 	}
 }
@@ -133,11 +133,11 @@ func (l *linter) textFile(f *TextFile, at []string) {
 		return
 	}
 	l.ownerAndMode(f.Owner, f.Group, f.Mode, at)
-	if f.Block != "" && !plainName.MatchString(f.Block) {
-		l.say(sub("block"), fmt.Sprintf("block name %q has characters it cannot have", f.Block), "use lower-case letters, digits and hyphens")
+	if f.Portion != "" && !plainName.MatchString(f.Portion) {
+		l.say(sub("portion"), fmt.Sprintf("portion name %q has characters it cannot have", f.Portion), "use lower-case letters, digits and hyphens")
 	}
-	if f.Block == "" && f.Comment != "" {
-		l.say(sub("comment"), "a comment sign is for the lines around a block", "add block = \"NAME\", or take comment out")
+	if f.Portion == "" && f.Comment != "" {
+		l.say(sub("comment"), "a comment sign is for the lines around a portion", "add portion = \"NAME\", or take comment out")
 	}
 	for key, list := range map[string][]string{"reload": f.Reload, "restart": f.Restart} {
 		for i, s := range list {

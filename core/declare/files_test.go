@@ -20,7 +20,7 @@ owner = "keeper"
 template = "files/motd.tmpl"
 [kit.base.file."/etc/hosts"]
 text = "10.0.0.9 pier\\n"
-block = "pier"
+portion = "pier"
 [kit.late.file."/etc/motd"]
 text = "late"
 [host.a]
@@ -31,7 +31,7 @@ givens = { port = "south" }
 address = "10.0.0.2"
 kits = ["base", "late"]
 [host.b.link."/srv/now"]
-to = "/srv/data"
+points_to = "/srv/data"
 `
 
 func withText(path, text string) *Manifest {
@@ -64,7 +64,7 @@ func TestGivensAndTemplates(t *testing.T) {
 	if late := d.FilesFor("b")[1]; *late.Is.Text != "late" || late.From.Line != 16 {
 		t.Errorf("of two kits the later one wins: %+v", late)
 	}
-	if l := d.LinksFor("b"); len(l) != 1 || l[0].Is.To != "/srv/data" || len(d.LinksFor("a")) != 0 {
+	if l := d.LinksFor("b"); len(l) != 1 || l[0].Is.PointsTo != "/srv/data" || len(d.LinksFor("a")) != 0 {
 		t.Errorf("%+v", l)
 	}
 }
@@ -86,23 +86,23 @@ func TestATemplateThatLacksSomething(t *testing.T) {
 
 func TestThingsThatCannotBeDeclared(t *testing.T) {
 	for text, want := range map[string]string{
-		"[host.a.file.\"etc/motd\"]\ntext=\"\"":                                    "is not an absolute path",
-		"[host.a.file.\"/etc/../etc/motd\"]\ntext=\"\"":                            "is not in its shortest form",
-		"[host.a.file.\"/proc/sys/x\"]\ntext=\"\"":                                 "is kept by the system",
-		"[host.a.file.\"/var/lib/northstake/x\"]\ntext=\"\"":                       "is kept by the system or by North Stake",
-		"[host.a.file.\"/etc/x\"]\nowner=\"root\"":                                 "takes its text in one way",
-		"[host.a.file.\"/etc/x\"]\ntext=\"\"\nfrom=\"y\"":                          "takes its text in one way",
-		"[host.a.file.\"/etc/x\"]\nfrom=\"files/mots\"":                            `there is no file "files/mots"`,
-		"[host.a.file.\"/etc/x\"]\ntext=\"\"\nmode=\"rw\"":                         "is not a mode",
-		"[host.a.file.\"/etc/x\"]\ntext=\"\"\ncomment=\"#\"":                       "a comment sign is for the lines around a block",
-		"[host.a.file.\"/etc/x\"]\ntext=\"\"\nreload=[\"nginx.service\"]":          "is not a service name",
-		"[host.a.file.\"/etc/x\"]\ntext=\"\"\n[host.a.link.\"/etc/x\"]\nto=\"/y\"": "is declared as a file and as a link",
-		"[host.a.link.\"/etc/x\"]\nto=\"/etc/x\"":                                  "leads to itself",
-		"[host.a.link.\"/etc/x\"]":                                                 "has no to",
-		"[host.a.directory.\"/etc\"]":                                              "belongs to the system",
-		"[host.a.directory.\"/srv/x\"]\nowner=\"No One\"":                          "is not the name of an account",
-		"[host.a]\ngivens={ Port = \"x\" }":                                        "characters its name cannot have",
-		"[host.a]\ngivens={ port = 5 }":                                            "should be text in quotes",
+		"[host.a.file.\"etc/motd\"]\ntext=\"\"":                                           "is not an absolute path",
+		"[host.a.file.\"/etc/../etc/motd\"]\ntext=\"\"":                                   "is not in its shortest form",
+		"[host.a.file.\"/proc/sys/x\"]\ntext=\"\"":                                        "is kept by the system",
+		"[host.a.file.\"/var/lib/northstake/x\"]\ntext=\"\"":                              "is kept by the system or by North Stake",
+		"[host.a.file.\"/etc/x\"]\nowner=\"root\"":                                        "takes its text in one way",
+		"[host.a.file.\"/etc/x\"]\ntext=\"\"\nfrom=\"y\"":                                 "takes its text in one way",
+		"[host.a.file.\"/etc/x\"]\nfrom=\"files/mots\"":                                   `there is no file "files/mots"`,
+		"[host.a.file.\"/etc/x\"]\ntext=\"\"\nmode=\"rw\"":                                "is not a mode",
+		"[host.a.file.\"/etc/x\"]\ntext=\"\"\ncomment=\"#\"":                              "a comment sign is for the lines around a portion",
+		"[host.a.file.\"/etc/x\"]\ntext=\"\"\nreload=[\"nginx.service\"]":                 "is not a service name",
+		"[host.a.file.\"/etc/x\"]\ntext=\"\"\n[host.a.link.\"/etc/x\"]\npoints_to=\"/y\"": "is declared as a file and as a link",
+		"[host.a.link.\"/etc/x\"]\npoints_to=\"/etc/x\"":                                  "leads to itself",
+		"[host.a.link.\"/etc/x\"]":                                                        "has no points_to",
+		"[host.a.directory.\"/etc\"]":                                                     "belongs to the system",
+		"[host.a.directory.\"/srv/x\"]\nowner=\"No One\"":                                 "is not the name of an account",
+		"[host.a]\ngivens={ Port = \"x\" }":                                               "characters its name cannot have",
+		"[host.a]\ngivens={ port = 5 }":                                                   "should be text in quotes",
 	} {
 		source := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n" + strings.TrimPrefix(text, "[host.a]\n")
 		_, problems := Parse([]Source{{Name: "g.toml", Text: source}}, withText("files/motd", ""))

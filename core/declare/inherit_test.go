@@ -81,15 +81,14 @@ func TestSitesTakeWhatTheirKitsSay(t *testing.T) {
 	}
 }
 
-// A list of hosts is read like the rest: its hosts take kits and are told apart by
-// place.
-func TestHostsFromAList(t *testing.T) {
-	text := strings.Replace(sound, `name = "saltmarsh"`, "name = \"saltmarsh\"\nhosts_from = \"bin/hosts\"", 1)
-	m := manifest("content/timetable/index.html")
-	parse := func(list string) (*Declaration, Problems) {
-		return Parse([]Source{{Name: "g.toml", Text: text}, {Name: "bin/hosts.json", Text: list}}, m)
+// More hosts are read like the rest: they take kits and are told apart by place.
+func TestMoreHosts(t *testing.T) {
+	text := strings.Replace(sound, `name = "saltmarsh"`, "name = \"saltmarsh\"\nmore_hosts = { program = \"bin/hosts\", hold = \"10m\" }", 1)
+	m := manifest("content/timetable/index.html", "bin/host")
+	parse := func(printed string) (*Declaration, Problems) {
+		return Parse([]Source{{Name: "g.toml", Text: text}, {Name: PrintedBy("bin/hosts"), Text: printed}}, m)
 	}
-	d, problems := parse("{\"hosts\": {\n  \"quay3\": {\"address\": \"10.88.0.13\", \"kits\": [\"base\"], \"labels\": [\"web\"],\n   \"reach\": {\"port\": 2222, \"sudo\": false}, \"givens\": {\"tide\": \"ebb\"}}}}")
+	d, problems := parse("[host.quay3]\naddress = \"10.88.0.13\"\nkits = [\"base\"]\nlabels = [\"web\"]\n  reach = { port = 2222, sudo = false }\ngivens = { tide = \"ebb\" }\n")
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -97,47 +96,100 @@ func TestHostsFromAList(t *testing.T) {
 	if len(d.Hosts) != 3 || d.Hosts["quay3"].Address != "10.88.0.13" || r.Port != 2222 || *r.Sudo || d.GivensOf("quay3")[0].Value != "ebb" {
 		t.Errorf("%+v, %+v", d.Hosts["quay3"], r)
 	}
-	if at := d.At("host", "quay3", "reach", "port"); at != (Position{"bin/hosts.json", 3, 22}) {
+	if at := d.At("host", "quay3", "reach", "port"); at != (Position{"what bin/hosts prints", 5, 20}) {
 		t.Errorf("its port is at %v", at)
 	}
-	for list, want := range map[string]string{
-		`{"hosts": {"quay3": {"adress": "10.0.0.1"}}}`:    `bin/hosts.json:1:22: there is no key "adress"`,
-		`{"hosts": {"quay3": {"address": 7}}}`:            "bin/hosts.json:1:33: address is a whole number",
-		`{"hosts": {"quay1": {"address": "10.0.0.1"}}}`:   `"quay1" is declared twice`,
-		`{"hosts": {"quay3": {"address": "10.88.0.11"}}}`: "has the address of host quay1",
-		"{\"hosts\": {\n\"quay3\": {\"address\": nope}}}": "bin/hosts.json:2:22: this is not JSON",
-		`{"hosts": {"quay3": {"address": "10.0.0.1"`:      "this is not JSON",
-		`["quay3"]`:        "a list of hosts is an object",
-		`{"machines": {}}`: `there is no key "machines"`,
-		`{"hosts": []}`:    "one key for each host",
-		`{"hosts": {}} x`:  "this is not JSON",
-		`{"hosts": {"q": {"address": "10.0.0.9", "address": "10.0.0.8"}}}`: `key "address" is written twice`,
-		`{"hosts": {"q": {"address": "10.0.0.9", "kits": null}}}`:          "null is no value",
+	if program, ok := Printed(d.At("host", "quay3").File); !ok || program != "bin/hosts" {
+		t.Errorf("its host is printed by %q, %t", program, ok)
+	}
+	const host = "[host.quay3]\naddress = \"10.0.0.1\"\n"
+	for printed, want := range map[string]string{
+		"[host.quay3]\nadress = \"10.0.0.1\"\n":              `what bin/hosts prints:2:1: there is no key "adress" in [host.quay3]`,
+		"[host.quay3]\naddress = 7\n":                        "what bin/hosts prints:2:11: address is a whole number",
+		"[host.quay1]\naddress = \"10.0.0.1\"\n":             `"quay1" is declared twice; the first is at g.toml`,
+		"[host.quay3]\naddress = \"10.88.0.11\"\n":           "has the address of host quay1",
+		"[host.quay3]\naddress = nope\n":                     "what bin/hosts prints:2:11:",
+		`{"hosts": {}}`:                                      "what bin/hosts prints:1:1:",
+		host + "[ground]\nname = \"mine\"\n":                 `what bin/hosts prints:3:2: "ground" stands among more hosts`,
+		host + "[kit.base]\npackages = [\"netcat\"]\n":       `"kit" stands among more hosts`,
+		host + "[reach]\nuser = \"mallory\"\n":               `"reach" stands among more hosts`,
+		"host = \"quay3\"\n":                                 "what bin/hosts prints:1:8: host is text, and should be a table for each host",
+		"[host.q]\naddress = \"10.0.0.9\"\naddress = \"\"\n": `key "address" is written twice`,
 	} {
-		_, problems := parse(list)
+		d, problems := parse(printed)
 		if !strings.Contains(problems.Error(), want) {
-			t.Errorf("%s: nothing says %q: %v", list, want, problems)
+			t.Errorf("%s: nothing says %q: %v", printed, want, problems)
+		}
+		if d.Reach.User == "mallory" || d.Ground.Name == "mine" {
+			t.Errorf("%s was taken", printed)
 		}
 	}
-	if _, problems := Parse([]Source{{Name: "g.toml", Text: text}}, m); !strings.Contains(problems.Error(), `there is no list of hosts from "bin/hosts"`) {
-		t.Errorf("without the list: %v", problems)
+	for change, want := range map[string]string{
+		`"bin/hosts"` + "=>" + `"../hosts"`:                    `"../hosts" does not lie beside the declaration`,
+		`"bin/hosts"` + "=>" + `"/bin/hosts"`:                  `"/bin/hosts" does not lie beside the declaration`,
+		`"bin/hosts"` + "=>" + `"hosts.json"`:                  "hosts in a file of their own are a .toml file",
+		`"bin/hosts"` + "=>" + `"bin/hots"`:                    `did you mean "bin/host"?`,
+		`"bin/hosts"` + "=>" + `""`:                            "no program is named",
+		`program = "bin/hosts", ` + "=>" + "":                  "[ground.more_hosts] has no program",
+		`"10m"` + "=>" + `"often"`:                             `"often" is not a length of time`,
+		`"10m"` + "=>" + `"-1m"`:                               `"-1m" is not a length of time`,
+		`{ program = "bin/hosts", hold = "10m" }=>"bin/hosts"`: "more_hosts is text, and should be a table",
+	} {
+		from, to, _ := strings.Cut(change, "=>")
+		_, problems := Parse([]Source{{Name: "g.toml", Text: strings.Replace(text, from, to, 1)}}, m)
+		if !strings.Contains(problems.Error(), want) {
+			t.Errorf("with %s nothing says %q: %v", to, want, problems)
+		}
 	}
-	if from, keep := HostList([]Source{{Name: "g.toml", Text: strings.Replace(text, "hosts_from", "hosts_cache = \"10m\"\nhosts_from", 1)}}); from != "bin/hosts" || keep.Minutes() != 10 {
-		t.Errorf("the list comes from %q, kept %v", from, keep)
+	if program, hold := MoreHosts([]Source{{Name: "g.toml", Text: text}}); program != "bin/hosts" || hold.Minutes() != 10 {
+		t.Errorf("more hosts come from %q, held %v", program, hold)
+	}
+	if program, _ := MoreHosts([]Source{{Name: "g.toml", Text: strings.Replace(text, "bin/hosts", "../hosts", 1)}}); program != "" {
+		t.Errorf("a program that does not lie beside the declaration would be run: %q", program)
 	}
 }
 
-func FuzzHostList(f *testing.F) {
-	f.Add(`{"hosts": {"quay3": {"address": "10.88.0.13", "kits": ["base"], "labels": []}}}`)
-	f.Add("{\"hosts\":{\"a\":[1,2.5,true,{}]}}")
-	f.Fuzz(func(t *testing.T, list string) {
-		_, problems := Parse([]Source{{Name: "g.toml", Text: sound}, {Name: "h.json", Text: list}}, manifest("content/timetable/index.html"))
+func FuzzMoreHosts(f *testing.F) {
+	f.Add("[host.quay3]\naddress = \"10.88.0.13\"\nkits = [\"base\"]\nlabels = []\n")
+	f.Add("host = [1, 2.5, true, {}]\n[kit.x]\n")
+	f.Fuzz(func(t *testing.T, printed string) {
+		d, problems := Parse([]Source{{Name: "g.toml", Text: sound}, {Name: PrintedBy("h"), Text: printed}}, manifest("content/timetable/index.html"))
 		for _, p := range problems {
 			if p.File == "" || p.Line < 1 || p.Column < 1 {
-				t.Fatalf("%q: a problem without a place: %+v", list, p)
+				t.Fatalf("%q: a problem without a place: %+v", printed, p)
 			}
 		}
+		if len(d.Kits) != 1 || len(d.Sites) != 1 {
+			t.Fatalf("%q brought more than hosts", printed)
+		}
 	})
+}
+
+// A declaration in former words is refused with the new ones named, each in its place
+// and once.
+func TestFormerWords(t *testing.T) {
+	m := manifest("content/timetable/index.html")
+	for key, now := range former {
+		table, word, _ := strings.Cut(key, ".")
+		add := map[string]string{
+			"Ground": "[ground]\n", "Link": "[host.quay1.link.\"/srv/a\"]\n", "TextFile": "[host.quay1.file.\"/etc/tides\"]\ntext = \"\"\n",
+			"Content": "[host.quay1.content.\"/srv/a\"]\ndir = \"content/timetable\"\n",
+		}[table]
+		if add == "" {
+			t.Errorf("no table of this test has keys of %s", table)
+		}
+		line := strings.Count(add, "\n") + 1
+		add += word + " = \"a value\"\n"
+		text := sound
+		if table == "Ground" {
+			add, text = add+"name = \"saltmarsh\"\n", strings.Replace(sound, "[ground]\nname = \"saltmarsh\"\n", "", 1)
+		}
+		_, problems := Parse([]Source{{Name: "g.toml", Text: text}, {Name: "old.toml", Text: add}}, m)
+		want := fmt.Sprintf("old.toml:%d:1: %s is written %s now", line, word, now.key)
+		if len(problems) != 1 || problems[0].Error() != want || !strings.HasPrefix(problems[0].Fix, "write "+now.key+" = ") || strings.Contains(now.line, "%s") != strings.Contains(problems[0].Fix, `"a value"`) {
+			t.Errorf("%s\nis answered with %+v, want %q", add, problems, want)
+		}
+	}
 }
 
 // What is said of content that is fetched, of ports, accounts and versions.
@@ -156,7 +208,7 @@ func TestMistakesInWhatIsNew(t *testing.T) {
 		"[host.quay1.source.ferries]\nurl = \"https://x.test/\"\nkey = \"none\"\nparts = [\"main\"]\n":                                           "parts belong to suites",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { url = \"https://x.test/a.zip\" }\n":                   "add sha256",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { url = \"ftp://x.test/a.zip\", sha256 = \"00\" }\n":    "cannot be fetched from",
-		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { git = \"https://u:p@x.test/a.git\" }\n":               "northstake secret put",
+		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { git = \"https://u:p@x.test/a.git\" }\n":               "northstake secret keep",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { git = \"git@x.test:a.git\", at = \"../x\" }\n":        "not the name of a branch",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content/timetable\", secret = \"x\" }\n":      "a secret is for what is fetched",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content/timetable\", keep = [\"*.html\"] }\n": "is to be left alone",

@@ -84,30 +84,26 @@ func chosen(part string) bool { return part != "" && unicode.IsUpper(rune(part[0
 
 // FindKeys returns the keys that a word means: a key's name, with or without what
 // people choose ("site.index", "site.timetable.index"), a table with the keys in
-// it ("site"), or the end of a key's name ("index", "source.key"). Near is a name that
-// is like it where none is found.
+// it ("site", "site.NAME"), or the end of a key's name ("index", "source.key"). Near is
+// a name that is like it where none is found: what people choose does not end a name,
+// so that a key that is not there is not taken for it.
 func FindKeys(word string) (found []Key, near_ string) {
-	asked := strings.Split(strings.ToLower(strings.Trim(word, "[]")), ".")
+	asked := askedParts(word)
+	n := len(asked) - 1
 	all := Keys()
-	var inTable, last []Key
+	var inTable, beside, last []Key
 	for _, k := range all {
 		parts := strings.Split(k.Name, ".")
 		switch {
 		case meant(parts, asked):
 			found = append(found, k)
-		case k.Table != "" && meant(strings.Split(strings.Trim(k.Table, "[]"), "."), asked):
+		case k.Table != "" && meantTable(k.Table, asked):
 			inTable = append(inTable, k)
 		case endsIn(parts, asked):
 			last = append(last, k)
 		}
-	}
-	if n := len(asked) - 1; len(found) == 0 && len(inTable) > 0 {
-		var words []string
-		for _, k := range inTable {
-			words = append(words, k.Word)
-		}
-		if meant := near(asked[n], words); meant != "" { // a key that is not there, and not a name
-			return nil, strings.Join(append(asked[:n:n], meant), ".")
+		if n > 0 && k.Table != "" && meant(strings.Split(strings.Trim(k.Table, "[]"), "."), asked[:n]) {
+			beside = append(beside, k)
 		}
 	}
 	if len(found) == 0 && len(inTable) == 0 {
@@ -121,6 +117,16 @@ func FindKeys(word string) (found []Key, near_ string) {
 		})
 	}
 	found = append(found, inTable...)
+	if len(found) == 0 && len(beside) > 0 {
+		var words []string
+		for _, k := range beside {
+			words = append(words, k.Word)
+		}
+		if meant := nearer(asked[n], words, 0.5); meant != "" {
+			return nil, strings.Join(append(asked[:n:n], meant), ".")
+		}
+		return nil, ""
+	}
 	if len(found) == 0 {
 		var names []string
 		for _, k := range all {
@@ -129,6 +135,44 @@ func FindKeys(word string) (found []Key, near_ string) {
 		near_ = near(strings.Join(asked, "."), names)
 	}
 	return found, near_
+}
+
+// askedParts are the parts of a key's name as people write it, those in quotes whole.
+func askedParts(word string) []string {
+	var out []string
+	var part strings.Builder
+	quote := rune(0)
+	for _, r := range strings.Trim(word, "[]") {
+		switch {
+		case quote == 0 && r == '.':
+			out = append(out, part.String())
+			part.Reset()
+			continue
+		case quote == 0 && (r == '"' || r == '\''):
+			quote = r
+		case r == quote:
+			quote = 0
+		}
+		part.WriteRune(r)
+	}
+	out = append(out, part.String())
+	for i, p := range out {
+		if strings.Trim(p, `"'`) == p {
+			out[i] = strings.ToLower(p)
+		}
+	}
+	return out
+}
+
+// meantTable says whether a table is the one asked for. What people choose ends its
+// name only as the capitals that stand for it, or where it can be no key.
+func meantTable(table string, asked []string) bool {
+	parts := strings.Split(strings.Trim(table, "[]"), ".")
+	if !meant(parts, asked) {
+		return false
+	}
+	end := asked[len(asked)-1]
+	return slices.Contains(parts, end) || strings.ContainsAny(end, `"'/*`) || slices.ContainsFunc(parts, func(p string) bool { return chosen(p) && strings.EqualFold(p, end) })
 }
 
 // directlyIn says whether a key is one of a table's, or of each of a table's tables.

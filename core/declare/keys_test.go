@@ -63,7 +63,13 @@ func TestAKeyIsFoundByWhatPeopleWrite(t *testing.T) {
 	if found, _ := FindKeys("host.port"); len(found) != 2 || found[0].Name != "host.NAME.port" || found[1].Name != "host.NAME.port.PORT.from" {
 		t.Errorf("a table of tables lists %d keys, the first %s", len(found), found[0].Name)
 	}
-	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address"} {
+	for _, word := range []string{"host.NAME", "[host.name]", `kit.base.file."/etc/tides.conf"`, "host.file./etc/motd"} {
+		if found, _ := FindKeys(word); len(found) < 3 {
+			t.Errorf("%q finds %v", word, found)
+		}
+	}
+	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address", "host.container": "host.content", "host.quay1.contaner": "host.quay1.content",
+		"host.quay7": "", "site.timetable": "", "host.container.image": "", "reach.usr": "reach.user", "nothing.like.this": ""} {
 		if found, near := FindKeys(word); len(found) > 0 || near != want {
 			t.Errorf("%q finds %v, near %q", word, found, near)
 		}

@@ -11,7 +11,6 @@ import (
 	"sort"
 	"strconv"
 	"strings"
-	"time"
 )
 
 // Parse reads the files of a declaration and checks all of it. The declaration
@@ -21,11 +20,6 @@ func Parse(sources []Source, m *Manifest) (*Declaration, Problems) {
 	sorted := append([]Source{}, sources...)
 	sort.Slice(sorted, func(i, j int) bool { return sorted[i].Name < sorted[j].Name })
 	for _, s := range sorted {
-		if strings.HasSuffix(s.Name, ".json") {
-			r.lines[s.Name] = strings.Split(s.Text, "\n")
-			r.jsonFile(s)
-			continue
-		}
 		r.file(s)
 	}
 	d := &Declaration{positions: map[string]span{}, sources: r.lines, manifest: m}
@@ -73,7 +67,7 @@ func (l *linter) all() {
 		l.say(keys("ground", "name"), fmt.Sprintf("ground name %q has characters it cannot have", g.Name), "use lower-case letters, digits and hyphens, at most 40")
 	}
 	l.givens(g.Givens, keys("ground"))
-	l.hostList(g)
+	l.moreHosts(g.More)
 	l.inherit()
 	l.reach(l.d.Reach, keys("reach"))
 	for _, name := range sortedKeys(l.d.Kits) {
@@ -109,50 +103,6 @@ func (l *linter) names(names map[string]string, at []string, form *regexp.Regexp
 }
 
 var givenName = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
-
-// hostList checks where a list of hosts comes from. The list itself is one of the
-// sources by then.
-func (l *linter) hostList(g Ground) {
-	if g.Cache != "" {
-		if d, err := time.ParseDuration(g.Cache); err != nil || d < 0 {
-			l.say(keys("ground", "hosts_cache"), fmt.Sprintf("%q is not a length of time", g.Cache), "write one such as \"10m\" or \"24h\"")
-		}
-	}
-	switch {
-	case g.Hosts == "" && g.Cache != "":
-		l.say(keys("ground", "hosts_cache"), "there is no list of hosts to keep", "add hosts_from = \"PROGRAM\", or take hosts_cache out")
-	case g.Hosts == "":
-	case path.IsAbs(g.Hosts) || path.Clean(g.Hosts) != g.Hosts || strings.HasPrefix(g.Hosts, ".."):
-		l.say(keys("ground", "hosts_from"), fmt.Sprintf("%q does not lie beside the declaration", g.Hosts), "write a path below the declaration's directory")
-	case l.lines[HostListName(g.Hosts)] == nil && l.d.manifest != nil:
-		l.say(keys("ground", "hosts_from"), fmt.Sprintf("there is no list of hosts from %q", g.Hosts), "put the program or file there")
-	}
-}
-
-// HostListName is the name among the sources of the list that a program or a file
-// gives.
-func HostListName(from string) string {
-	if strings.HasSuffix(from, ".json") {
-		return from
-	}
-	return from + ".json"
-}
-
-// HostList says from where the declaration in some sources takes a list of hosts,
-// and for how long it is kept; "" for none. What else is wrong with them is not
-// looked at.
-func HostList(sources []Source) (from string, cache time.Duration) {
-	r := &reader{root: newTable(span{}), lines: map[string][]string{}}
-	for _, s := range sources {
-		r.file(s)
-	}
-	d := &Declaration{positions: map[string]span{}, sources: r.lines}
-	if g := r.root.table["ground"]; g != nil && g.table != nil {
-		r.decode(d, g, reflect.ValueOf(&d.Ground).Elem(), keys("ground"))
-	}
-	cache, _ = time.ParseDuration(d.Ground.Cache) // lint says what is wrong with it
-	return d.Ground.Hosts, cache
-}
 
 func (l *linter) givens(givens map[string]string, at []string) {
 	for _, name := range sortedKeys(givens) {
@@ -191,7 +141,7 @@ func (l *linter) reach(r Reach, at []string) {
 	}
 	for key, v := range map[string]string{"key": r.Key, "password": r.Password, "sudo_password": r.SudoPassword} {
 		if v != "" && !plainName.MatchString(v) {
-			l.say(append(append([]string{}, at...), key), fmt.Sprintf("%s names a secret, and this is not a secret's name", key), "write the secret's name here, and give its value to northstake secret put NAME")
+			l.say(append(append([]string{}, at...), key), fmt.Sprintf("%s names a secret, and this is not a secret's name", key), "write the secret's name here, and give its value to northstake secret keep NAME")
 		}
 	}
 }
@@ -307,7 +257,7 @@ func (l *linter) host(name string, h *Host) {
 		l.say(keys("host", name), fmt.Sprintf("host %s has no login user", name), "add user = \"…\" to [reach] or to [host."+name+".reach]")
 	}
 	if r.Key == "" && r.Password == "" && !written("key") && !written("password") {
-		l.say(keys("host", name), fmt.Sprintf("host %s has no key and no password to log in with", name), "add key = \"NAME\" to [reach], and put it with northstake secret put NAME")
+		l.say(keys("host", name), fmt.Sprintf("host %s has no key and no password to log in with", name), "add key = \"NAME\" to [reach], and give it to northstake secret keep NAME")
 	}
 	l.settings(h.Settings, keys("host", name))
 }
@@ -525,9 +475,9 @@ func (l *linter) contentFiles(c *Content, at []string) ([]File, bool) {
 			l.say(sub(k), fmt.Sprintf("%q is not the name of an account", v), "use lower-case letters, digits, hyphens and underscores")
 		}
 	}
-	for k, v := range map[string]string{"file_mode": c.FileMode, "dir_mode": c.DirMode} {
+	for k, v := range map[string]string{"files": c.Modes.Files, "directories": c.Modes.Directories} {
 		if v != "" && !octalMode.MatchString(v) {
-			l.say(sub(k), fmt.Sprintf("%q is not a mode", v), "write three octal digits, such as \"0644\"")
+			l.say(append(sub("modes"), k), fmt.Sprintf("%q is not a mode", v), "write three octal digits, such as \"0644\"")
 		}
 	}
 	for i, p := range c.Keep {

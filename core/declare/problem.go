@@ -108,7 +108,10 @@ func (ps Problems) sort() {
 }
 
 // near returns the candidate most like word, or "" when none is near.
-func near(word string, candidates []string) string {
+func near(word string, candidates []string) string { return nearer(word, candidates, 0.6) }
+
+// nearer is near with the likeness that is wanted at least, from 0 to 1.
+func nearer(word string, candidates []string, least float64) string {
 	best, score := "", 0.0
 	for _, c := range candidates {
 		s := levenshtein.Similarity(strings.ToLower(word), strings.ToLower(c), nil)
@@ -119,11 +122,14 @@ func near(word string, candidates []string) string {
 			best, score = c, s
 		}
 	}
-	if score < 0.6 {
+	if score < least {
 		return ""
 	}
 	return best
 }
+
+// Near returns the name most like a word, or "" when none is near.
+func Near(word string, names []string) string { return near(word, names) }
 
 func letters(s string) string {
 	r := []rune(strings.ToLower(s))

@@ -71,8 +71,14 @@ func (r *reader) file(s Source) {
 	for range mostSyntaxErrors {
 		tree, bad := r.parse(s.Name, data)
 		if bad == nil {
+			if _, printed := Printed(s.Name); printed {
+				tree = r.hostsAlone(tree)
+			}
 			merge(r, r.root, tree)
 			break
+		}
+		if program, printed := Printed(s.Name); printed && bad.fix == "" {
+			bad.fix = program + " prints [host.NAME] tables, in TOML like any file of the declaration"
 		}
 		r.problem(bad.at, bad.what, bad.fix)
 		if !blankLine(data, bad.at.Line) {

@@ -31,11 +31,16 @@ type Declaration struct {
 // Ground names the declaration.
 type Ground struct {
 	Name  string `toml:"name" json:"name" doc:"Name of the ground: lower-case letters, digits and hyphens." required:"true" example:"\"saltmarsh\""`
-	Hosts string `toml:"hosts_from" json:"hosts_from,omitempty" doc:"Program or .json file beside the declaration that lists hosts, besides those that are declared: {\"hosts\": {NAME: {\"address\": …}}}, with the keys that a host has here." example:"\"bin/hosts\""`
-	Cache string `toml:"hosts_cache" json:"hosts_cache,omitempty" doc:"How long the list that a program printed is taken again, such as 10m." default:"it is asked each time" example:"\"10m\""`
 	About string `toml:"about" json:"about,omitempty" doc:"One line for people." example:"\"Public sites of Saltmarsh Ferries\""`
 
 	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of every host." example:"{ office = \"the harbour office\" }"`
+	More   *More             `toml:"more_hosts" json:"more_hosts,omitempty" doc:"A program beside the declaration that prints more hosts: [host.NAME] tables in TOML, and nothing else." example:"{ program = \"bin/hosts\", hold = \"10m\" }"`
+}
+
+// More says which program lists more hosts.
+type More struct {
+	Program string `toml:"program" json:"program" doc:"The program, by its path beside the declaration." required:"true" example:"\"bin/hosts\""`
+	Hold    string `toml:"hold" json:"hold,omitempty" doc:"How long what it printed is taken again, such as 10m." default:"it is asked each time" example:"\"10m\""`
 }
 
 // Reach says how a host is reached.
@@ -63,7 +68,7 @@ type Settings struct {
 	Directories map[string]*Directory `toml:"directory" each:"PATH" json:"directories,omitempty" doc:"Directories, by absolute path." example:"{ \"/srv/tides\" = { owner = \"root\", mode = \"0755\" } }"`
 	Contents    map[string]*Content   `toml:"content" each:"PATH" json:"contents,omitempty" doc:"Content that is published beside that of sites, by absolute path." example:"{ \"/srv/tides\" = { dir = \"content/tides\" } }"`
 	Files       map[string]*TextFile  `toml:"file" each:"PATH" json:"files,omitempty" doc:"Text files, by absolute path." example:"{ \"/etc/motd\" = { template = \"files/motd.tmpl\" } }"`
-	Links       map[string]*Link      `toml:"link" each:"PATH" json:"links,omitempty" doc:"Symbolic links, by absolute path." example:"{ \"/srv/current\" = { to = \"/srv/tides\" } }"`
+	Links       map[string]*Link      `toml:"link" each:"PATH" json:"links,omitempty" doc:"Symbolic links, by absolute path." example:"{ \"/srv/current\" = { points_to = \"/srv/tides\" } }"`
 
 	Ports []string         `toml:"ports" json:"ports,omitempty" doc:"Ports that are open to everybody, such as \"443/tcp\" or \"8000-8100/udp\", besides those of sites." example:"[\"443/tcp\"]"`
 	Port  map[string]*Port `toml:"port" each:"PORT" json:"port,omitempty" doc:"Ports of which there is more to say." example:"{ \"5432/tcp\" = { from = [\"10.0.0.0/8\"] } }"`
@@ -124,15 +129,15 @@ type TextFile struct {
 	Owner    string   `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"root\""`
 	Group    string   `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"root\""`
 	Mode     string   `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0644" example:"\"0640\""`
-	Block    string   `toml:"block" json:"block,omitempty" doc:"Name of a block: only the lines between North Stake's own marker lines are declared, and the rest of the file belongs to others." default:"the whole file is declared" example:"\"tides\""`
-	Comment  string   `toml:"comment" json:"comment,omitempty" doc:"What begins a comment line in the file, for the markers of a block." enum:"#,;,//,--,%" default:"#" example:"\";\""`
+	Portion  string   `toml:"portion" json:"portion,omitempty" doc:"Name of a portion of the file: only the lines between North Stake's own marker lines are declared, and the rest of the file belongs to others." default:"the whole file is declared" example:"\"tides\""`
+	Comment  string   `toml:"comment" json:"comment,omitempty" doc:"What begins a comment line in the file, for the markers of a portion." enum:"#,;,//,--,%" default:"#" example:"\";\""`
 	Reload   []string `toml:"reload" json:"reload,omitempty" doc:"Services that reload when the file changes, once, at the end." example:"[\"nginx\"]"`
 	Restart  []string `toml:"restart" json:"restart,omitempty" doc:"Services that restart when the file changes, once, at the end." example:"[\"cron\"]"`
 }
 
 // Link says where a symbolic link leads.
 type Link struct {
-	To string `toml:"to" json:"to" doc:"What it leads to." required:"true" example:"\"/srv/tides\""`
+	PointsTo string `toml:"points_to" json:"points_to" doc:"What it leads to." required:"true" example:"\"/srv/tides\""`
 }
 
 // Kit is a named bundle of settings.
@@ -174,20 +179,28 @@ type SiteSettings struct {
 // Content says what is published in a document root. It comes from one of Dir,
 // Archive, URL and Git.
 type Content struct {
-	Dir      string   `toml:"dir" json:"dir,omitempty" doc:"Directory beside the declaration whose files are published." example:"\"content/timetable\""`
-	Archive  string   `toml:"archive" json:"archive,omitempty" doc:"Archive beside the declaration whose files are published: .zip, .tar, .tar.gz, .tar.xz or .tar.zst." example:"\"files/site.tar.gz\""`
-	URL      string   `toml:"url" json:"url,omitempty" doc:"Where the service fetches what is published: an archive, or one file. Needs sha256." example:"\"https://downloads.saltmarsh.test/site-1.2.tar.gz\""`
-	SHA256   string   `toml:"sha256" json:"sha256,omitempty" doc:"SHA-256 of what is fetched, in hex; anything else is refused." example:"\"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\""`
-	Git      string   `toml:"git" json:"git,omitempty" doc:"Git repository from which the service fetches what is published." example:"\"https://code.saltmarsh.test/timetable.git\""`
-	At       string   `toml:"at" json:"at,omitempty" doc:"Branch, tag or commit of the repository. A branch is looked up each time the declaration is given to the service." default:"the repository's own branch" example:"\"v1.2\""`
-	Secret   string   `toml:"secret" json:"secret,omitempty" doc:"Name of the secret with which a private URL or repository is fetched: USER:PASSWORD, or a token, or for a repository over SSH a private key." example:"\"code-token\""`
-	Folder   string   `toml:"folder" json:"folder,omitempty" doc:"Folder in the archive or repository whose files are published." default:"all of it" example:"\"site-1.2/public\""`
-	Keep     []string `toml:"keep" json:"keep,omitempty" doc:"Patterns of paths below the root that are left alone, whatever lies there: a directory with all that is in it." example:"[\"uploads\", \"*.log\"]"`
-	Exact    bool     `toml:"exact" json:"exact,omitempty" doc:"Whether files that nobody declared are removed. The plan names each, and they are confirmed by the name of the stake." default:"false: they are carried over, and reported as stray" example:"true"`
-	Owner    string   `toml:"owner" json:"owner,omitempty" doc:"User that owns the files." default:"root" example:"\"www-data\""`
-	Group    string   `toml:"group" json:"group,omitempty" doc:"Group of the files." default:"the owner's name" example:"\"www-data\""`
-	FileMode string   `toml:"file_mode" json:"file_mode,omitempty" doc:"Mode of files in octal." default:"0644" example:"\"0640\""`
-	DirMode  string   `toml:"dir_mode" json:"dir_mode,omitempty" doc:"Mode of directories in octal." default:"0755" example:"\"0750\""`
+	Dir     string   `toml:"dir" json:"dir,omitempty" doc:"Directory beside the declaration whose files are published." example:"\"content/timetable\""`
+	Archive string   `toml:"archive" json:"archive,omitempty" doc:"Archive beside the declaration whose files are published: .zip, .tar, .tar.gz, .tar.xz or .tar.zst." example:"\"files/site.tar.gz\""`
+	URL     string   `toml:"url" json:"url,omitempty" doc:"Where the service fetches what is published: an archive, or one file. Needs sha256." example:"\"https://downloads.saltmarsh.test/site-1.2.tar.gz\""`
+	SHA256  string   `toml:"sha256" json:"sha256,omitempty" doc:"SHA-256 of what is fetched, in hex; anything else is refused." example:"\"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\""`
+	Git     string   `toml:"git" json:"git,omitempty" doc:"Git repository from which the service fetches what is published." example:"\"https://code.saltmarsh.test/timetable.git\""`
+	At      string   `toml:"at" json:"at,omitempty" doc:"Branch, tag or commit of the repository. A branch is looked up each time the declaration is given to the service." default:"the repository's own branch" example:"\"v1.2\""`
+	Secret  string   `toml:"secret" json:"secret,omitempty" doc:"Name of the secret with which a private URL or repository is fetched: USER:PASSWORD, or a token, or for a repository over SSH a private key." example:"\"code-token\""`
+	Folder  string   `toml:"folder" json:"folder,omitempty" doc:"Folder in the archive or repository whose files are published." default:"all of it" example:"\"site-1.2/public\""`
+	Keep    []string `toml:"keep" json:"keep,omitempty" doc:"Patterns of paths below the root that are left alone, whatever lies there: a directory with all that is in it." example:"[\"uploads\", \"*.log\"]"`
+	Rest    string   `toml:"rest" json:"rest,omitempty" doc:"What becomes of files there that nobody declared: they are kept, and reported as stray, or removed. The plan names each that goes, and they are confirmed by the name of the stake." enum:"kept,removed" default:"kept" example:"\"removed\""`
+	Owner   string   `toml:"owner" json:"owner,omitempty" doc:"User that owns the files." default:"root" example:"\"www-data\""`
+	Group   string   `toml:"group" json:"group,omitempty" doc:"Group of the files." default:"the owner's name" example:"\"www-data\""`
+	Modes   Modes    `toml:"modes" json:"modes,omitzero" doc:"Modes of what is published." example:"{ files = \"0640\", directories = \"0750\" }"`
+}
+
+// Removed is the Rest of content that removes what nobody declared.
+const Removed = "removed"
+
+// Modes are those of a published tree, in octal.
+type Modes struct {
+	Files       string `toml:"files" json:"files,omitempty" doc:"Mode of files in octal." default:"0644" example:"\"0640\""`
+	Directories string `toml:"directories" json:"directories,omitempty" doc:"Mode of directories in octal." default:"0755" example:"\"0750\""`
 }
 
 // Place is where the files lie in the manifest. The files of an archive lie below

@@ -289,7 +289,8 @@ func (r *resolver) directory(site, name, pkg, root string, c *declare.Content, f
 }
 
 func (r *resolver) content(root string, c *declare.Content) stake.ContentWant {
-	want := stake.ContentWant{Root: root, FileMode: mode(c.FileMode, "0644"), DirMode: mode(c.DirMode, "0755"), Files: r.d.FilesOf(c.Place()), Keep: c.Keep, Exact: c.Exact}
+	want := stake.ContentWant{Root: root, Files: r.d.FilesOf(c.Place()), Keep: c.Keep, Rest: c.Rest,
+		Modes: declare.Modes{Files: mode(c.Modes.Files, "0644"), Directories: mode(c.Modes.Directories, "0755")}}
 	want.Owner, want.Group = owners(c.Owner, c.Group)
 	return want
 }

@@ -36,7 +36,7 @@ on = ["label:web"]
 server = "nginx"
 names = ["*.saltmarsh.test"]
 listen = [80, 8080]
-content = { dir = "content/timetable", owner = "www-data", file_mode = "640" }
+content = { dir = "content/timetable", owner = "www-data", modes = { files = "640" } }
 [site.timetable.path."/freight"]
 root = "/srv/www/freight"
 [[site.timetable.probe]]
@@ -90,7 +90,7 @@ func TestASiteImpliesItsStakes(t *testing.T) {
 		t.Errorf("the stakes are\n%q, want\n%q", names, wanted)
 	}
 	c := want[stake.ContentWant](t, h, "content/timetable")
-	if c.Root != "/usr/share/www/timetable" || c.Owner != "www-data" || c.Group != "www-data" || c.FileMode != "0640" || c.DirMode != "0755" || len(c.Files) != 2 || c.Files[0].Path != "a/b.css" {
+	if c.Root != "/usr/share/www/timetable" || c.Owner != "www-data" || c.Group != "www-data" || c.Modes.Files != "0640" || c.Modes.Directories != "0755" || len(c.Files) != 2 || c.Files[0].Path != "a/b.css" {
 		t.Errorf("the content is %+v", c)
 	}
 	s := want[stake.SiteWant](t, h, "site/timetable")

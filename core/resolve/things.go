@@ -36,7 +36,7 @@ func (r *resolver) things() error {
 		r.add(stake.Stake{Type: "file", Name: f.Name, From: f.From, Want: stake.JSON(want)})
 	}
 	for _, l := range r.d.LinksFor(r.host) {
-		r.add(stake.Stake{Type: "link", Name: l.Name, From: l.From, Want: stake.JSON(stake.LinkWant{Path: l.Name, To: l.Is.To})})
+		r.add(stake.Stake{Type: "link", Name: l.Name, From: l.From, Want: stake.JSON(stake.LinkWant{Path: l.Name, PointsTo: l.Is.PointsTo})})
 	}
 	return nil
 }
@@ -47,8 +47,8 @@ func (r *resolver) file(f declare.For[*declare.TextFile]) (stake.FileWant, error
 		return stake.FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, r.host, err)
 	}
 	want := stake.FileWant{Path: f.Name, Text: text, Owner: f.Is.Owner, Group: f.Is.Group, Mode: f.Is.Mode,
-		Block: f.Is.Block, Comment: f.Is.Comment, Reload: f.Is.Reload, Restart: f.Is.Restart}
-	if want.Block == "" {
+		Portion: f.Is.Portion, Comment: f.Is.Comment, Reload: f.Is.Reload, Restart: f.Is.Restart}
+	if want.Portion == "" {
 		want.Owner, want.Group = owners(want.Owner, want.Group)
 		want.Mode = mode(want.Mode, "0644")
 	} else {
@@ -57,7 +57,7 @@ func (r *resolver) file(f declare.For[*declare.TextFile]) (stake.FileWant, error
 			want.Comment = "#"
 		}
 		if want.Text != "" && want.Text[len(want.Text)-1] != '\n' {
-			want.Text += "\n" // a block is made of whole lines
+			want.Text += "\n" // a portion is made of whole lines
 		}
 	}
 	for _, list := range [][]string{want.Reload, want.Restart} {

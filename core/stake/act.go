@@ -15,7 +15,7 @@ type ActWant struct {
 }
 
 // Acts are what can be done now.
-var Acts = []string{"restart", "reload", "refresh", "upgrade", "reboot"}
+var Acts = []string{"restart", "reload", "relist", "upgrade", "reboot"}
 
 // ActFound is what an act is worked out from.
 type ActFound struct {
@@ -51,8 +51,8 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 			move.Confirm, move.Details = true, []Detail{armed}
 		}
 		return Verdict{Differences: asked, Moves: []Move{move}}
-	case "refresh":
-		return Verdict{Differences: asked, Moves: []Move{{Verb: "refresh", Text: "refresh the lists of what the package sources offer, with " + f.Manager, Work: JSON(work)}}}
+	case "relist":
+		return Verdict{Differences: asked, Moves: []Move{{Verb: "read", Text: "read the lists of what the package sources offer anew, with " + f.Manager, Work: JSON(work)}}}
 	case "upgrade":
 		if len(f.Upgrades) == 0 {
 			return Verdict{}

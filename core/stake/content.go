@@ -11,15 +11,17 @@ import (
 
 // ContentWant is a tree of files that is published at Root as a whole.
 type ContentWant struct {
-	Root     string         `json:"root"`
-	Owner    string         `json:"owner"`
-	Group    string         `json:"group"`
-	FileMode string         `json:"file_mode"`
-	DirMode  string         `json:"dir_mode"`
-	Files    []declare.File `json:"files"`
-	Keep     []string       `json:"keep,omitempty"`  // patterns of paths that are left alone
-	Exact    bool           `json:"exact,omitempty"` // files that nobody declared are removed
+	Root  string         `json:"root"`
+	Owner string         `json:"owner"`
+	Group string         `json:"group"`
+	Modes declare.Modes  `json:"modes"`
+	Files []declare.File `json:"files"`
+	Keep  []string       `json:"keep,omitempty"` // patterns of paths that are left alone
+	Rest  string         `json:"rest,omitempty"` // "removed" where files that nobody declared go
 }
+
+// RestGoes says whether files that nobody declared are removed.
+func (w ContentWant) RestGoes() bool { return w.Rest == declare.Removed }
 
 // FileOff is one file or directory of the tree that is not as wanted. Path is
 // relative to the root; "." is the root.
@@ -30,8 +32,8 @@ type FileOff struct {
 }
 
 // ContentFound is what differs between the tree on the host and what is wanted.
-// Each list holds at most ContentListed paths, but for Extra where the content is
-// exact; the counts are whole.
+// Each list holds at most ContentListed paths, but for Extra where the rest
+// is removed; the counts are whole.
 type ContentFound struct {
 	Root     Entry     `json:"root"`
 	Mounted  bool      `json:"mounted,omitempty"` // a file system is mounted at the root
@@ -57,7 +59,7 @@ var _ = register("content", kindOf[ContentWant, ContentFound](judgeContent))
 
 func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	var d differences
-	d.entry("directory", w.Owner, w.Group, w.DirMode, f.Root)
+	d.entry("directory", w.Owner, w.Group, w.Modes.Directories, f.Root)
 	for _, p := range f.Missing {
 		d.add("file "+p, "published", "missing")
 	}
@@ -87,7 +89,7 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 		switch {
 		case slices.Contains(work.Drop, p):
 			d.add("file "+p, "no longer declared", "still published")
-		case w.Exact:
+		case w.RestGoes():
 			d.add("file "+p, "not there", "there, and nobody declared it")
 			removes = append(removes, p)
 		default:

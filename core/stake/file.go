@@ -8,22 +8,22 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 )
 
-// FileWant is a text file, or a block of lines in a file that others own. Mode is
-// octal text. With a Block, Owner, Group and Mode are "" unless they are declared.
+// FileWant is a text file, or a portion of a file that others own. Mode is
+// octal text. With a Portion, Owner, Group and Mode are "" unless they are declared.
 type FileWant struct {
 	Path    string   `json:"path"`
 	Text    string   `json:"text"`
 	Owner   string   `json:"owner,omitempty"`
 	Group   string   `json:"group,omitempty"`
 	Mode    string   `json:"mode,omitempty"`
-	Block   string   `json:"block,omitempty"`   // name of the block
-	Comment string   `json:"comment,omitempty"` // what begins a comment line, where there is a block
+	Portion string   `json:"portion,omitempty"` // name of the portion
+	Comment string   `json:"comment,omitempty"` // what begins a comment line, where there is a portion
 	Reload  []string `json:"reload,omitempty"`  // services that take notice of a change
 	Restart []string `json:"restart,omitempty"`
 }
 
 // FileFound is what lies at the path: of a file the whole text, or the text of
-// the block. Absent says that the file has no such block.
+// the portion. Absent says that the file has no such portion.
 type FileFound struct {
 	Entry  Entry  `json:"entry"`
 	Text   string `json:"text,omitempty"`
@@ -39,9 +39,9 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	case f.Entry.Kind != "file":
 		d.add("what it is", "a file", f.Entry.Words())
 	case f.Absent:
-		d.add("block "+w.Block, "there", "absent")
+		d.add("portion "+w.Portion, "there", "absent")
 	case f.Text != w.Text:
-		d.add(map[bool]string{true: "text", false: "block " + w.Block}[w.Block == ""], "as declared", "different")
+		d.add(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
 	}
 	if f.Entry.Kind == "file" {
 		for _, a := range []struct{ what, wanted, found string }{{"owner", w.Owner, f.Entry.Owner}, {"group", w.Group, f.Entry.Group}, {"mode", w.Mode, f.Entry.Mode}} {
@@ -61,8 +61,8 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, where a file is declared", w.Path, f.Entry.Words()), "move it away, or declare another path"}}
 		return v
 	}
-	if f.Entry.Kind == "link" && w.Block != "" {
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, and a block is written into files alone", w.Path, f.Entry.Words()), "declare the path that the link leads to"}}
+	if f.Entry.Kind == "link" && w.Portion != "" {
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, and a portion is written into files alone", w.Path, f.Entry.Words()), "declare the path that the link leads to"}}
 		return v
 	}
 	for _, n := range []struct {
@@ -76,8 +76,8 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	lines := count(len(slices.Collect(strings.Lines(w.Text))), "line", "lines")
 	verb, text := "write", fmt.Sprintf("write %s, %s", w.Path, lines)
 	switch {
-	case w.Block != "":
-		text = fmt.Sprintf("write block %s of %s, %s", w.Block, w.Path, lines)
+	case w.Portion != "":
+		text = fmt.Sprintf("write portion %s of %s, %s", w.Portion, w.Path, lines)
 	case f.Entry.Kind == "file" && f.Text == w.Text:
 		verb, text = "set", fmt.Sprintf("set %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode)
 	case f.Entry.Kind == "link":
@@ -91,35 +91,35 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	return v
 }
 
-// Markers are the lines before and after a block of North Stake's own in a file
+// Markers are the lines before and after a portion of North Stake's own in a file
 // that others own.
 func (w FileWant) Markers() (begin, end string) {
-	return w.Comment + " North Stake keeps the lines from here, block " + w.Block, w.Comment + " North Stake keeps the lines to here, block " + w.Block
+	return w.Comment + " North Stake keeps the lines from here, portion " + w.Portion, w.Comment + " North Stake keeps the lines to here, portion " + w.Portion
 }
 
-// BlockOf returns the text of the block in a file's text, and whether it has one.
-func (w FileWant) BlockOf(text string) (string, bool) {
-	_, block, _, ok := w.cut(text)
-	return block, ok
+// PortionOf returns the text of the portion in a file's text, and whether it has one.
+func (w FileWant) PortionOf(text string) (string, bool) {
+	_, portion, _, ok := w.cut(text)
+	return portion, ok
 }
 
-// WithBlock returns a file's text with the block in it as wanted: in its place, or
+// WithPortion returns a file's text with the portion in it as wanted: in its place, or
 // at the end.
-func (w FileWant) WithBlock(text string) string {
+func (w FileWant) WithPortion(text string) string {
 	begin, end := w.Markers()
-	block := begin + "\n" + w.Text + end + "\n"
+	portion := begin + "\n" + w.Text + end + "\n"
 	before, _, after, ok := w.cut(text)
 	if ok {
-		return before + block + after
+		return before + portion + after
 	}
 	if text != "" && !strings.HasSuffix(text, "\n") {
 		text += "\n"
 	}
-	return text + block
+	return text + portion
 }
 
-// cut finds the block: what is before its first marker, in it, and after its last.
-func (w FileWant) cut(text string) (before, block, after string, ok bool) {
+// cut finds the portion: what is before its first marker, in it, and after its last.
+func (w FileWant) cut(text string) (before, portion, after string, ok bool) {
 	begin, end := w.Markers()
 	at := lineAt(text, begin)
 	if at < 0 {

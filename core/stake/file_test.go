@@ -56,7 +56,7 @@ func TestLinks(t *testing.T) {
 	}
 }
 
-// A block goes in at the end or in its place, comes back as it went in, and
+// A portion goes in at the end or in its place, comes back as it went in, and
 // leaves every other byte of the file alone.
 func FuzzBlock(f *testing.F) {
 	f.Add("127.0.0.1 localhost\n", "10.0.0.9 pier\n", "10.0.0.8 quay\n", "# own\n")
@@ -68,24 +68,24 @@ func FuzzBlock(f *testing.F) {
 			}
 			return s
 		}
-		w := FileWant{Text: line(first), Block: "pier", Comment: "#"}
+		w := FileWant{Text: line(first), Portion: "pier", Comment: "#"}
 		for _, s := range []string{before, first, second, after} {
 			if strings.Contains(s, "North Stake") {
 				return
 			}
 		}
-		one := w.WithBlock(before)
-		if got, ok := w.BlockOf(one); !ok || got != w.Text {
-			t.Fatalf("in %q the block is %q, %t", one, got, ok)
+		one := w.WithPortion(before)
+		if got, ok := w.PortionOf(one); !ok || got != w.Text {
+			t.Fatalf("in %q the portion is %q, %t", one, got, ok)
 		}
-		if w.WithBlock(one) != one {
-			t.Fatalf("written twice it becomes %q", w.WithBlock(one))
+		if w.WithPortion(one) != one {
+			t.Fatalf("written twice it becomes %q", w.WithPortion(one))
 		}
 		longer := one + after
 		w.Text = line(second)
-		two := w.WithBlock(longer)
-		if got, ok := w.BlockOf(two); !ok || got != w.Text {
-			t.Fatalf("in %q the block is %q, %t", two, got, ok)
+		two := w.WithPortion(longer)
+		if got, ok := w.PortionOf(two); !ok || got != w.Text {
+			t.Fatalf("in %q the portion is %q, %t", two, got, ok)
 		}
 		if !strings.HasPrefix(two, before) || !strings.HasSuffix(two, after) || len(two)-len(longer) != len(w.Text)-len(line(first)) {
 			t.Fatalf("%q becomes %q", longer, two)

@@ -140,7 +140,7 @@ func TestDirectories(t *testing.T) {
 }
 
 func TestContent(t *testing.T) {
-	want := ContentWant{Root: "/srv/www/a", Owner: "root", Group: "root", FileMode: "0644", DirMode: "0755", Files: []declare.File{{Path: "index.html", Size: 48_000, SHA256: "a"}, {Path: "b.css", Size: 500, SHA256: "b"}}}
+	want := ContentWant{Root: "/srv/www/a", Owner: "root", Group: "root", Modes: declare.Modes{Files: "0644", Directories: "0755"}, Files: []declare.File{{Path: "index.html", Size: 48_000, SHA256: "a"}, {Path: "b.css", Size: 500, SHA256: "b"}}}
 	root := Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
 	v := judged(t, "content", Input{}, want, ContentFound{Missing: []string{"index.html", "b.css"}, Missings: 2})
 	if moves(v) != "publish 2 files, 48 KB, to /srv/www/a" || !v.Gone || !v.Moves[0].Blobs {
@@ -419,7 +419,7 @@ func TestActsAreWorkedOut(t *testing.T) {
 		{ActWant{Do: "restart", Service: "nginx"}, ActFound{Known: true, Running: true}, "restart nginx now", ""},
 		{ActWant{Do: "reload", Service: "nginx"}, ActFound{Known: true}, "", "nginx does not run"},
 		{ActWant{Do: "reload", Service: "nginks"}, ActFound{Near: []string{"nginx"}}, "", "no unit on this host is called nginks"},
-		{ActWant{Do: "refresh"}, ActFound{Manager: "dnf"}, "refresh the lists of what the package sources offer, with dnf", ""},
+		{ActWant{Do: "relist"}, ActFound{Manager: "dnf"}, "read the lists of what the package sources offer anew, with dnf", ""},
 		{ActWant{Do: "upgrade"}, ActFound{}, "", ""},
 		{ActWant{Do: "upgrade"}, ActFound{Upgrades: []PackageGoal{{Name: "b", Version: "2", From: "1"}, {Name: "a", Version: "3", From: "2"}}}, "upgrade 2 packages", ""},
 		{ActWant{Do: "reboot"}, ActFound{}, "restart the host, and wait for it", ""},

@@ -268,7 +268,7 @@ func Dial(ctx context.Context, t Target, known KnownKeys) (*ssh.Client, error) {
 		signer, err := ssh.ParsePrivateKey(t.Key)
 		if err != nil {
 			return nil, &Trouble{Kind: "wrong-key", What: fmt.Sprintf("the key for host %s is not a private SSH key, or is locked with a passphrase", t.Host),
-				Fix: "put an unlocked private key in PEM form with northstake secret put"}
+				Fix: "give northstake secret keep an unlocked private key in PEM form"}
 		}
 		config.Auth = append(config.Auth, ssh.PublicKeys(signer))
 	}
@@ -415,7 +415,7 @@ func rootTrouble(t Target, said string, err error) error {
 	switch {
 	case strings.Contains(said, "password is required"), strings.Contains(said, "no password was provided"):
 		out.What = fmt.Sprintf("user %s on host %s has to give a password for sudo, and none was given", t.User, t.Host)
-		out.Fix = "put it with northstake secret put and name it as sudo_password in [reach], or write sudo_password = \"ask\""
+		out.Fix = "keep it with northstake secret keep, and name it as sudo_password in [reach], or write sudo_password = \"ask\""
 	case strings.Contains(said, "Sorry, try again"), strings.Contains(said, "incorrect password"):
 		out.What = fmt.Sprintf("host %s does not take the sudo password it was given for user %s", t.Host, t.User)
 		out.Fix = "correct the secret"

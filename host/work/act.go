@@ -48,13 +48,13 @@ func readAct(ctx context.Context, m *platform.Machine, w stake.ActWant) (any, er
 		if !f.Known {
 			f.Near, f.Here = nearUnits(ctx, units, w.Service), m.Called().Services[w.Service]
 		}
-	case "refresh", "upgrade":
+	case "relist", "upgrade":
 		manager, err := m.PackageManager()
 		if err != nil {
 			return nil, err
 		}
 		f.Manager = manager.Name()
-		if w.Do == "refresh" {
+		if w.Do == "relist" {
 			break
 		}
 		upgrades, err := manager.Upgrades(ctx)
@@ -95,7 +95,7 @@ func doAct(ctx context.Context, m *platform.Machine, j Job, w stake.ActWork, _ p
 			}
 		}
 		return state, act(ctx, m, units, w.Service, w.Do)
-	case "refresh":
+	case "relist":
 		manager, err := m.PackageManager()
 		if err != nil {
 			return "", err

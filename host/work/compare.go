@@ -80,10 +80,10 @@ func readContent(_ context.Context, m *platform.Machine, w wantedContent) (any, 
 	if c.uid, c.gid, err = c.names.IDs(w.Owner, w.Group); err != nil {
 		c.uid, c.gid = -1, -1
 	}
-	if c.fileMode, err = parseMode(w.FileMode); err != nil {
+	if c.fileMode, err = parseMode(w.Modes.Files); err != nil {
 		return nil, err
 	}
-	if c.dirMode, err = parseMode(w.DirMode); err != nil {
+	if c.dirMode, err = parseMode(w.Modes.Directories); err != nil {
 		return nil, err
 	}
 	if err := walkEach(c.root, c.dir); err != nil {
@@ -207,7 +207,7 @@ func (c *comparison) extra(path string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.found.Extras++
-	if c.want.Exact {
+	if c.want.RestGoes() {
 		c.found.Extra = append(c.found.Extra, path)
 		return
 	}

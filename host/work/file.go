@@ -32,9 +32,9 @@ func readFile(_ context.Context, m *platform.Machine, w stake.FileWant) (any, er
 		return nil, err
 	}
 	f := stake.FileFound{Entry: e, Text: text}
-	if w.Block != "" {
-		block, ok := w.BlockOf(text)
-		f.Text, f.Absent = block, !ok
+	if w.Portion != "" {
+		portion, ok := w.PortionOf(text)
+		f.Text, f.Absent = portion, !ok
 	}
 	return f, nil
 }
@@ -60,7 +60,7 @@ func beforeFile(_ context.Context, m *platform.Machine, _ Job, w stake.FileWant)
 
 func doFile(_ context.Context, m *platform.Machine, _ Job, w stake.FileWant, b fileBefore) (rod.StepState, error) {
 	text, owner, group, mode := w.Text, w.Owner, w.Group, w.Mode
-	if w.Block != "" {
+	if w.Portion != "" {
 		now := ""
 		if e, err := m.Entry(w.Path); err != nil {
 			return "", err
@@ -69,7 +69,7 @@ func doFile(_ context.Context, m *platform.Machine, _ Job, w stake.FileWant, b f
 				return "", err
 			}
 		}
-		text = w.WithBlock(now)
+		text = w.WithPortion(now)
 		if b.File.Entry.Kind == "file" { // what is not declared stays as it is
 			owner, group, mode = or(owner, b.File.Entry.Owner), or(group, b.File.Entry.Group), or(mode, b.File.Entry.Mode)
 		}

@@ -55,7 +55,7 @@ func snapshot(t *testing.T, m *platform.Machine) string {
 // their way back to what was there, from wherever they were cut off.
 func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 	file := func(w stake.FileWant) any {
-		if w.Block == "" {
+		if w.Portion == "" {
 			w.Owner, w.Group, w.Mode = "me", "me", "0640"
 		}
 		return w
@@ -68,9 +68,9 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 		"a new file in new directories": {"file", file(stake.FileWant{Path: "/srv/a/b/tide", Text: "ebb\n"}), func(*platform.Machine) {}},
 		"a file that is there":          {"file", file(stake.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *platform.Machine) { put(t, m, "/srv/tide", "flood\n") }},
 		"a link in place of the file":   {"file", file(stake.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *platform.Machine) { link(t, m, "/etc/passwd", "/srv/tide") }},
-		"a block":                       {"file", file(stake.FileWant{Path: "/srv/list", Text: "pier\n", Block: "piers", Comment: ";", Owner: "me", Group: "me"}), func(m *platform.Machine) { put(t, m, "/srv/list", "theirs, no end") }},
-		"a new link":                    {"link", stake.LinkWant{Path: "/srv/x/now", To: "/srv/data"}, func(*platform.Machine) {}},
-		"a link that leads elsewhere":   {"link", stake.LinkWant{Path: "/srv/now", To: "/srv/data"}, func(m *platform.Machine) { link(t, m, "/tmp", "/srv/now") }},
+		"a portion":                     {"file", file(stake.FileWant{Path: "/srv/list", Text: "pier\n", Portion: "piers", Comment: ";", Owner: "me", Group: "me"}), func(m *platform.Machine) { put(t, m, "/srv/list", "theirs, no end") }},
+		"a new link":                    {"link", stake.LinkWant{Path: "/srv/x/now", PointsTo: "/srv/data"}, func(*platform.Machine) {}},
+		"a link that leads elsewhere":   {"link", stake.LinkWant{Path: "/srv/now", PointsTo: "/srv/data"}, func(m *platform.Machine) { link(t, m, "/tmp", "/srv/now") }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := folder(t)
@@ -135,7 +135,7 @@ func link(t *testing.T, m *platform.Machine, target, path string) {
 func TestAFileIsNotPutInPlaceOfADirectory(t *testing.T) {
 	m := folder(t)
 	put(t, m, "/srv/tide/kept", "theirs")
-	for typ, want := range map[string]any{"file": stake.FileWant{Path: "/srv/tide", Text: "x", Owner: "me", Group: "me", Mode: "0644"}, "link": stake.LinkWant{Path: "/srv/tide", To: "/x"}} {
+	for typ, want := range map[string]any{"file": stake.FileWant{Path: "/srv/tide", Text: "x", Owner: "me", Group: "me", Mode: "0644"}, "link": stake.LinkWant{Path: "/srv/tide", PointsTo: "/x"}} {
 		w, err := workerOf(typ)
 		if err != nil {
 			t.Fatal(err)

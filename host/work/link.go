@@ -39,7 +39,7 @@ func doLink(_ context.Context, m *platform.Machine, _ Job, w stake.LinkWant, _ l
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Path)), 0o755); err != nil {
 		return "", err
 	}
-	return rod.Done, linkAtomically(w.To, m.Path(w.Path))
+	return rod.Done, linkAtomically(w.PointsTo, m.Path(w.Path))
 }
 
 func backLink(_ context.Context, m *platform.Machine, _ Job, w stake.LinkWant, b linkBefore) error {

@@ -101,10 +101,10 @@ func ownershipOf(m *platform.Machine, w stake.ContentWant) (ownership, error) {
 	if o.uid, o.gid, err = names.IDs(w.Owner, w.Group); err != nil {
 		return o, &rod.Fault{What: err.Error(), Fix: "declare an owner that exists on this host, or the package that brings the account"}
 	}
-	if o.fileMode, err = parseMode(w.FileMode); err != nil {
+	if o.fileMode, err = parseMode(w.Modes.Files); err != nil {
 		return o, err
 	}
-	o.dirMode, err = parseMode(w.DirMode)
+	o.dirMode, err = parseMode(w.Modes.Directories)
 	return o, err
 }
 

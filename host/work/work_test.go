@@ -57,7 +57,7 @@ func blobOnHost(text string) string {
 }
 
 func content(root string, files map[string]string) stake.ContentWork {
-	w := stake.ContentWork{ContentWant: stake.ContentWant{Root: root, Owner: "me", Group: "me", FileMode: "0644", DirMode: "0755"}}
+	w := stake.ContentWork{ContentWant: stake.ContentWant{Root: root, Owner: "me", Group: "me", Modes: declare.Modes{Files: "0644", Directories: "0755"}}}
 	for p, text := range files {
 		w.Files = append(w.Files, declare.File{Path: p, Size: int64(len(text)), SHA256: hash(text)})
 	}

@@ -144,9 +144,9 @@ func (s *Server) ListSecrets(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// PutSecret seals a value and keeps it.
-func (s *Server) PutSecret(c *gin.Context, name contract.ByName) {
-	var in contract.PutSecretJSONBody
+// KeepSecret seals a value and keeps it.
+func (s *Server) KeepSecret(c *gin.Context, name contract.ByName) {
+	var in contract.KeepSecretJSONBody
 	if !named(c, name) || !body(c, &in) {
 		return
 	}
@@ -160,7 +160,7 @@ func (s *Server) PutSecret(c *gin.Context, name contract.ByName) {
 	}
 	sealed, err := s.Seal.Close(name, []byte(in.Value))
 	if err == nil {
-		err = s.Store.PutSecret(c.Request.Context(), name, sealed)
+		err = s.Store.KeepSecret(c.Request.Context(), name, sealed)
 	}
 	if err != nil {
 		s.refuse(c, err)
@@ -169,9 +169,9 @@ func (s *Server) PutSecret(c *gin.Context, name contract.ByName) {
 	c.Status(http.StatusNoContent)
 }
 
-// DeleteSecret forgets a secret.
-func (s *Server) DeleteSecret(c *gin.Context, name contract.ByName) {
-	if err := s.Store.DeleteSecret(c.Request.Context(), name); err != nil {
+// ForgetSecret forgets a secret.
+func (s *Server) ForgetSecret(c *gin.Context, name contract.ByName) {
+	if err := s.Store.ForgetSecret(c.Request.Context(), name); err != nil {
 		s.refuse(c, notThere(err, "secret", name))
 		return
 	}

@@ -83,7 +83,7 @@ func (s *Seal) Open(name string, sealed []byte) ([]byte, error) {
 	}
 	v, err := box.Open(nil, sealed[:box.NonceSize()], sealed[box.NonceSize():], []byte(name))
 	if err != nil {
-		return nil, fmt.Errorf("secret %q cannot be opened: the service's key is not the one it was sealed with; put the secret again", name)
+		return nil, fmt.Errorf("secret %q cannot be opened: the service's key is not the one it was sealed with; keep the secret again", name)
 	}
 	return v, nil
 }

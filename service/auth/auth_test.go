@@ -60,7 +60,7 @@ func TestASealOpensForItsOwnNameAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if _, err := other.Open("keeper", sealed); err == nil || !strings.Contains(err.Error(), "put the secret again") {
+	if _, err := other.Open("keeper", sealed); err == nil || !strings.Contains(err.Error(), "keep the secret again") {
 		t.Errorf("another key: %v", err)
 	}
 	for _, short := range [][]byte{nil, {1}, sealed[:24]} {

@@ -646,8 +646,8 @@ type SurveyEventsParams struct {
 	LastEventID LastEvent `json:"Last-Event-ID,omitempty,omitzero"`
 }
 
-// PutSecretJSONBody defines parameters for PutSecret.
-type PutSecretJSONBody struct {
+// KeepSecretJSONBody defines parameters for KeepSecret.
+type KeepSecretJSONBody struct {
 	Value string `json:"value"`
 }
 
@@ -685,8 +685,8 @@ type ResumeRunJSONRequestBody = ResumeRun
 // CreateSurveyJSONRequestBody defines body for CreateSurvey for application/json ContentType.
 type CreateSurveyJSONRequestBody = Ask
 
-// PutSecretJSONRequestBody defines body for PutSecret for application/json ContentType.
-type PutSecretJSONRequestBody PutSecretJSONBody
+// KeepSecretJSONRequestBody defines body for KeepSecret for application/json ContentType.
+type KeepSecretJSONRequestBody KeepSecretJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody SignInJSONBody
@@ -911,16 +911,16 @@ type ClientInterface interface {
 	// ListSecrets performs a GET /secrets (the `ListSecrets` operationId) request.
 	ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// DeleteSecret performs a DELETE /secrets/{name} (the `DeleteSecret` operationId) request.
-	DeleteSecret(ctx context.Context, name ByName, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// ForgetSecret performs a DELETE /secrets/{name} (the `ForgetSecret` operationId) request.
+	ForgetSecret(ctx context.Context, name ByName, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutSecretWithBody performs a PUT /secrets/{name} (the `PutSecret` operationId) request,
+	// KeepSecretWithBody performs a PUT /secrets/{name} (the `KeepSecret` operationId) request,
 	// with any type of body and a specified content type.
-	PutSecretWithBody(ctx context.Context, name ByName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	KeepSecretWithBody(ctx context.Context, name ByName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// PutSecret performs a PUT /secrets/{name} (the `PutSecret` operationId) request.
+	// KeepSecret performs a PUT /secrets/{name} (the `KeepSecret` operationId) request.
 	// Takes a body of the `application/json` content type.
-	PutSecret(ctx context.Context, name ByName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	KeepSecret(ctx context.Context, name ByName, body KeepSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SignOut performs a DELETE /session (the `SignOut` operationId) request.
 	SignOut(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1432,9 +1432,9 @@ func (c *Client) ListSecrets(ctx context.Context, reqEditors ...RequestEditorFn)
 	return c.Client.Do(req)
 }
 
-// DeleteSecret performs a DELETE /secrets/{name} (the `DeleteSecret` operationId) request.
-func (c *Client) DeleteSecret(ctx context.Context, name ByName, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewDeleteSecretRequest(c.Server, name)
+// ForgetSecret performs a DELETE /secrets/{name} (the `ForgetSecret` operationId) request.
+func (c *Client) ForgetSecret(ctx context.Context, name ByName, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetSecretRequest(c.Server, name)
 	if err != nil {
 		return nil, err
 	}
@@ -1445,10 +1445,10 @@ func (c *Client) DeleteSecret(ctx context.Context, name ByName, reqEditors ...Re
 	return c.Client.Do(req)
 }
 
-// PutSecretWithBody performs a PUT /secrets/{name} (the `PutSecret` operationId) request,
+// KeepSecretWithBody performs a PUT /secrets/{name} (the `KeepSecret` operationId) request,
 // with any type of body and a specified content type.
-func (c *Client) PutSecretWithBody(ctx context.Context, name ByName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutSecretRequestWithBody(c.Server, name, contentType, body)
+func (c *Client) KeepSecretWithBody(ctx context.Context, name ByName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepSecretRequestWithBody(c.Server, name, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1459,10 +1459,10 @@ func (c *Client) PutSecretWithBody(ctx context.Context, name ByName, contentType
 	return c.Client.Do(req)
 }
 
-// PutSecret performs a PUT /secrets/{name} (the `PutSecret` operationId) request.
+// KeepSecret performs a PUT /secrets/{name} (the `KeepSecret` operationId) request.
 // Takes a body of the `application/json` content type.
-func (c *Client) PutSecret(ctx context.Context, name ByName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewPutSecretRequest(c.Server, name, body)
+func (c *Client) KeepSecret(ctx context.Context, name ByName, body KeepSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewKeepSecretRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2646,8 +2646,8 @@ func NewListSecretsRequest(server string) (*http.Request, error) {
 	return req, nil
 }
 
-// NewDeleteSecretRequest constructs an http.Request for the DeleteSecret method
-func NewDeleteSecretRequest(server string, name ByName) (*http.Request, error) {
+// NewForgetSecretRequest constructs an http.Request for the ForgetSecret method
+func NewForgetSecretRequest(server string, name ByName) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2680,19 +2680,19 @@ func NewDeleteSecretRequest(server string, name ByName) (*http.Request, error) {
 	return req, nil
 }
 
-// NewPutSecretRequest calls the generic PutSecret builder with application/json body
-func NewPutSecretRequest(server string, name ByName, body PutSecretJSONRequestBody) (*http.Request, error) {
+// NewKeepSecretRequest calls the generic KeepSecret builder with application/json body
+func NewKeepSecretRequest(server string, name ByName, body KeepSecretJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewPutSecretRequestWithBody(server, name, "application/json", bodyReader)
+	return NewKeepSecretRequestWithBody(server, name, "application/json", bodyReader)
 }
 
-// NewPutSecretRequestWithBody constructs an http.Request for the PutSecret method, with any body, and a specified content type
-func NewPutSecretRequestWithBody(server string, name ByName, contentType string, body io.Reader) (*http.Request, error) {
+// NewKeepSecretRequestWithBody constructs an http.Request for the KeepSecret method, with any body, and a specified content type
+func NewKeepSecretRequestWithBody(server string, name ByName, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3151,20 +3151,20 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListSecretsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListSecretsResponse, error)
 
-	// DeleteSecretWithResponse performs a DELETE /secrets/{name} (the `DeleteSecret` operationId) request.
+	// ForgetSecretWithResponse performs a DELETE /secrets/{name} (the `ForgetSecret` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	DeleteSecretWithResponse(ctx context.Context, name ByName, reqEditors ...RequestEditorFn) (*DeleteSecretResponse, error)
+	ForgetSecretWithResponse(ctx context.Context, name ByName, reqEditors ...RequestEditorFn) (*ForgetSecretResponse, error)
 
-	// PutSecretWithBodyWithResponse performs a PUT /secrets/{name} (the `PutSecret` operationId) request,
+	// KeepSecretWithBodyWithResponse performs a PUT /secrets/{name} (the `KeepSecret` operationId) request,
 	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	PutSecretWithBodyWithResponse(ctx context.Context, name ByName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSecretResponse, error)
+	KeepSecretWithBodyWithResponse(ctx context.Context, name ByName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepSecretResponse, error)
 
-	// PutSecretWithResponse performs a PUT /secrets/{name} (the `PutSecret` operationId) request.
+	// KeepSecretWithResponse performs a PUT /secrets/{name} (the `KeepSecret` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	PutSecretWithResponse(ctx context.Context, name ByName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSecretResponse, error)
+	KeepSecretWithResponse(ctx context.Context, name ByName, body KeepSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepSecretResponse, error)
 
 	// SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
 	//
@@ -4392,7 +4392,7 @@ func (r ListSecretsResponse) ContentType() string {
 	return ""
 }
 
-type DeleteSecretResponse struct {
+type ForgetSecretResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -4400,17 +4400,17 @@ type DeleteSecretResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r DeleteSecretResponse) GetApplicationproblemJSONDefault() *Trouble {
+func (r ForgetSecretResponse) GetApplicationproblemJSONDefault() *Trouble {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r DeleteSecretResponse) GetBody() []byte {
+func (r ForgetSecretResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r DeleteSecretResponse) Status() string {
+func (r ForgetSecretResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -4418,7 +4418,7 @@ func (r DeleteSecretResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r DeleteSecretResponse) StatusCode() int {
+func (r ForgetSecretResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -4426,14 +4426,14 @@ func (r DeleteSecretResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r DeleteSecretResponse) ContentType() string {
+func (r ForgetSecretResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
 	return ""
 }
 
-type PutSecretResponse struct {
+type KeepSecretResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -4441,17 +4441,17 @@ type PutSecretResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r PutSecretResponse) GetApplicationproblemJSONDefault() *Trouble {
+func (r KeepSecretResponse) GetApplicationproblemJSONDefault() *Trouble {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r PutSecretResponse) GetBody() []byte {
+func (r KeepSecretResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r PutSecretResponse) Status() string {
+func (r KeepSecretResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -4459,7 +4459,7 @@ func (r PutSecretResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r PutSecretResponse) StatusCode() int {
+func (r KeepSecretResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -4467,7 +4467,7 @@ func (r PutSecretResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r PutSecretResponse) ContentType() string {
+func (r KeepSecretResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5131,37 +5131,37 @@ func (c *ClientWithResponses) ListSecretsWithResponse(ctx context.Context, reqEd
 	return ParseListSecretsResponse(rsp)
 }
 
-// DeleteSecretWithResponse performs a DELETE /secrets/{name} (the `DeleteSecret` operationId) request.
+// ForgetSecretWithResponse performs a DELETE /secrets/{name} (the `ForgetSecret` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) DeleteSecretWithResponse(ctx context.Context, name ByName, reqEditors ...RequestEditorFn) (*DeleteSecretResponse, error) {
-	rsp, err := c.DeleteSecret(ctx, name, reqEditors...)
+func (c *ClientWithResponses) ForgetSecretWithResponse(ctx context.Context, name ByName, reqEditors ...RequestEditorFn) (*ForgetSecretResponse, error) {
+	rsp, err := c.ForgetSecret(ctx, name, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseDeleteSecretResponse(rsp)
+	return ParseForgetSecretResponse(rsp)
 }
 
-// PutSecretWithBodyWithResponse performs a PUT /secrets/{name} (the `PutSecret` operationId) request,
+// KeepSecretWithBodyWithResponse performs a PUT /secrets/{name} (the `KeepSecret` operationId) request,
 // with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) PutSecretWithBodyWithResponse(ctx context.Context, name ByName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*PutSecretResponse, error) {
-	rsp, err := c.PutSecretWithBody(ctx, name, contentType, body, reqEditors...)
+func (c *ClientWithResponses) KeepSecretWithBodyWithResponse(ctx context.Context, name ByName, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*KeepSecretResponse, error) {
+	rsp, err := c.KeepSecretWithBody(ctx, name, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParsePutSecretResponse(rsp)
+	return ParseKeepSecretResponse(rsp)
 }
 
-// PutSecretWithResponse performs a PUT /secrets/{name} (the `PutSecret` operationId) request.
+// KeepSecretWithResponse performs a PUT /secrets/{name} (the `KeepSecret` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) PutSecretWithResponse(ctx context.Context, name ByName, body PutSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*PutSecretResponse, error) {
-	rsp, err := c.PutSecret(ctx, name, body, reqEditors...)
+func (c *ClientWithResponses) KeepSecretWithResponse(ctx context.Context, name ByName, body KeepSecretJSONRequestBody, reqEditors ...RequestEditorFn) (*KeepSecretResponse, error) {
+	rsp, err := c.KeepSecret(ctx, name, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParsePutSecretResponse(rsp)
+	return ParseKeepSecretResponse(rsp)
 }
 
 // SignOutWithResponse performs a DELETE /session (the `SignOut` operationId) request.
@@ -6065,15 +6065,15 @@ func ParseListSecretsResponse(rsp *http.Response) (*ListSecretsResponse, error) 
 	return response, nil
 }
 
-// ParseDeleteSecretResponse parses an HTTP response from a DeleteSecretWithResponse call
-func ParseDeleteSecretResponse(rsp *http.Response) (*DeleteSecretResponse, error) {
+// ParseForgetSecretResponse parses an HTTP response from a ForgetSecretWithResponse call
+func ParseForgetSecretResponse(rsp *http.Response) (*ForgetSecretResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &DeleteSecretResponse{
+	response := &ForgetSecretResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -6094,15 +6094,15 @@ func ParseDeleteSecretResponse(rsp *http.Response) (*DeleteSecretResponse, error
 	return response, nil
 }
 
-// ParsePutSecretResponse parses an HTTP response from a PutSecretWithResponse call
-func ParsePutSecretResponse(rsp *http.Response) (*PutSecretResponse, error) {
+// ParseKeepSecretResponse parses an HTTP response from a KeepSecretWithResponse call
+func ParseKeepSecretResponse(rsp *http.Response) (*KeepSecretResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &PutSecretResponse{
+	response := &KeepSecretResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -6392,10 +6392,10 @@ type ServerInterface interface {
 	ListSecrets(c *gin.Context)
 
 	// (DELETE /secrets/{name})
-	DeleteSecret(c *gin.Context, name ByName)
+	ForgetSecret(c *gin.Context, name ByName)
 
 	// (PUT /secrets/{name})
-	PutSecret(c *gin.Context, name ByName)
+	KeepSecret(c *gin.Context, name ByName)
 
 	// (DELETE /session)
 	SignOut(c *gin.Context)
@@ -7163,8 +7163,8 @@ func (siw *ServerInterfaceWrapper) ListSecrets(c *gin.Context) {
 	siw.Handler.ListSecrets(c)
 }
 
-// DeleteSecret operation middleware
-func (siw *ServerInterfaceWrapper) DeleteSecret(c *gin.Context) {
+// ForgetSecret operation middleware
+func (siw *ServerInterfaceWrapper) ForgetSecret(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -7185,11 +7185,11 @@ func (siw *ServerInterfaceWrapper) DeleteSecret(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.DeleteSecret(c, name)
+	siw.Handler.ForgetSecret(c, name)
 }
 
-// PutSecret operation middleware
-func (siw *ServerInterfaceWrapper) PutSecret(c *gin.Context) {
+// KeepSecret operation middleware
+func (siw *ServerInterfaceWrapper) KeepSecret(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -7210,7 +7210,7 @@ func (siw *ServerInterfaceWrapper) PutSecret(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.PutSecret(c, name)
+	siw.Handler.KeepSecret(c, name)
 }
 
 // SignOut operation middleware
@@ -7337,8 +7337,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/tokens", wrapper.CreateToken)
 	router.DELETE(options.BaseURL+"/tokens/:name", wrapper.DeleteToken)
 	router.GET(options.BaseURL+"/secrets", wrapper.ListSecrets)
-	router.DELETE(options.BaseURL+"/secrets/:name", wrapper.DeleteSecret)
-	router.PUT(options.BaseURL+"/secrets/:name", wrapper.PutSecret)
+	router.DELETE(options.BaseURL+"/secrets/:name", wrapper.ForgetSecret)
+	router.PUT(options.BaseURL+"/secrets/:name", wrapper.KeepSecret)
 	router.POST(options.BaseURL+"/blobs", wrapper.PutBlobs)
 	router.POST(options.BaseURL+"/blobs/missing", wrapper.MissingBlobs)
 	router.GET(options.BaseURL+"/keys", wrapper.ListKeys)

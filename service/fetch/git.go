@@ -111,7 +111,7 @@ func gitAccount(c *declare.Content, secret []byte) (transport.AuthMethod, error)
 		}
 		keys, err := gitssh.NewPublicKeys(user, secret, "")
 		if err != nil {
-			return nil, &Trouble{fmt.Sprintf("secret %s is no private SSH key that can be used", c.Secret), "put an unlocked private key in PEM form"}
+			return nil, &Trouble{fmt.Sprintf("secret %s is no private SSH key that can be used", c.Secret), "give northstake secret keep an unlocked private key in PEM form"}
 		}
 		return keys, nil
 	}

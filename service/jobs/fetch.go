@@ -73,7 +73,7 @@ func (j *Service) fetchOne(ctx context.Context, c *declare.Content) ([]declare.F
 	if c.Secret != "" {
 		sealed, err := j.Store.Secret(ctx, c.Secret)
 		if errors.Is(err, store.ErrNotFound) {
-			return nil, &fetch.Trouble{What: fmt.Sprintf("there is no secret called %q", c.Secret), Fix: fmt.Sprintf("put it with northstake secret put %s", c.Secret)}
+			return nil, &fetch.Trouble{What: fmt.Sprintf("there is no secret called %q", c.Secret), Fix: fmt.Sprintf("give it to northstake secret keep %s", c.Secret)}
 		}
 		if err != nil {
 			return nil, err

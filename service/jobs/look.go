@@ -99,7 +99,7 @@ func (j *Service) access(ctx context.Context, s scope, host string) (access, err
 		sealed, ok := kept.Secrets[n]
 		if !ok {
 			return a, &reach.Trouble{Kind: "wrong-key", What: fmt.Sprintf("there is no secret called %q, which host %s is reached with", n, host),
-				Fix: fmt.Sprintf("put it with northstake secret put %s", n)}
+				Fix: fmt.Sprintf("give it to northstake secret keep %s", n)}
 		}
 		if secrets[n], err = j.Seal.Open(n, sealed); err != nil {
 			return a, err

@@ -88,13 +88,13 @@ func (s *Store) Secret(ctx context.Context, name string) ([]byte, error) {
 	return sealed, notFound(err)
 }
 
-// PutSecret keeps a sealed value.
-func (s *Store) PutSecret(ctx context.Context, name string, sealed []byte) error {
+// KeepSecret keeps a sealed value.
+func (s *Store) KeepSecret(ctx context.Context, name string, sealed []byte) error {
 	_, err := s.DB.ExecContext(ctx, "INSERT INTO secrets (name, sealed) VALUES ($1, $2) ON CONFLICT (name) DO UPDATE SET sealed = excluded.sealed, updated_at = now()", name, sealed)
 	return err
 }
 
-// DeleteSecret removes a secret.
-func (s *Store) DeleteSecret(ctx context.Context, name string) error {
+// ForgetSecret removes a secret.
+func (s *Store) ForgetSecret(ctx context.Context, name string) error {
 	return s.one(ctx, "DELETE FROM secrets WHERE name = $1", name)
 }

@@ -165,7 +165,7 @@ func TestAccessHasAllThatIsNeeded(t *testing.T) {
 	for i := range long {
 		long[i] = byte(i)
 	}
-	if err := s.PutSecret(ctx, "access-key", long); err != nil {
+	if err := s.KeepSecret(ctx, "access-key", long); err != nil {
 		t.Fatal(err)
 	}
 	keys := []reach.HostKey{{Type: "ssh-ed25519", Fingerprint: "SHA256:a", Key: "ssh-ed25519 A"}, {Type: "ssh-rsa", Fingerprint: "SHA256:b", Key: "ssh-rsa B"}}

@@ -78,9 +78,9 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        put: operations["putSecret"];
+        put: operations["keepSecret"];
         post?: never;
-        delete: operations["deleteSecret"];
+        delete: operations["forgetSecret"];
         options?: never;
         head?: never;
         patch?: never;
@@ -760,7 +760,7 @@ export interface components {
         /** @description Something to be done now that is no lasting state, in place of what is declared */
         Act: {
             /** @enum {string} */
-            do: "restart" | "reload" | "refresh" | "upgrade" | "reboot";
+            do: "restart" | "reload" | "relist" | "upgrade" | "reboot";
             /** @description The service to restart or reload */
             service?: string;
         };
@@ -1037,7 +1037,7 @@ export interface operations {
             default: components["responses"]["Trouble"];
         };
     };
-    putSecret: {
+    keepSecret: {
         parameters: {
             query?: never;
             header?: never;
@@ -1054,7 +1054,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Kept */
+            /** @description Kept under seal */
             204: {
                 headers: {
                     [name: string]: unknown;
@@ -1064,7 +1064,7 @@ export interface operations {
             default: components["responses"]["Trouble"];
         };
     };
-    deleteSecret: {
+    forgetSecret: {
         parameters: {
             query?: never;
             header?: never;

@@ -90,7 +90,7 @@
     <AlertDialog.Content class="fixed top-1/2 left-1/2 z-20 w-[min(92vw,34rem)] -translate-x-1/2 -translate-y-1/2 border border-rule-strong bg-paper p-5">
       <AlertDialog.Title class="text-xl font-bold">Apply plan {id}?</AlertDialog.Title>
       <AlertDialog.Description class="mt-2">
-        {counted(steps, 'step')} will be done, exactly as shown, on:
+        {counted(steps, 'step')} will be done, as shown, on:
         <span class="my-2 block border-y border-rule py-1">{#each working as h (h.host)}<span class="block"><span class="name">{h.host}</span>{#if h.machine} (the service's own machine, {h.machine}){/if}: {h.steps.map((s) => `${s.verb} ${s.name}`).join(', ')}</span>{/each}</span>
         A host that has changed since the plan is left as it is.
       </AlertDialog.Description>
