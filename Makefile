@@ -6,7 +6,7 @@ SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X main.version=$(VERSION)
 GO      := go
-GOSRC   := $(shell find cmd core host service lab demo -name '*.go' -o -name '*.sql' -o -name '*.yaml' -o -name '*.sh' 2>/dev/null) go.mod go.sum
+GOSRC   := $(shell find cmd content core demo host lab service -type f ! -name '*_test.go' ! -path '*/console/dist/*' 2>/dev/null) go.mod go.sum
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts service/contract/openapi.yaml 2>/dev/null)
 
 .PHONY: help demo stop clean test bench deps build generate

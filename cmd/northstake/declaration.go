@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"northstake/archive"
+	"northstake/content/archive"
 	"northstake/core/declare"
 )
 

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"northstake/core/declare"
-	"northstake/host/platform"
+	"northstake/host/family"
 )
 
 func helpCommand(a *app) *cobra.Command {
@@ -28,7 +28,7 @@ func helpCommand(a *app) *cobra.Command {
 			if c, rest, err := root.Find(args); err == nil && len(rest) == 0 && c != root {
 				return c.Help()
 			}
-			keys, near := platform.Keys(strings.Join(args, "."))
+			keys, near := family.Keys(strings.Join(args, "."))
 			if len(keys) == 0 {
 				return noSuchKey(strings.Join(args, "."), near)
 			}
@@ -138,7 +138,7 @@ func exampleTable(k declare.Key) string {
 func keysDocument() string {
 	var b strings.Builder
 	b.WriteString("# Every key of a declaration\n\nCapitals stand for what you choose. `northstake help KEY` says the same at the prompt, and editors\nshow it from the JSON Schema. This page is made by `make generate`.\n")
-	keys, _ := platform.Keys("")
+	keys, _ := family.Keys("")
 	kit := map[string]bool{}
 	var tables []string
 	rows := map[string][]declare.Key{}

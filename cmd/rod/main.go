@@ -17,8 +17,8 @@ import (
 	"syscall"
 	"time"
 
-	"northstake/host/platform"
 	"northstake/host/rod"
+	"northstake/host/system"
 	"northstake/host/work"
 )
 
@@ -42,7 +42,7 @@ func run(args []string) error {
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
-	m := &platform.Machine{Root: "/", StateDir: *state, Run: platform.Command, SSHPort: arrival(*ssh)}
+	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Run: system.Command}, SSHPort: arrival(*ssh)}
 	// The heap is small, and a survey makes much of what is forgotten at once.
 	debug.SetGCPercent(400)
 	// A broken line must not cut a step off.
@@ -52,11 +52,11 @@ func run(args []string) error {
 		if _, err := io.WriteString(os.Stdout, rod.Greeting); err != nil {
 			return err
 		}
-		work.NewServer(m).ServeConn(stdio{})
+		work.NewServer(h).ServeConn(stdio{})
 		return nil
 	case "revert":
 		time.Sleep(*after)
-		return work.Revert(context.Background(), m, *runID, *step)
+		return work.Revert(context.Background(), h, *runID, *step)
 	}
 	return fmt.Errorf("there is no %q: say serve or revert", args[0])
 }

@@ -88,7 +88,7 @@ func asDeclared(in Input) Input {
 		case "firewall":
 			var w stake.FirewallWant
 			_ = json.Unmarshal(s.Want, &w)
-			found = stake.JSON(stake.FirewallFound{Live: w.Table(), File: stake.FirewallFileText(w.Table()), Unit: stake.LoaderFor("systemd").Text, UnitMode: "0644", Boot: "enabled", FileMeta: file("file")})
+			found = stake.JSON(stake.FirewallFound{Live: w.Table(), Kept: w.Table(), Loader: &stake.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: file("file")})
 		}
 		in.Readings[s.Local()] = Reading{Name: s.Local(), Found: found}
 	}

@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"regexp"
+	"strconv"
 	"strings"
 
 	"northstake/core/declare"
@@ -24,6 +25,8 @@ func serverName(n string) (string, error) {
 	}
 	return Quote("~^" + strings.ReplaceAll(regexp.QuoteMeta(n), `\.`, "[.]"))
 }
+
+var _ = register("nginx", Server{Render: Nginx, Complaint: nginxComplaint})
 
 // Nginx renders a virtual host for nginx (http://nginx.org/en/docs, ngx_http_core_module).
 func Nginx(d *declare.Declaration, s Site) (Text, error) {
@@ -64,4 +67,18 @@ func Nginx(d *declare.Declaration, s Site) (Text, error) {
 	}
 	w.line(w.at(), "}")
 	return w.text()
+}
+
+// nginxLine is a line by which nginx refuses a configuration: "[emerg] 12#12: what
+// is wrong in /file:3", with its name or the time in front.
+var nginxLine = regexp.MustCompile(`\[(?:emerg|crit|alert)\] (?:\d+#\d+: )?(.*?)(?: in (/\S+):(\d+))?\s*$`)
+
+func nginxComplaint(output string) (Complaint, bool) {
+	for _, line := range strings.Split(output, "\n") {
+		if m := nginxLine.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
+			n, _ := strconv.Atoi(m[3])
+			return Complaint{m[1], m[2], n}, true
+		}
+	}
+	return Complaint{}, false
 }

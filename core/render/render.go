@@ -6,6 +6,8 @@ package render
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"sort"
 	"strings"
 
@@ -26,17 +28,48 @@ type Site struct {
 	Listens []int  // ports that the server's own configuration listens on
 }
 
-// servers are the web servers that virtual hosts can be rendered for.
-var servers = map[string]func(*declare.Declaration, Site) (Text, error){"nginx": Nginx, "httpd": Httpd}
+// Server is one web server: how it takes a virtual host, and what it says of a
+// configuration that it refuses, in the output of its own test.
+type Server struct {
+	Render    func(d *declare.Declaration, s Site) (Text, error)
+	Complaint func(output string) (Complaint, bool)
+}
+
+// Complaint is what a web server said of a configuration that it refuses. File is ""
+// where it named none.
+type Complaint struct {
+	What string
+	File string
+	Line int
+}
+
+var servers = map[string]Server{}
+
+// register makes a web server known; each server's file calls it once.
+func register(name string, s Server) struct{} {
+	servers[name] = s
+	return struct{}{}
+}
+
+// Servers lists the web servers that there are, sorted.
+func Servers() []string { return slices.Sorted(maps.Keys(servers)) }
+
+// ComplaintOf reads the output of a web server's test.
+func ComplaintOf(server, output string) (Complaint, bool) {
+	if s, ok := servers[server]; ok {
+		return s.Complaint(output)
+	}
+	return Complaint{}, false
+}
 
 // VirtualHost renders a site for the server that it declares.
 func VirtualHost(d *declare.Declaration, s Site) (Text, error) {
 	site := d.Sites[s.Name]
-	render := servers[site.Server]
-	if render == nil {
+	server, ok := servers[site.Server]
+	if !ok {
 		return Text{}, fmt.Errorf("there is no form of a virtual host for server %q", site.Server)
 	}
-	return render(d, s)
+	return server.Render(d, s)
 }
 
 // writer collects lines with their places, and the first value that could not

@@ -11,25 +11,6 @@ import (
 // FirewallTable is the nftables table that North Stake keeps for itself.
 const FirewallTable = "table inet northstake"
 
-// FirewallFile keeps the table over restarts.
-const FirewallFile = "/etc/northstake/firewall.nft"
-
-// FirewallLoader is the file that loads the table at boot.
-type FirewallLoader struct {
-	Path string `json:"path"`
-	Mode string `json:"mode"`
-	Text string `json:"text"`
-}
-
-// LoaderFor is the file that a service manager loads the table by: a unit of systemd,
-// or a script of System V's init.
-func LoaderFor(manager string) FirewallLoader {
-	if manager == "systemd" {
-		return FirewallLoader{"/etc/systemd/system/northstake-firewall.service", "0644", firewallUnitText}
-	}
-	return FirewallLoader{"/etc/init.d/northstake-firewall", "0755", firewallScriptText}
-}
-
 // FirewallWant is the table that lets in established connections, loopback,
 // ICMP, the SSH port and the listed ports, and drops the rest.
 type FirewallWant struct {
@@ -37,23 +18,29 @@ type FirewallWant struct {
 	Ports []string `json:"ports"` // "80/tcp", sorted by protocol and number
 }
 
-// FirewallFound is the table as it is loaded ("" for none), the file it is kept
-// in, and the text and mode of what loads it at boot.
+// FirewallFound is the table as it is loaded and as it is kept for the next start, ""
+// for none, the file that it is kept in, and what loads it from there at boot.
 type FirewallFound struct {
-	Live     string `json:"live"`
-	File     string `json:"file"`
-	Unit     string `json:"unit"`
-	UnitMode string `json:"unit_mode"`
-	Boot     string `json:"boot"`
-	FileMeta Entry  `json:"file_meta"`
+	Live   string          `json:"live"`
+	Kept   string          `json:"kept"`
+	File   Entry           `json:"file"`
+	Loader *FirewallLoader `json:"loader,omitempty"`
+	Boot   string          `json:"boot"`
+}
+
+// FirewallLoader is the unit or script that loads the table: whether its text is North
+// Stake's, and its mode beside the one that it should have.
+type FirewallLoader struct {
+	Same   bool   `json:"same"`
+	Mode   string `json:"mode"`
+	Wanted string `json:"wanted"`
 }
 
 // FirewallWork puts the table up. Revert is how long the host waits for a
 // confirmation before it takes the table down, in seconds.
 type FirewallWork struct {
-	Table  string         `json:"table"`
-	Loader FirewallLoader `json:"loader"`
-	Revert int            `json:"revert"`
+	Table  string `json:"table"`
+	Revert int    `json:"revert"`
 }
 
 // Table renders the table in the form that nft(8) lists it.
@@ -99,59 +86,6 @@ func SortPorts(ports []string) []string {
 	return out
 }
 
-// firewallUnitText is the unit that loads the table at boot, and again after
-// nftables.service has flushed everything.
-const firewallUnitText = `[Unit]
-Description=Ports that North Stake lets in
-After=nftables.service
-PartOf=nftables.service
-ReloadPropagatedFrom=nftables.service
-Before=network-pre.target
-Wants=network-pre.target
-DefaultDependencies=no
-Conflicts=shutdown.target
-Before=shutdown.target
-
-[Service]
-Type=oneshot
-RemainAfterExit=yes
-ExecStart=/usr/sbin/nft -f ` + FirewallFile + `
-ExecReload=/usr/sbin/nft -f ` + FirewallFile + `
-
-[Install]
-WantedBy=sysinit.target nftables.service
-`
-
-// firewallScriptText is the script that loads the table at boot (init-d-script(5),
-// LSB init scripts).
-const firewallScriptText = `#!/bin/sh
-### BEGIN INIT INFO
-# Provides:          northstake-firewall
-# Required-Start:    $local_fs
-# Required-Stop:     $local_fs
-# Should-Start:      nftables
-# X-Start-Before:    $network
-# Default-Start:     2 3 4 5
-# Default-Stop:
-# Short-Description: Ports that North Stake lets in
-### END INIT INFO
-# chkconfig: 2345 08 92
-# description: Ports that North Stake lets in
-PATH=/usr/sbin:/usr/bin:/sbin:/bin
-case "$1" in
-  start|restart|reload|force-reload) exec nft -f ` + FirewallFile + ` ;;
-  stop) nft delete ` + FirewallTable + ` 2>/dev/null || true ;;
-  status) exec nft list ` + FirewallTable + ` >/dev/null 2>&1 ;;
-  *) echo "usage: $0 start|stop|restart|reload|force-reload|status" >&2; exit 2 ;;
-esac
-`
-
-// FirewallFileText is the file that loads the table: the old one is replaced in
-// the same transaction.
-func FirewallFileText(table string) string {
-	return "#!/usr/sbin/nft -f\n" + FirewallTable + "\ndelete " + FirewallTable + "\n" + table
-}
-
 var _ = register("firewall", kindOf[FirewallWant, FirewallFound](judgeFirewall))
 
 func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
@@ -167,30 +101,28 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 			d.add("rules now", "only declared ports are let in", found)
 		}
 	}
-	if f.File != FirewallFileText(table) {
-		d.add("kept rules", "only declared ports are let in", map[bool]string{true: "none are kept", false: "different"}[f.File == ""])
+	if f.Kept != table {
+		d.add("kept rules", "only declared ports are let in", map[bool]string{true: "none are kept", false: "different"}[f.Kept == ""])
 	}
-	if f.FileMeta.Kind != "" {
-		d.entry("file", "root", "root", "0644", f.FileMeta)
+	if f.File.Kind != "" {
+		d.entry("file", "root", "root", "0644", f.File)
 	}
-	manager := in.Traits.ServiceManager
-	if manager == "" {
-		manager = "systemd"
-	}
-	loader := LoaderFor(manager)
-	if f.Unit != loader.Text {
-		d.add("unit", "loads the rules at boot", map[bool]string{true: "not there", false: "different"}[f.Unit == ""])
-	} else if f.UnitMode != loader.Mode {
-		d.add("mode of the unit", loader.Mode, f.UnitMode)
+	switch {
+	case f.Loader == nil:
+		d.add("unit", "loads the rules at boot", "not there")
+	case !f.Loader.Same:
+		d.add("unit", "loads the rules at boot", "different")
+	default:
+		d.add("mode of the unit", f.Loader.Wanted, f.Loader.Mode)
 	}
 	if f.Boot != "enabled" {
 		d.add("at boot", "yes", map[bool]string{true: "no", false: f.Boot}[f.Boot == "" || f.Boot == "disabled"])
 	}
-	v := Verdict{Differences: d, Gone: f.Live == "" && f.File == "", Touched: f.FileMeta.Touched}
+	v := Verdict{Differences: d, Gone: f.Live == "" && f.Kept == "", Touched: f.File.Touched}
 	if len(d) == 0 {
 		return v
 	}
-	if manager == "none" {
+	if in.Traits.ServiceManager == "none" {
 		v.Blockers = []Note{{in.Stake.Address(), "nothing on this host can put the rules up at boot: it has neither systemd nor init scripts", "leave inbound out, and filter by the means of the host"}}
 		return v
 	}
@@ -199,7 +131,7 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 		Because: "the declaration says inbound = \"declared\"",
 		Details: []Detail{{Title: FirewallTable, Text: udiff.Unified("found", "wanted", f.Live, table), Diff: true},
 			armed},
-		Work:    JSON(FirewallWork{Table: table, Loader: loader, Revert: RevertAfter}),
+		Work:    JSON(FirewallWork{Table: table, Revert: RevertAfter}),
 		Confirm: true,
 	}}
 	return v

@@ -214,7 +214,7 @@ func TestTheTableOfPortsAndNetworks(t *testing.T) {
 			t.Errorf("%q is not there once:\n%s", line, table)
 		}
 	}
-	kept := KeptTable(FirewallFileText(table))
+	kept := KeptTable(table)
 	for _, c := range []struct {
 		want PortWant
 		lets bool
@@ -272,7 +272,7 @@ func TestFirewall(t *testing.T) {
 	if strings.Count(table, "dport 22 ") != 1 || !strings.Contains(table, "policy drop") || !strings.Contains(table, "ct state established,related accept") || !strings.Contains(table, `iifname "lo" accept`) {
 		t.Errorf("the table is\n%s", table)
 	}
-	good := FirewallFound{Live: table, File: FirewallFileText(table), Unit: LoaderFor("systemd").Text, UnitMode: "0644", Boot: "enabled", FileMeta: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}}
+	good := FirewallFound{Live: table, Kept: table, Loader: &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}}
 	if v := judged(t, "firewall", Input{}, want, good); len(v.Differences) > 0 {
 		t.Errorf("as declared it differs: %+v", v.Differences)
 	}
@@ -286,10 +286,10 @@ func TestFirewall(t *testing.T) {
 			f.Live = strings.Replace(table, "tcp dport 80 accept", "tcp dport 81 accept", 1)
 		},
 		"rules now":        func(f *FirewallFound) { f.Live = "" },
-		"kept rules":       func(f *FirewallFound) { f.File = "" },
-		"mode":             func(f *FirewallFound) { f.FileMeta.Mode = "0600" },
-		"unit":             func(f *FirewallFound) { f.Unit = "" },
-		"mode of the unit": func(f *FirewallFound) { f.UnitMode = "0600" },
+		"kept rules":       func(f *FirewallFound) { f.Kept = "" },
+		"mode":             func(f *FirewallFound) { f.File.Mode = "0600" },
+		"unit":             func(f *FirewallFound) { f.Loader = nil },
+		"mode of the unit": func(f *FirewallFound) { f.Loader = &FirewallLoader{Same: true, Mode: "0600", Wanted: "0644"} },
 		"at boot":          func(f *FirewallFound) { f.Boot = "disabled" },
 	} {
 		f := good
@@ -300,14 +300,14 @@ func TestFirewall(t *testing.T) {
 		}
 	}
 	script := good
-	script.Unit, script.UnitMode = LoaderFor("init scripts").Text, "0755"
+	script.Loader = &FirewallLoader{Same: true, Mode: "0755", Wanted: "0755"}
 	if v := judged(t, "firewall", Input{Traits: Traits{ServiceManager: "init scripts"}}, want, script); len(v.Differences) > 0 {
 		t.Errorf("loaded by a script it differs: %+v", v.Differences)
 	}
 	if v := judged(t, "firewall", Input{Traits: Traits{ServiceManager: "none"}}, want, FirewallFound{}); len(v.Blockers) != 1 || len(v.Moves) > 0 {
 		t.Errorf("nothing can load it: %+v", v)
 	}
-	if !KeptTable(FirewallFileText(table)).Lets(PortWant{Port: 53, Protocol: "udp"}) || KeptTable(FirewallFileText(table)).Lets(PortWant{Port: 53, Protocol: "tcp"}) {
+	if !KeptTable(table).Lets(PortWant{Port: 53, Protocol: "udp"}) || KeptTable(table).Lets(PortWant{Port: 53, Protocol: "tcp"}) {
 		t.Error("the kept table is misread")
 	}
 }

@@ -19,8 +19,8 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
-	"northstake/host/platform"
 	"northstake/host/rod"
+	"northstake/host/system"
 	"northstake/host/work"
 )
 
@@ -150,7 +150,7 @@ func (h *sshHost) run(ch ssh.Channel, root string) int {
 		}
 	}
 	fmt.Fprint(ch, "Welcome to quay1, tide is rising\n"+rod.Greeting)
-	work.NewServer(&platform.Machine{Root: root, StateDir: "/state", Run: platform.Command}).ServeConn(&stdio{ch, ch, ch.Close})
+	work.NewServer(&work.Host{Machine: &system.Machine{Root: root, StateDir: "/state", Run: system.Command}}).ServeConn(&stdio{ch, ch, ch.Close})
 	return 0
 }
 

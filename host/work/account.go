@@ -3,12 +3,11 @@ package work
 import (
 	"context"
 	"fmt"
+	"northstake/core/stake"
+	"northstake/host/family"
+	"northstake/host/rod"
 	"slices"
 	"strings"
-
-	"northstake/core/stake"
-	"northstake/host/platform"
-	"northstake/host/rod"
 )
 
 // accountBefore is the account as it was, with the groups that there were.
@@ -21,12 +20,12 @@ var _ = register("account", typed[stake.AccountWant, stake.AccountWork, accountB
 	read: each(readAccount), before: beforeAccount, do: doAccount, back: backAccount,
 })
 
-func readAccount(_ context.Context, m *platform.Machine, w stake.AccountWant) (any, error) {
-	a, ok, err := m.Account(w.Name)
+func readAccount(_ context.Context, m *Host, w stake.AccountWant) (any, error) {
+	a, ok, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return nil, err
 	}
-	groups, err := m.Groups()
+	groups, err := family.Groups(m.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -40,7 +39,7 @@ func readAccount(_ context.Context, m *platform.Machine, w stake.AccountWant) (a
 	if !ok {
 		return f, nil
 	}
-	f.System, f.Group, f.Home, f.Shell = a.ID < m.FirstPerson(), a.Group, a.Home, a.Shell
+	f.System, f.Group, f.Home, f.Shell = a.ID < family.FirstPerson(m.Machine), a.Group, a.Home, a.Shell
 	for name, members := range groups {
 		if slices.Contains(members, w.Name) && slices.Contains(w.Groups, name) {
 			f.Groups = append(f.Groups, name)
@@ -53,8 +52,8 @@ func readAccount(_ context.Context, m *platform.Machine, w stake.AccountWant) (a
 	return f, nil
 }
 
-func beforeAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.AccountWork) (b accountBefore, err error) {
-	groups, err := m.Groups()
+func beforeAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork) (b accountBefore, err error) {
+	groups, err := family.Groups(m.Machine)
 	if err != nil {
 		return b, err
 	}
@@ -74,12 +73,12 @@ func beforeAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.Acco
 
 // doAccount uses the system's own tools (useradd(8), usermod(8)): they know its
 // numbers and its locks.
-func doAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.AccountWork, _ accountBefore) (rod.StepState, error) {
-	_, there, err := m.Account(w.Name)
+func doAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, _ accountBefore) (rod.StepState, error) {
+	_, there, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return "", err
 	}
-	groups, err := m.Groups()
+	groups, err := family.Groups(m.Machine)
 	if err != nil {
 		return "", err
 	}
@@ -104,15 +103,15 @@ func doAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.AccountW
 	return rod.Done, nil
 }
 
-func accountTool(ctx context.Context, m *platform.Machine, name, tool string, args ...string) error {
+func accountTool(ctx context.Context, m *Host, name, tool string, args ...string) error {
 	if _, err := m.Run(ctx, nil, tool, args...); err != nil {
 		return &rod.Fault{What: fmt.Sprintf("%s could not set account %s", tool, name), Fix: "read what it said below", Output: lastLines(err.Error(), 8)}
 	}
 	return nil
 }
 
-func backAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.AccountWork, b accountBefore) error {
-	_, there, err := m.Account(w.Name)
+func backAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, b accountBefore) error {
+	_, there, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return err
 	}
@@ -122,7 +121,7 @@ func backAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.Accoun
 				return err
 			}
 		}
-		groups, err := m.Groups()
+		groups, err := family.Groups(m.Machine)
 		if _, ok := groups[w.Name]; err != nil || !ok || b.Found.Taken {
 			return err
 		}
@@ -132,7 +131,7 @@ func backAccount(ctx context.Context, m *platform.Machine, _ Job, w stake.Accoun
 		"--groups", strings.Join(b.Groups, ","), w.Name); err != nil {
 		return err
 	}
-	groups, err := m.Groups()
+	groups, err := family.Groups(m.Machine)
 	if _, ok := groups[w.Name]; err != nil || !ok || b.Found.Taken || b.Found.Group == w.Name {
 		return err
 	}

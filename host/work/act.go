@@ -3,11 +3,11 @@ package work
 import (
 	"context"
 	"fmt"
-	"slices"
-
 	"northstake/core/stake"
-	"northstake/host/platform"
+	"northstake/host/family"
+	"northstake/host/journal"
 	"northstake/host/rod"
+	"slices"
 )
 
 type acts struct {
@@ -19,19 +19,19 @@ var _ = register("act", acts{typed[stake.ActWant, stake.ActWork, packageBefore]{
 }})
 
 // Confirm stops the timer that would take the restart of a firewall back.
-func (acts) Confirm(ctx context.Context, m *platform.Machine, j Job) error {
-	disarm(ctx, m, j)
+func (acts) Confirm(ctx context.Context, m *Host, j Job) error {
+	journal.Disarm(ctx, m.Machine, j)
 	return nil
 }
 
 var _ = register("restart", typed[stake.RestartWant, stake.ActWork, packageBefore]{
-	read: each(func(_ context.Context, m *platform.Machine, _ stake.RestartWant) (any, error) {
-		return stake.RestartFound{Needed: m.RestartNeeded()}, nil
+	read: each(func(_ context.Context, m *Host, _ stake.RestartWant) (any, error) {
+		return stake.RestartFound{Needed: family.RestartNeeded(m.Machine)}, nil
 	}),
 	before: beforeAct, do: doAct, back: backAct,
 })
 
-func readAct(ctx context.Context, m *platform.Machine, w stake.ActWant) (any, error) {
+func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 	var f stake.ActFound
 	switch w.Do {
 	case "restart", "reload":
@@ -68,7 +68,7 @@ func readAct(ctx context.Context, m *platform.Machine, w stake.ActWant) (any, er
 	return f, nil
 }
 
-func beforeAct(ctx context.Context, m *platform.Machine, _ Job, w stake.ActWork) (packageBefore, error) {
+func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (packageBefore, error) {
 	if w.Do != "upgrade" {
 		return packageBefore{}, nil
 	}
@@ -80,7 +80,7 @@ func beforeAct(ctx context.Context, m *platform.Machine, _ Job, w stake.ActWork)
 	return packageBefore{installed}, err
 }
 
-func doAct(ctx context.Context, m *platform.Machine, j Job, w stake.ActWork, _ packageBefore) (rod.StepState, error) {
+func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, _ packageBefore) (rod.StepState, error) {
 	switch w.Do {
 	case "restart", "reload":
 		units, err := m.Services(ctx)
@@ -90,7 +90,7 @@ func doAct(ctx context.Context, m *platform.Machine, j Job, w stake.ActWork, _ p
 		state := rod.Done
 		if stake.FiltersItself(w.Service) {
 			state = rod.Held
-			if err := arm(ctx, m, j, stake.RevertAfter); err != nil {
+			if err := journal.Arm(ctx, m.Machine, j, stake.RevertAfter); err != nil {
 				return "", err
 			}
 		}
@@ -131,12 +131,12 @@ func doAct(ctx context.Context, m *platform.Machine, j Job, w stake.ActWork, _ p
 }
 
 // backAct brings the packages of an upgrade back; what else an act did is over.
-func backAct(ctx context.Context, m *platform.Machine, j Job, w stake.ActWork, b packageBefore) error {
+func backAct(ctx context.Context, m *Host, j Job, w stake.ActWork, b packageBefore) error {
 	switch {
 	case w.Do == "upgrade":
 		return backPackage(ctx, m, j, stake.PackageWork{Install: w.Upgrades}, b)
 	case slices.Contains([]string{"restart", "reload"}, w.Do) && stake.FiltersItself(w.Service):
-		disarmTimerOnly(ctx, m, j)
+		journal.DisarmTimer(ctx, m.Machine, j)
 	}
 	return nil
 }

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"northstake/host/system/systemtest"
 	"os"
 	"path/filepath"
 	"sort"
@@ -9,13 +10,12 @@ import (
 	"testing"
 
 	"northstake/core/stake"
-	"northstake/host/platform"
 	"northstake/host/rod"
 )
 
 // snapshot is all that lies on a machine beside North Stake's own files: paths,
 // sorts, modes, and texts.
-func snapshot(t *testing.T, m *platform.Machine) string {
+func snapshot(t *testing.T, m *Host) string {
 	t.Helper()
 	var lines []string
 	err := filepath.WalkDir(m.Root, func(path string, e os.DirEntry, err error) error {
@@ -63,14 +63,14 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 	for name, c := range map[string]struct {
 		typ   string
 		want  any
-		there func(m *platform.Machine)
+		there func(m *Host)
 	}{
-		"a new file in new directories": {"file", file(stake.FileWant{Path: "/srv/a/b/tide", Text: "ebb\n"}), func(*platform.Machine) {}},
-		"a file that is there":          {"file", file(stake.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *platform.Machine) { put(t, m, "/srv/tide", "flood\n") }},
-		"a link in place of the file":   {"file", file(stake.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *platform.Machine) { link(t, m, "/etc/passwd", "/srv/tide") }},
-		"a portion":                     {"file", file(stake.FileWant{Path: "/srv/list", Text: "pier\n", Portion: "piers", Comment: ";", Owner: "me", Group: "me"}), func(m *platform.Machine) { put(t, m, "/srv/list", "theirs, no end") }},
-		"a new link":                    {"link", stake.LinkWant{Path: "/srv/x/now", PointsTo: "/srv/data"}, func(*platform.Machine) {}},
-		"a link that leads elsewhere":   {"link", stake.LinkWant{Path: "/srv/now", PointsTo: "/srv/data"}, func(m *platform.Machine) { link(t, m, "/tmp", "/srv/now") }},
+		"a new file in new directories": {"file", file(stake.FileWant{Path: "/srv/a/b/tide", Text: "ebb\n"}), func(*Host) {}},
+		"a file that is there":          {"file", file(stake.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/tide", "flood\n") }},
+		"a link in place of the file":   {"file", file(stake.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *Host) { link(t, m, "/etc/passwd", "/srv/tide") }},
+		"a portion":                     {"file", file(stake.FileWant{Path: "/srv/list", Text: "pier\n", Portion: "piers", Comment: ";", Owner: "me", Group: "me"}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/list", "theirs, no end") }},
+		"a new link":                    {"link", stake.LinkWant{Path: "/srv/x/now", PointsTo: "/srv/data"}, func(*Host) {}},
+		"a link that leads elsewhere":   {"link", stake.LinkWant{Path: "/srv/now", PointsTo: "/srv/data"}, func(m *Host) { link(t, m, "/tmp", "/srv/now") }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := folder(t)
@@ -121,7 +121,7 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 	}
 }
 
-func link(t *testing.T, m *platform.Machine, target, path string) {
+func link(t *testing.T, m *Host, target, path string) {
 	t.Helper()
 	if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
 		t.Fatal(err)
@@ -134,7 +134,7 @@ func link(t *testing.T, m *platform.Machine, target, path string) {
 // What is in the way of a file or link stays there.
 func TestAFileIsNotPutInPlaceOfADirectory(t *testing.T) {
 	m := folder(t)
-	put(t, m, "/srv/tide/kept", "theirs")
+	systemtest.Put(t, m.Machine, "/srv/tide/kept", "theirs")
 	for typ, want := range map[string]any{"file": stake.FileWant{Path: "/srv/tide", Text: "x", Owner: "me", Group: "me", Mode: "0644"}, "link": stake.LinkWant{Path: "/srv/tide", PointsTo: "/x"}} {
 		w, err := workerOf(typ)
 		if err != nil {

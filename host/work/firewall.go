@@ -3,22 +3,22 @@ package work
 import (
 	"context"
 	"fmt"
+	"northstake/core/stake"
+	"northstake/host/family"
+	"northstake/host/filter"
+	"northstake/host/journal"
+	"northstake/host/rod"
+	"northstake/host/system"
 	"path/filepath"
 	"strings"
-
-	"northstake/core/stake"
-	"northstake/host/platform"
-	"northstake/host/rod"
 )
-
-const firewallService = "northstake-firewall"
 
 // firewallBefore is the table and the files as they were.
 type firewallBefore struct {
-	Live string   `json:"live"`
-	File keptFile `json:"file"`
-	Unit keptFile `json:"unit"`
-	Boot string   `json:"boot"`
+	Live string          `json:"live"`
+	File system.KeptFile `json:"file"`
+	Unit system.KeptFile `json:"unit"`
+	Boot string          `json:"boot"`
 }
 
 type firewall struct {
@@ -29,102 +29,103 @@ var _ = register("firewall", firewall{typed[stake.FirewallWant, stake.FirewallWo
 	read: each(readFirewall), before: beforeFirewall, do: doFirewall, back: backFirewall,
 }})
 
-func readFirewall(ctx context.Context, m *platform.Machine, _ stake.FirewallWant) (any, error) {
-	rules, err := m.Rules(ctx)
+func readFirewall(ctx context.Context, m *Host, _ stake.FirewallWant) (any, error) {
+	rules, err := filter.ReadRules(ctx, m.Machine)
 	if err != nil {
 		return nil, err
 	}
 	f := stake.FirewallFound{Live: rules.Own}
-	if f.FileMeta, err = m.Entry(stake.FirewallFile); err != nil {
+	if f.File, err = m.Entry(filter.File); err != nil {
 		return nil, err
 	}
-	if f.FileMeta.Kind == "file" {
-		b, err := m.Read(stake.FirewallFile)
+	if f.File.Kind == "file" {
+		b, err := m.Read(filter.File)
 		if err != nil {
 			return nil, err
 		}
-		f.File = string(b)
+		f.Kept = filter.KeptIn(string(b))
 	}
-	if !m.HasServices() {
+	if !family.HasServices(m.Machine) {
 		return f, nil
 	}
 	units, err := m.Services(ctx)
 	if err != nil {
 		return nil, err
 	}
-	loader := stake.LoaderFor(units.Name()).Path
-	e, err := m.Entry(loader)
+	loader := filter.LoaderFor(units.Name())
+	e, err := m.Entry(loader.Path)
 	if err != nil {
 		return nil, err
 	}
 	if e.Kind == "file" {
-		b, err := m.Read(loader)
+		b, err := m.Read(loader.Path)
 		if err != nil {
 			return nil, err
 		}
-		f.Unit, f.UnitMode = string(b), e.Mode
+		f.Loader = &stake.FirewallLoader{Same: string(b) == loader.Text, Mode: e.Mode, Wanted: loader.Mode}
 	}
-	states, err := units.States(ctx, []string{firewallService})
+	states, err := units.States(ctx, []string{filter.Service})
 	if err != nil {
 		return nil, err
 	}
-	f.Boot = states[firewallService].Boot
+	f.Boot = states[filter.Service].Boot
 	return f, nil
 }
 
-func beforeFirewall(ctx context.Context, m *platform.Machine, _ Job, w stake.FirewallWork) (b firewallBefore, err error) {
-	rules, err := m.Rules(ctx)
+func beforeFirewall(ctx context.Context, m *Host, _ Job, _ stake.FirewallWork) (b firewallBefore, err error) {
+	rules, err := filter.ReadRules(ctx, m.Machine)
 	if err != nil {
 		return b, err
 	}
 	b.Live = rules.Own
-	if b.File, err = keepFile(m, stake.FirewallFile); err != nil {
-		return b, err
-	}
-	if b.Unit, err = keepFile(m, w.Loader.Path); err != nil {
+	if b.File, err = m.KeepFile(filter.File); err != nil {
 		return b, err
 	}
 	units, err := m.Services(ctx)
 	if err != nil {
 		return b, err
 	}
-	states, err := units.States(ctx, []string{firewallService})
-	b.Boot = states[firewallService].Boot
+	if b.Unit, err = m.KeepFile(filter.LoaderFor(units.Name()).Path); err != nil {
+		return b, err
+	}
+	states, err := units.States(ctx, []string{filter.Service})
+	b.Boot = states[filter.Service].Boot
 	return b, err
 }
 
-func doFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.FirewallWork, _ firewallBefore) (rod.StepState, error) {
+func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ firewallBefore) (rod.StepState, error) {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return "", err
 	}
 	// The timer stands before the first rule does.
-	if err := arm(ctx, m, j, w.Revert); err != nil {
+	if err := journal.Arm(ctx, m.Machine, j, w.Revert); err != nil {
 		return "", err
 	}
-	if err := writeAtomically(m.Path(stake.FirewallFile), []byte(stake.FirewallFileText(w.Table)), 0o644); err != nil {
+	if err := system.WriteAtomically(m.Path(filter.File), []byte(filter.FileText(w.Table)), 0o644); err != nil {
 		return "", err
 	}
-	if err := chown(m, stake.FirewallFile, "root", "root"); err != nil {
+	if err := m.Chown(filter.File, "root", "root"); err != nil {
 		return "", err
 	}
-	if _, err := m.Run(ctx, nil, "nft", "-c", "-f", m.Path(stake.FirewallFile)); err != nil {
+	if _, err := m.Run(ctx, nil, "nft", "-c", "-f", m.Path(filter.File)); err != nil {
 		return "", &rod.Fault{What: "nft does not accept the rules", Output: err.Error()}
 	}
-	mode, err := parseMode(w.Loader.Mode)
+	loader := filter.LoaderFor(units.Name())
+	mode, err := system.ParseMode(loader.Mode)
 	if err != nil {
 		return "", err
 	}
-	if err := writeAtomically(m.Path(w.Loader.Path), []byte(w.Loader.Text), mode); err != nil {
+	if err := system.WriteAtomically(m.Path(loader.Path), []byte(loader.Text), mode); err != nil {
 		return "", err
 	}
 	if err := units.Reload(ctx); err != nil {
 		return "", err
 	}
-	if err := units.Boot(ctx, firewallService, true); err != nil {
+	if err := units.Boot(ctx, filter.Service, true); err != nil {
 		return "", err
 	}
-	if err := act(ctx, m, units, firewallService, "restart"); err != nil {
+	if err := act(ctx, m, units, filter.Service, "restart"); err != nil {
 		return "", err
 	}
 	j.Say("the rules are up; the host takes them down in %d s unless a new connection confirms them", w.Revert)
@@ -132,36 +133,36 @@ func doFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.Firewal
 }
 
 // Confirm stops the timer that would take the step back.
-func (firewall) Confirm(ctx context.Context, m *platform.Machine, j Job) error {
-	disarm(ctx, m, j)
+func (firewall) Confirm(ctx context.Context, m *Host, j Job) error {
+	journal.Disarm(ctx, m.Machine, j)
 	return nil
 }
 
-func backFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.FirewallWork, b firewallBefore) error {
+func backFirewall(ctx context.Context, m *Host, j Job, _ stake.FirewallWork, b firewallBefore) error {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return err
 	}
-	if b.Boot != "enabled" && m.Exists(w.Loader.Path) {
-		if err := units.Boot(ctx, firewallService, false); err != nil {
+	if b.Boot != "enabled" && m.Exists(b.Unit.Path) {
+		if err := units.Boot(ctx, filter.Service, false); err != nil {
 			return err
 		}
 	}
-	if b.Unit.Entry.Kind == "" && m.Exists(w.Loader.Path) {
-		if err := units.Do(ctx, "stop", firewallService); err != nil {
+	if b.Unit.Entry.Kind == "" && m.Exists(b.Unit.Path) {
+		if err := units.Do(ctx, "stop", filter.Service); err != nil {
 			return err
 		}
-		if err := units.Forget(ctx, firewallService); err != nil {
+		if err := units.Forget(ctx, filter.Service); err != nil {
 			return err
 		}
 	}
-	for _, f := range []keptFile{b.File, b.Unit} {
-		if err := f.putBack(m); err != nil {
+	for _, f := range []system.KeptFile{b.File, b.Unit} {
+		if err := f.PutBack(m.Machine); err != nil {
 			return err
 		}
 	}
 	if b.File.Entry.Kind == "" {
-		if err := removeEmpty(m, []string{filepath.Dir(stake.FirewallFile)}); err != nil {
+		if err := m.RemoveEmpty([]string{filepath.Dir(filter.File)}); err != nil {
 			return err
 		}
 	}
@@ -173,10 +174,10 @@ func backFirewall(ctx context.Context, m *platform.Machine, j Job, w stake.Firew
 		return err
 	}
 	if b.Boot == "enabled" {
-		if err := units.Boot(ctx, firewallService, true); err != nil {
+		if err := units.Boot(ctx, filter.Service, true); err != nil {
 			return err
 		}
 	}
-	disarmTimerOnly(ctx, m, j)
+	journal.DisarmTimer(ctx, m.Machine, j)
 	return nil
 }

@@ -3,12 +3,11 @@ package work
 import (
 	"context"
 	"fmt"
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/host/system"
 	"os"
 	"path/filepath"
-
-	"northstake/core/stake"
-	"northstake/host/platform"
-	"northstake/host/rod"
 )
 
 // linkBefore is what lay at the path, and the directories above it that the step
@@ -19,16 +18,16 @@ type linkBefore struct {
 }
 
 var _ = register("link", typed[stake.LinkWant, stake.LinkWant, linkBefore]{
-	read: each(func(_ context.Context, m *platform.Machine, w stake.LinkWant) (any, error) { return m.Entry(w.Path) }),
-	before: func(_ context.Context, m *platform.Machine, _ Job, w stake.LinkWant) (b linkBefore, err error) {
-		b.Made = missingParents(m, filepath.Dir(w.Path))
+	read: each(func(_ context.Context, m *Host, w stake.LinkWant) (any, error) { return m.Entry(w.Path) }),
+	before: func(_ context.Context, m *Host, _ Job, w stake.LinkWant) (b linkBefore, err error) {
+		b.Made = m.MissingParents(filepath.Dir(w.Path))
 		b.Entry, err = m.Entry(w.Path)
 		return b, err
 	},
 	do: doLink, back: backLink,
 })
 
-func doLink(_ context.Context, m *platform.Machine, _ Job, w stake.LinkWant, _ linkBefore) (rod.StepState, error) {
+func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWant, _ linkBefore) (rod.StepState, error) {
 	now, err := m.Entry(w.Path)
 	if err != nil {
 		return "", err
@@ -39,21 +38,21 @@ func doLink(_ context.Context, m *platform.Machine, _ Job, w stake.LinkWant, _ l
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Path)), 0o755); err != nil {
 		return "", err
 	}
-	return rod.Done, linkAtomically(w.PointsTo, m.Path(w.Path))
+	return rod.Done, system.LinkAtomically(w.PointsTo, m.Path(w.Path))
 }
 
-func backLink(_ context.Context, m *platform.Machine, _ Job, w stake.LinkWant, b linkBefore) error {
+func backLink(_ context.Context, m *Host, _ Job, w stake.LinkWant, b linkBefore) error {
 	now, err := m.Entry(w.Path)
 	if err != nil {
 		return err
 	}
 	switch {
 	case b.Entry.Kind == "link":
-		return linkAtomically(b.Entry.Target, m.Path(w.Path))
+		return system.LinkAtomically(b.Entry.Target, m.Path(w.Path))
 	case b.Entry.Kind == "" && now.Kind == "link":
 		if err := os.Remove(m.Path(w.Path)); err != nil {
 			return err
 		}
 	}
-	return removeEmpty(m, b.Made)
+	return m.RemoveEmpty(b.Made)
 }

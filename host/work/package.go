@@ -5,15 +5,15 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"northstake/core/stake"
+	"northstake/host/family"
+	"northstake/host/journal"
+	"northstake/host/rod"
 	"slices"
 	"strings"
 	"time"
 
 	"github.com/agext/levenshtein"
-
-	"northstake/core/stake"
-	"northstake/host/platform"
-	"northstake/host/rod"
 )
 
 // packageBefore is the packages that were there before a step, with their
@@ -31,8 +31,8 @@ var _ = register("package", packages{typed[stake.PackageWant, stake.PackageWork,
 }})
 
 // Confirm stops the timer that would take the installation of a firewall back.
-func (packages) Confirm(ctx context.Context, m *platform.Machine, j Job) error {
-	disarm(ctx, m, j)
+func (packages) Confirm(ctx context.Context, m *Host, j Job) error {
+	journal.Disarm(ctx, m.Machine, j)
 	return nil
 }
 
@@ -50,7 +50,7 @@ const (
 	littleRoom = 300 << 20
 )
 
-func readPackages(ctx context.Context, m *platform.Machine, wants []stake.PackageWant) ([]any, error) {
+func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]any, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return nil, err
@@ -93,7 +93,7 @@ func readPackages(ctx context.Context, m *platform.Machine, wants []stake.Packag
 }
 
 // offers adds what the sources offer of packages that are not as wanted.
-func offers(ctx context.Context, m *platform.Machine, manager platform.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
+func offers(ctx context.Context, m *Host, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
 	offered, err := manager.Offers(ctx, asked)
 	if err != nil {
 		return err
@@ -143,7 +143,7 @@ func offers(ctx context.Context, m *platform.Machine, manager platform.PackageMa
 }
 
 // room adds where there is not room enough for the packages that are not as wanted.
-func room(ctx context.Context, m *platform.Machine, manager platform.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
+func room(ctx context.Context, m *Host, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
 	free := map[string]int64{"/usr": m.Free("/usr"), "/var": m.Free("/var")}
 	if free["/usr"] > askedRoom && free["/var"] > askedRoom {
 		return nil
@@ -160,7 +160,7 @@ func room(ctx context.Context, m *platform.Machine, manager platform.PackageMana
 			versions[w.Name] = f.Candidate
 		}
 	}
-	var need platform.Need
+	var need family.Need
 	if len(versions) > 0 {
 		var err error
 		if need, err = manager.Needs(ctx, versions); err != nil {
@@ -208,7 +208,7 @@ func nearNames(name string, all []string) []string {
 	return out[:min(len(out), 4)]
 }
 
-func installedVersions(ctx context.Context, manager platform.PackageManager) (map[string]string, error) {
+func installedVersions(ctx context.Context, manager family.PackageManager) (map[string]string, error) {
 	all, err := manager.Installed(ctx)
 	if err != nil {
 		return nil, err
@@ -222,7 +222,7 @@ func installedVersions(ctx context.Context, manager platform.PackageManager) (ma
 	return out, nil
 }
 
-func beforePackage(ctx context.Context, m *platform.Machine, _ Job, _ stake.PackageWork) (packageBefore, error) {
+func beforePackage(ctx context.Context, m *Host, _ Job, _ stake.PackageWork) (packageBefore, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return packageBefore{}, err
@@ -231,7 +231,7 @@ func beforePackage(ctx context.Context, m *platform.Machine, _ Job, _ stake.Pack
 	return packageBefore{installed}, err
 }
 
-func doPackage(ctx context.Context, m *platform.Machine, j Job, w stake.PackageWork, _ packageBefore) (rod.StepState, error) {
+func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, _ packageBefore) (rod.StepState, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return "", err
@@ -257,7 +257,7 @@ func doPackage(ctx context.Context, m *platform.Machine, j Job, w stake.PackageW
 	state := rod.Done
 	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
 		state = rod.Held
-		if err := arm(ctx, m, j, 3*stake.RevertAfter); err != nil { // an installation takes a while
+		if err := journal.Arm(ctx, m.Machine, j, 3*stake.RevertAfter); err != nil { // an installation takes a while
 			return "", err
 		}
 	}
@@ -265,7 +265,7 @@ func doPackage(ctx context.Context, m *platform.Machine, j Job, w stake.PackageW
 }
 
 // offeredNow fills in the versions that the plan could not know.
-func offeredNow(ctx context.Context, manager platform.PackageManager, w stake.PackageWork) (stake.PackageWork, error) {
+func offeredNow(ctx context.Context, manager family.PackageManager, w stake.PackageWork) (stake.PackageWork, error) {
 	offered, err := manager.Offers(ctx, w.Names())
 	if err != nil {
 		return w, err
@@ -296,7 +296,7 @@ func offeredNow(ctx context.Context, manager platform.PackageManager, w stake.Pa
 }
 
 // install installs packages in one transaction, and looks whether they are there.
-func install(ctx context.Context, manager platform.PackageManager, goals []stake.PackageGoal) error {
+func install(ctx context.Context, manager family.PackageManager, goals []stake.PackageGoal) error {
 	versions := map[string]string{}
 	var words []string
 	do := manager.Install
@@ -326,7 +326,7 @@ func install(ctx context.Context, manager platform.PackageManager, goals []stake
 
 // removePackage removes a package and the ones that were named with it, and no
 // others.
-func removePackage(ctx context.Context, manager platform.PackageManager, w stake.PackageWork) error {
+func removePackage(ctx context.Context, manager family.PackageManager, w stake.PackageWork) error {
 	all, err := manager.Installed(ctx)
 	if err != nil || !all[w.Remove].There() {
 		return err
@@ -348,13 +348,13 @@ func removePackage(ctx context.Context, manager platform.PackageManager, w stake
 
 // finishPackages says who is waited for, and carries on with what an earlier
 // installation left undone.
-func finishPackages(ctx context.Context, m *platform.Machine, manager platform.PackageManager, j Job) error {
+func finishPackages(ctx context.Context, m *Host, manager family.PackageManager, j Job) error {
 	waitForLock(m, manager, j)
 	all, err := manager.Installed(ctx)
 	if err != nil {
 		return err
 	}
-	broken := platform.Broken(all)
+	broken := family.Broken(all)
 	if len(broken) == 0 {
 		return nil
 	}
@@ -366,19 +366,19 @@ func finishPackages(ctx context.Context, m *platform.Machine, manager platform.P
 }
 
 // waitForLock says who is waited for, where somebody is: the manager itself waits.
-func waitForLock(m *platform.Machine, manager platform.PackageManager, j Job) {
-	if holder := m.LockHolder(manager.Locks()); holder != "" {
+func waitForLock(m *Host, manager family.PackageManager, j Job) {
+	if holder := family.LockHolder(m.Machine, manager.Locks()); holder != "" {
 		j.Say("waiting for %s, which holds the lock of %s", holder, manager.Name())
 	}
 }
 
-func packageFault(ctx context.Context, manager platform.PackageManager, what string, err error) error {
+func packageFault(ctx context.Context, manager family.PackageManager, what string, err error) error {
 	f := &rod.Fault{What: "could not " + what, Fix: "read what the package manager said below", Output: lastLines(err.Error(), 15)}
-	if trouble, fix := platform.SourceTrouble(err.Error()); trouble != "" {
+	if trouble, fix := family.SourceTrouble(err.Error()); trouble != "" {
 		f.What, f.Fix = fmt.Sprintf("could not %s: of a package source, %s", what, trouble), fix
 	}
 	if all, e := manager.Installed(ctx); e == nil {
-		if broken := platform.Broken(all); len(broken) > 0 {
+		if broken := family.Broken(all); len(broken) > 0 {
 			f.What += "; packages are left half done: " + strings.Join(broken, ", ")
 			f.Fix = "the next plan offers to finish them"
 		}
@@ -396,7 +396,7 @@ func lastLines(s string, n int) string {
 
 // backPackage purges the packages that the step brought, and installs again those
 // that it removed, or changed, as they were.
-func backPackage(ctx context.Context, m *platform.Machine, j Job, w stake.PackageWork, before packageBefore) error {
+func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) error {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return err
@@ -421,7 +421,7 @@ func backPackage(ctx context.Context, m *platform.Machine, j Job, w stake.Packag
 		}
 	}
 	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
-		disarmTimerOnly(ctx, m, j)
+		journal.DisarmTimer(ctx, m.Machine, j)
 	}
 	if len(added) > 0 {
 		slices.Sort(added)

@@ -3,36 +3,36 @@ package work
 import (
 	"context"
 	"fmt"
-	"slices"
-
 	"northstake/core/stake"
-	"northstake/host/platform"
+	"northstake/host/family"
+	"northstake/host/filter"
 	"northstake/host/rod"
+	"slices"
 )
 
 // portBefore is how the ports stood in the firewall program, for each network.
 type portBefore struct {
-	Filter string                        `json:"filter"`
-	States map[string]platform.PortState `json:"states"`
+	Filter string                      `json:"filter"`
+	States map[string]filter.PortState `json:"states"`
 }
 
 var _ = register("port", typed[stake.PortWant, stake.PortWork, portBefore]{
 	read: readPorts, before: beforePort, do: openPort, back: closePort,
 })
 
-func readPorts(ctx context.Context, m *platform.Machine, wants []stake.PortWant) ([]any, error) {
+func readPorts(ctx context.Context, m *Host, wants []stake.PortWant) ([]any, error) {
 	if len(wants) == 0 {
 		return nil, nil
 	}
-	filter, err := m.PortFilter(ctx)
+	active, err := filter.Active(ctx, m.Machine)
 	if err != nil {
 		return nil, err
 	}
-	if filter != nil {
-		return each(func(ctx context.Context, _ *platform.Machine, w stake.PortWant) (any, error) {
-			f := stake.PortFound{Live: true, Kept: true, Filter: filter.Name()}
+	if active != nil {
+		return each(func(ctx context.Context, _ *Host, w stake.PortWant) (any, error) {
+			f := stake.PortFound{Live: true, Kept: true, Filter: active.Name()}
 			for _, network := range w.Sources() {
-				s, err := filter.Read(ctx, w, network)
+				s, err := active.Read(ctx, w, network)
 				if err != nil {
 					return nil, err
 				}
@@ -41,7 +41,7 @@ func readPorts(ctx context.Context, m *platform.Machine, wants []stake.PortWant)
 			return f, nil
 		})(ctx, m, wants)
 	}
-	rules, err := m.Rules(ctx)
+	rules, err := filter.ReadRules(ctx, m.Machine)
 	if err != nil {
 		return nil, err
 	}
@@ -62,16 +62,13 @@ func readPorts(ctx context.Context, m *platform.Machine, wants []stake.PortWant)
 	return out, nil
 }
 
-// firewallLink is what switches the unit on at boot.
-const firewallLink = "/etc/systemd/system/sysinit.target.wants/northstake-firewall.service"
-
 // keptTable is the table that North Stake's own unit or script will load at the next
 // start, nil when it will load none.
-func keptTable(m *platform.Machine) (*stake.KeptTable, error) {
-	if !m.Exists(stake.FirewallFile) || !m.Exists(firewallLink) && !m.ScriptAtBoot(firewallService) {
+func keptTable(m *Host) (*stake.KeptTable, error) {
+	if !m.Exists(filter.File) || !m.Exists(filter.BootLink) && !family.ScriptAtBoot(m.Machine, filter.Service) {
 		return nil, nil
 	}
-	b, err := m.Read(stake.FirewallFile)
+	b, err := m.Read(filter.File)
 	if err != nil {
 		return nil, err
 	}
@@ -81,26 +78,26 @@ func keptTable(m *platform.Machine) (*stake.KeptTable, error) {
 
 // filterOf is the firewall program that a step was planned for. Nil says that
 // none has come after all.
-func filterOf(ctx context.Context, m *platform.Machine, name string, whichever bool) (platform.PortFilter, error) {
-	filter, err := m.PortFilter(ctx)
+func filterOf(ctx context.Context, m *Host, name string, whichever bool) (filter.Program, error) {
+	active, err := filter.Active(ctx, m.Machine)
 	if err != nil || whichever {
-		return filter, err
+		return active, err
 	}
-	if filter == nil || filter.Name() != name {
+	if active == nil || active.Name() != name {
 		return nil, &rod.Fault{What: fmt.Sprintf("%s is no longer active on this host", name), Fix: "plan again"}
 	}
-	return filter, nil
+	return active, nil
 }
 
-func beforePort(ctx context.Context, m *platform.Machine, _ Job, w stake.PortWork) (portBefore, error) {
-	b := portBefore{States: map[string]platform.PortState{}}
-	filter, err := filterOf(ctx, m, w.Filter, w.Whichever)
-	if err != nil || filter == nil {
+func beforePort(ctx context.Context, m *Host, _ Job, w stake.PortWork) (portBefore, error) {
+	b := portBefore{States: map[string]filter.PortState{}}
+	active, err := filterOf(ctx, m, w.Filter, w.Whichever)
+	if err != nil || active == nil {
 		return b, err
 	}
-	b.Filter = filter.Name()
+	b.Filter = active.Name()
 	for _, network := range w.Sources() {
-		if b.States[network], err = filter.Read(ctx, w.PortWant, network); err != nil {
+		if b.States[network], err = active.Read(ctx, w.PortWant, network); err != nil {
 			return b, err
 		}
 	}
@@ -109,12 +106,12 @@ func beforePort(ctx context.Context, m *platform.Machine, _ Job, w stake.PortWor
 
 // openPort gives the ports a rule of their own in each half where nothing opens
 // them.
-func openPort(ctx context.Context, m *platform.Machine, j Job, w stake.PortWork, b portBefore) (rod.StepState, error) {
-	filter, err := filterOf(ctx, m, w.Filter, w.Whichever)
+func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefore) (rod.StepState, error) {
+	active, err := filterOf(ctx, m, w.Filter, w.Whichever)
 	if err != nil {
 		return "", err
 	}
-	if filter == nil {
+	if active == nil {
 		j.Say("no firewall program is active: the port is open")
 		return rod.Done, nil
 	}
@@ -124,23 +121,23 @@ func openPort(ctx context.Context, m *platform.Machine, j Job, w stake.PortWork,
 			r := &rules[i]
 			r.Live, r.Kept = r.Live || !r.OpenLive, r.Kept || !r.OpenKept
 		}
-		if err := filter.Set(ctx, w.PortWant, network, rules); err != nil {
+		if err := active.Set(ctx, w.PortWant, network, rules); err != nil {
 			return "", err
 		}
 	}
 	return rod.Done, nil
 }
 
-func closePort(ctx context.Context, m *platform.Machine, _ Job, w stake.PortWork, b portBefore) error {
+func closePort(ctx context.Context, m *Host, _ Job, w stake.PortWork, b portBefore) error {
 	if b.Filter == "" {
 		return nil
 	}
-	filter, err := filterOf(ctx, m, b.Filter, false)
+	active, err := filterOf(ctx, m, b.Filter, false)
 	if err != nil {
 		return err
 	}
 	for network, s := range b.States {
-		if err := filter.Set(ctx, w.PortWant, network, s.Rules); err != nil {
+		if err := active.Set(ctx, w.PortWant, network, s.Rules); err != nil {
 			return err
 		}
 	}

@@ -5,14 +5,16 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"northstake/core/stake"
+	"northstake/host/family"
+	"northstake/host/journal"
+	"northstake/host/rod"
+	"northstake/host/system"
+	"northstake/host/webserver"
 	"os"
 	"path/filepath"
 	"strings"
 	"time"
-
-	"northstake/core/stake"
-	"northstake/host/platform"
-	"northstake/host/rod"
 )
 
 // serviceBefore is how a service stood before a step, with the text of the
@@ -33,12 +35,12 @@ var _ = register("service", service{typed[stake.ServiceWant, stake.ServiceWork, 
 }})
 
 // Confirm stops the timer that would take the start of a firewall back.
-func (service) Confirm(ctx context.Context, m *platform.Machine, j Job) error {
-	disarm(ctx, m, j)
+func (service) Confirm(ctx context.Context, m *Host, j Job) error {
+	journal.Disarm(ctx, m.Machine, j)
 	return nil
 }
 
-func readServices(ctx context.Context, m *platform.Machine, wants []stake.ServiceWant) ([]any, error) {
+func readServices(ctx context.Context, m *Host, wants []stake.ServiceWant) ([]any, error) {
 	if len(wants) == 0 {
 		return nil, nil
 	}
@@ -58,7 +60,7 @@ func readServices(ctx context.Context, m *platform.Machine, wants []stake.Servic
 	for i, w := range wants {
 		st := states[w.Name]
 		f := stake.ServiceFound{Known: st.Known, Active: st.Active, Boot: st.Boot}
-		if f.DropIns, err = m.DropIns(w.Name); err != nil {
+		if f.DropIns, err = family.DropIns(m.Machine, w.Name); err != nil {
 			out[i] = err
 			continue
 		}
@@ -76,7 +78,7 @@ func readServices(ctx context.Context, m *platform.Machine, wants []stake.Servic
 	return out, nil
 }
 
-func nearUnits(ctx context.Context, units platform.ServiceManager, name string) []string {
+func nearUnits(ctx context.Context, units family.ServiceManager, name string) []string {
 	all, err := units.Names(ctx)
 	if err != nil {
 		return nil
@@ -84,7 +86,7 @@ func nearUnits(ctx context.Context, units platform.ServiceManager, name string) 
 	return nearNames(name, all)
 }
 
-func beforeService(ctx context.Context, m *platform.Machine, _ Job, w stake.ServiceWork) (serviceBefore, error) {
+func beforeService(ctx context.Context, m *Host, _ Job, w stake.ServiceWork) (serviceBefore, error) {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return serviceBefore{}, err
@@ -101,8 +103,8 @@ func beforeService(ctx context.Context, m *platform.Machine, _ Job, w stake.Serv
 
 // keepDropIns keeps the text of the files that change a unit on the host, for
 // root alone, so that they can be put back.
-func keepDropIns(m *platform.Machine, service string) (map[string]string, error) {
-	files, err := m.DropIns(service)
+func keepDropIns(m *Host, service string) (map[string]string, error) {
+	files, err := family.DropIns(m.Machine, service)
 	if err != nil {
 		return nil, err
 	}
@@ -111,7 +113,7 @@ func keepDropIns(m *platform.Machine, service string) (map[string]string, error)
 		if err != nil {
 			return nil, err
 		}
-		if err := writeAtomically(m.State("kept", sum), text, 0o600); err != nil {
+		if err := system.WriteAtomically(m.State("kept", sum), text, 0o600); err != nil {
 			return nil, err
 		}
 	}
@@ -119,8 +121,8 @@ func keepDropIns(m *platform.Machine, service string) (map[string]string, error)
 }
 
 // setDropIns makes the files that change a unit what they were.
-func setDropIns(m *platform.Machine, service string, want map[string]string) error {
-	have, err := m.DropIns(service)
+func setDropIns(m *Host, service string, want map[string]string) error {
+	have, err := family.DropIns(m.Machine, service)
 	if err != nil {
 		return err
 	}
@@ -145,14 +147,14 @@ func setDropIns(m *platform.Machine, service string, want map[string]string) err
 		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
 			return err
 		}
-		if err := writeAtomically(m.Path(path), text, 0o644); err != nil {
+		if err := system.WriteAtomically(m.Path(path), text, 0o644); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-func doService(ctx context.Context, m *platform.Machine, j Job, w stake.ServiceWork, _ serviceBefore) (rod.StepState, error) {
+func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ serviceBefore) (rod.StepState, error) {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return "", err
@@ -190,7 +192,7 @@ func doService(ctx context.Context, m *platform.Machine, j Job, w stake.ServiceW
 	state := rod.Done
 	if stake.FiltersItself(w.Name) && (now == "start" || now == "restart") {
 		state = rod.Held
-		if err := arm(ctx, m, j, stake.RevertAfter); err != nil {
+		if err := journal.Arm(ctx, m.Machine, j, stake.RevertAfter); err != nil {
 			return "", err
 		}
 	}
@@ -203,9 +205,18 @@ func doService(ctx context.Context, m *platform.Machine, j Job, w stake.ServiceW
 	return state, err
 }
 
+// takesIn is webserver.TakesIn with the servers of the host's family.
+func takesIn(m *Host, service string) func(context.Context) error {
+	f, err := m.Family()
+	if err != nil || f == nil {
+		return func(context.Context) error { return nil }
+	}
+	return webserver.TakesIn(m.Machine, f.Servers, service)
+}
+
 // act does something to a service, waits until it has settled, and brings its
 // last log lines into the error when it fails.
-func act(ctx context.Context, m *platform.Machine, units platform.ServiceManager, name, action string) error {
+func act(ctx context.Context, m *Host, units family.ServiceManager, name, action string) error {
 	taken := func(context.Context) error { return nil }
 	if action == "reload" {
 		taken = takesIn(m, name)
@@ -228,7 +239,7 @@ func act(ctx context.Context, m *platform.Machine, units platform.ServiceManager
 }
 
 // settle waits for a service that was started to stay so for a moment.
-func settle(ctx context.Context, units platform.ServiceManager, name string) error {
+func settle(ctx context.Context, units family.ServiceManager, name string) error {
 	for range 50 {
 		states, err := units.States(ctx, []string{name})
 		if err != nil {
@@ -245,7 +256,7 @@ func settle(ctx context.Context, units platform.ServiceManager, name string) err
 	return nil
 }
 
-func backService(ctx context.Context, m *platform.Machine, j Job, w stake.ServiceWork, b serviceBefore) error {
+func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b serviceBefore) error {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return err
@@ -264,7 +275,7 @@ func backService(ctx context.Context, m *platform.Machine, j Job, w stake.Servic
 		}
 	}
 	if stake.FiltersItself(w.Name) {
-		disarmTimerOnly(ctx, m, j)
+		journal.DisarmTimer(ctx, m.Machine, j)
 	}
 	if !st.Known || !b.Known {
 		return nil

@@ -5,25 +5,25 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
-
 	"northstake/core/stake"
-	"northstake/host/platform"
+	"northstake/host/family"
 	"northstake/host/rod"
+	"northstake/host/system"
+	"path/filepath"
 )
 
 // sourceBefore is the source's files as they were, and the directories that the
 // step makes.
 type sourceBefore struct {
-	Files []keptFile `json:"files"`
-	Made  []string   `json:"made,omitempty"`
+	Files []system.KeptFile `json:"files"`
+	Made  []string          `json:"made,omitempty"`
 }
 
 var _ = register("source", typed[stake.SourceWant, stake.SourceWant, sourceBefore]{
 	read: each(readSource), before: beforeSource, do: doSource, back: backSource,
 })
 
-func sourceFiles(m *platform.Machine, w stake.SourceWant) ([]stake.SourceFile, platform.PackageManager, error) {
+func sourceFiles(m *Host, w stake.SourceWant) ([]stake.SourceFile, family.PackageManager, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return nil, nil, err
@@ -31,7 +31,7 @@ func sourceFiles(m *platform.Machine, w stake.SourceWant) ([]stake.SourceFile, p
 	return manager.Sources().Files(w), manager, nil
 }
 
-func readSource(_ context.Context, m *platform.Machine, w stake.SourceWant) (any, error) {
+func readSource(_ context.Context, m *Host, w stake.SourceWant) (any, error) {
 	files, _, err := sourceFiles(m, w)
 	if err != nil {
 		return nil, err
@@ -44,7 +44,7 @@ func readSource(_ context.Context, m *platform.Machine, w stake.SourceWant) (any
 		}
 		one := stake.SourceFileFound{Path: file.Path, Entry: e}
 		if e.Kind == "file" {
-			text, err := readText(m, file.Path)
+			text, err := m.ReadText(file.Path)
 			if err != nil {
 				return nil, err
 			}
@@ -55,34 +55,34 @@ func readSource(_ context.Context, m *platform.Machine, w stake.SourceWant) (any
 	return f, nil
 }
 
-func beforeSource(_ context.Context, m *platform.Machine, _ Job, w stake.SourceWant) (b sourceBefore, err error) {
+func beforeSource(_ context.Context, m *Host, _ Job, w stake.SourceWant) (b sourceBefore, err error) {
 	files, _, err := sourceFiles(m, w)
 	if err != nil {
 		return b, err
 	}
 	for _, file := range files {
-		k, err := keepFile(m, file.Path)
+		k, err := m.KeepFile(file.Path)
 		if err != nil {
 			return b, err
 		}
 		b.Files = append(b.Files, k)
-		b.Made = append(b.Made, missingParents(m, filepath.Dir(file.Path))...)
+		b.Made = append(b.Made, m.MissingParents(filepath.Dir(file.Path))...)
 	}
 	return b, nil
 }
 
 // doSource writes the source and reads its lists. A source that is not there, or
 // is signed with another key, is an error that says which.
-func doSource(ctx context.Context, m *platform.Machine, j Job, w stake.SourceWant, _ sourceBefore) (rod.StepState, error) {
+func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWant, _ sourceBefore) (rod.StepState, error) {
 	files, manager, err := sourceFiles(m, w)
 	if err != nil {
 		return "", err
 	}
 	for _, file := range files {
-		if err := writeAtomically(m.Path(file.Path), file.Text, 0o644); err != nil {
+		if err := system.WriteAtomically(m.Path(file.Path), file.Text, 0o644); err != nil {
 			return "", err
 		}
-		if err := chown(m, file.Path, "root", "root"); err != nil {
+		if err := m.Chown(file.Path, "root", "root"); err != nil {
 			return "", err
 		}
 	}
@@ -90,11 +90,11 @@ func doSource(ctx context.Context, m *platform.Machine, j Job, w stake.SourceWan
 	if err := manager.Sources().Read(ctx, w.Name); err != nil {
 		f := &rod.Fault{What: fmt.Sprintf("package source %s (%s) is of no use", w.Name, w.URL), Fix: "read what the package manager said below", Output: lastLines(err.Error(), 12)}
 		said := err.Error()
-		var failed *platform.Failed
+		var failed *system.Failed
 		if errors.As(err, &failed) {
 			said += failed.Printed
 		}
-		if what, fix := platform.SourceTrouble(said); what != "" {
+		if what, fix := family.SourceTrouble(said); what != "" {
 			f.What, f.Fix = fmt.Sprintf("package source %s (%s): %s", w.Name, w.URL, what), fix
 		}
 		return "", f
@@ -102,15 +102,15 @@ func doSource(ctx context.Context, m *platform.Machine, j Job, w stake.SourceWan
 	return rod.Done, nil
 }
 
-func backSource(_ context.Context, m *platform.Machine, _ Job, _ stake.SourceWant, b sourceBefore) error {
+func backSource(_ context.Context, m *Host, _ Job, _ stake.SourceWant, b sourceBefore) error {
 	for _, k := range b.Files {
-		if same, err := k.isThere(m); err != nil {
+		if same, err := k.IsThere(m.Machine); err != nil {
 			return err
 		} else if !same {
-			if err := k.putBack(m); err != nil {
+			if err := k.PutBack(m.Machine); err != nil {
 				return err
 			}
 		}
 	}
-	return removeEmpty(m, b.Made)
+	return m.RemoveEmpty(b.Made)
 }

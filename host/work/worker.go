@@ -6,42 +6,25 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-
 	"northstake/core/plan"
 	"northstake/core/stake"
-	"northstake/host/platform"
+	"northstake/host/journal"
 	"northstake/host/rod"
+	"northstake/host/system"
 )
 
 // Job is one step as a worker sees it.
-type Job struct {
-	Run    string
-	Number int
-	Name   string
-	Work   json.RawMessage
-	Say    func(format string, args ...any)
-}
+type Job = journal.Job
 
 // Worker reads and changes the stakes of one kind. Before records what is there
 // before a step, and must change nothing. Do does the step and can be called
 // again after it was cut off. Back brings back what Before recorded, whatever
 // of Do has happened, and can be called again as well.
 type Worker interface {
-	Read(ctx context.Context, m *platform.Machine, wants []rod.Want) []plan.Reading
-	Before(ctx context.Context, m *platform.Machine, j Job) (json.RawMessage, error)
-	Do(ctx context.Context, m *platform.Machine, j Job, before json.RawMessage) (rod.StepState, error)
-	Back(ctx context.Context, m *platform.Machine, j Job, before json.RawMessage) error
-}
-
-// Confirmer is a worker whose steps are held until they are confirmed.
-type Confirmer interface {
-	Confirm(ctx context.Context, m *platform.Machine, j Job) error
-}
-
-// Preflighter is a worker that can tell before the first step of a run whether
-// its own would be refused. It changes nothing that is in use.
-type Preflighter interface {
-	Preflight(ctx context.Context, m *platform.Machine, j Job) error
+	Read(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading
+	Before(ctx context.Context, m *Host, j Job) (json.RawMessage, error)
+	Do(ctx context.Context, m *Host, j Job, before json.RawMessage) (rod.StepState, error)
+	Back(ctx context.Context, m *Host, j Job, before json.RawMessage) error
 }
 
 var workers = map[string]Worker{}
@@ -62,15 +45,15 @@ func workerOf(typ string) (Worker, error) {
 // typed adapts a worker of decoded values to Worker: W is what a reading wants,
 // J what a step does, B what Before records.
 type typed[W, J, B any] struct {
-	read   func(ctx context.Context, m *platform.Machine, wants []W) ([]any, error)
-	before func(ctx context.Context, m *platform.Machine, j Job, work J) (B, error)
-	do     func(ctx context.Context, m *platform.Machine, j Job, work J, before B) (rod.StepState, error)
-	back   func(ctx context.Context, m *platform.Machine, j Job, work J, before B) error
+	read   func(ctx context.Context, m *Host, wants []W) ([]any, error)
+	before func(ctx context.Context, m *Host, j Job, work J) (B, error)
+	do     func(ctx context.Context, m *Host, j Job, work J, before B) (rod.StepState, error)
+	back   func(ctx context.Context, m *Host, j Job, work J, before B) error
 }
 
 // each adapts the reading of one stake to that of many.
-func each[W any](one func(ctx context.Context, m *platform.Machine, w W) (any, error)) func(context.Context, *platform.Machine, []W) ([]any, error) {
-	return func(ctx context.Context, m *platform.Machine, wants []W) ([]any, error) {
+func each[W any](one func(ctx context.Context, m *Host, w W) (any, error)) func(context.Context, *Host, []W) ([]any, error) {
+	return func(ctx context.Context, m *Host, wants []W) ([]any, error) {
 		out := make([]any, len(wants))
 		for i, w := range wants {
 			v, err := one(ctx, m, w)
@@ -84,7 +67,7 @@ func each[W any](one func(ctx context.Context, m *platform.Machine, w W) (any, e
 	}
 }
 
-func (t typed[W, J, B]) Read(ctx context.Context, m *platform.Machine, wants []rod.Want) []plan.Reading {
+func (t typed[W, J, B]) Read(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
 	out := make([]plan.Reading, len(wants))
 	decoded, index := make([]W, 0, len(wants)), make([]int, 0, len(wants))
 	memo := memoOf(m)
@@ -116,15 +99,15 @@ func (t typed[W, J, B]) Read(ctx context.Context, m *platform.Machine, wants []r
 }
 
 // memoOf keeps the wants of a machine decoded.
-func memoOf(m *platform.Machine) *stake.Memo {
-	memo, err := platform.Cached(m, "memo", "once", func() (*stake.Memo, error) { return stake.NewMemo(), nil })
+func memoOf(m *Host) *stake.Memo {
+	memo, err := system.Cached(m.Machine, "memo", "once", func() (*stake.Memo, error) { return stake.NewMemo(), nil })
 	if err != nil {
 		return nil
 	}
 	return memo
 }
 
-func (t typed[W, J, B]) Before(ctx context.Context, m *platform.Machine, j Job) (json.RawMessage, error) {
+func (t typed[W, J, B]) Before(ctx context.Context, m *Host, j Job) (json.RawMessage, error) {
 	var work J
 	if err := json.Unmarshal(j.Work, &work); err != nil {
 		return nil, fmt.Errorf("the step cannot be understood: %w", err)
@@ -146,7 +129,7 @@ func (t typed[W, J, B]) decode(j Job, before json.RawMessage) (work J, b B, err 
 	return work, b, err
 }
 
-func (t typed[W, J, B]) Do(ctx context.Context, m *platform.Machine, j Job, before json.RawMessage) (rod.StepState, error) {
+func (t typed[W, J, B]) Do(ctx context.Context, m *Host, j Job, before json.RawMessage) (rod.StepState, error) {
 	work, b, err := t.decode(j, before)
 	if err != nil {
 		return "", err
@@ -154,10 +137,39 @@ func (t typed[W, J, B]) Do(ctx context.Context, m *platform.Machine, j Job, befo
 	return t.do(ctx, m, j, work, b)
 }
 
-func (t typed[W, J, B]) Back(ctx context.Context, m *platform.Machine, j Job, before json.RawMessage) error {
+func (t typed[W, J, B]) Back(ctx context.Context, m *Host, j Job, before json.RawMessage) error {
 	work, b, err := t.decode(j, before)
 	if err != nil {
 		return err
 	}
 	return t.back(ctx, m, j, work, b)
+}
+
+// Confirmer is a worker whose steps are held until they are confirmed.
+type Confirmer interface {
+	Confirm(ctx context.Context, m *Host, j Job) error
+}
+
+// Preflighter is a worker that can tell before the first step of a run whether
+// its own would be refused. It changes nothing that is in use.
+type Preflighter interface {
+	Preflight(ctx context.Context, m *Host, j Job) error
+}
+
+// preflight asks the steps of a run whether they would be refused.
+func preflight(ctx context.Context, m *Host, run string, steps []plan.Step) error {
+	for _, s := range steps {
+		w, err := workerOf(s.Type)
+		if err != nil {
+			return err
+		}
+		p, ok := w.(Preflighter)
+		if !ok {
+			continue
+		}
+		if err := p.Preflight(ctx, m, Job{Run: run, Number: s.Number, Name: s.Name, Work: s.Work, Say: func(string, ...any) {}}); err != nil {
+			return err
+		}
+	}
+	return nil
 }

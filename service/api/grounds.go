@@ -11,7 +11,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
-	"northstake/host/platform"
+	"northstake/host/family"
 	"northstake/service/contract"
 	"northstake/service/jobs"
 	"northstake/service/store"
@@ -19,7 +19,7 @@ import (
 
 // ListKeys explains the keys of a declaration.
 func (s *Server) ListKeys(c *gin.Context) {
-	keys, _ := platform.Keys("")
+	keys, _ := family.Keys("")
 	c.JSON(http.StatusOK, keys)
 }
 

@@ -9,7 +9,7 @@ import (
 	"strings"
 
 	"northstake/core/declare"
-	"northstake/service/fetch"
+	"northstake/content/fetch"
 	"northstake/service/store"
 )
 

@@ -1,0 +1,280 @@
+package family
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"northstake/host/system"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	debversion "github.com/knqyf263/go-deb-version"
+)
+
+// apt is the package manager of the Debian family (apt-get(8), dpkg(1)).
+type apt struct{ m *system.Machine }
+
+func (apt) Name() string { return "apt" }
+
+func (apt) Locks() []string {
+	return []string{"/var/lib/dpkg/lock-frontend", "/var/lib/dpkg/lock", "/var/lib/apt/lists/lock"}
+}
+
+const dpkgStatus = "/var/lib/dpkg/status"
+
+// Installed reads the dpkg database; it is remembered until the file changes.
+func (a apt) Installed(context.Context) (map[string]Package, error) {
+	return system.Cached(a.m, "packages", a.m.FileKey(dpkgStatus), func() (map[string]Package, error) {
+		b, err := a.m.Read(dpkgStatus)
+		if err != nil {
+			return nil, fmt.Errorf("read the dpkg database: %w", err)
+		}
+		return ParseDpkg(b)
+	})
+}
+
+// ParseDpkg reads the text of a dpkg database (deb-control(5), dpkg(1)).
+func ParseDpkg(b []byte) (map[string]Package, error) {
+	out := map[string]Package{}
+	var name string
+	var p Package
+	flush := func() {
+		if name != "" {
+			// Of a package for two architectures, the installed one counts.
+			if old, ok := out[name]; !ok || old.State != "installed" {
+				out[name] = p
+			}
+		}
+		name, p = "", Package{}
+	}
+	lines := bufio.NewScanner(bytes.NewReader(b))
+	lines.Buffer(make([]byte, 64<<10), 16<<20)
+	for lines.Scan() {
+		line := lines.Text()
+		if line == "" {
+			flush()
+			continue
+		}
+		key, value, ok := strings.Cut(line, ":")
+		if !ok || line[0] == ' ' {
+			continue
+		}
+		switch key {
+		case "Package":
+			name = strings.TrimSpace(value)
+		case "Version":
+			p.Version = strings.TrimSpace(value)
+		case "Status":
+			// "install ok installed": what was asked for, errors, the state.
+			f := strings.Fields(value)
+			if len(f) == 3 {
+				p.State = f[2]
+				if f[1] == "reinstreq" {
+					p.State = "half-installed"
+				}
+			}
+		}
+	}
+	flush()
+	return out, lines.Err()
+}
+
+// listsDir is where apt keeps what the sources offer.
+const listsDir = "/var/lib/apt/lists"
+
+// offersKey changes with what the sources offer and with what is installed.
+func (a apt) offersKey() string {
+	key := a.m.FileKey(listsDir, dpkgStatus, "/etc/apt")
+	if key == "" {
+		return ""
+	}
+	for _, p := range []string{"/etc/apt/preferences", "/etc/apt/preferences.d", "/etc/apt/sources.list", "/etc/apt/sources.list.d"} {
+		key += a.m.FileKey(p)
+	}
+	return key
+}
+
+func (a apt) Offers(ctx context.Context, names []string) (map[string][]string, error) {
+	return system.Cached(a.m, "offers "+strings.Join(names, " "), a.offersKey(), func() (map[string][]string, error) {
+		b, err := a.m.Run(ctx, nil, "apt-cache", append([]string{"policy", "--"}, names...)...)
+		var failed *system.Failed
+		if errors.As(err, &failed) {
+			return map[string][]string{}, nil
+		}
+		return ParsePolicy(b), err
+	})
+}
+
+// ParsePolicy reads what apt-cache(8) says of packages: of each the versions that a
+// source offers, the one that would be installed first.
+func ParsePolicy(b []byte) map[string][]string {
+	out := map[string][]string{}
+	name, version, candidate := "", "", ""
+	table := false
+	for _, line := range strings.Split(string(b), "\n") {
+		words := strings.Fields(strings.TrimPrefix(strings.TrimSpace(line), "*** "))
+		switch {
+		case len(words) == 0:
+		case line[0] != ' ':
+			name, version, candidate, table = strings.TrimSuffix(line, ":"), "", "", false
+		case words[0] == "Candidate:" && len(words) > 1:
+			candidate = words[1]
+		case words[0] == "Version" && len(words) == 2:
+			table = true
+		case table && len(words) == 2:
+			version = words[0]
+		case table && len(words) > 2 && version != "" && words[1] != dpkgStatus && !slices.Contains(out[name], version):
+			if version == candidate {
+				out[name] = append([]string{version}, out[name]...)
+			} else {
+				out[name] = append(out[name], version)
+			}
+		}
+	}
+	return out
+}
+
+func (a apt) Offered(ctx context.Context) ([]string, error) {
+	return system.Cached(a.m, "offered", a.offersKey(), func() ([]string, error) {
+		b, err := a.m.Run(ctx, nil, "apt-cache", "pkgnames")
+		return strings.Fields(string(b)), err
+	})
+}
+
+func (apt) Compare(a, b string) int {
+	x, err := debversion.NewVersion(a)
+	y, err2 := debversion.NewVersion(b)
+	if err != nil || err2 != nil {
+		return strings.Compare(a, b)
+	}
+	return x.Compare(y)
+}
+
+func (a apt) ListsAt() time.Time {
+	lists, err := filepath.Glob(a.m.Path(listsDir + "/*Packages*"))
+	if err != nil || len(lists) == 0 {
+		return time.Time{}
+	}
+	// A list has the time that its server gives it; the directory that of the reading.
+	return newestTime(a.m.Path(listsDir), a.m.Path(listsDir+"/partial"), refreshed(a.m))
+}
+
+func (a apt) Refresh(ctx context.Context) error {
+	if err := a.run(ctx, "update", "-o", "APT::Update::Error-Mode=any"); err != nil {
+		return err
+	}
+	return noteRefreshed(a.m)
+}
+
+var aptArgs = []string{"-y", "-q", "-o", "DPkg::Lock::Timeout=120", "-o", "Dpkg::Options::=--force-confdef",
+	"-o", "Dpkg::Options::=--force-confold", "-o", "APT::Get::Assume-Yes=true", "-o", "Dpkg::Use-Pty=0"}
+
+// run runs apt-get without questions; another holder of dpkg's lock is waited
+// for, two minutes.
+func (a apt) run(ctx context.Context, args ...string) error {
+	_, err := a.m.Run(ctx, nil, "apt-get", append(append([]string{}, aptArgs...), args...)...)
+	return err
+}
+
+func (a apt) Install(ctx context.Context, versions map[string]string) error {
+	return a.run(ctx, append([]string{"install", "--"}, atVersions(versions, "=")...)...)
+}
+
+// Needs asks apt-get(8), which says it before it would ask whether to go on.
+func (a apt) Needs(ctx context.Context, versions map[string]string) (Need, error) {
+	b, err := a.m.Run(ctx, nil, "apt-get", append([]string{"-q", "--assume-no", "-o", "Debug::NoLocking=true", "install", "--"}, atVersions(versions, "=")...)...)
+	var failed *system.Failed
+	if err != nil && !errors.As(err, &failed) {
+		return Need{}, err
+	}
+	return ParseAptNeed(b), nil
+}
+
+var (
+	aptFetches  = regexp.MustCompile(`(?m)^Need to get ([\d.,]+) ?(\w*)(?:/[\d.,]+ ?\w*)? of archives`)
+	aptInstalls = regexp.MustCompile(`(?m)^After this operation, ([\d.,]+) ?(\w*) of additional disk space will be used`)
+)
+
+// ParseAptNeed reads what apt-get(8) says of the room that an installation takes,
+// "Need to get 58.9 kB/1,234 kB of archives." and "After this operation, 3,456 kB of
+// additional disk space will be used."
+func ParseAptNeed(b []byte) Need {
+	var n Need
+	if f := aptFetches.FindSubmatch(b); f != nil {
+		n.Fetched = amount(string(f[1]), string(f[2]), 1000)
+	}
+	if f := aptInstalls.FindSubmatch(b); f != nil {
+		n.Installed = amount(string(f[1]), string(f[2]), 1000)
+	}
+	return n
+}
+
+func (a apt) InstallVersions(ctx context.Context, versions map[string]string) error {
+	return a.run(ctx, append([]string{"--allow-downgrades", "install", "--"}, atVersions(versions, "=")...)...)
+}
+
+func (a apt) Purge(ctx context.Context, names []string) error {
+	return a.run(ctx, append([]string{"purge", "--"}, names...)...)
+}
+
+func (a apt) Remove(ctx context.Context, names []string) error {
+	return a.run(ctx, append([]string{"remove", "--"}, names...)...)
+}
+
+func (a apt) WouldRemove(ctx context.Context, name string) ([]string, error) {
+	b, err := a.m.Run(ctx, nil, "apt-get", "-s", "-q", "remove", "--", name)
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, line := range strings.Split(string(b), "\n") {
+		// "Remv nginx-common [1.22.1-9] [nginx:amd64 ]"
+		if f := strings.Fields(line); len(f) > 1 && f[0] == "Remv" && f[1] != name {
+			out = append(out, f[1])
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+func (a apt) Upgrades(ctx context.Context) ([]Upgrade, error) {
+	b, err := a.m.Run(ctx, nil, "apt-get", "-s", "-q", "--with-new-pkgs", "upgrade")
+	return ParseUpgrades(b), err
+}
+
+// ParseUpgrades reads what apt-get(8) -s would install: lines such as
+// "Inst nginx [1.22.1-9] (1.22.1-9+deb12u1 Debian:12/stable [amd64])".
+func ParseUpgrades(b []byte) []Upgrade {
+	var out []Upgrade
+	for _, line := range strings.Split(string(b), "\n") {
+		f := strings.Fields(line)
+		if len(f) < 3 || f[0] != "Inst" {
+			continue
+		}
+		u := Upgrade{Name: f[1]}
+		for _, word := range f[2:] {
+			if v, ok := strings.CutPrefix(word, "("); ok {
+				u.To = strings.TrimSuffix(v, ")")
+				break
+			}
+			u.From = strings.Trim(word, "[]")
+		}
+		if u.To != "" {
+			out = append(out, u)
+		}
+	}
+	slices.SortFunc(out, func(a, b Upgrade) int { return strings.Compare(a.Name, b.Name) })
+	return out
+}
+
+func (a apt) Finish(ctx context.Context) error {
+	if _, err := a.m.Run(ctx, nil, "dpkg", "--force-confdef", "--force-confold", "--configure", "-a"); err != nil {
+		return err
+	}
+	return a.run(ctx, "-f", "install")
+}

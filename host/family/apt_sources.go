@@ -1,0 +1,79 @@
+package family
+
+import (
+	"bytes"
+	"context"
+	"fmt"
+	"northstake/core/stake"
+	"northstake/host/system"
+	"path"
+	"path/filepath"
+	"strings"
+)
+
+type aptSources struct{ apt }
+
+func (a apt) Sources() SourceForm { return aptSources{a} }
+
+// Files writes a source in the form of sources.list(5), deb822 with Signed-By.
+func (aptSources) Files(w stake.SourceWant) []stake.SourceFile {
+	ending := ".asc"
+	if !bytes.HasPrefix(bytes.TrimSpace(w.Key), []byte("-----BEGIN")) {
+		ending = ".gpg"
+	}
+	key := "/etc/apt/keyrings/northstake-" + w.Name + ending
+	var b strings.Builder
+	fmt.Fprintf(&b, "# North Stake writes this file.\nTypes: deb\nURIs: %s\n", w.URL)
+	suites, parts := w.Suites, w.Parts
+	if len(suites) == 0 {
+		suites = []string{"./"}
+	}
+	fmt.Fprintf(&b, "Suites: %s\n", strings.Join(suites, " "))
+	if len(parts) > 0 {
+		fmt.Fprintf(&b, "Components: %s\n", strings.Join(parts, " "))
+	}
+	fmt.Fprintf(&b, "Signed-By: %s\n", key)
+	return []stake.SourceFile{{Path: key, Text: w.Key}, {Path: "/etc/apt/sources.list.d/northstake-" + w.Name + ".sources", Text: []byte(b.String())}}
+}
+
+func (a aptSources) Read(ctx context.Context, name string) error {
+	file := "/etc/apt/sources.list.d/northstake-" + name + ".sources"
+	return a.run(ctx, "update", "-o", "Dir::Etc::sourcelist="+file, "-o", "Dir::Etc::sourceparts=-", "-o", "APT::Get::List-Cleanup=0",
+		"-o", "APT::Update::Error-Mode=any", "-o", "Acquire::Retries=0", "-o", "Acquire::http::Timeout=10")
+}
+
+// Disabled lists sources that a file switches off.
+func (a apt) Disabled() []string {
+	var out []string
+	files, _ := filepath.Glob(a.m.Path("/etc/apt/sources.list.d/*.sources")) // the pattern is sound
+	for _, f := range files {
+		for _, s := range deb822(a.m, f) {
+			if v := strings.ToLower(s["enabled"]); v == "no" || v == "false" {
+				out = append(out, s["uris"]+" ("+path.Base(f)+")")
+			}
+		}
+	}
+	return out
+}
+
+// deb822 reads the paragraphs of a file in the form of deb822(5), with keys in
+// small letters; lines that carry on are left out.
+func deb822(m *system.Machine, file string) []map[string]string {
+	b, err := m.Read(strings.TrimPrefix(file, strings.TrimSuffix(m.Path("/"), "/")))
+	if err != nil {
+		return nil
+	}
+	var out []map[string]string
+	for _, paragraph := range strings.Split(string(b), "\n\n") {
+		p := map[string]string{}
+		for _, line := range strings.Split(paragraph, "\n") {
+			if k, v, ok := strings.Cut(line, ":"); ok && line[0] != ' ' && line[0] != '#' {
+				p[strings.ToLower(k)] = strings.TrimSpace(v)
+			}
+		}
+		if len(p) > 0 {
+			out = append(out, p)
+		}
+	}
+	return out
+}

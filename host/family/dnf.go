@@ -1,0 +1,238 @@
+package family
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"northstake/host/system"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"time"
+
+	rpmversion "github.com/knqyf263/go-rpm-version"
+)
+
+// dnf is the package manager of the Red Hat family (dnf(8), rpm(8)).
+type dnf struct{ m *system.Machine }
+
+func (dnf) Name() string { return "dnf" }
+
+func (dnf) Locks() []string {
+	return []string{"/var/lib/rpm/.rpm.lock", "/var/cache/dnf/metadata_lock.pid", "/var/cache/dnf/download_lock.pid", "/var/lib/dnf/rpmdb_lock.pid"}
+}
+
+// rpmFiles are where rpm keeps its records, by the forms it has had.
+var rpmFiles = []string{"/var/lib/rpm", "/usr/lib/sysimage/rpm"}
+
+// recordsKey changes with rpm's records: the database and its journal.
+func (d dnf) recordsKey() string {
+	for _, dir := range rpmFiles {
+		if !d.m.Exists(dir + "/rpmdb.sqlite") {
+			continue
+		}
+		key := d.m.FileKey(dir + "/rpmdb.sqlite")
+		return key + d.m.FileKey(dir+"/rpmdb.sqlite-wal")
+	}
+	return ""
+}
+
+func (d dnf) Installed(ctx context.Context) (map[string]Package, error) {
+	return system.Cached(d.m, "rpm packages", d.recordsKey(), func() (map[string]Package, error) {
+		b, err := d.m.Run(ctx, nil, "rpm", "-qa", "--qf", `%{NAME}\t%|EPOCH?{%{EPOCH}:}|%{VERSION}-%{RELEASE}\n`)
+		if err != nil {
+			return nil, fmt.Errorf("read rpm's records: %w", err)
+		}
+		return ParseRPM(b), nil
+	})
+}
+
+// ParseRPM reads lines of a name, a tab and a version.
+func ParseRPM(b []byte) map[string]Package {
+	out := map[string]Package{}
+	for _, line := range strings.Split(string(b), "\n") {
+		name, version, ok := strings.Cut(line, "\t")
+		if ok && name != "" && name != "gpg-pubkey" {
+			out[name] = Package{"installed", version}
+		}
+	}
+	return out
+}
+
+const dnfCache = "/var/cache/dnf"
+
+// look asks dnf something without changing what it keeps: from its own cache
+// where it has one, else with one of North Stake's.
+func (d dnf) look(ctx context.Context, args ...string) ([]byte, error) {
+	if !d.ListsAt().IsZero() {
+		b, err := d.m.Run(ctx, nil, "dnf", append([]string{"-q", "-C"}, args...)...)
+		var failed *system.Failed
+		if !errors.As(err, &failed) {
+			return b, err
+		}
+	}
+	return d.m.Run(ctx, nil, "dnf", append([]string{"-q", "--setopt=cachedir=" + d.m.State("cache", "dnf")}, args...)...)
+}
+
+// offersKey changes with what the sources offer and with what is installed.
+func (d dnf) offersKey() string {
+	key := d.m.FileKey("/etc/yum.repos.d")
+	if key == "" || d.recordsKey() == "" {
+		return ""
+	}
+	files, err := filepath.Glob(d.m.Path(dnfCache + "/*.solv"))
+	if err != nil {
+		return ""
+	}
+	for _, f := range files {
+		if s, err := os.Stat(f); err == nil {
+			key += fmt.Sprint(f, s.ModTime(), s.Size())
+		}
+	}
+	return key + d.recordsKey()
+}
+
+func (d dnf) Offers(ctx context.Context, names []string) (map[string][]string, error) {
+	return system.Cached(d.m, "offers "+strings.Join(names, " "), d.offersKey(), func() (map[string][]string, error) {
+		b, err := d.look(ctx, append([]string{"repoquery", "--available", "--showduplicates", "--qf", "%{name}\t%{evr}", "--"}, names...)...)
+		var failed *system.Failed
+		if err != nil && !errors.As(err, &failed) {
+			return nil, err
+		}
+		out := map[string][]string{}
+		for _, line := range strings.Split(string(b), "\n") {
+			name, version, ok := strings.Cut(line, "\t")
+			if ok && !slices.Contains(out[name], version) {
+				out[name] = append(out[name], version)
+			}
+		}
+		for _, list := range out {
+			slices.SortFunc(list, func(a, b string) int { return d.Compare(b, a) })
+		}
+		return out, nil
+	})
+}
+
+func (d dnf) Offered(ctx context.Context) ([]string, error) {
+	return system.Cached(d.m, "offered", d.offersKey(), func() ([]string, error) {
+		b, err := d.look(ctx, "repoquery", "--available", "--qf", "%{name}", "*")
+		return strings.Fields(string(b)), err
+	})
+}
+
+func (dnf) Compare(a, b string) int {
+	return rpmversion.NewVersion(a).Compare(rpmversion.NewVersion(b))
+}
+
+func (d dnf) ListsAt() time.Time {
+	lists, err := filepath.Glob(d.m.Path(dnfCache + "/*.solv"))
+	if err != nil || len(lists) == 0 {
+		return time.Time{}
+	}
+	return newestTime(append(lists, refreshed(d.m))...)
+}
+
+func (d dnf) Refresh(ctx context.Context) error {
+	if err := d.run(ctx, "--refresh", "makecache"); err != nil {
+		return err
+	}
+	return noteRefreshed(d.m)
+}
+
+// run runs dnf without questions; it waits for other holders of its locks by
+// itself.
+func (d dnf) run(ctx context.Context, args ...string) error {
+	_, err := d.m.Run(ctx, nil, "dnf", append([]string{"-y", "-q"}, args...)...)
+	return err
+}
+
+func (d dnf) Install(ctx context.Context, versions map[string]string) error {
+	return d.run(ctx, append([]string{"install", "--"}, atVersions(versions, "-")...)...)
+}
+
+// Needs asks dnf(8), which says it before it would ask whether to go on.
+func (d dnf) Needs(ctx context.Context, versions map[string]string) (Need, error) {
+	b, err := d.m.Run(ctx, nil, "dnf", append([]string{"-C", "--assumeno", "install", "--"}, atVersions(versions, "-")...)...)
+	var failed *system.Failed
+	if err != nil && !errors.As(err, &failed) {
+		return Need{}, err
+	}
+	return ParseDnfNeed(b), nil
+}
+
+var (
+	dnfFetches  = regexp.MustCompile(`(?m)^Total download size: ([\d.]+) ?(\w*)`)
+	dnfInstalls = regexp.MustCompile(`(?m)^Installed size: ([\d.]+) ?(\w*)`)
+)
+
+// ParseDnfNeed reads what dnf(8) says of the room that an installation takes, "Total
+// download size: 1.2 M" and "Installed size: 3.4 M".
+func ParseDnfNeed(b []byte) Need {
+	var n Need
+	if f := dnfFetches.FindSubmatch(b); f != nil {
+		n.Fetched = amount(string(f[1]), string(f[2]), 1024)
+	}
+	if f := dnfInstalls.FindSubmatch(b); f != nil {
+		n.Installed = amount(string(f[1]), string(f[2]), 1024)
+	}
+	return n
+}
+
+func (d dnf) InstallVersions(ctx context.Context, versions map[string]string) error {
+	return d.run(ctx, append([]string{"--allowerasing", "install", "--"}, atVersions(versions, "-")...)...)
+}
+
+// removal keeps dnf from removing what nobody asked for: packages that only the
+// removed one needed.
+const removal = "--setopt=clean_requirements_on_remove=False"
+
+// Purge is Remove: rpm keeps only configuration that somebody has changed.
+func (d dnf) Purge(ctx context.Context, names []string) error { return d.Remove(ctx, names) }
+
+func (d dnf) Remove(ctx context.Context, names []string) error {
+	return d.run(ctx, append([]string{removal, "remove", "--"}, names...)...)
+}
+
+func (d dnf) WouldRemove(ctx context.Context, name string) ([]string, error) {
+	b, err := d.m.Run(ctx, nil, "dnf", "-q", "repoquery", "--installed", "--whatrequires", name, "--recursive", "--qf", "%{name}")
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, n := range strings.Fields(string(b)) {
+		if n != name && !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+func (d dnf) Upgrades(ctx context.Context) ([]Upgrade, error) {
+	b, err := d.look(ctx, "repoquery", "--upgrades", "--latest-limit=1", "--qf", "%{name}\t%{evr}")
+	if err != nil {
+		return nil, err
+	}
+	all, err := d.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	var out []Upgrade
+	for name, p := range ParseRPM(b) {
+		out = append(out, Upgrade{name, all[name].Version, p.Version})
+	}
+	slices.SortFunc(out, func(a, b Upgrade) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
+}
+
+// Finish removes the older of two records of one package, which is what a
+// transaction that was cut off leaves behind.
+func (d dnf) Finish(ctx context.Context) error {
+	b, err := d.m.Run(ctx, nil, "dnf", "-q", "repoquery", "--duplicates", "--qf", "%{name}")
+	if err != nil || len(strings.TrimSpace(string(b))) == 0 {
+		return err
+	}
+	return d.run(ctx, "remove", "--duplicates")
+}

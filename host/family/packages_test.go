@@ -1,0 +1,313 @@
+package family
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"northstake/core/stake"
+	"northstake/host/system"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"testing"
+)
+
+// said answers commands by what they begin with, and notes them.
+type said struct {
+	answers map[string]string
+	ran     []string
+}
+
+func (s *said) run(_ context.Context, _ io.Reader, name string, args ...string) ([]byte, error) {
+	line := name + " " + strings.Join(args, " ")
+	s.ran = append(s.ran, line)
+	for begin, answer := range s.answers {
+		if strings.HasPrefix(line, begin) {
+			return []byte(answer), nil
+		}
+	}
+	return nil, &system.Failed{Command: line, Status: 1}
+}
+
+func TestDnf(t *testing.T) {
+	s := &said{answers: map[string]string{
+		"rpm -qa":                      "httpd\t2.4.57-5.el9\nbash\t5.1.8-6.el9\nepochal\t1:2.0-1\ngpg-pubkey\t8483c65d-5ccc5b19\n",
+		"dnf -q --setopt=cachedir":     "httpd\t2.4.9-1.el9\nhttpd\t2.4.57-11.el9\nhttpd\t2.4.9-1.el9\n",
+		"dnf -q repoquery --installed": "mod_ssl\nhttpd\nmod_ssl\n",
+		"dnf -y -q":                    "",
+	}}
+	m := machine(t, "ID=fedora\n")
+	m.Run = s.run
+	f, err := Of(m, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	manager := f.PackageManager(m)
+	ctx := context.Background()
+	all, err := manager.Installed(ctx)
+	if want := "map[bash:{installed 5.1.8-6.el9} epochal:{installed 1:2.0-1} httpd:{installed 2.4.57-5.el9}]"; err != nil || fmt.Sprint(all) != want {
+		t.Errorf("%v, %v", all, err)
+	}
+	if c, err := manager.Offers(ctx, []string{"httpd", "tides"}); err != nil || fmt.Sprint(c) != "map[httpd:[2.4.57-11.el9 2.4.9-1.el9]]" {
+		t.Errorf("%v, %v", c, err)
+	}
+	if last := s.ran[len(s.ran)-1]; !strings.Contains(last, "cachedir=/") || !strings.Contains(last, "/var/lib/northstake/cache/dnf repoquery") {
+		t.Errorf("a question without lists is asked as %q", last)
+	}
+	if with, err := manager.WouldRemove(ctx, "httpd"); err != nil || fmt.Sprint(with) != "[mod_ssl]" {
+		t.Errorf("%v, %v", with, err)
+	}
+	for _, do := range []func() error{
+		func() error { return manager.Install(ctx, map[string]string{"httpd": "", "curl": "7-1"}) },
+		func() error { return manager.InstallVersions(ctx, map[string]string{"b": "2-1", "a": "1:1-1"}) },
+		func() error { return manager.Remove(ctx, []string{"httpd", "mod_ssl"}) },
+	} {
+		if err := do(); err != nil {
+			t.Error(err)
+		}
+	}
+	want := []string{"dnf -y -q install -- curl-7-1 httpd", "dnf -y -q --allowerasing install -- a-1:1-1 b-2-1", "dnf -y -q --setopt=clean_requirements_on_remove=False remove -- httpd mod_ssl"}
+	if got := s.ran[len(s.ran)-3:]; strings.Join(got, "\n") != strings.Join(want, "\n") {
+		t.Errorf("it ran\n%s", strings.Join(got, "\n"))
+	}
+}
+
+func TestWhatAptWouldRemove(t *testing.T) {
+	s := &said{answers: map[string]string{"apt-get -s": "NOTE: This is only a simulation!\nRemv nginx [1.22.1-9+deb12u1]\nRemv libnginx-mod-geo [1.22.1-9+deb12u1] [nginx:amd64 ]\n"}}
+	m := machine(t, "ID=debian\n")
+	m.Run = s.run
+	f, err := Of(m, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	manager := f.PackageManager(m)
+	if with, err := manager.WouldRemove(context.Background(), "nginx"); err != nil || fmt.Sprint(with) != "[libnginx-mod-geo]" {
+		t.Errorf("%v, %v", with, err)
+	}
+}
+
+const policy = `nginx:
+  Installed: 1.20.0-1
+  Candidate: 1.22.1-9
+  Version table:
+     1.24.0-1 100
+        100 http://tides.test/debian backports/main amd64 Packages
+     1.22.1-9 500
+        500 http://tides.test/debian bookworm/main amd64 Packages
+        500 file:/opt ./ Packages
+ *** 1.20.0-1 100
+        100 /var/lib/dpkg/status
+ghost:
+  Installed: (none)
+  Candidate: (none)
+  Version table:
+     1.0 -1
+        100 /var/lib/dpkg/status
+`
+
+// A version that is on the host alone is offered by no source.
+func TestWhatAptsSourcesOffer(t *testing.T) {
+	if got, want := fmt.Sprint(ParsePolicy([]byte(policy))), "map[nginx:[1.22.1-9 1.24.0-1]]"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+}
+
+func FuzzPolicy(f *testing.F) {
+	f.Add([]byte(policy))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for name, versions := range ParsePolicy(b) {
+			for i, v := range versions {
+				if v == "" || strings.ContainsAny(v, " \n") || slices.Contains(versions[:i], v) {
+					t.Fatalf("%q: %q", name, versions)
+				}
+			}
+		}
+	})
+}
+
+func TestVersionsAreOrderedAsTheFamilyDoes(t *testing.T) {
+	for name, m := range packageManagers {
+		manager := m(&system.Machine{})
+		for _, c := range [][2]string{{"1.9", "1.22"}, {"1.0~rc1", "1.0"}, {"9.0", "1:1.0"}, {"1.22.1-9", "1.22.1-10"}} {
+			if manager.Compare(c[0], c[1]) >= 0 || manager.Compare(c[1], c[0]) <= 0 || manager.Compare(c[0], c[0]) != 0 {
+				t.Errorf("%s does not hold %s older than %s", name, c[0], c[1])
+			}
+		}
+	}
+}
+
+// The files of a source are in the form of its family, and name the key.
+func TestTheFilesOfASource(t *testing.T) {
+	w := stake.SourceWant{Name: "ferries", URL: "http://tides.test/d", Suites: []string{"bookworm"}, Parts: []string{"main", "extra"}, Key: []byte("-----BEGIN PGP PUBLIC KEY BLOCK-----\n")}
+	debian := apt{}.Sources().Files(w)
+	if debian[0].Path != "/etc/apt/keyrings/northstake-ferries.asc" || debian[1].Path != "/etc/apt/sources.list.d/northstake-ferries.sources" {
+		t.Errorf("%s, %s", debian[0].Path, debian[1].Path)
+	}
+	if got, want := string(debian[1].Text), "# North Stake writes this file.\nTypes: deb\nURIs: http://tides.test/d\nSuites: bookworm\nComponents: main extra\nSigned-By: /etc/apt/keyrings/northstake-ferries.asc\n"; got != want {
+		t.Errorf("%q", got)
+	}
+	redhat := dnf{}.Sources().Files(w)
+	if text := string(redhat[1].Text); redhat[1].Path != "/etc/yum.repos.d/northstake-ferries.repo" || !strings.Contains(text, "gpgcheck=1\ngpgkey=file:///etc/pki/rpm-gpg/northstake-ferries\n") {
+		t.Errorf("%s %q", redhat[1].Path, text)
+	}
+}
+
+func TestSourcesThatAreSwitchedOff(t *testing.T) {
+	m := machine(t, "ID=debian\n")
+	for path, text := range map[string]string{
+		"/etc/apt/sources.list.d/tides.sources": "Types: deb\nURIs: http://a.test/\nSuites: x\nEnabled: no\n\nTypes: deb\nURIs: http://b.test/\n",
+		"/etc/yum.repos.d/tides.repo":           "[on]\nenabled=1\n[off]\nname=x\nenabled = 0\n",
+	} {
+		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(m.Path(path), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if got := fmt.Sprint(apt{m}.Disabled()); got != "[http://a.test/ (tides.sources)]" {
+		t.Error(got)
+	}
+	if got := fmt.Sprint(dnf{m}.Disabled()); got != "[off (tides.repo)]" {
+		t.Error(got)
+	}
+}
+
+// Who holds a package manager's lock is named: by the kernel's word on a record
+// lock of another process, or by a process id that the file holds.
+func TestTheHolderOfALockIsNamed(t *testing.T) {
+	m := machine(t, "ID=debian\n")
+	if got := LockHolder(m, []string{"/none", "/etc/os-release"}); got != "" {
+		t.Errorf("nobody holds it, and it says %q", got)
+	}
+	if err := os.WriteFile(m.Path("/lock.pid"), []byte(fmt.Sprintf("%d\n", os.Getppid())), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if got, want := LockHolder(m, []string{"/none", "/lock.pid"}), fmt.Sprintf("another program (process %d)", os.Getppid()); got != want {
+		t.Errorf("it says %q, want %q", got, want)
+	}
+	if err := os.WriteFile(m.Path("/lock.pid"), []byte("999999999\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if got := LockHolder(m, []string{"/lock.pid"}); got != "" {
+		t.Errorf("the holder has ended, and it says %q", got)
+	}
+}
+
+func FuzzRPM(f *testing.F) {
+	f.Add([]byte("httpd\t2.4.57-5.el9\n\t\nx"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for name, p := range ParseRPM(b) {
+			if name == "" || p.State != "installed" || strings.Contains(name, "\t") {
+				t.Fatalf("%q: %+v", name, p)
+			}
+		}
+	})
+}
+
+const simulated = `NOTE: This is only a simulation!
+Inst nginx-common [1.22.1-9] (1.22.1-9+deb12u1 Debian:12/stable [all]) []
+Inst libnew (2.0-1 Debian:12/stable [amd64])
+Inst curl [7.88.1-10] (7.88.1-11 localhost [amd64])
+Conf nginx-common (1.22.1-9+deb12u1 Debian:12/stable [all])
+`
+
+func TestWhatAptWouldUpgrade(t *testing.T) {
+	if got, want := fmt.Sprint(ParseUpgrades([]byte(simulated))), "[{curl 7.88.1-10 7.88.1-11} {libnew  2.0-1} {nginx-common 1.22.1-9 1.22.1-9+deb12u1}]"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+}
+
+func FuzzUpgrades(f *testing.F) {
+	f.Add([]byte(simulated))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for _, u := range ParseUpgrades(b) {
+			if u.Name == "" || u.To == "" || strings.ContainsAny(u.Name+u.To, " \n") {
+				t.Fatalf("%+v", u)
+			}
+		}
+	})
+}
+
+// What the package managers say of the room that an installation takes.
+func TestTheRoomOfAnInstallationIsRead(t *testing.T) {
+	apt := "Reading package lists...\nThe following NEW packages will be installed:\n  nginx nginx-common\n0 upgraded, 2 newly installed, 0 to remove and 3 not upgraded.\nNeed to get %s of archives.\nAfter this operation, %s of additional disk space will be %s.\nDo you want to continue? [Y/n] N\nAbort.\n"
+	for said, want := range map[string]Need{
+		fmt.Sprintf(apt, "1,234 kB", "3,456 kB", "used"):         {1_234_000, 3_456_000},
+		fmt.Sprintf(apt, "0 B/627 kB", "1.5 MB", "used"):         {0, 1_500_000},
+		fmt.Sprintf(apt, "12.3 MB/1,006 MB", "2 GB", "used"):     {12_300_000, 2_000_000_000},
+		fmt.Sprintf(apt, "100 B", "31.7 kB", "freed") + "really": {100, 0},
+		"E: Unable to locate package tides\n":                    {},
+	} {
+		if got := ParseAptNeed([]byte(said)); got != want {
+			t.Errorf("%q is %+v, want %+v", said, got, want)
+		}
+	}
+	dnf := "Install  2 Packages\n\nTotal download size: %s\nInstalled size: %s\nOperation aborted.\n"
+	for said, want := range map[string]Need{
+		fmt.Sprintf(dnf, "6.7 k", "12"):            {6860, 12},
+		fmt.Sprintf(dnf, "1.5 M", "2 G"):           {1_572_864, 2 << 30},
+		"Total size: 8 k\nInstalled size: 1.0 M\n": {0, 1 << 20},
+		"Error: Unable to find a match: tides\n":   {},
+	} {
+		if got := ParseDnfNeed([]byte(said)); got != want {
+			t.Errorf("%q is %+v, want %+v", said, got, want)
+		}
+	}
+}
+
+func FuzzNeed(f *testing.F) {
+	f.Add([]byte("Need to get 1,234 kB of archives.\nAfter this operation, 9 TB of additional disk space will be used.\n"))
+	f.Add([]byte("Total download size: 1.2 M\nInstalled size: 3.4 G\n"))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for _, n := range []Need{ParseAptNeed(b), ParseDnfNeed(b)} {
+			if n.Fetched < 0 || n.Installed < 0 {
+				t.Fatalf("%+v", n)
+			}
+		}
+	})
+}
+
+const dpkgText = `Package: nginx
+Status: install ok installed
+Version: 1.22.1-9+deb12u1
+Description: small
+ and more: words
+
+Package: cron
+Status: deinstall ok config-files
+Version: 3.0pl1-162
+
+Package: half
+Status: install ok half-configured
+Version: 1
+
+Package: broken
+Status: install reinstreq half-installed
+`
+
+func TestDpkgStatesAreRead(t *testing.T) {
+	got, err := ParseDpkg([]byte(dpkgText))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, want := range map[string]Package{"nginx": {"installed", "1.22.1-9+deb12u1"}, "cron": {"config-files", "3.0pl1-162"}, "half": {"half-configured", "1"}, "broken": {State: "half-installed"}} {
+		if got[name] != want {
+			t.Errorf("%s is %+v, want %+v", name, got[name], want)
+		}
+	}
+}
+
+func FuzzDpkg(f *testing.F) {
+	f.Add([]byte(dpkgText))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if got, err := ParseDpkg(b); err == nil {
+			for name := range got {
+				if strings.TrimSpace(name) == "" {
+					t.Fatal("a package without a name")
+				}
+			}
+		}
+	})
+}

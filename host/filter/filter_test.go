@@ -1,0 +1,189 @@
+package filter
+
+import (
+	"fmt"
+	"northstake/core/stake"
+	"strings"
+	"testing"
+)
+
+const ruleset = `{"nftables":[{"metainfo":{"version":"1.0.6"}},
+{"table":{"family":"inet","name":"filter"}},
+{"chain":{"family":"inet","table":"filter","name":"input","type":"filter","hook":"input","prio":0,"policy":"drop"}},
+{"chain":{"family":"inet","table":"filter","name":"web"}},
+{"set":{"family":"inet","table":"filter","name":"ports","elem":[{"range":[8000,8010]},443]}},
+{"rule":{"family":"inet","table":"filter","chain":"input","expr":[{"match":{"op":"==","left":{"meta":{"key":"iifname"}},"right":"lo"}},{"accept":null}]}},
+{"rule":{"family":"inet","table":"filter","chain":"input","expr":[{"match":{"op":"in","left":{"ct":{"key":"state"}},"right":["established","related"]}},{"accept":null}]}},
+{"rule":{"family":"inet","table":"filter","chain":"input","expr":[{"match":{"op":"==","left":{"payload":{"protocol":"tcp","field":"dport"}},"right":22}},{"accept":null}]}},
+{"rule":{"family":"inet","table":"filter","chain":"input","expr":[{"match":{"op":"==","left":{"payload":{"protocol":"ip","field":"saddr"}},"right":"10.0.0.1"}},{"match":{"op":"==","left":{"payload":{"protocol":"tcp","field":"dport"}},"right":9}},{"accept":null}]}},
+{"rule":{"family":"inet","table":"filter","chain":"input","expr":[{"jump":{"target":"web"}}]}},
+{"rule":{"family":"inet","table":"filter","chain":"web","expr":[{"match":{"op":"==","left":{"payload":{"protocol":"tcp","field":"dport"}},"right":{"set":[80,{"range":[90,95]}]}}},{"accept":null}]}},
+{"rule":{"family":"inet","table":"filter","chain":"web","expr":[{"match":{"op":"==","left":{"payload":{"protocol":"tcp","field":"dport"}},"right":"@ports"}},{"accept":null}]}}]}`
+
+// A port is open only when every input chain lets a new connection from outside
+// through.
+func TestFiltersDecideAsTheKernelDoes(t *testing.T) {
+	f, err := ParseRuleset([]byte(ruleset))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for port, open := range map[int]bool{22: true, 80: true, 89: false, 90: true, 95: true, 96: false, 443: true, 8005: true, 8011: false, 9: false} {
+		if by := f.Closed(stake.PortWant{Port: port, Protocol: "tcp"}); (by == "") != open {
+			t.Errorf("port %d is closed by %q", port, by)
+		}
+	}
+	if by := f.Closed(stake.PortWant{Port: 80, Protocol: "udp"}); by != "table inet filter, chain input" {
+		t.Errorf("udp port 80 is closed by %q", by)
+	}
+	// An accept ends only its own chain: a second one can still drop.
+	two := strings.Replace(ruleset, `{"set":`, `{"chain":{"family":"inet","table":"second","name":"in","type":"filter","hook":"input","prio":5,"policy":"accept"}},
+{"rule":{"family":"inet","table":"second","chain":"in","expr":[{"match":{"op":"==","left":{"payload":{"protocol":"tcp","field":"dport"}},"right":80}},{"drop":null}]}},{"set":`, 1)
+	if f, err = ParseRuleset([]byte(two)); err != nil {
+		t.Fatal(err)
+	}
+	if by := f.Closed(stake.PortWant{Port: 80, Protocol: "tcp"}); by != "table inet second, chain in" {
+		t.Errorf("with a second chain port 80 is closed by %q", by)
+	}
+	if by := f.Closed(stake.PortWant{Port: 22, Protocol: "tcp"}); by != "" {
+		t.Errorf("and port 22 by %q", by)
+	}
+}
+
+// Every port of a range has to be open, and every address of a network.
+func TestRangesAndNetworksAsTheKernelDecides(t *testing.T) {
+	f, err := ParseRuleset([]byte(ruleset))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		want stake.PortWant
+		open bool
+	}{
+		{stake.PortWant{Port: 90, To: 95, Protocol: "tcp"}, true},
+		{stake.PortWant{Port: 80, To: 95, Protocol: "tcp"}, false},
+		{stake.PortWant{Port: 8000, To: 8010, Protocol: "tcp"}, true},
+		{stake.PortWant{Port: 8000, To: 60000, Protocol: "tcp"}, false},
+		{stake.PortWant{Port: 9, Protocol: "tcp", From: []string{"10.0.0.1/32"}}, true},
+		{stake.PortWant{Port: 9, Protocol: "tcp", From: []string{"10.0.0.0/24"}}, false},
+		{stake.PortWant{Port: 80, Protocol: "tcp", From: []string{"fd00::/8"}}, true},
+	} {
+		if by := f.Closed(c.want); (by == "") != c.open {
+			t.Errorf("%+v is closed by %q", c.want, by)
+		}
+	}
+}
+
+const ufwKept = `*filter
+### RULES ###
+
+### tuple ### deny tcp 90 0.0.0.0/0 any 0.0.0.0/0 in
+-A ufw-user-input -p tcp --dport 90 -j DROP
+### tuple ### allow tcp 80,443 0.0.0.0/0 any 0.0.0.0/0 Nginx%20Full - in
+### tuple ### allow tcp 5432 0.0.0.0/0 any 10.0.0.0/8 in
+### tuple ### limit udp 8000:8100 0.0.0.0/0 any 0.0.0.0/0 in_eth0
+### tuple ### allow any 53 0.0.0.0/0 any 0.0.0.0/0 in
+### tuple ### allow tcp 90 0.0.0.0/0 any 0.0.0.0/0 in
+### tuple ### allow tcp 99 0.0.0.0/0 any 0.0.0.0/0 out
+`
+
+const ufwLive = `-N ufw-user-input
+-A ufw-user-input -p tcp -m tcp --dport 90 -j DROP
+-A ufw-user-input -p tcp -m multiport --dports 80,443 -m comment --comment "'dapp_Nginx%20Full'" -j ACCEPT
+-A ufw-user-input -p tcp -m multiport --dports 80,443 -j ACCEPT
+-A ufw-user-input -s 10.0.0.0/8 -p tcp -m tcp --dport 5432 -j ACCEPT
+-A ufw-user-input -p udp -m multiport --dports 8000:8100 -j ACCEPT
+-A ufw-user-input -p udp -m udp --dport 53 -j ACCEPT
+-A ufw-user-input -p tcp -m tcp --dport 53 -j ACCEPT
+-A ufw-user-input -p tcp -m tcp --dport 90 -j ACCEPT
+`
+
+// What ufw keeps and what it has loaded decide in order.
+func TestUFWDecidesInOrder(t *testing.T) {
+	for name, rules := range map[string][]UFWRule{"kept": ParseUFW([]byte(ufwKept)), "live": ParseUFWChain([]byte(ufwLive))} {
+		for _, c := range []struct {
+			ports, from string
+			open, own   bool
+		}{
+			{"80/tcp", "", true, false}, {"443/tcp", "10.0.0.0/8", true, false}, {"90/tcp", "", false, true}, {"99/tcp", "", false, false},
+			{"5432/tcp", "", false, false}, {"5432/tcp", "10.0.0.0/8", true, true}, {"5432/tcp", "10.1.0.0/16", true, false},
+			{"8000-8100/udp", "", true, true}, {"8050/udp", "", true, false}, {"8000-8101/udp", "", false, false}, {"53/udp", "", true, false},
+		} {
+			w, ok := stake.ParsePorts(c.ports)
+			if !ok {
+				t.Fatal(c.ports)
+			}
+			open, own := UFWLets(rules, w, c.from)
+			if open != c.open || name == "kept" && own != c.own {
+				t.Errorf("%s, %s from %q: open %t, own %t", name, c.ports, c.from, open, own)
+			}
+		}
+	}
+}
+
+func FuzzUFW(f *testing.F) {
+	f.Add([]byte(ufwKept))
+	f.Add([]byte(ufwLive))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for _, rules := range [][]UFWRule{ParseUFW(b), ParseUFWChain(b)} {
+			w := stake.PortWant{Port: 80, Protocol: "tcp"}
+			everybody, _ := UFWLets(rules, w, "")
+			some, _ := UFWLets(rules, w, "10.0.0.0/8")
+			if everybody && !some && !strings.Contains(string(b), "10.") {
+				t.Fatal("what is open to everybody is closed to some that no rule names")
+			}
+		}
+	})
+}
+
+func FuzzRuleset(f *testing.F) {
+	f.Add([]byte(ruleset))
+	f.Add([]byte(`{"nftables":[{"chain":{"family":"inet","table":"t","name":"c","type":"filter","hook":"input"}},{"rule":{"family":"inet","table":"t","chain":"c","expr":[{"jump":{"target":"c"}}]}}]}`))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if r, err := ParseRuleset(b); err == nil {
+			r.Closed(stake.PortWant{Port: 80, To: 300, Protocol: "tcp", From: []string{"10.0.0.0/8"}})
+		}
+	})
+}
+
+func FuzzInRange(f *testing.F) {
+	f.Add("80", 80)
+	f.Add("8000-8100", 8050)
+	f.Add("-", 0)
+	f.Fuzz(func(t *testing.T, ports string, port int) {
+		in := InRange(ports, port)
+		if ports == fmt.Sprint(port) && !in {
+			t.Fatalf("%d is not in %q", port, ports)
+		}
+		if in && !strings.ContainsAny(ports, "0123456789") {
+			t.Fatalf("%d is in %q", port, ports)
+		}
+	})
+}
+
+func FuzzGeneration(f *testing.F) {
+	f.Add(make([]byte, 28))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		if _, err := parseGeneration(b, 1); err == nil && len(b) < 28 {
+			t.Fatal("a generation in too few bytes")
+		}
+	})
+}
+
+// What the file of North Stake's own table holds is read back as the table, and other
+// text stays what it is.
+func TestTheTableThatIsKept(t *testing.T) {
+	table := stake.FirewallWant{SSH: 22, Ports: []string{"80/tcp"}}.Table()
+	if got := KeptIn(FileText(table)); got != table {
+		t.Errorf("kept as %q, read as %q", table, got)
+	}
+	for _, other := range []string{"", "table inet other {}\n", "#" + FileText(table)} {
+		if got := KeptIn(other); got != other {
+			t.Errorf("%q is read as %q", other, got)
+		}
+	}
+	for _, manager := range []string{"systemd", "init scripts"} {
+		if l := LoaderFor(manager); !strings.Contains(l.Text, "nft -f "+File) {
+			t.Errorf("what %s loads is\n%s", manager, l.Text)
+		}
+	}
+}

@@ -1,0 +1,69 @@
+package journal
+
+import (
+	"context"
+	"fmt"
+	"northstake/host/rod"
+	"northstake/host/system"
+	"os"
+	"strings"
+	"syscall"
+	"time"
+)
+
+// Lock is the host's lock: held by one run of one rod at a time, and let go by
+// the kernel when the rod ends, however it ends.
+type Lock struct {
+	Run    string
+	Waited time.Duration // for another that held it
+
+	file *os.File
+}
+
+// Take takes a host's lock for a run. It waits for another rod to end: a while for one of another run, and longer
+// for one of this run, which has lost its line and ends the step that it is at.
+func Take(ctx context.Context, m *system.Machine, run string) (*Lock, error) {
+	if err := os.MkdirAll(m.State(), 0o700); err != nil {
+		return nil, err
+	}
+	f, err := os.OpenFile(m.State("lock"), os.O_CREATE|os.O_RDWR|syscall.O_CLOEXEC, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	began := time.Now()
+	for {
+		err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB)
+		if err == nil {
+			break
+		}
+		b, _ := os.ReadFile(m.State("lock"))
+		holder := strings.TrimSpace(string(b))
+		limit, fault := lockWait, &rod.Fault{What: "another run works on this host: " + holder, Fix: "wait until it has ended"}
+		if strings.HasPrefix(holder, "run "+run+",") {
+			limit, fault = ownLockWait, &rod.Fault{What: fmt.Sprintf("the step that was under way has not ended in %s", ownLockWait), Fix: "look on the host what it waits for, and resume the run when it has ended"}
+		}
+		if time.Since(began) > limit || ctx.Err() != nil {
+			f.Close()
+			return nil, fault
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	text := fmt.Sprintf("run %s, since %s\n", run, time.Now().UTC().Format(time.RFC3339))
+	if err := f.Truncate(0); err != nil {
+		f.Close()
+		return nil, err
+	}
+	if _, err := f.WriteAt([]byte(text), 0); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return &Lock{Run: run, Waited: time.Since(began), file: f}, nil
+}
+
+var (
+	lockWait    = 15 * time.Second
+	ownLockWait = 10 * time.Minute // as long as a large installation may take
+)
+
+// Release lets the lock go.
+func (l *Lock) Release() { l.file.Close() }

@@ -1,0 +1,150 @@
+package journal
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"northstake/core/plan"
+	"northstake/host/rod"
+	"time"
+)
+
+// Do records what is there, does the step, and records that it is done.
+func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(string, ...any)) (rod.StepState, error) {
+	if old, err := j.read(run, step.Number); err == nil && (old.State == rod.Done || old.State == rod.Begun || old.State == rod.Held) {
+		if old.State == rod.Done && old.Step.Digest() == step.Digest() {
+			say("done already")
+			return rod.Done, nil
+		}
+		return "", fmt.Errorf("step %d of run %s is in the journal as %s already", step.Number, run, old.State)
+	}
+	w, err := j.Worker(step.Type)
+	if err != nil {
+		return "", err
+	}
+	r := Record{Run: run, Step: step, State: rod.Begun}
+	hold(j.Machine, step.Number, "before")
+	if r.Before, err = w.Before(ctx, job(r, say)); err != nil {
+		return "", err
+	}
+	if err := j.write(r); err != nil {
+		return "", err
+	}
+	hold(j.Machine, step.Number, "begun")
+	state, err := w.Do(ctx, job(r, say), r.Before)
+	if err != nil {
+		if back := j.back(context.WithoutCancel(ctx), r, say); back != nil {
+			return "", errors.Join(err, fmt.Errorf("and taking the step back failed too: %w", back))
+		}
+		return "", err
+	}
+	hold(j.Machine, step.Number, "worked")
+	r.State = state
+	if err := j.write(r); err != nil {
+		return "", err
+	}
+	hold(j.Machine, step.Number, "done")
+	return state, nil
+}
+
+func (j Journal) back(ctx context.Context, r Record, say func(string, ...any)) error {
+	w, err := j.Worker(r.Step.Type)
+	if err != nil {
+		return err
+	}
+	if err := w.Back(ctx, job(r, say), r.Before); err != nil {
+		return fmt.Errorf("take back %q: %w", r.Step.Text, err)
+	}
+	r.State = rod.Back
+	return j.write(r)
+}
+
+// Back takes back the steps of a run, the last first.
+func (j Journal) Back(ctx context.Context, run string, say func(string, ...any)) error {
+	steps, err := j.Steps(run)
+	if err != nil {
+		return err
+	}
+	var failed []error
+	for i := len(steps) - 1; i >= 0; i-- {
+		r := steps[i]
+		if r.State == rod.Back {
+			continue
+		}
+		say("taking back: %s", r.Step.Text)
+		if err := j.back(ctx, r, say); err != nil {
+			failed = append(failed, err) // the others go back all the same
+		}
+	}
+	return errors.Join(failed...)
+}
+
+// Recover takes back the steps that were cut off, of any run: one that was
+// begun and never recorded as done, and one that was held and not confirmed.
+func (j Journal) Recover(ctx context.Context) ([]string, error) {
+	runs, err := j.runs()
+	if err != nil {
+		return nil, err
+	}
+	var out []string
+	for _, run := range runs {
+		steps, err := j.Steps(run)
+		if err != nil {
+			return out, err
+		}
+		for i := len(steps) - 1; i >= 0; i-- {
+			r := steps[i]
+			if r.State != rod.Begun && r.State != rod.Held {
+				continue
+			}
+			if err := j.back(ctx, r, func(string, ...any) {}); err != nil {
+				return out, err
+			}
+			out = append(out, fmt.Sprintf("run %s was cut off at step %d; taken back: %s", run, r.Step.Number, r.Step.Text))
+		}
+	}
+	return out, j.prune()
+}
+
+// Confirm keeps a held step for good.
+func (j Journal) Confirm(ctx context.Context, run string, number int) error {
+	r, err := j.read(run, number)
+	if err != nil {
+		return err
+	}
+	if r.State != rod.Held {
+		return &rod.Fault{What: fmt.Sprintf("step %d of run %s is %s, not held", number, run, r.State), Fix: "plan the host again"}
+	}
+	w, err := j.Worker(r.Step.Type)
+	if err != nil {
+		return err
+	}
+	c, ok := w.(Confirmer)
+	if !ok {
+		return fmt.Errorf("a step of type %s needs no confirmation", r.Step.Type)
+	}
+	if err := c.Confirm(ctx, job(r, func(string, ...any) {})); err != nil {
+		return err
+	}
+	r.State = rod.Done
+	return j.write(r)
+}
+
+// Revert is what a timer on the host does with a step that nobody confirmed.
+func (j Journal) Revert(ctx context.Context, run string, number int) error {
+	r, err := j.read(run, number)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	// A step that was cut off between its work and its record is taken back too.
+	if r.State != rod.Held && r.State != rod.Begun {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, time.Minute)
+	defer cancel()
+	return j.back(ctx, r, func(string, ...any) {})
+}

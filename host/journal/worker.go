@@ -1,0 +1,37 @@
+package journal
+
+import (
+	"context"
+	"encoding/json"
+
+	"northstake/host/rod"
+)
+
+// Job is one step as what does it sees it. Say tells those who watch what is under
+// way.
+type Job struct {
+	Run    string
+	Number int
+	Name   string
+	Work   json.RawMessage
+	Say    func(format string, args ...any)
+}
+
+func job(r Record, say func(string, ...any)) Job {
+	return Job{Run: r.Run, Number: r.Step.Number, Name: r.Step.Name, Work: r.Step.Work, Say: say}
+}
+
+// Worker does and undoes steps of one sort. Before records what is there before a
+// step, and must change nothing. Do does the step and can be called again after it
+// was cut off. Back brings back what Before recorded, whatever of Do has happened, and
+// can be called again as well.
+type Worker interface {
+	Before(ctx context.Context, j Job) (json.RawMessage, error)
+	Do(ctx context.Context, j Job, before json.RawMessage) (rod.StepState, error)
+	Back(ctx context.Context, j Job, before json.RawMessage) error
+}
+
+// Confirmer is a worker whose steps are held until they are confirmed.
+type Confirmer interface {
+	Confirm(ctx context.Context, j Job) error
+}

@@ -1,0 +1,170 @@
+package publish
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"northstake/core/declare"
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/host/system"
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// oneFile is the only file of a tree that is not as wanted. It is put into place by
+// itself: one rename is as whole as the exchange of the tree, and the other files are
+// not touched, so that their sums stay known.
+type oneFile struct {
+	Path  string `json:"path"`  // relative to the root
+	Inode uint64 `json:"inode"` // of what lies there, 0 for nothing
+}
+
+// onlyChange finds the file that alone is to be published, nil where the tree has to
+// be exchanged as a whole.
+func onlyChange(m *system.Machine, w stake.ContentWork) (*oneFile, error) {
+	var root syscall.Stat_t
+	if len(w.Drop) > 0 || syscall.Lstat(m.Path(w.Root), &root) != nil || root.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+		return nil, nil
+	}
+	o, err := ownershipOf(m, w.ContentWant)
+	if err != nil || int(root.Uid) != o.uid || int(root.Gid) != o.gid || root.Mode&0o7777 != uint32(o.dirMode.Perm()) {
+		return nil, nil // doing the step says what is wrong with an owner
+	}
+	tree, err := treeOf(w.Files)
+	if err != nil {
+		return nil, err
+	}
+	found, err := Read(m, Wanted{w.ContentWant, tree})
+	if err != nil {
+		return nil, err
+	}
+	paths := map[string]bool{}
+	for _, p := range found.Missing {
+		paths[p] = true
+	}
+	for _, off := range found.Off {
+		paths[off.Path] = true
+	}
+	if len(paths) != 1 || found.Missings != len(found.Missing) || found.Offs != len(found.Off) {
+		return nil, nil
+	}
+	for p := range paths {
+		live := filepath.Join(m.Path(w.Root), p)
+		parent, err := os.Lstat(filepath.Dir(live))
+		if _, declared := tree.files[p]; !declared || err != nil || !parent.IsDir() {
+			return nil, nil
+		}
+		if s, err := os.Lstat(live); err == nil && s.IsDir() {
+			return nil, nil
+		}
+		inode, err := inodeOf(live)
+		return &oneFile{p, inode}, err
+	}
+	return nil, nil
+}
+
+// publishOne puts the only file that is not as wanted into place. What lay there is
+// kept beside the stage.
+func publishOne(m *system.Machine, w stake.ContentWork, b Before) error {
+	live, stage := filepath.Join(m.Path(w.Root), b.One.Path), m.Path(b.Stage)
+	f, err := fileAt(w.Files, b.One.Path)
+	if err != nil {
+		return err
+	}
+	if now, err := inodeOf(live); err != nil {
+		return err
+	} else if now != b.One.Inode {
+		return publishedAlready(m, live, f)
+	}
+	o, err := ownershipOf(m, w.ContentWant)
+	if err != nil {
+		return err
+	}
+	same := ""
+	if _, err := os.Stat(blobFile(m, f.SHA256)); err != nil {
+		sums, err := liveSums(m, w.ContentWant)
+		if err != nil {
+			return err
+		}
+		same = sums[f.SHA256]
+	}
+	if err := placeFile(m, f, live, stage, same, true, o); err != nil {
+		return fmt.Errorf("publish %s: %w", f.Path, err)
+	}
+	if err := system.Flush(stage); err != nil {
+		return err
+	}
+	if b.One.Inode != 0 {
+		former := formerTree(stage)
+		if err := os.RemoveAll(former); err != nil {
+			return err
+		}
+		if err := os.Link(live, former); err != nil {
+			return err
+		}
+		if err := system.Flush(filepath.Dir(former)); err != nil {
+			return err
+		}
+	}
+	if err := os.Rename(stage, live); err != nil {
+		return err
+	}
+	return system.Flush(filepath.Dir(live))
+}
+
+func fileAt(files []declare.File, path string) (declare.File, error) {
+	for _, f := range files {
+		if f.Path == path {
+			return f, nil
+		}
+	}
+	return declare.File{}, fmt.Errorf("the step cannot be understood: it does not publish %s", path)
+}
+
+// publishedAlready accepts a file that was put into place before the step was cut
+// off, and no other.
+func publishedAlready(m *system.Machine, live string, f declare.File) error {
+	var s syscall.Stat_t
+	if syscall.Lstat(live, &s) == nil && s.Mode&syscall.S_IFMT == syscall.S_IFREG {
+		if sum, err := hashesOf(m).sum(live, "", &s); err == nil && sum.String() == f.SHA256 {
+			return nil
+		}
+	}
+	return &rod.Fault{What: fmt.Sprintf("%s has changed since the step began", f.Path), Fix: "plan the host again"}
+}
+
+// backOne brings the former file back.
+func backOne(m *system.Machine, w stake.ContentWork, b Before) error {
+	live, stage := filepath.Join(m.Path(w.Root), b.One.Path), m.Path(b.Stage)
+	f, err := fileAt(w.Files, b.One.Path)
+	if err != nil {
+		return err
+	}
+	now, err := inodeOf(live)
+	switch {
+	case err != nil:
+		return err
+	case now == b.One.Inode: // nothing was put into place
+	case b.One.Inode == 0:
+		if publishedAlready(m, live, f) == nil { // else it is somebody else's
+			err = os.Remove(live)
+		}
+	default:
+		err = os.Rename(formerTree(stage), live)
+	}
+	if err != nil && !errors.Is(err, fs.ErrNotExist) { // without a former file nothing was put into place
+		return err
+	}
+	if err := system.Flush(filepath.Dir(live)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	for _, left := range []string{stage, formerTree(stage)} {
+		if err := os.RemoveAll(left); err != nil {
+			return err
+		}
+	}
+	os.Remove(m.Path(stageDir(w.Root))) // stays when it holds other trees
+	return nil
+}

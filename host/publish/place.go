@@ -1,0 +1,104 @@
+package publish
+
+import (
+	"fmt"
+	"io"
+	"northstake/core/declare"
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/host/system"
+	"os"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// ownership is who owns the files and directories of a tree, and with which modes.
+type ownership struct {
+	uid, gid          int
+	fileMode, dirMode os.FileMode
+}
+
+func ownershipOf(m *system.Machine, w stake.ContentWant) (ownership, error) {
+	var o ownership
+	names, err := m.Names()
+	if err != nil {
+		return o, err
+	}
+	if o.uid, o.gid, err = names.IDs(w.Owner, w.Group); err != nil {
+		return o, &rod.Fault{What: err.Error(), Fix: "declare an owner that exists on this host, or the package that brings the account"}
+	}
+	if o.fileMode, err = system.ParseMode(w.Modes.Files); err != nil {
+		return o, err
+	}
+	o.dirMode, err = system.ParseMode(w.Modes.Directories)
+	return o, err
+}
+
+// labelAttribute is where SELinux keeps the label of a file (xattr(7)).
+const labelAttribute = "security.selinux"
+
+// placeFile puts one file of the new tree into place: a link to the live file
+// where that is already as wanted, what was sent where this is its only place (once
+// says so) and can be moved, a copy elsewhere.
+func placeFile(m *system.Machine, f declare.File, livePath, to, same string, once bool, o ownership) error {
+	var s syscall.Stat_t
+	if same != "" && syscall.Lstat(livePath, &s) == nil && s.Mode&syscall.S_IFMT == syscall.S_IFREG && s.Size == f.Size &&
+		int(s.Uid) == o.uid && int(s.Gid) == o.gid && s.Mode&0o7777 == uint32(o.fileMode.Perm()) {
+		if sum, err := hashesOf(m).sum(livePath, "", &s); err == nil && sum.String() == f.SHA256 && os.Link(livePath, to) == nil {
+			return nil
+		}
+	}
+	from := same
+	if from == "" {
+		from = blobFile(m, f.SHA256)
+		if moved, err := moveBlob(from, to, f.Size, once, o); moved || err != nil {
+			return err
+		}
+	}
+	src, err := os.Open(from)
+	if err != nil {
+		return fmt.Errorf("its text was not sent: %w", err)
+	}
+	defer src.Close()
+	dst, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	n, err := io.Copy(dst, src)
+	if err == nil && n != f.Size {
+		err = fmt.Errorf("%d bytes instead of %d", n, f.Size)
+	}
+	if err == nil {
+		err = dst.Chown(o.uid, o.gid)
+	}
+	if err == nil {
+		err = dst.Chmod(o.fileMode)
+	}
+	if e := dst.Close(); err == nil {
+		err = e
+	}
+	return err
+}
+
+// moveBlob moves what was sent into place, and says whether it could. Where SELinux
+// labels files a new one takes the label of its directory, and a moved one keeps the
+// label of where it came from, which a web server may not read: that is copied.
+func moveBlob(from, to string, size int64, once bool, o ownership) (bool, error) {
+	if _, err := unix.Lgetxattr(from, labelAttribute, nil); err == nil || !once {
+		return false, nil
+	}
+	var s syscall.Stat_t
+	if err := syscall.Lstat(from, &s); err != nil || s.Size != size || os.Rename(from, to) != nil {
+		return false, nil
+	}
+	if int(s.Uid) != o.uid || int(s.Gid) != o.gid {
+		if err := os.Lchown(to, o.uid, o.gid); err != nil {
+			return true, err
+		}
+	}
+	if s.Mode&0o7777 == uint32(o.fileMode.Perm()) {
+		return true, nil
+	}
+	return true, os.Chmod(to, o.fileMode)
+}

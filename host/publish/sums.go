@@ -1,0 +1,139 @@
+package publish
+
+import (
+	"crypto/sha256"
+	"encoding/gob"
+	"encoding/hex"
+	"io"
+	"northstake/host/system"
+	"os"
+	"path/filepath"
+	"sync"
+	"syscall"
+	"time"
+)
+
+// fileID is a state of a file: an edit that puts the old time back still
+// changes ctime.
+type fileID struct {
+	Dev, Ino     uint64
+	Size         int64
+	Mtime, Ctime int64 // ns
+}
+
+func idOf(s *syscall.Stat_t) fileID {
+	return fileID{uint64(s.Dev), s.Ino, s.Size, s.Mtim.Nano(), s.Ctim.Nano()}
+}
+
+// digest is a SHA-256.
+type digest [sha256.Size]byte
+
+func (d digest) String() string { return hex.EncodeToString(d[:]) }
+
+// hashCache remembers the SHA-256 of files by their state, over restarts of the
+// rod.
+type hashCache struct {
+	mu    sync.RWMutex
+	sums  map[fileID]digest
+	dirty bool
+}
+
+const (
+	hashCacheLimit = 500_000
+	// Two changes within one tick of the file system's clock leave the same ctime.
+	// A change must be older than that before a sum is remembered: the clock of a
+	// file system that keeps parts of seconds ticks every ten milliseconds at least,
+	// that of another every two seconds.
+	fineSettle   = 100 * time.Millisecond
+	coarseSettle = 2 * time.Second
+)
+
+// settled says whether a change of a file would leave another ctime now.
+func settled(s *syscall.Stat_t) bool {
+	ctime, limit := time.Unix(s.Ctim.Unix()), fineSettle
+	if ctime.Nanosecond()%int(time.Millisecond) == 0 {
+		limit = coarseSettle
+	}
+	return time.Since(ctime) > limit
+}
+
+// SaveSums keeps the sums of files that are known for the next rod.
+func SaveSums(m *system.Machine) error { return hashesOf(m).save(m) }
+
+func hashesOf(m *system.Machine) *hashCache {
+	c, err := system.Cached(m, "hashes", "once", func() (*hashCache, error) {
+		c := &hashCache{sums: map[fileID]digest{}}
+		f, err := os.Open(m.State("cache", "hashes"))
+		if err != nil {
+			return c, nil
+		}
+		defer f.Close()
+		if gob.NewDecoder(f).Decode(&c.sums) != nil {
+			c.sums = map[fileID]digest{}
+		}
+		return c, nil
+	})
+	if err != nil {
+		return &hashCache{sums: map[fileID]digest{}}
+	}
+	return c
+}
+
+// sum is the SHA-256 of a file, at rel below root, whose lstat is s.
+func (c *hashCache) sum(root, rel string, s *syscall.Stat_t) (v digest, err error) {
+	id := idOf(s)
+	c.mu.RLock()
+	v, ok := c.sums[id]
+	c.mu.RUnlock()
+	if ok {
+		return v, nil
+	}
+	keep := settled(s) // a change from now on leaves another state
+	f, err := os.OpenFile(filepath.Join(root, rel), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return v, err
+	}
+	defer f.Close()
+	h := sha256.New()
+	if _, err := io.Copy(h, f); err != nil {
+		return v, err
+	}
+	h.Sum(v[:0])
+	if keep {
+		c.mu.Lock()
+		if len(c.sums) > hashCacheLimit {
+			clear(c.sums)
+		}
+		c.sums[id] = v
+		c.dirty = true
+		c.mu.Unlock()
+	}
+	return v, nil
+}
+
+// save writes the cache for the next rod.
+func (c *hashCache) save(m *system.Machine) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if !c.dirty {
+		return nil
+	}
+	dir := m.State("cache")
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(dir, "hashes-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	err = gob.NewEncoder(f).Encode(c.sums)
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return err
+	}
+	c.dirty = false
+	return os.Rename(f.Name(), filepath.Join(dir, "hashes"))
+}

@@ -1,0 +1,126 @@
+// Package publish puts a tree of files into place on a host as a whole, in one instant,
+// and takes it back; and it compares a tree with what is wanted there.
+package publish
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"runtime"
+	"sync"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// item is one thing in a tree on the host.
+type item struct {
+	path string // relative, "" for the root
+	stat syscall.Stat_t
+}
+
+// walk lists a tree, the root first and each directory before what is in it,
+// without following links. What vanishes meanwhile is left out.
+func walk(root string) ([]item, error) {
+	var s syscall.Stat_t
+	if err := syscall.Lstat(root, &s); err != nil {
+		return nil, &fs.PathError{Op: "lstat", Path: root, Err: err}
+	}
+	all := []item{{"", s}}
+	if s.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+		return all, nil
+	}
+	var mu sync.Mutex
+	err := walkEach(root, func(items []item) error {
+		mu.Lock()
+		defer mu.Unlock()
+		all = append(all, items...)
+		return nil
+	})
+	return all, err
+}
+
+// walkEach calls visit with what is in each directory of a tree, once for a
+// directory and with a directory before those below it. Directories are read,
+// and visit is called, side by side.
+func walkEach(root string, visit func([]item) error) error {
+	w := &walker{root: root, visit: visit, gate: make(chan struct{}, runtime.GOMAXPROCS(0))}
+	w.dir("")
+	w.wait.Wait()
+	return w.err
+}
+
+type walker struct {
+	root  string
+	visit func([]item) error
+	gate  chan struct{}
+	wait  sync.WaitGroup
+
+	mu  sync.Mutex
+	err error
+}
+
+// dir visits one directory, and starts on those below it.
+func (w *walker) dir(rel string) {
+	items, err := listDir(w.root, rel)
+	if err == nil {
+		err = w.visit(items)
+	}
+	if err != nil {
+		w.mu.Lock()
+		if w.err == nil {
+			w.err = err
+		}
+		w.mu.Unlock()
+	}
+	for i := range items {
+		if items[i].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+			continue
+		}
+		select {
+		case w.gate <- struct{}{}:
+			w.wait.Go(func() {
+				defer func() { <-w.gate }()
+				w.dir(items[i].path)
+			})
+		default:
+			w.dir(items[i].path)
+		}
+	}
+}
+
+func listDir(root, rel string) ([]item, error) {
+	dir, err := os.Open(filepath.Join(root, rel))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer dir.Close()
+	names, err := dir.Readdirnames(-1)
+	if err != nil {
+		return nil, err
+	}
+	prefix := rel
+	if prefix != "" {
+		prefix += "/"
+	}
+	out := make([]item, 0, len(names))
+	fd := int(dir.Fd())
+	for _, n := range names {
+		it := item{path: prefix + n}
+		var s unix.Stat_t
+		if err := unix.Fstatat(fd, n, &s, unix.AT_SYMLINK_NOFOLLOW); err != nil {
+			if errors.Is(err, syscall.ENOENT) {
+				continue
+			}
+			return out, &fs.PathError{Op: "lstat", Path: filepath.Join(root, it.path), Err: err}
+		}
+		it.stat = syscall.Stat_t{Dev: s.Dev, Ino: s.Ino, Nlink: s.Nlink, Mode: s.Mode, Uid: s.Uid, Gid: s.Gid, Size: s.Size,
+			Mtim: syscall.Timespec(s.Mtim), Ctim: syscall.Timespec(s.Ctim)}
+		out = append(out, it)
+	}
+	return out, nil
+}

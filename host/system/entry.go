@@ -1,0 +1,80 @@
+package system
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"northstake/core/stake"
+	"os"
+	"path/filepath"
+	"syscall"
+	"time"
+)
+
+func lstat(path string) (*syscall.Stat_t, error) {
+	var s syscall.Stat_t
+	if err := syscall.Lstat(path, &s); err != nil {
+		return nil, &fs.PathError{Op: "lstat", Path: path, Err: err}
+	}
+	return &s, nil
+}
+
+// Entry reads what lies at a path, without following a link.
+func (m *Machine) Entry(path string) (stake.Entry, error) {
+	names, err := m.Names()
+	if err != nil {
+		return stake.Entry{}, err
+	}
+	return m.EntryNamed(path, names)
+}
+
+// EntryNamed is Entry for a caller that looks at many paths.
+func (m *Machine) EntryNamed(path string, names *Names) (stake.Entry, error) {
+	s, err := lstat(m.Path(path))
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return stake.Entry{}, nil
+	}
+	if err != nil {
+		return stake.Entry{}, err
+	}
+	e := EntryOf(s, names)
+	if e.Kind == "link" {
+		if e.Target, err = os.Readlink(m.Path(path)); err != nil {
+			return stake.Entry{}, err
+		}
+	}
+	return e, nil
+}
+
+// EntryOf describes a stat(2) result; a link's target is left out.
+func EntryOf(s *syscall.Stat_t, names *Names) stake.Entry {
+	owner := names.User(int(s.Uid))
+	return stake.Entry{
+		Kind: kindOfMode(s.Mode), Owner: owner, Group: names.Group(int(s.Gid)),
+		Mode:    fmt.Sprintf("%04o", s.Mode&0o7777),
+		Touched: stake.Touch{Owner: owner, At: time.Unix(s.Ctim.Unix()).UTC()},
+	}
+}
+
+func kindOfMode(mode uint32) string {
+	switch mode & syscall.S_IFMT {
+	case syscall.S_IFDIR:
+		return "directory"
+	case syscall.S_IFREG:
+		return "file"
+	case syscall.S_IFLNK:
+		return "link"
+	case syscall.S_IFIFO:
+		return "pipe"
+	case syscall.S_IFSOCK:
+		return "socket"
+	}
+	return "device"
+}
+
+// Mounted says whether a file system is mounted at a path.
+func (m *Machine) Mounted(path string) bool {
+	here, err := lstat(m.Path(path))
+	above, err2 := lstat(m.Path(filepath.Dir(path)))
+	return err == nil && err2 == nil && here.Mode&syscall.S_IFMT == syscall.S_IFDIR && here.Dev != above.Dev
+}

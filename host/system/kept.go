@@ -1,0 +1,87 @@
+package system
+
+import (
+	"bytes"
+	"fmt"
+	"northstake/core/stake"
+	"os"
+)
+
+// KeptFile is a path as it was before a step: a file's text, a link, or
+// nothing.
+type KeptFile struct {
+	Path  string      `json:"path"`
+	Entry stake.Entry `json:"entry"`
+	Text  []byte      `json:"text,omitempty"`
+}
+
+// KeptLimit is the largest file that is kept before it is changed, in bytes.
+const KeptLimit = 1 << 20
+
+// KeepFile notes a path as it is.
+func (m *Machine) KeepFile(path string) (KeptFile, error) {
+	e, err := m.Entry(path)
+	if err != nil {
+		return KeptFile{}, err
+	}
+	k := KeptFile{Path: path, Entry: e}
+	if e.Kind == "file" {
+		if s, err := os.Lstat(m.Path(path)); err != nil || s.Size() > KeptLimit {
+			return k, fmt.Errorf("%s cannot be kept before it is changed: it is larger than %s", path, stake.Bytes(KeptLimit))
+		}
+		k.Text, err = m.Read(path)
+	} else if e.Kind != "" && e.Kind != "link" {
+		return k, fmt.Errorf("%s is %s, where a file is to be written: move it away", path, e.Words())
+	}
+	return k, err
+}
+
+// IsThere says whether a path is what it was.
+func (k KeptFile) IsThere(m *Machine) (bool, error) {
+	now, err := m.KeepFile(k.Path)
+	if err != nil {
+		return false, err
+	}
+	a, b := now.Entry, k.Entry
+	a.Touched, b.Touched = stake.Touch{}, stake.Touch{}
+	return a == b && bytes.Equal(now.Text, k.Text), nil
+}
+
+// PutBack makes a path what it was.
+func (k KeptFile) PutBack(m *Machine) error {
+	now, err := m.Entry(k.Path)
+	if err != nil {
+		return err
+	}
+	full := m.Path(k.Path)
+	switch k.Entry.Kind {
+	case "":
+		if now.Kind == "" {
+			return nil
+		}
+		return os.Remove(full)
+	case "link":
+		return LinkAtomically(k.Entry.Target, full)
+	}
+	mode, err := ParseMode(k.Entry.Mode)
+	if err != nil {
+		return err
+	}
+	if err := WriteAtomically(full, k.Text, mode); err != nil {
+		return err
+	}
+	return m.Chown(k.Path, k.Entry.Owner, k.Entry.Group)
+}
+
+// ReadText reads a file that is not too large to be kept before it is changed.
+func (m *Machine) ReadText(path string) (string, error) {
+	s, err := os.Lstat(m.Path(path))
+	if err != nil {
+		return "", err
+	}
+	if s.Size() > KeptLimit {
+		return "", fmt.Errorf("%s is larger than %s", path, stake.Bytes(KeptLimit))
+	}
+	b, err := m.Read(path)
+	return string(b), err
+}

@@ -1,0 +1,107 @@
+// Package system is the ground floor of a host: files below a root directory,
+// commands, and what the kernel tells. It knows no family of systems, no web server
+// and no kind of stake.
+package system
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+)
+
+// Machine is the system that is read and changed. With a Root other than "/" it
+// is a folder that looks like one. StateDir is the absolute path, below Root,
+// where North Stake keeps its own files.
+type Machine struct {
+	Root     string
+	StateDir string
+	Run      Runner
+
+	mu     sync.Mutex
+	caches map[string]any
+}
+
+// Path is where a path of the machine lies for this process.
+func (m *Machine) Path(p string) string {
+	if m.Root == "" || m.Root == "/" {
+		return p
+	}
+	return filepath.Join(m.Root, p)
+}
+
+// State is a path below the machine's state directory.
+func (m *Machine) State(parts ...string) string {
+	return filepath.Join(append([]string{m.Path(m.StateDir)}, parts...)...)
+}
+
+// Read reads a whole file.
+func (m *Machine) Read(path string) ([]byte, error) { return os.ReadFile(m.Path(path)) }
+
+// Exists says whether something is at a path, a dangling link included.
+func (m *Machine) Exists(path string) bool {
+	_, err := os.Lstat(m.Path(path))
+	return err == nil
+}
+
+// cached keeps a value until its key changes.
+type cached[T any] struct {
+	key   string
+	value T
+}
+
+// Cached returns the remembered value under name while key stays the same, and
+// makes it anew otherwise. An empty key is never remembered.
+func Cached[T any](m *Machine, name, key string, make_ func() (T, error)) (T, error) {
+	m.mu.Lock()
+	if m.caches == nil {
+		m.caches = map[string]any{}
+	}
+	c, ok := m.caches[name].(cached[T])
+	m.mu.Unlock()
+	if ok && key != "" && c.key == key {
+		return c.value, nil
+	}
+	v, err := make_()
+	if err != nil {
+		return v, err
+	}
+	m.mu.Lock()
+	m.caches[name] = cached[T]{key, v}
+	m.mu.Unlock()
+	return v, nil
+}
+
+// Alive returns the value that is kept under a name while it is good, and makes it anew
+// otherwise: a connection, say.
+func Alive[T any](m *Machine, name string, good func(T) bool, make_ func() (T, error)) (T, error) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	if v, ok := m.caches[name].(T); ok && good(v) {
+		return v, nil
+	}
+	v, err := make_()
+	if err != nil {
+		return v, err
+	}
+	if m.caches == nil {
+		m.caches = map[string]any{}
+	}
+	m.caches[name] = v
+	return v, nil
+}
+
+// FileKey identifies a state of files for Cached: device, inode, size, both
+// times of each; "" when one cannot be read.
+func (m *Machine) FileKey(paths ...string) string {
+	var b strings.Builder
+	for _, p := range paths {
+		s, err := lstat(m.Path(p))
+		if err != nil {
+			return ""
+		}
+		fmt.Fprintf(&b, "%d:%d:%d:%d:%d|", s.Dev, s.Ino, s.Size, s.Mtim.Nano(), s.Ctim.Nano())
+	}
+	return b.String()
+}

@@ -1,0 +1,91 @@
+package system
+
+import (
+	"bufio"
+	"bytes"
+	"fmt"
+	"strconv"
+	"strings"
+)
+
+// Names turns numeric owners into names, from the machine's passwd and group.
+type Names struct {
+	users, groups     map[int]string
+	userIDs, groupIDs map[string]int
+}
+
+// Names reads the machine's accounts; the result is remembered until the files
+// change.
+func (m *Machine) Names() (*Names, error) {
+	return Cached(m, "names", m.FileKey("/etc/passwd", "/etc/group"), func() (*Names, error) {
+		n := &Names{users: map[int]string{}, groups: map[int]string{}, userIDs: map[string]int{}, groupIDs: map[string]int{}}
+		if err := m.accounts("/etc/passwd", n.users, n.userIDs); err != nil {
+			return nil, err
+		}
+		return n, m.accounts("/etc/group", n.groups, n.groupIDs)
+	})
+}
+
+func (m *Machine) accounts(file string, names map[int]string, ids map[string]int) error {
+	b, err := m.Read(file)
+	if err != nil {
+		return err
+	}
+	lines := bufio.NewScanner(bytes.NewReader(b))
+	for lines.Scan() {
+		f := strings.Split(lines.Text(), ":")
+		if len(f) < 3 {
+			continue
+		}
+		id, err := strconv.Atoi(f[2])
+		if err != nil {
+			continue
+		}
+		if _, ok := names[id]; !ok {
+			names[id] = f[0]
+		}
+		ids[f[0]] = id
+	}
+	return lines.Err()
+}
+
+// User is the name of a user id, the number itself where it has none.
+func (n *Names) User(id int) string {
+	if s, ok := n.users[id]; ok {
+		return s
+	}
+	return strconv.Itoa(id)
+}
+
+// Group is the name of a group id, the number itself where it has none.
+func (n *Names) Group(id int) string {
+	if s, ok := n.groups[id]; ok {
+		return s
+	}
+	return strconv.Itoa(id)
+}
+
+// UserID is the number of a user, and whether there is one of the name.
+func (n *Names) UserID(name string) (int, bool) {
+	id, ok := n.userIDs[name]
+	return id, ok
+}
+
+// GroupID is the number of a group, and whether there is one of the name.
+func (n *Names) GroupID(name string) (int, bool) {
+	id, ok := n.groupIDs[name]
+	return id, ok
+}
+
+// IDs returns the ids of an owner and a group.
+func (n *Names) IDs(owner, group string) (uid, gid int, err error) {
+	uid, ok := n.userIDs[owner]
+	if !ok {
+		return 0, 0, fmt.Errorf("this host has no user %q", owner)
+	}
+	gid, ok = n.groupIDs[group]
+	if !ok {
+		return 0, 0, fmt.Errorf("this host has no group %q", group)
+	}
+	return uid, gid, nil
+}

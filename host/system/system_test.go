@@ -1,0 +1,141 @@
+package system
+
+import (
+	"encoding/binary"
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"syscall"
+	"testing"
+	"time"
+)
+
+const listed = `  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode
+   0: 0100007F:1F90 00000000:0000 0A 00000000:00000000 00:00000000 00000000     0        0 4711 1 0
+   1: 00000000:0050 00000000:0000 0A 00000000:00000000 00:00000000 00000000    33        0 4712 1 0
+   2: 0100007F:1F90 0100007F:C001 01 00000000:00000000 00:00000000 00000000     0        0 4713 1 0
+`
+
+// A kernel that answers no questions about sockets lists them.
+func TestListedSockets(t *testing.T) {
+	if got, want := fmt.Sprint(parseListed([]byte(listed), "tcp", stateListen)), "[{{tcp 127.0.0.1 8080  0} 4711} {{tcp 0.0.0.0 80  0} 4712}]"; got != want {
+		t.Errorf("%s, want %s", got, want)
+	}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	list, err := listedSockets(syscall.AF_INET, "tcp", stateListen)
+	if err != nil || !slices.ContainsFunc(list, func(s socket) bool { return s.Port == l.Addr().(*net.TCPAddr).Port && s.Address == "127.0.0.1" }) {
+		t.Errorf("%v is not among %v, %v", l.Addr(), list, err)
+	}
+}
+
+func FuzzListedSockets(f *testing.F) {
+	f.Add([]byte(listed))
+	f.Fuzz(func(t *testing.T, b []byte) {
+		for _, s := range parseListed(b, "tcp", stateListen) {
+			if net.ParseIP(s.Address) == nil || s.Port > 65535 {
+				t.Fatalf("%+v", s)
+			}
+		}
+	})
+}
+
+func TestASocketIsRead(t *testing.T) {
+	msg := make([]byte, 16+72)
+	binary.NativeEndian.PutUint32(msg, uint32(len(msg)))
+	binary.NativeEndian.PutUint16(msg[4:], sockDiagByFamily)
+	msg[16] = 2
+	binary.BigEndian.PutUint16(msg[16+4:], 8080)
+	copy(msg[16+8:], []byte{127, 0, 0, 1})
+	binary.NativeEndian.PutUint32(msg[16+68:], 4711)
+	list, done, err := parseSockets(msg, "tcp")
+	if err != nil || done || len(list) != 1 || list[0].Port != 8080 || list[0].Address != "127.0.0.1" || list[0].inode != "4711" {
+		t.Errorf("%+v, %t, %v", list, done, err)
+	}
+}
+
+func FuzzKernelAnswers(f *testing.F) {
+	msg := make([]byte, 16+72)
+	binary.NativeEndian.PutUint32(msg, uint32(len(msg)))
+	binary.NativeEndian.PutUint16(msg[4:], sockDiagByFamily)
+	binary.BigEndian.PutUint16(msg[16+4:], 80)
+	f.Add(msg)
+	f.Fuzz(func(t *testing.T, b []byte) {
+		list, _, err := parseSockets(b, "tcp")
+		if err == nil && len(list)*72 > len(b) {
+			t.Fatalf("%d sockets in %d bytes", len(list), len(b))
+		}
+	})
+}
+
+// A remembered value is used only while its key stays the same, and the key of a
+// file changes with an edit that puts the old time back.
+func TestAnEditWithTheOldTimeIsSeen(t *testing.T) {
+	m := &Machine{Root: t.TempDir()}
+	file := filepath.Join(m.Root, "f")
+	if err := os.WriteFile(file, []byte("one"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	info, err := os.Stat(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := m.FileKey("/f")
+	if err := os.WriteFile(file, []byte("two"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chtimes(file, info.ModTime(), info.ModTime()); err != nil {
+		t.Fatal(err)
+	}
+	if before == m.FileKey("/f") || before == "" {
+		t.Error("an edit of the same size with the old time put back is not seen")
+	}
+}
+
+func TestNamesFallBackToNumbers(t *testing.T) {
+	m := &Machine{Root: t.TempDir()}
+	if err := os.MkdirAll(filepath.Join(m.Root, "etc"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for file, text := range map[string]string{"passwd": "root:x:0:0::/root:/bin/sh\nbad line\n", "group": "root:x:0:\n"} {
+		if err := os.WriteFile(filepath.Join(m.Root, "etc", file), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	n, err := m.Names()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if n.User(0) != "root" || n.User(77) != "77" {
+		t.Errorf("%q, %q", n.User(0), n.User(77))
+	}
+	if _, _, err := n.IDs("nobody-here", "root"); err == nil {
+		t.Error("an unknown owner has an id")
+	}
+}
+
+// A process is as old as it is, however busy the machine: what was started before a
+// moment is never taken for younger than it.
+func TestTheStartOfAProcess(t *testing.T) {
+	m := &Machine{}
+	before := time.Now().Add(-30 * time.Millisecond) // ticks have ten
+	cmd := exec.Command("sleep", "30")
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	defer func() { cmd.Process.Kill(); cmd.Wait() }()
+	after := time.Now().Add(30 * time.Millisecond)
+	for range 200 {
+		at, err := m.StartOf(strconv.Itoa(cmd.Process.Pid))
+		if err != nil || at.Before(before) || at.After(after) {
+			t.Fatalf("it began at %v, %v, and was started between %v and %v", at, err, before, after)
+		}
+	}
+}

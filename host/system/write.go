@@ -1,0 +1,156 @@
+package system
+
+import (
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strconv"
+	"syscall"
+)
+
+// WriteAtomically writes a file under another name, flushes it to disk, and
+// renames it into place, so that a reader sees the old text or the new. A file that
+// is mounted by itself, as container engines do with /etc/hosts, has to be written in
+// place.
+func WriteAtomically(path string, text []byte, mode os.FileMode) error {
+	dir := filepath.Dir(path)
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	f, err := os.CreateTemp(dir, ".northstake-*")
+	if err != nil {
+		return err
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(text)
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err != nil {
+		return fmt.Errorf("write %s: %w", path, err)
+	}
+	err = os.Rename(f.Name(), path)
+	if errors.Is(err, syscall.EBUSY) {
+		return writeInPlace(path, text, mode)
+	}
+	if err != nil {
+		return err
+	}
+	return Flush(dir)
+}
+
+func writeInPlace(path string, text []byte, mode os.FileMode) error {
+	f, err := os.OpenFile(path, os.O_WRONLY, 0)
+	if err != nil {
+		return err
+	}
+	_, err = f.WriteAt(text, 0)
+	if err == nil {
+		err = f.Truncate(int64(len(text)))
+	}
+	if err == nil {
+		err = f.Chmod(mode)
+	}
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	return err
+}
+
+// Flush writes what has changed in a file or directory to disk.
+func Flush(path string) error {
+	f, err := os.Open(path)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	return f.Sync()
+}
+
+// ParseMode reads a mode in octal.
+func ParseMode(s string) (os.FileMode, error) {
+	n, err := strconv.ParseUint(s, 8, 32)
+	if err != nil || n > 0o7777 {
+		return 0, fmt.Errorf("%q is not a mode", s)
+	}
+	mode := os.FileMode(n & 0o777)
+	for bit, flag := range map[uint64]os.FileMode{0o4000: os.ModeSetuid, 0o2000: os.ModeSetgid, 0o1000: os.ModeSticky} {
+		if n&bit != 0 {
+			mode |= flag
+		}
+	}
+	return mode, nil
+}
+
+// Chown gives what lies at a path, a link itself, an owner and a group by their names.
+func (m *Machine) Chown(path, owner, group string) error {
+	names, err := m.Names()
+	if err != nil {
+		return err
+	}
+	uid, gid, err := names.IDs(owner, group)
+	if err != nil {
+		return err
+	}
+	return os.Lchown(m.Path(path), uid, gid)
+}
+
+// LinkAtomically makes path a link to target, in place of what is there.
+func LinkAtomically(target, path string) error {
+	tmp := filepath.Join(filepath.Dir(path), ".northstake-link-"+filepath.Base(path))
+	os.Remove(tmp)
+	if err := os.Symlink(target, tmp); err != nil {
+		return err
+	}
+	if err := os.Rename(tmp, path); err != nil {
+		os.Remove(tmp)
+		return err
+	}
+	return Flush(filepath.Dir(path))
+}
+
+// MissingParents lists the directories of a path that are not there, outermost
+// first.
+func (m *Machine) MissingParents(path string) []string {
+	var out []string
+	for p := path; p != "/" && p != "."; p = filepath.Dir(p) {
+		if m.Exists(p) {
+			break
+		}
+		out = append([]string{p}, out...)
+	}
+	return out
+}
+
+// RemoveEmpty removes directories that a step made, innermost first; one that
+// somebody has put something into stays.
+func (m *Machine) RemoveEmpty(made []string) error {
+	for i := len(made) - 1; i >= 0; i-- {
+		full := m.Path(made[i])
+		if s, err := os.Lstat(full); errors.Is(err, fs.ErrNotExist) || err == nil && !s.IsDir() {
+			continue
+		}
+		left, err := os.ReadDir(full)
+		if err != nil {
+			return err
+		}
+		if len(left) > 0 {
+			return nil
+		}
+		if err := os.Remove(full); err != nil {
+			return err
+		}
+	}
+	return nil
+}

@@ -1,0 +1,145 @@
+package webserver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"northstake/core/render"
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/host/system"
+	"os"
+	"path/filepath"
+	"strings"
+)
+
+// Test lets the server test its whole configuration with the site in it,
+// on a copy: the live tree never holds untested bytes. Step names the copy.
+func Test(ctx context.Context, m *system.Machine, step string, w stake.SiteWant) error {
+	if _, ok := servers[w.Server]; !ok {
+		return fmt.Errorf("nothing is known of a web server called %q", w.Server)
+	}
+	live := w.Layout.Dir
+	dir := m.State("candidate", step)
+	defer os.RemoveAll(dir)
+	if err := os.RemoveAll(dir); err != nil {
+		return err
+	}
+	c := candidate{server: w.Server, live: live, root: filepath.Join(dir, "conf"), pid: filepath.Join(dir, "server.pid")}
+	if err := c.tree(m.Path(live), live, c.root); err != nil {
+		return fmt.Errorf("copy the configuration for a test: %w", err)
+	}
+	in := func(p string) string { return filepath.Join(c.root, strings.TrimPrefix(p, live)) }
+	if err := system.WriteAtomically(in(w.File), []byte(w.Text), 0o644); err != nil {
+		return err
+	}
+	if w.Link != "" {
+		os.Remove(in(w.Link))
+		if err := os.Symlink(in(w.File), in(w.Link)); err != nil {
+			return err
+		}
+	}
+	args := make([]string, len(w.Layout.Test))
+	for i, a := range w.Layout.Test {
+		args[i] = strings.ReplaceAll(a, "{dir}", c.root)
+	}
+	_, err := m.Run(ctx, nil, args[0], args[1:]...)
+	var failed *system.Failed
+	if !errors.As(err, &failed) {
+		return err
+	}
+	return candidateFault(w, strings.ReplaceAll(failed.Output, c.root, live))
+}
+
+// candidateFault turns what the server said into a fault that names the line of
+// the declaration which the offending line was rendered from.
+func candidateFault(w stake.SiteWant, output string) error {
+	f := &rod.Fault{What: w.Layout.Program + " does not accept the configuration", Output: strings.TrimSpace(output),
+		Fix: "nothing was changed on the host; correct what " + w.Layout.Program + " names"}
+	if c, ok := render.ComplaintOf(w.Server, output); ok {
+		f.What += ": " + c.What
+		f.File, f.Line = c.File, c.Line
+	}
+	ours := f.File != "" && (f.File == w.File || f.File == w.Link)
+	if !ours {
+		if f.File != "" {
+			f.Fix = fmt.Sprintf("line %d of %s was on the host before; nothing was changed", f.Line, f.File)
+		}
+		return f
+	}
+	f.File = w.File
+	lines := strings.Split(w.Text, "\n")
+	if f.Line >= 1 && f.Line <= len(lines) {
+		f.Rendered = strings.TrimSpace(lines[f.Line-1])
+	}
+	if f.Line >= 1 && f.Line <= len(w.Lines) {
+		f.From = &w.Lines[f.Line-1]
+		f.Fix = fmt.Sprintf("nothing was changed on the host; correct %s:%d", f.From.File, f.From.Line)
+	}
+	return f
+}
+
+const configLimit = 4 << 20 // bytes of one configuration file
+
+// candidate copies a configuration tree. The tree's own absolute paths, in files
+// and in links, come to point into the copy, links that lead out of it still lead
+// where they did, and the pid file lies beside the copy.
+type candidate struct{ server, live, root, pid string }
+
+// tree copies the directory that lies at from for this process, and at path on
+// the machine.
+func (c candidate) tree(from, path, to string) error {
+	entries, err := os.ReadDir(from)
+	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(to, 0o700); err != nil {
+		return err
+	}
+	for _, e := range entries {
+		src, dst := filepath.Join(from, e.Name()), filepath.Join(to, e.Name())
+		switch {
+		case e.IsDir():
+			err = c.tree(src, filepath.Join(path, e.Name()), dst)
+		case e.Type()&fs.ModeSymlink != 0:
+			var target string
+			if target, err = os.Readlink(src); err == nil {
+				err = os.Symlink(c.target(path, target), dst)
+			}
+		case e.Type().IsRegular():
+			err = c.file(src, dst)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// target is where a link in the directory at path leads from the copy.
+func (c candidate) target(path, target string) string {
+	full := target
+	if !filepath.IsAbs(full) {
+		full = filepath.Join(path, target)
+	}
+	if full == c.live || strings.HasPrefix(full, c.live+"/") {
+		return c.root + strings.TrimPrefix(full, c.live)
+	}
+	return full
+}
+
+func (c candidate) file(src, dst string) error {
+	s, err := os.Stat(src)
+	if err != nil || s.Size() > configLimit {
+		return err
+	}
+	b, err := os.ReadFile(src)
+	if err != nil {
+		return err
+	}
+	text := strings.ReplaceAll(string(b), c.live+"/", c.root+"/")
+	text = strings.ReplaceAll(text, `"`+c.live+`"`, `"`+c.root+`"`)
+	text = servers[c.server].alone(text, c)
+	return os.WriteFile(dst, []byte(text), 0o600)
+}

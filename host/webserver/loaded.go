@@ -1,0 +1,145 @@
+// Package webserver knows running web servers: what configuration one has loaded, and
+// whether it would take another, tested by itself on a copy of its tree. What differs
+// between servers is in one file each.
+package webserver
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"northstake/core/stake"
+	"northstake/host/system"
+	"slices"
+	"strings"
+	"time"
+)
+
+// server is what differs between web servers while they run.
+type server struct {
+	// generation is what the server has anew when it has read its configuration, while
+	// it runs with the workers that are given.
+	generation func(m *system.Machine, l stake.Layout, workers []string) map[string]bool
+	// took says whether it has read its configuration since that changed.
+	took func(m *system.Machine, l stake.Layout, workers []string, changed time.Time) bool
+	// alone makes the text of a configuration file, in a copy of the tree, leave what the
+	// running server writes alone.
+	alone func(text string, c candidate) string
+}
+
+var servers = map[string]server{}
+
+// register makes a web server known; each server's file calls it once.
+func register(name string, s server) struct{} {
+	servers[name] = s
+	return struct{}{}
+}
+
+// Loaded says whether a server took its configuration in after some of its files last
+// changed. It is nil when the server does not run.
+func Loaded(m *system.Machine, name string, l stake.Layout, files ...string) (*bool, error) {
+	s, ok := servers[name]
+	if !ok {
+		return nil, fmt.Errorf("nothing is known of a running web server called %q", name)
+	}
+	workers, err := workersOf(m, l)
+	if err != nil || len(workers) == 0 {
+		return nil, err
+	}
+	var changed time.Time
+	for _, p := range files {
+		if at, ok := m.ChangedAt(p); ok && at.After(changed) {
+			changed = at
+		}
+	}
+	is := s.took(m, l, workers, changed)
+	return &is, nil
+}
+
+// takeInTime is how long a server may take to read its configuration, and yieldTime
+// how long its former workers are waited for to leave new connections to the others.
+const (
+	takeInTime = 20 * time.Second
+	yieldTime  = 5 * time.Second
+)
+
+// TakesIn is called before a service is told to reload. What it returns waits until
+// the service, if it is one of the web servers given, answers by its new configuration:
+// being told is not yet having done it.
+func TakesIn(m *system.Machine, layouts map[string]stake.Layout, service string) func(context.Context) error {
+	done := func(context.Context) error { return nil }
+	for name, l := range layouts {
+		s, ok := servers[name]
+		if l.Service != service || !ok {
+			continue
+		}
+		former, err := workersOf(m, l)
+		if err != nil || len(former) == 0 {
+			return done // it does not run: the reload is a start
+		}
+		before := s.generation(m, l, former)
+		if len(before) == 0 {
+			return done
+		}
+		return func(ctx context.Context) error {
+			if !within(ctx, takeInTime, func() bool {
+				workers, err := workersOf(m, l)
+				return err == nil && len(workers) > 0 && isNew(s.generation(m, l, workers), before)
+			}) {
+				return fmt.Errorf("%s was told to reload and has not taken its configuration in within %s", service, takeInTime)
+			}
+			within(ctx, yieldTime, func() bool {
+				return !slices.ContainsFunc(former, func(pid string) bool { return serves(m, pid) })
+			})
+			return nil
+		}
+	}
+	return done
+}
+
+// within waits until something is so, and says whether it is.
+func within(ctx context.Context, limit time.Duration, so func() bool) bool {
+	for deadline := time.Now().Add(limit); ; time.Sleep(10 * time.Millisecond) {
+		if so() {
+			return true
+		}
+		if ctx.Err() != nil || time.Now().After(deadline) {
+			return false
+		}
+	}
+}
+
+func isNew(now, before map[string]bool) bool {
+	for id := range now {
+		if !before[id] {
+			return true
+		}
+	}
+	return false
+}
+
+// serves says whether a worker may still take connections: it has neither ended nor
+// called itself, as nginx's do, a "worker process is shutting down". One of httpd
+// that has been told to end is not known from others until it has.
+func serves(m *system.Machine, pid string) bool {
+	line, err := m.Read("/proc/" + pid + "/cmdline")
+	return err == nil && len(line) > 0 && !strings.Contains(string(line), "shutting down")
+}
+
+// workersOf lists the processes that the server's first process has started; none
+// when it does not run.
+func workersOf(m *system.Machine, l stake.Layout) ([]string, error) {
+	pid, err := m.Read(l.Pid)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	first := strings.TrimSpace(string(pid))
+	children, err := m.Read("/proc/" + first + "/task/" + first + "/children")
+	if err != nil {
+		return nil, nil // it has just ended
+	}
+	return strings.Fields(string(children)), nil
+}

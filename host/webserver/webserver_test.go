@@ -1,0 +1,63 @@
+package webserver
+
+import (
+	"northstake/core/declare"
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/host/system/systemtest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// What nginx says of a rendered line leads back to the declaration's line.
+func TestAComplaintLeadsToTheDeclaration(t *testing.T) {
+	w := stake.SiteWant{Server: "nginx", Layout: stake.Layout{Program: "nginx"}, File: "/etc/nginx/sites-available/northstake-s.conf", Link: "/etc/nginx/sites-enabled/northstake-s.conf", Text: "server {\n    listen 80;\n    root \"/x\";\n}\n",
+		Lines: []declare.Position{{File: "s.toml", Line: 1}, {File: "s.toml", Line: 5}, {File: "s.toml", Line: 6}, {File: "s.toml", Line: 1}}}
+	for _, said := range []string{
+		"2026/01/02 03:04:05 [emerg] 12#12: invalid parameter \"x\" in /etc/nginx/sites-enabled/northstake-s.conf:3\nnginx: configuration file /etc/nginx/nginx.conf test failed\n",
+		"nginx: [emerg] invalid parameter \"x\" in /etc/nginx/sites-available/northstake-s.conf:3\n",
+	} {
+		err := candidateFault(w, said)
+		f, ok := err.(*rod.Fault)
+		if !ok || f.What != `nginx does not accept the configuration: invalid parameter "x"` || f.Line != 3 || f.Rendered != `root "/x";` || f.From == nil || f.From.Line != 6 || f.From.File != "s.toml" {
+			t.Errorf("%q becomes %+v", said, f)
+		}
+	}
+	f := candidateFault(w, "nginx: [emerg] unknown directive \"y\" in /etc/nginx/conf.d/other.conf:7\n").(*rod.Fault)
+	if f.From != nil || f.File != "/etc/nginx/conf.d/other.conf" || !strings.Contains(f.Fix, "was on the host before") {
+		t.Errorf("another file's fault becomes %+v", f)
+	}
+}
+
+// The copy that is tested points nowhere into the live tree.
+func TestTheCandidateStandsApart(t *testing.T) {
+	m := systemtest.Folder(t)
+	systemtest.Put(t, m, "/etc/nginx/nginx.conf", "pid /run/nginx.pid;\ninclude /etc/nginx/sites-enabled/*;\n")
+	systemtest.Put(t, m, "/etc/nginx/sites-available/a", "server {}\n")
+	if err := os.MkdirAll(m.Path("/etc/nginx/sites-enabled"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Symlink("/etc/nginx/sites-available/a", m.Path("/etc/nginx/sites-enabled/a")); err != nil {
+		t.Fatal(err)
+	}
+	for link, target := range map[string]string{"/etc/nginx/modules": "../../usr/lib64/nginx", "/etc/nginx/sites-enabled/b": "../sites-available/a"} {
+		if err := os.Symlink(target, m.Path(link)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	to := filepath.Join(t.TempDir(), "conf")
+	if err := (candidate{"nginx", "/etc/nginx", to, to + "/pid"}).tree(m.Path("/etc/nginx"), "/etc/nginx", to); err != nil {
+		t.Fatal(err)
+	}
+	b, err := os.ReadFile(to + "/nginx.conf")
+	if err != nil || strings.Contains(string(b), "/etc/nginx") || strings.Contains(string(b), "/run/nginx.pid") {
+		t.Errorf("%s, %v", b, err)
+	}
+	for link, want := range map[string]string{"/sites-enabled/a": to + "/sites-available/a", "/sites-enabled/b": to + "/sites-available/a", "/modules": "/usr/lib64/nginx"} {
+		if target, err := os.Readlink(to + link); err != nil || target != want {
+			t.Errorf("%s leads to %s, %v", link, target, err)
+		}
+	}
+}

@@ -1,0 +1,95 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"northstake/host/family"
+	"northstake/host/journal"
+	"northstake/host/rod"
+	"northstake/host/system"
+)
+
+// Host is a machine with what is known of it above the ground floor. SSHPort is where
+// the connection arrived, 0 where that is not known.
+type Host struct {
+	*system.Machine
+	SSHPort  int
+	Families []family.Family // the built-in ones when nil
+}
+
+// Family is the host's family of systems, nil where it is of none that is known.
+func (h *Host) Family() (*family.Family, error) { return family.Of(h.Machine, h.Families) }
+
+// Called says what the host's family calls things that others call otherwise: nothing
+// where no family is known.
+func (h *Host) Called() family.Called {
+	if f, err := h.Family(); err == nil && f != nil {
+		return f.Called
+	}
+	return family.Called{}
+}
+
+// PackageManager is the one of the host's family.
+func (h *Host) PackageManager() (family.PackageManager, error) {
+	f, err := h.Family()
+	if err != nil {
+		return nil, err
+	}
+	if f == nil {
+		return nil, fmt.Errorf("this system is of no family whose packages are known")
+	}
+	return f.PackageManager(h.Machine), nil
+}
+
+// Services is the host's service manager.
+func (h *Host) Services(ctx context.Context) (family.ServiceManager, error) {
+	return family.Services(ctx, h.Machine)
+}
+
+// journal is the host's journal, with the workers of all kinds.
+func (h *Host) journal() journal.Journal {
+	return journal.Journal{Machine: h.Machine, Worker: func(typ string) (journal.Worker, error) {
+		w, err := workerOf(typ)
+		if err != nil {
+			return nil, err
+		}
+		if c, ok := w.(Confirmer); ok {
+			return confirming{bound{w, h}, c}, nil
+		}
+		return bound{w, h}, nil
+	}}
+}
+
+// bound is a worker that works on one host.
+type bound struct {
+	worker Worker
+	host   *Host
+}
+
+func (b bound) Before(ctx context.Context, j Job) (json.RawMessage, error) {
+	return b.worker.Before(ctx, b.host, j)
+}
+
+func (b bound) Do(ctx context.Context, j Job, before json.RawMessage) (rod.StepState, error) {
+	return b.worker.Do(ctx, b.host, j, before)
+}
+
+func (b bound) Back(ctx context.Context, j Job, before json.RawMessage) error {
+	return b.worker.Back(ctx, b.host, j, before)
+}
+
+// confirming is a bound worker whose steps are held until they are confirmed.
+type confirming struct {
+	bound
+	confirmer Confirmer
+}
+
+func (c confirming) Confirm(ctx context.Context, j Job) error {
+	return c.confirmer.Confirm(ctx, c.host, j)
+}
+
+// Revert is what a timer on the host does with a step that nobody confirmed.
+func Revert(ctx context.Context, h *Host, run string, number int) error {
+	return h.journal().Revert(ctx, run, number)
+}

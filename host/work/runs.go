@@ -1,0 +1,152 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"northstake/core/plan"
+	"northstake/host/journal"
+	"northstake/host/rod"
+	"strconv"
+	"sync"
+	"time"
+)
+
+func (s *Server) open(w http.ResponseWriter, r *http.Request) {
+	run := r.PathValue("run")
+	if _, err := strconv.ParseInt(run, 10, 64); err != nil {
+		refuse(w, fmt.Errorf("%q is not a run", run))
+		return
+	}
+	l, err := journal.Take(r.Context(), s.host.Machine, run)
+	if err != nil {
+		refuse(w, err)
+		return
+	}
+	recovered, err := s.host.journal().Recover(context.WithoutCancel(r.Context()))
+	if err != nil {
+		l.Release()
+		refuse(w, fmt.Errorf("clear up after an interrupted run: %w", err))
+		return
+	}
+	steps, err := s.host.journal().Steps(run)
+	if err != nil {
+		l.Release()
+		refuse(w, err)
+		return
+	}
+	s.mu.Lock()
+	s.lock = l
+	s.mu.Unlock()
+	if l.Waited > time.Second {
+		recovered = append([]string{fmt.Sprintf("waited %s until the step that was under way had ended", l.Waited.Round(time.Second))}, recovered...)
+	}
+	out := rod.OpenAnswer{Recovered: recovered, Steps: []rod.StepRecord{}}
+	for _, r := range steps {
+		out.Steps = append(out.Steps, rod.StepRecord{Number: r.Step.Number, Address: r.Step.Address, State: r.State})
+	}
+	answer(w, out)
+}
+
+func (s *Server) close(w http.ResponseWriter, r *http.Request) {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.lock != nil && s.lock.Run == r.PathValue("run") {
+		s.lock.Release()
+		s.lock = nil
+	}
+	answer(w, struct{}{})
+}
+
+// locked says whether this rod holds the host's lock for the run.
+func (s *Server) locked(run string) error {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if s.lock == nil || s.lock.Run != run {
+		return fmt.Errorf("run %s has not been opened on this host", run)
+	}
+	return nil
+}
+
+// events runs work that reports its progress, one JSON object a line. The work
+// goes on when the connection breaks.
+func (s *Server) events(w http.ResponseWriter, r *http.Request, work func(ctx context.Context, say func(string, ...any)) (rod.StepState, error)) {
+	if err := s.locked(r.PathValue("run")); err != nil {
+		refuse(w, err)
+		return
+	}
+	s.active.Add(1)
+	defer s.active.Done()
+	w.Header().Set("Content-Type", "application/x-ndjson")
+	enc := json.NewEncoder(w)
+	flush := http.NewResponseController(w)
+	var mu sync.Mutex
+	send := func(e rod.Event) {
+		mu.Lock()
+		defer mu.Unlock()
+		_ = enc.Encode(e)
+		_ = flush.Flush()
+	}
+	state, err := work(context.WithoutCancel(r.Context()), func(format string, args ...any) {
+		send(rod.Event{Say: fmt.Sprintf(format, args...)})
+	})
+	if err != nil {
+		send(rod.Event{Fault: faultOf(err)})
+		return
+	}
+	send(rod.Event{State: state})
+}
+
+func (s *Server) step(w http.ResponseWriter, r *http.Request) {
+	var step plan.Step
+	if !read(w, r, &step) {
+		return
+	}
+	if strconv.Itoa(step.Number) != r.PathValue("number") {
+		refuse(w, errors.New("the step's number is not that of its address"))
+		return
+	}
+	s.events(w, r, func(ctx context.Context, say func(string, ...any)) (rod.StepState, error) {
+		return s.host.journal().Do(ctx, r.PathValue("run"), step, say)
+	})
+}
+
+func (s *Server) preflight(w http.ResponseWriter, r *http.Request) {
+	var steps []plan.Step
+	if !read(w, r, &steps) {
+		return
+	}
+	run := r.PathValue("run")
+	err := s.locked(run)
+	if err == nil {
+		err = preflight(r.Context(), s.host, run, steps)
+	}
+	if err != nil {
+		refuse(w, err)
+		return
+	}
+	answer(w, struct{}{})
+}
+
+func (s *Server) back(w http.ResponseWriter, r *http.Request) {
+	s.events(w, r, func(ctx context.Context, say func(string, ...any)) (rod.StepState, error) {
+		return rod.Back, s.host.journal().Back(ctx, r.PathValue("run"), say)
+	})
+}
+
+// confirm needs no lock: it comes over a new connection, and so to another rod
+// than the one that holds it.
+func (s *Server) confirm(w http.ResponseWriter, r *http.Request) {
+	number, err := strconv.Atoi(r.PathValue("number"))
+	if err != nil {
+		refuse(w, fmt.Errorf("%q is not a step", r.PathValue("number")))
+		return
+	}
+	if err := s.host.journal().Confirm(r.Context(), r.PathValue("run"), number); err != nil {
+		refuse(w, err)
+		return
+	}
+	answer(w, struct{}{})
+}

@@ -1,0 +1,103 @@
+package work
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"northstake/core/plan"
+	"northstake/core/resolve"
+	"northstake/core/stake"
+	"northstake/host/publish"
+	"northstake/host/rod"
+	"os"
+	"sync"
+	"time"
+)
+
+func (s *Server) traits(w http.ResponseWriter, r *http.Request) {
+	t, err := s.host.Traits(r.Context())
+	if err != nil {
+		refuse(w, err)
+		return
+	}
+	answer(w, t)
+}
+
+func (s *Server) survey(w http.ResponseWriter, r *http.Request) {
+	var req rod.SurveyRequest
+	if !read(w, r, &req) {
+		return
+	}
+	s.mu.Lock()
+	if req.Wants != nil {
+		if len(s.wants) > 8 {
+			clear(s.wants)
+		}
+		s.wants[req.Digest] = req.Wants
+	}
+	wants, known := s.wants[req.Digest]
+	s.mu.Unlock()
+	if !known {
+		answer(w, rod.SurveyAnswer{Again: true})
+		return
+	}
+	readings, err := json.Marshal(Survey(r.Context(), s.host, wants))
+	if err != nil {
+		refuse(w, err)
+		return
+	}
+	sum := sha256.Sum256(readings)
+	out := rod.SurveyAnswer{Sum: hex.EncodeToString(sum[:])}
+	if out.Same = out.Sum == req.Known; !out.Same {
+		out.Readings = readings
+	}
+	if out.Traits, err = s.host.Traits(r.Context()); err != nil {
+		refuse(w, err)
+		return
+	}
+	out.Clock = time.Now()
+	answer(w, out)
+	if err := publish.SaveSums(s.host.Machine); err != nil {
+		fmt.Fprintln(os.Stderr, "rod: keep file sums:", err)
+	}
+}
+
+// Survey reads stakes, each kind beside the others. It changes nothing.
+func Survey(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
+	out := make([]plan.Reading, len(wants))
+	byType := map[string][]int{}
+	for i, w := range wants {
+		byType[w.Type] = append(byType[w.Type], i)
+	}
+	var wg sync.WaitGroup
+	for typ, index := range byType {
+		wg.Go(func() {
+			w, err := workerOf(typ)
+			if err != nil {
+				for _, i := range index {
+					out[i] = plan.Reading{Name: stake.Local(wants[i].Type, wants[i].Name), Unread: err.Error()}
+				}
+				return
+			}
+			some := make([]rod.Want, len(index))
+			for n, i := range index {
+				some[n] = wants[i]
+			}
+			for n, reading := range w.Read(ctx, m, some) {
+				out[index[n]] = reading
+			}
+		})
+	}
+	wg.Wait()
+	return out
+}
+
+func (s *Server) probe(w http.ResponseWriter, r *http.Request) {
+	var p resolve.Probe
+	if read(w, r, &p) {
+		answer(w, rod.Probe(r.Context(), p, "127.0.0.1", "inside"))
+	}
+}

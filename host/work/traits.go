@@ -1,0 +1,69 @@
+package work
+
+import (
+	"bytes"
+	"context"
+	"maps"
+	"northstake/core/stake"
+	"northstake/host/family"
+	"northstake/host/filter"
+	"northstake/host/system"
+	"os"
+	"runtime"
+	"slices"
+	"syscall"
+)
+
+// Traits reads what the machine is.
+func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
+	release, err := family.Release(h.Machine)
+	if err != nil {
+		return stake.Traits{}, err
+	}
+	f, err := h.Family()
+	if err != nil {
+		return stake.Traits{}, err
+	}
+	t := stake.Traits{System: release["PRETTY_NAME"], Family: release["ID"], Architecture: runtime.GOARCH, CPUs: runtime.NumCPU(), SSHPort: h.SSHPort}
+	if f != nil {
+		t.Family, t.Servers, t.PackageManager = f.Name, f.Servers, f.Packages
+	}
+	t.Hostname, _ = os.Hostname()
+	var u syscall.Utsname
+	if syscall.Uname(&u) == nil {
+		t.Kernel = system.CString(u.Release[:])
+	}
+	t.Memory = h.Memory()
+	t.Disks = h.Disks()
+	t.Addresses = system.Addresses()
+	_, err = os.Stat("/proc/net/if_inet6")
+	if b, e := os.ReadFile("/proc/net/if_inet6"); err == nil && e == nil {
+		t.IPv6 = len(bytes.TrimSpace(b)) > 0
+	}
+	t.ServiceManager = family.ServiceManagerName(h.Machine)
+	if t.Listeners, err = h.Listeners(); err != nil {
+		return t, err
+	}
+	t.Firewall = filter.NameOf(ctx, h.Machine)
+	t.Confinement = h.Confinement()
+	t.Boot, t.RestartNeeded = h.Boot(), family.RestartNeeded(h.Machine)
+	if f != nil {
+		t.WebServers = h.webServers(ctx, f)
+	}
+	return t, nil
+}
+
+// webServers lists the servers of the family that are installed.
+func (h *Host) webServers(ctx context.Context, f *family.Family) []stake.WebServer {
+	all, err := f.PackageManager(h.Machine).Installed(ctx)
+	if err != nil {
+		return nil // the reading of packages says why
+	}
+	var out []stake.WebServer
+	for _, name := range slices.Sorted(maps.Keys(f.Servers)) {
+		if p := all[f.Servers[name].Package]; p.State == "installed" {
+			out = append(out, stake.WebServer{Name: name, Package: f.Servers[name].Package, Version: p.Version})
+		}
+	}
+	return out
+}
