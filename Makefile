@@ -6,16 +6,18 @@ SUDO    := $(shell [ "$$(id -u)" = 0 ] || echo sudo)
 VERSION := $(shell git describe --always --dirty 2>/dev/null || echo dev)
 LDFLAGS := -s -w -X main.version=$(VERSION)
 GO      := go
+FUZZTIME ?= 1m
 GOSRC   := $(shell find cmd content core demo host lab service -type f ! -name '*_test.go' ! -path '*/console/dist/*' 2>/dev/null) go.mod go.sum
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts service/contract/openapi.yaml 2>/dev/null)
 
-.PHONY: help demo stop clean test bench deps build generate
+.PHONY: help demo stop clean test fuzz bench deps build generate
 
 help:
 	@echo "make demo    build all, start PostgreSQL, the service and three practice hosts, apply the demo ground"
 	@echo "make stop    end exactly what make demo started"
 	@echo "make clean   stop, and leave nothing of it on the machine"
 	@echo "make test    every test, on practice hosts of its own"
+	@echo "make fuzz    every fuzz target for a minute"
 	@echo "make bench   the benchmarks; writes docs/performance.md"
 
 deps:
@@ -63,7 +65,12 @@ clean:
 test: deps build
 	$(GO) vet ./... && $(GO) vet -tags bench ./e2e
 	cd web && npm run --silent check
-	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 60m -parallel 6 ./...
+	$(SUDO) env PATH="$$PATH" HOME="$$HOME" CGO_ENABLED=1 $(GO) test -race -count=1 -timeout 20m $$($(GO) list ./... | grep -v /e2e)
+	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 60m -parallel 6 ./e2e/...
+
+# Every target for a minute; what reached something new is kept beside the tests.
+fuzz: deps
+	CGO_ENABLED=0 ./e2e/fuzz.sh $(FUZZTIME)
 
 bench: deps build
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -tags bench -count=1 -timeout 60m -run TestSpeed -v ./e2e

@@ -13,6 +13,7 @@ import (
 	"time"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
 	"northstake/core/render"
 	"northstake/service/contract"
 )
@@ -498,7 +499,7 @@ func (g *ground) acceptsWhatLintAccepts(server, file, test, good string) {
 		root := "/srv/" + mild(1+rnd.IntN(12))
 		text := fmt.Sprintf("[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[site.s%d]\non=[\"a\"]\nserver=%q\nnames=[%s]\nlisten=[%d]\nroot=%q\nindex=[%q]\n[site.s%d.path.%q]\nroot=%q\n",
 			i, server, strings.Join(names, ","), 1+rnd.IntN(65535), root, mild(1+rnd.IntN(10)), i, "/"+mild(1+rnd.IntN(10)), root+"2")
-		d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+		d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
 		if len(problems) > 0 {
 			continue
 		}

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
 	"northstake/core/resolve"
 	"northstake/core/stake"
 	"northstake/host/reach"
@@ -236,12 +237,12 @@ func (g *ground) wants(host string) []rod.Want {
 	}
 	var files []declare.File
 	g.collect(&files)
-	d, problems := declare.Parse([]declare.Source{{Name: "ground.toml", Text: string(text)}}, &declare.Manifest{Files: files})
+	d, problems := lint.Parse([]declare.Source{{Name: "ground.toml", Text: string(text)}}, &declare.Manifest{Files: files})
 	if len(problems) > 0 {
 		g.t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, host, stake.Traits{SSHPort: 22, IPv6: true, Servers: map[string]stake.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
-		Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}}})
+	h, err := resolve.OneHost(d, host, stake.Traits{SSHPort: 22, IPv6: true}, map[string]stake.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
+		Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}})
 	if err != nil {
 		g.t.Fatal(err)
 	}

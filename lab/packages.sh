@@ -2,7 +2,7 @@
 # Installs from Debian's packages what the demo and the tests need, and says
 # nothing when all of it is there.
 set -eu
-want="rsync podman crun netavark iptables mmdebstrap postgresql openssh-client iproute2 dpkg-dev rpm createrepo-c curl git gnupg chromium fonts-dejavu-core"
+want="rsync podman crun netavark iptables mmdebstrap postgresql openssh-client iproute2 dpkg-dev rpm createrepo-c curl git gnupg gcc libc6-dev chromium fonts-dejavu-core"
 missing=""
 for p in $want; do
   [ "$(dpkg-query -W -f='${db:Status-Status}' "$p" 2>/dev/null)" = installed ] || missing="$missing $p"

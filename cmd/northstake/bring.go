@@ -38,14 +38,16 @@ func (b *bringing) flags(cmd *cobra.Command) {
 
 func bringCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
-		Use: "bring", Short: "Bring one thing about on chosen hosts without writing files: a package, a service, a port, a file, content",
+		Use: "bring", Short: "Bring one thing about on chosen hosts without writing files: a package, a service, a port, a file, …",
 		Long: `Bring one thing about on chosen hosts without writing files. It is checked, planned,
 run and recorded like what is declared: on one host first, say, and then on many.
 
 What was brought about and is not declared is found as stray later. --keep DIR writes
 it into the declaration there.`,
 	}
-	cmd.AddCommand(bringPackage(a), bringService(a), bringPort(a), bringFile(a), bringContent(a))
+	own := []*cobra.Command{bringPackage(a), bringService(a), bringPort(a), bringFile(a), bringContent(a)}
+	cmd.AddCommand(own...)
+	cmd.AddCommand(bringAny(a, own)...)
 	return cmd
 }
 

@@ -10,6 +10,7 @@ import (
 
 	"northstake/content/archive"
 	"northstake/core/declare"
+	"northstake/core/lint"
 )
 
 // readGround reads the TOML files of a directory and lists what lies beside
@@ -142,7 +143,7 @@ func groundHere(dir string) string {
 	if err != nil {
 		return ""
 	}
-	d, _ := declare.Parse(sources, m)
+	d, _ := lint.Parse(sources, m)
 	return d.Ground.Name
 }
 

@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"github.com/pelletier/go-toml/v2"
 	"github.com/spf13/cobra"
 
 	"northstake/core/declare"
@@ -118,7 +119,7 @@ func exampleTable(k declare.Key) string {
 	for i, p := range parts {
 		switch p {
 		case "NAME":
-			parts[i] = map[string]string{"kit": "base", "host": "quay1", "site": "timetable", "services": "cron", "package": "cron", "source": "ferries", "account": "tides"}[parts[i-1]]
+			parts[i] = nameFor(parts[i-1])
 		case "PATH":
 			parts[i] = `"/etc/tides"`
 		case "PORT":
@@ -132,6 +133,22 @@ func exampleTable(k declare.Key) string {
 		table = "[" + table + "]"
 	}
 	return table
+}
+
+// nameFor is a name as people choose it for a table: the one in its own example.
+func nameFor(table string) string {
+	for _, s := range declare.AllSettings() {
+		if s.Key != table {
+			continue
+		}
+		var v map[string]map[string]any
+		if toml.Unmarshal([]byte("it = "+s.Example), &v) == nil {
+			for name := range v["it"] {
+				return name
+			}
+		}
+	}
+	return map[string]string{"kit": "base", "host": "quay1", "site": "timetable"}[table]
 }
 
 // keysDocument is docs/keys.md.

@@ -109,6 +109,7 @@ func countsWords(p *paper, c contract.Counts) string {
 
 func showCommand(a *app) *cobra.Command {
 	var ground string
+	var claims bool
 	cmd := &cobra.Command{
 		Use: "show HOST", Short: "Show what a host is, and how its stakes stood when it was last seen", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
@@ -127,12 +128,30 @@ func showCommand(a *app) *cobra.Command {
 			if done, err := a.print(res.JSON200); done {
 				return err
 			}
+			if claims {
+				return a.showClaims(*res.JSON200)
+			}
 			a.showHost(*res.JSON200)
 			return nil
 		},
 	}
 	cmd.Flags().StringVar(&ground, "ground", "", "ground of the host")
+	cmd.Flags().BoolVar(&claims, "claims", false, "what the declaration needs to own, to find, or to have left alone there")
 	return cmd
+}
+
+// showClaims prints what the declaration needs on a host.
+func (a *app) showClaims(h contract.HostView) error {
+	if h.Traits.System == "" {
+		return fmt.Errorf("host %s has not been seen yet, and what is claimed there depends on what it is\n  northstake survey --on %s looks at it", h.Name, h.Name)
+	}
+	var rows [][]string
+	for _, c := range h.Claims {
+		rows = append(rows, []string{c.Need, c.Sort, c.What, c.By, fmt.Sprintf("%s:%d", c.From.File, c.From.Line)})
+	}
+	a.out.rule("host "+h.Name, counted(len(rows), "claim", "claims"))
+	a.out.table([]string{"to", "sort", "what", "for", "declared at"}, rows)
+	return nil
 }
 
 func optional(s string) []string {

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
 )
 
 // lintGround reads and checks a directory; places in the problems begin with
@@ -19,13 +20,13 @@ func lintGround(dir, unpacked string) (*declare.Declaration, []declare.Source, *
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	d, problems := declare.Parse(sources, m)
+	d, problems := lint.Parse(sources, m)
 	if len(problems) == 0 && len(d.TextFiles())+len(d.Archives()) > 0 {
 		if err := readTexts(dir, d, m); err != nil {
 			return nil, nil, nil, err
 		}
 		if problems = openArchives(dir, unpacked, d, m); len(problems) == 0 {
-			d, problems = declare.Parse(sources, m)
+			d, problems = lint.Parse(sources, m)
 		}
 	}
 	if len(problems) > 0 {

@@ -8,7 +8,9 @@ import (
 	"time"
 
 	"github.com/charmbracelet/lipgloss"
-	"github.com/mattn/go-runewidth"
+	"github.com/charmbracelet/lipgloss/table"
+	"github.com/charmbracelet/x/ansi"
+	"github.com/dustin/go-humanize"
 	"github.com/muesli/termenv"
 	"golang.org/x/term"
 
@@ -90,7 +92,7 @@ func (p *paper) marked(s plan.Standing, words string) string {
 }
 
 // table prints rows under a head, in columns on a terminal and with tabs when
-// piped. The last column may be as long as it likes.
+// piped. Where the terminal is too narrow for all columns, cells break between words.
 func (p *paper) table(head []string, rows [][]string) {
 	if !p.terminal {
 		for _, r := range rows {
@@ -98,44 +100,21 @@ func (p *paper) table(head []string, rows [][]string) {
 		}
 		return
 	}
-	width := make([]int, len(head))
-	for _, r := range append([][]string{head}, rows...) {
-		for i, c := range r {
-			width[i] = max(width[i], visible(c))
-		}
-	}
-	write := func(r []string, dress func(string) string) {
-		var b strings.Builder
-		for i, c := range r {
-			if i == len(r)-1 {
-				b.WriteString(dress(c))
-				break
+	cell := p.style.NewStyle().PaddingRight(2)
+	t := table.New().Headers(head...).Rows(rows...).Wrap(true).
+		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderColumn(false).BorderRow(false).BorderHeader(false).
+		StyleFunc(func(row, _ int) lipgloss.Style {
+			if row == table.HeaderRow {
+				return cell.Faint(true)
 			}
-			b.WriteString(dress(c) + strings.Repeat(" ", width[i]-visible(c)+2))
-		}
-		p.line("%s", strings.TrimRight(b.String(), " "))
+			return cell
+		})
+	drawn := t.String()
+	if lipgloss.Width(drawn) > p.width+2 {
+		drawn = t.Width(p.width).String()
 	}
-	write(head, p.faint)
-	for _, r := range rows {
-		write(r, func(s string) string { return s })
-	}
-}
-
-func visible(s string) int { return runewidth.StringWidth(stripStyle(s)) }
-
-func stripStyle(s string) string {
-	var b strings.Builder
-	for {
-		i := strings.Index(s, "\x1b[")
-		if i < 0 {
-			return b.String() + s
-		}
-		b.WriteString(s[:i])
-		j := strings.IndexByte(s[i:], 'm')
-		if j < 0 {
-			return b.String()
-		}
-		s = s[i+j+1:]
+	for _, l := range strings.Split(drawn, "\n") {
+		p.line("%s", strings.TrimRight(l, " "))
 	}
 }
 
@@ -145,7 +124,7 @@ func (p *paper) rule(left, right string) {
 		p.line("%s\t%s", left, right)
 		return
 	}
-	n := min(p.width, 100) - visible(left) - visible(right) - 2
+	n := min(p.width, 100) - ansi.StringWidth(left) - ansi.StringWidth(right) - 2
 	mark := "-"
 	if p.unicode {
 		mark = "─"
@@ -153,20 +132,25 @@ func (p *paper) rule(left, right string) {
 	p.line("%s %s %s", p.strong(left), p.faint(strings.Repeat(mark, max(n, 2))), right)
 }
 
+// ages are how an age is written, up to each.
+var ages = []humanize.RelTimeMagnitude{
+	{D: 90 * time.Second, Format: "%d s %s", DivBy: time.Second},
+	{D: 90 * time.Minute, Format: "%d min %s", DivBy: time.Minute},
+	{D: 36 * time.Hour, Format: "%d h %s", DivBy: time.Hour},
+}
+
 // ago writes how long ago something was, for people.
 func ago(t time.Time) string {
-	d := time.Since(t)
+	now := time.Now()
 	switch {
 	case t.IsZero():
 		return "never"
-	case d < 90*time.Second:
-		return fmt.Sprintf("%d s ago", int(d.Seconds()))
-	case d < 90*time.Minute:
-		return fmt.Sprintf("%d min ago", int(d.Minutes()))
-	case d < 36*time.Hour:
-		return fmt.Sprintf("%d h ago", int(d.Hours()))
+	case now.Sub(t) >= ages[len(ages)-1].D:
+		return t.Format("2006-01-02 15:04 UTC")
+	case t.After(now):
+		t = now // the clocks differ by a moment
 	}
-	return t.Format("2006-01-02 15:04 UTC")
+	return humanize.CustomRelTime(t, now, "ago", "ago", ages)
 }
 
 func counted(n int, one, many string) string {

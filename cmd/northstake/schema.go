@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"maps"
 
 	"github.com/invopop/jsonschema"
 	"github.com/spf13/cobra"
@@ -15,6 +16,15 @@ func schemaOf() *jsonschema.Schema {
 	r := jsonschema.Reflector{FieldNameTag: "toml", RequiredFromJSONSchemaTags: true, DoNotReference: false, Anonymous: true}
 	s := r.Reflect(&declare.Declaration{})
 	s.Title = "North Stake declaration"
+	for _, setting := range declare.AllSettings() {
+		one := r.ReflectFromType(setting.Type)
+		maps.Copy(s.Definitions, one.Definitions)
+		one.Definitions, one.Version = nil, ""
+		for _, table := range []string{"Kit", "Host"} {
+			its := *one
+			s.Definitions[table].Properties.Set(setting.Key, &its)
+		}
+	}
 	said := map[string]bool{}
 	for _, k := range declare.Keys() {
 		def := s.Definitions[k.Type]

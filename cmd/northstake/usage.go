@@ -6,7 +6,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"northstake/core/declare"
+	"northstake/core/near"
 )
 
 // usage is how a command's help ends: how it is written, the commands below it, and
@@ -74,8 +74,8 @@ func noSuchCommand(c *cobra.Command, word string) error {
 		}
 	}
 	fix := "it has " + strings.Join(names, ", ")
-	if near := declare.Near(word, names); near != "" {
-		fix = fmt.Sprintf("did you mean %q?", c.CommandPath()+" "+near)
+	if meant := near.One(word, names); meant != "" {
+		fix = fmt.Sprintf("did you mean %q?", c.CommandPath()+" "+meant)
 	}
 	return fmt.Errorf("%s has no command %q\n  %s", c.CommandPath(), word, fix)
 }

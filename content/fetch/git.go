@@ -2,7 +2,6 @@ package fetch
 
 import (
 	"bytes"
-	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -14,7 +13,6 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/agext/levenshtein"
 	"github.com/go-git/go-billy/v5/memfs"
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/config"
@@ -27,6 +25,7 @@ import (
 	"github.com/go-git/go-git/v5/storage/memory"
 
 	"northstake/core/declare"
+	"northstake/core/near"
 )
 
 // fromGit fetches a repository at a branch, tag or commit, and writes its files.
@@ -194,9 +193,7 @@ func writeTree(c *declare.Content, tree *object.Tree, to string) error {
 // not there.
 func noFolder(c *declare.Content, folders map[string]bool) error {
 	delete(folders, ".")
-	names := slices.SortedFunc(maps.Keys(folders), func(a, b string) int {
-		return cmp.Or(cmp.Compare(levenshtein.Similarity(b, c.Folder, nil), levenshtein.Similarity(a, c.Folder, nil)), strings.Compare(a, b))
-	})
+	names := near.Sorted(c.Folder, slices.Collect(maps.Keys(folders)))
 	fix := "leave folder out: all its files lie at the top"
 	if len(names) > 0 {
 		fix = "there is " + strings.Join(names[:min(len(names), 4)], ", ")

@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"cmp"
 	"fmt"
 	"reflect"
 	"slices"
@@ -9,6 +10,8 @@ import (
 	"sync"
 
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"northstake/core/near"
 )
 
 // decode fills v, a struct, from a table, noting the position of all it reads
@@ -37,17 +40,23 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 			if len(path) > 0 {
 				where = "in " + tableName(path)
 			}
-			r.problem(child.keyAt, fmt.Sprintf("there is no key %q %s", k, where), didYouMean(k, names))
-			if meant := near(k, names); meant != "" && n.table[meant] == nil {
+			r.problem(child.keyAt, fmt.Sprintf("there is no key %q %s", k, where), near.DidYouMean(k, names))
+			if meant := near.One(k, names); meant != "" && n.table[meant] == nil {
 				r.mistook(below(meant))
 			}
 			continue
 		}
 		sub := append(append([]string{}, path...), k)
-		r.assign(d, child, v.FieldByIndex(f.index), sub)
+		if f.setting {
+			value := reflect.New(f.typ).Elem()
+			r.assign(d, child, value, sub)
+			v.FieldByIndex(f.index).Addr().Interface().(*Settings).set(k, value.Interface())
+		} else {
+			r.assign(d, child, v.FieldByIndex(f.index), sub)
+		}
 		if f.enum != nil && child.kind == unstable.String {
-			if !contains(f.enum, child.text) {
-				r.problem(child.at, fmt.Sprintf("%s cannot be %q", k, child.text), didYouMean(child.text, f.enum))
+			if !slices.Contains(f.enum, child.text) {
+				r.problem(child.at, fmt.Sprintf("%s cannot be %q", k, child.text), near.DidYouMean(child.text, f.enum))
 			}
 		}
 	}
@@ -79,15 +88,6 @@ func tableName(path []string) string {
 		}
 	}
 	return "[" + strings.Join(parts, ".") + "]"
-}
-
-func contains(list []string, s string) bool {
-	for _, v := range list {
-		if v == s {
-			return true
-		}
-	}
-	return false
 }
 
 func kindName(n *node) string {
@@ -209,6 +209,7 @@ type field struct {
 	otherwise string // what is taken when it is left out
 	example   string
 	each      string // stands for the keys of a map
+	setting   bool   // it is one of the registered ones, and index is that of the Settings
 }
 
 // known are the keys of each type, listed once.
@@ -244,10 +245,16 @@ func listFields(t reflect.Type) []field {
 		if e := tag.Get("enum"); e != "" {
 			one.enum = strings.Split(e, ",")
 		}
+		one.enum = append(one.enum, allowed[t.Name()+"."+one.name]...)
 		if one.each == "" {
 			one.each = "NAME"
 		}
 		out = append(out, one)
+	}
+	if t == reflect.TypeFor[Settings]() {
+		for _, s := range AllSettings() {
+			out = append(out, field{name: s.Key, in: t.Name(), typ: s.Type, enum: s.Values, doc: s.About, otherwise: s.Default, example: s.Example, each: cmp.Or(s.Each, "NAME"), setting: true})
+		}
 	}
 	return out
 }

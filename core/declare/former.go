@@ -23,6 +23,10 @@ var former = map[string]now{
 	"Link.to":            {"points_to", `points_to = %s`},
 }
 
+// FormerKeys lists the keys that were once written otherwise, each behind the type of
+// its table: "Link.to".
+func FormerKeys() []string { return sortedKeys(former) }
+
 // fix says what to write for the value that stands there.
 func (n now) fix(v *node) string {
 	value := v.text

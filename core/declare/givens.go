@@ -79,28 +79,23 @@ func (d *Declaration) givenData(host string) map[string]string {
 	return out
 }
 
-// TextOf is the text of a declared file for one host. The error of a template is a
-// *TextError.
-func (d *Declaration) TextOf(f *TextFile, host string) (string, error) {
-	switch {
-	case f.Text != nil:
-		return *f.Text, nil
-	case f.From != "":
-		return d.TextBeside(f.From)
-	}
-	text, err := d.TextBeside(f.Template)
+// Fill makes a template's text for one host. The error is a *TextError.
+func (d *Declaration) Fill(name, text, host string) (string, error) {
+	t, err := template.New(name).Option("missingkey=error").Parse(text)
 	if err != nil {
-		return "", err
-	}
-	t, err := template.New(f.Template).Option("missingkey=error").Parse(text)
-	if err != nil {
-		return "", textError(f.Template, err)
+		return "", textError(name, err)
 	}
 	var b strings.Builder
 	if err := t.Execute(&b, d.textData(host)); err != nil {
-		return "", textError(f.Template, err)
+		return "", textError(name, err)
 	}
 	return b.String(), nil
+}
+
+// AtHand says whether the text of a file beside the declaration is.
+func (d *Declaration) AtHand(path string) bool {
+	_, err := d.TextBeside(path)
+	return err == nil
 }
 
 // TextBeside is the text of a file beside the declaration.
@@ -118,32 +113,26 @@ func (d *Declaration) TextBeside(path string) (string, error) {
 // TextFiles returns the files beside the declaration whose text is needed, sorted.
 func (d *Declaration) TextFiles() []string {
 	seen := map[string]bool{}
-	for _, p := range d.Reach.Authorities {
-		seen[p] = true
-	}
-	note := func(s Settings) {
-		for _, p := range s.Sources {
-			if p.Key != "" {
-				seen[p.Key] = true
-			}
-		}
-		for _, f := range s.Files {
-			for _, p := range []string{f.From, f.Template} {
-				if p != "" {
-					seen[p] = true
-				}
+	note := func(list []string) {
+		for _, p := range list {
+			if p != "" {
+				seen[p] = true
 			}
 		}
 	}
-	for _, k := range d.Kits {
-		note(k.Settings)
-	}
+	note(d.Reach.Authorities)
 	for _, h := range d.Hosts {
-		note(h.Settings)
-		for _, p := range h.Reach.Authorities {
-			seen[p] = true
-		}
+		note(h.Reach.Authorities)
 	}
+	d.EachTable(func(s Settings, _ []string) {
+		for _, value := range s.values {
+			elements(value, func(_ string, v any) {
+				if n, ok := v.(NeedsText); ok {
+					note(n.TextFiles())
+				}
+			})
+		}
+	})
 	return sortedKeys(seen)
 }
 
@@ -152,7 +141,7 @@ func (d *Declaration) TextFiles() []string {
 func (d *Declaration) WithoutText() []string {
 	var out []string
 	for _, p := range d.TextFiles() {
-		if !d.atHand(p) {
+		if !d.AtHand(p) {
 			out = append(out, p)
 		}
 	}

@@ -6,50 +6,53 @@ import (
 	"reflect"
 	"strings"
 	"text/template"
+
+	"northstake/core/near"
 )
 
 // inherit gives sites the settings of their kits: what a site does not say itself
 // is taken from the last of its kits that says it. Text in a kit's settings takes
 // the site's name and givens. Places go along, so that what is wrong with a site is
 // shown where it was written.
-func (l *linter) inherit() {
-	for _, name := range sortedKeys(l.d.Sites) {
-		s := l.d.Sites[name]
+func (d *Declaration) inherit(problems *Problems) {
+	say := func(at []string, what, fix string) { *problems = append(*problems, d.Problem(at, what, fix)) }
+	for _, name := range sortedKeys(d.Sites) {
+		s := d.Sites[name]
 		for i := len(s.Kits) - 1; i >= 0; i-- {
-			kit := l.d.Kits[s.Kits[i]]
+			kit := d.Kits[s.Kits[i]]
 			at := keys("site", name, "kits", fmt.Sprint(i))
 			switch {
 			case kit == nil:
-				l.say(at, fmt.Sprintf("there is no kit %q", s.Kits[i]), didYouMean(s.Kits[i], sortedKeys(l.d.Kits)))
+				say(at, fmt.Sprintf("there is no kit %q", s.Kits[i]), near.DidYouMean(s.Kits[i], sortedKeys(d.Kits)))
 			case kit.Site == nil:
-				l.say(at, fmt.Sprintf("kit %s has no settings for sites", s.Kits[i]), fmt.Sprintf("add [kit.%s.site]", s.Kits[i]))
+				say(at, fmt.Sprintf("kit %s has no settings for sites", s.Kits[i]), fmt.Sprintf("add [kit.%s.site]", s.Kits[i]))
 			default:
-				l.take(name, s, s.Kits[i], kit.Site)
+				d.take(name, s, s.Kits[i], kit.Site, say)
 			}
 		}
 	}
 }
 
 // take fills in what a site lacks from a kit.
-func (l *linter) take(name string, s *Site, kit string, from *SiteSettings) {
+func (d *Declaration) take(name string, s *Site, kit string, from *SiteSettings, say func(at []string, what, fix string)) {
 	mine, theirs := reflect.ValueOf(&s.SiteSettings).Elem(), reflect.ValueOf(from).Elem()
 	for _, f := range fieldsOf(mine.Type()) {
 		to, value := mine.FieldByIndex(f.index), theirs.FieldByIndex(f.index)
-		_, written := l.d.positions[strings.Join(keys("site", name, f.name), sep)]
+		_, written := d.positions[strings.Join(keys("site", name, f.name), sep)]
 		if value.IsZero() || written || !to.IsZero() {
 			continue
 		}
 		at := keys("kit", kit, "site", f.name)
-		filled, err := fill(value, l.d.siteData(name))
+		filled, err := fill(value, d.siteData(name))
 		if err != nil {
-			l.say(at, fmt.Sprintf("%s of site %s cannot be made: %s", f.name, name, textError("", err).What), "declare the given for the site, the kit or the ground")
+			say(at, fmt.Sprintf("%s of site %s cannot be made: %s", f.name, name, textError("", err).What), "declare the given for the site, the kit or the ground")
 			continue
 		}
 		to.Set(filled)
 		from, into := strings.Join(at, sep), strings.Join(keys("site", name, f.name), sep)
-		for k, p := range maps.Clone(l.d.positions) {
+		for k, p := range maps.Clone(d.positions) {
 			if rest, ok := strings.CutPrefix(k, from); ok && (rest == "" || strings.HasPrefix(rest, sep)) {
-				l.d.positions[into+rest] = p
+				d.positions[into+rest] = p
 			}
 		}
 	}

@@ -5,6 +5,8 @@ import (
 	"slices"
 	"strings"
 	"unicode"
+
+	"northstake/core/near"
 )
 
 // Key is one key of a declaration, with all that is to be said about it.
@@ -84,10 +86,10 @@ func chosen(part string) bool { return part != "" && unicode.IsUpper(rune(part[0
 
 // FindKeys returns the keys that a word means: a key's name, with or without what
 // people choose ("site.index", "site.timetable.index"), a table with the keys in
-// it ("site", "site.NAME"), or the end of a key's name ("index", "source.key"). Near is
+// it ("site", "site.NAME"), or the end of a key's name ("index", "source.key"). Like is
 // a name that is like it where none is found: what people choose does not end a name,
 // so that a key that is not there is not taken for it.
-func FindKeys(word string) (found []Key, near_ string) {
+func FindKeys(word string) (found []Key, like string) {
 	asked := askedParts(word)
 	n := len(asked) - 1
 	all := Keys()
@@ -122,7 +124,7 @@ func FindKeys(word string) (found []Key, near_ string) {
 		for _, k := range beside {
 			words = append(words, k.Word)
 		}
-		if meant := nearer(asked[n], words, 0.5); meant != "" {
+		if meant := near.Nearer(asked[n], words, 0.5); meant != "" {
 			return nil, strings.Join(append(asked[:n:n], meant), ".")
 		}
 		return nil, ""
@@ -132,9 +134,9 @@ func FindKeys(word string) (found []Key, near_ string) {
 		for _, k := range all {
 			names = append(names, withoutChosen(k.Name), k.Word)
 		}
-		near_ = near(strings.Join(asked, "."), names)
+		like = near.One(strings.Join(asked, "."), names)
 	}
-	return found, near_
+	return found, like
 }
 
 // askedParts are the parts of a key's name as people write it, those in quotes whole.

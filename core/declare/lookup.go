@@ -3,8 +3,11 @@ package declare
 import (
 	"fmt"
 	"path"
+	"slices"
 	"sort"
 	"strings"
+
+	"northstake/core/near"
 )
 
 // ReachOf is how a host is reached: its own settings over the ground's.
@@ -48,14 +51,14 @@ func (d *Declaration) AuthoritiesOf(host string) []string {
 		if err != nil {
 			continue // a revision always has it
 		}
-		out = append(out, authorityKeys(text)...)
+		out = append(out, AuthorityKeys(text)...)
 	}
 	return out
 }
 
-// authorityKeys reads the keys in a file: a line each, with or without what stands
+// AuthorityKeys reads the keys in a file: a line each, with or without what stands
 // before them in known_hosts ("@cert-authority *").
-func authorityKeys(text string) []string {
+func AuthorityKeys(text string) []string {
 	var out []string
 	for _, line := range strings.Split(text, "\n") {
 		line = strings.TrimSpace(line)
@@ -82,7 +85,7 @@ func (d *Declaration) index() {
 	for _, site := range sortedKeys(d.Sites) {
 		seen := map[string]bool{}
 		for _, word := range d.Sites[site].On {
-			hosts, err := d.match(word)
+			hosts, err := d.Match(word)
 			if err != nil {
 				continue // lint says so
 			}
@@ -97,9 +100,9 @@ func (d *Declaration) index() {
 	}
 }
 
-// match returns the hosts that a word of a site's "on" means: a name, a
+// Match returns the hosts that a word of a site's "on" means: a name, a
 // pattern, or label:WORD.
-func (d *Declaration) match(word string) ([]string, error) {
+func (d *Declaration) Match(word string) ([]string, error) {
 	if label, ok := strings.CutPrefix(word, "label:"); ok {
 		return d.labelled[label], nil
 	}
@@ -121,9 +124,9 @@ func (d *Declaration) match(word string) ([]string, error) {
 
 // choice is a way to say which hosts are meant, by the word before its colon.
 var choices = map[string]func(d *Declaration, host, word string) bool{
-	"label": func(d *Declaration, host, word string) bool { return contains(d.Hosts[host].Labels, word) },
-	"kit":   func(d *Declaration, host, word string) bool { return contains(d.Hosts[host].Kits, word) },
-	"site":  func(d *Declaration, host, word string) bool { return contains(d.SitesOn(host), word) },
+	"label": func(d *Declaration, host, word string) bool { return slices.Contains(d.Hosts[host].Labels, word) },
+	"kit":   func(d *Declaration, host, word string) bool { return slices.Contains(d.Hosts[host].Kits, word) },
+	"site":  func(d *Declaration, host, word string) bool { return slices.Contains(d.SitesOn(host), word) },
 }
 
 // UnknownHosts is a word that chooses no host. Near is what it could have meant.
@@ -157,7 +160,7 @@ func (d *Declaration) Choose(words []string) ([]string, error) {
 			}
 		}
 		if len(seen) == before && !again {
-			return nil, UnknownHosts{word, near(word, d.choosable())}
+			return nil, UnknownHosts{word, near.One(word, d.choosable())}
 		}
 	}
 	return sortedKeys(seen), nil
@@ -245,3 +248,56 @@ func (d *Declaration) LineOf(p Position) string {
 
 // SiteNames returns the names of all sites, sorted.
 func (d *Declaration) SiteNames() []string { return sortedKeys(d.Sites) }
+
+// Roots are the directories that a site publishes into, with their keys.
+func (s *Site) Roots(name string) map[string][]string {
+	out := map[string][]string{}
+	if s.Root != "" && s.Content != nil {
+		out[s.Root] = keys("site", name, "root")
+	}
+	for u, p := range s.Paths {
+		if p.Root != "" && p.Content != nil {
+			out[p.Root] = keys("site", name, "path", u, "root")
+		}
+	}
+	return out
+}
+
+// Written says whether a value stands under these keys.
+func (d *Declaration) Written(keys ...string) bool {
+	_, ok := d.positions[strings.Join(keys, sep)]
+	return ok
+}
+
+// Lacks says that nothing stands under these keys, nor under others that were taken
+// to stand for them.
+func (d *Declaration) Lacks(keys ...string) bool {
+	return !d.Written(keys...) && !d.miswritten[strings.Join(keys, sep)]
+}
+
+// Problem is one at the value with the given keys, or at the nearest enclosing thing
+// that was written down.
+func (d *Declaration) Problem(keys []string, what, fix string) Problem {
+	return problemAt(d.sources, d.span(keys...), what, fix)
+}
+
+// First is the beginning of the first file.
+func (d *Declaration) First() Position {
+	if names := sortedKeys(d.sources); len(names) > 0 {
+		return Position{names[0], 1, 1}
+	}
+	return Position{File: ".", Line: 1, Column: 1}
+}
+
+// ProblemAt is one at a place.
+func (d *Declaration) ProblemAt(at Position, what, fix string) Problem {
+	return problemAt(d.sources, span{at, 1}, what, fix)
+}
+
+// HasSource says whether a file of that name was read.
+func (d *Declaration) HasSource(name string) bool { return d.sources[name] != nil }
+
+// Beside lists what lies beside the declaration; nil where that is not known.
+func (d *Declaration) Beside() *Manifest { return d.manifest }
+
+func keys(k ...string) []string { return k }

@@ -2,12 +2,13 @@ package declare
 
 import (
 	"fmt"
-	"path"
 	"reflect"
 	"strings"
 	"time"
 
 	"github.com/pelletier/go-toml/v2/unstable"
+
+	"northstake/core/form"
 )
 
 // PrintedBy is the name among the sources of what the program of more_hosts prints.
@@ -32,16 +33,11 @@ func MoreHosts(sources []Source) (program string, hold time.Duration) {
 	if g := r.root.table["ground"]; g != nil && g.table != nil {
 		r.decode(d, g, reflect.ValueOf(&d.Ground).Elem(), keys("ground"))
 	}
-	if d.Ground.More == nil || !beside(d.Ground.More.Program) {
+	if d.Ground.More == nil || !form.Beside(d.Ground.More.Program) {
 		return "", 0 // lint says what is wrong with it
 	}
 	hold, _ = time.ParseDuration(d.Ground.More.Hold)
 	return d.Ground.More.Program, max(hold, 0)
-}
-
-// beside says whether a path lies beside the declaration or below.
-func beside(p string) bool {
-	return p != "" && p != "." && !path.IsAbs(p) && path.Clean(p) == p && p != ".." && !strings.HasPrefix(p, "../")
 }
 
 // hostsAlone leaves of what a program printed the tables of hosts, and reports what
@@ -59,32 +55,4 @@ func (r *reader) hostsAlone(tree *node) *node {
 		}
 	}
 	return out
-}
-
-// moreHosts checks which program lists more hosts. What it printed is one of the
-// sources by then.
-func (l *linter) moreHosts(m *More) {
-	if m == nil {
-		return
-	}
-	at := keys("ground", "more_hosts", "program")
-	switch {
-	case m.Program == "":
-		if !l.unwritten(at...) {
-			l.say(at, "no program is named", "write its path below the declaration's directory, such as \"bin/hosts\"")
-		}
-	case !beside(m.Program):
-		l.say(at, fmt.Sprintf("%q does not lie beside the declaration", m.Program), "write a path below the declaration's directory")
-	case contains([]string{".toml", ".json"}, path.Ext(m.Program)):
-		l.say(at, fmt.Sprintf("%q is a file, and a program is run", m.Program), "hosts in a file of their own are a .toml file of the declaration, with [host.NAME] tables; take more_hosts out")
-	case l.lines[PrintedBy(m.Program)] == nil && l.d.manifest != nil:
-		var names []string
-		for _, f := range l.d.manifest.Files {
-			names = append(names, f.Path)
-		}
-		l.say(at, fmt.Sprintf("there is no program %q beside the declaration", m.Program), didYouMean(m.Program, names))
-	}
-	if d, err := time.ParseDuration(m.Hold); m.Hold != "" && (err != nil || d < 0) {
-		l.say(keys("ground", "more_hosts", "hold"), fmt.Sprintf("%q is not a length of time", m.Hold), "write one such as \"10m\" or \"24h\"")
-	}
 }

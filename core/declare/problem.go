@@ -2,11 +2,8 @@ package declare
 
 import (
 	"fmt"
-	"slices"
 	"sort"
 	"strings"
-
-	"github.com/agext/levenshtein"
 )
 
 // Problem is one thing that is wrong in a declaration. Fix says what to do, and
@@ -94,7 +91,8 @@ func (ps Problems) Error() string {
 	return strings.Join(lines, "\n")
 }
 
-func (ps Problems) sort() {
+// Sort puts problems in the order of files and lines.
+func (ps Problems) Sort() {
 	sort.SliceStable(ps, func(i, j int) bool {
 		a, b := ps[i], ps[j]
 		if a.File != b.File {
@@ -105,44 +103,4 @@ func (ps Problems) sort() {
 		}
 		return a.Column < b.Column
 	})
-}
-
-// near returns the candidate most like word, or "" when none is near.
-func near(word string, candidates []string) string { return nearer(word, candidates, 0.6) }
-
-// nearer is near with the likeness that is wanted at least, from 0 to 1.
-func nearer(word string, candidates []string, least float64) string {
-	best, score := "", 0.0
-	for _, c := range candidates {
-		s := levenshtein.Similarity(strings.ToLower(word), strings.ToLower(c), nil)
-		if letters(word) == letters(c) {
-			s = 0.9 // the same letters in another order
-		}
-		if s > score {
-			best, score = c, s
-		}
-	}
-	if score < least {
-		return ""
-	}
-	return best
-}
-
-// Near returns the name most like a word, or "" when none is near.
-func Near(word string, names []string) string { return near(word, names) }
-
-func letters(s string) string {
-	r := []rune(strings.ToLower(s))
-	slices.Sort(r)
-	return string(r)
-}
-
-func didYouMean(word string, candidates []string) string {
-	if n := near(word, candidates); n != "" {
-		return fmt.Sprintf("did you mean %q?", n)
-	}
-	if len(candidates) > 0 && len(candidates) <= 12 {
-		return "known here: " + strings.Join(candidates, ", ")
-	}
-	return ""
 }

@@ -46,14 +46,18 @@ type reader struct {
 }
 
 func (r *reader) problem(at span, what, fix string) {
+	r.problems = append(r.problems, problemAt(r.lines, at, what, fix))
+}
+
+func problemAt(lines map[string][]string, at span, what, fix string) Problem {
 	p := Problem{Position: at.Position, Width: at.width, What: brief(what), Fix: brief(fix)}
-	if ls := r.lines[at.File]; at.Line > 0 && at.Line <= len(ls) {
+	if ls := lines[at.File]; at.Line > 0 && at.Line <= len(ls) {
 		p.Text = ls[at.Line-1]
 		if room := utf8.RuneCountInString(p.Text) - at.Column + 1; p.Width > room {
 			p.Width = room
 		}
 	}
-	r.problems = append(r.problems, p)
+	return p
 }
 
 const mostSyntaxErrors = 20
@@ -86,7 +90,7 @@ func (r *reader) file(s Source) {
 		}
 	}
 	sub := r.problems[before:]
-	sub.sort()
+	sub.Sort()
 }
 
 func blankLine(data []byte, line int) bool {

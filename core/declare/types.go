@@ -18,9 +18,12 @@ type Declaration struct {
 	Hosts  map[string]*Host `toml:"host" json:"hosts,omitempty" doc:"The machines and containers of this ground."`
 	Sites  map[string]*Site `toml:"site" json:"sites,omitempty" doc:"The websites of this ground."`
 
-	positions map[string]span
-	sources   map[string][]string
-	manifest  *Manifest
+	positions  map[string]span
+	sources    map[string][]string
+	manifest   *Manifest
+	unground   bool // no file has a [ground]
+	readable   bool
+	miswritten map[string]bool // keys that another one is taken to stand for, by their paths
 
 	names    []string            // of all hosts
 	labelled map[string][]string // hosts by label
@@ -54,92 +57,6 @@ type Reach struct {
 	SudoPassword string   `toml:"sudo_password" json:"sudo_password,omitempty" doc:"Name of the secret that holds the password for sudo, or \"ask\" to be asked at each run." default:"sudo asks for none" example:"\"ask\""`
 }
 
-// Settings are what a kit and a host can both hold.
-type Settings struct {
-	Packages []string                  `toml:"packages" json:"packages,omitempty" doc:"Packages that are installed." example:"[\"curl\"]"`
-	Package  map[string]*Package       `toml:"package" json:"package,omitempty" doc:"Packages of which there is more to say, by name." example:"{ telnet = { is = \"gone\" } }"`
-	Sources  map[string]*PackageSource `toml:"source" json:"sources,omitempty" doc:"Extra sources of packages, by a name of your own." example:"{ ferries = { url = \"https://packages.saltmarsh.test/debian\", key = \"files/ferries.asc\" } }"`
-	Services map[string]*Service       `toml:"services" json:"services,omitempty" doc:"Services and how they should be." example:"{ cron = { running = true, at_boot = true } }"`
-	Restart  *bool                     `toml:"may_restart" json:"may_restart,omitempty" doc:"Whether a run restarts the host when it needs that, after an upgrade say, and waits for it." default:"false: the need is shown" example:"true"`
-	Inbound  string                    `toml:"inbound" json:"inbound,omitempty" doc:"\"any\" leaves the host's filtering alone; \"declared\" lets in only the SSH port and declared ports." enum:"any,declared" default:"any" example:"\"declared\""`
-	Givens   map[string]string         `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of hosts; a host's own win over its kits', and those over the ground's." example:"{ berth = \"the north berth\" }"`
-
-	Accounts    map[string]*Account   `toml:"account" json:"accounts,omitempty" doc:"System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name." example:"{ tides = { home = \"/srv/tides\" } }"`
-	Directories map[string]*Directory `toml:"directory" each:"PATH" json:"directories,omitempty" doc:"Directories, by absolute path." example:"{ \"/srv/tides\" = { owner = \"root\", mode = \"0755\" } }"`
-	Contents    map[string]*Content   `toml:"content" each:"PATH" json:"contents,omitempty" doc:"Content that is published beside that of sites, by absolute path." example:"{ \"/srv/tides\" = { dir = \"content/tides\" } }"`
-	Files       map[string]*TextFile  `toml:"file" each:"PATH" json:"files,omitempty" doc:"Text files, by absolute path." example:"{ \"/etc/motd\" = { template = \"files/motd.tmpl\" } }"`
-	Links       map[string]*Link      `toml:"link" each:"PATH" json:"links,omitempty" doc:"Symbolic links, by absolute path." example:"{ \"/srv/current\" = { points_to = \"/srv/tides\" } }"`
-
-	Ports []string         `toml:"ports" json:"ports,omitempty" doc:"Ports that are open to everybody, such as \"443/tcp\" or \"8000-8100/udp\", besides those of sites." example:"[\"443/tcp\"]"`
-	Port  map[string]*Port `toml:"port" each:"PORT" json:"port,omitempty" doc:"Ports of which there is more to say." example:"{ \"5432/tcp\" = { from = [\"10.0.0.0/8\"] } }"`
-}
-
-// Package says how a package should be.
-type Package struct {
-	Is      string            `toml:"is" json:"is,omitempty" doc:"Whether it is installed in whatever version, in the newest one that the sources offer, or gone." enum:"installed,gone,newest" default:"installed" example:"\"gone\""`
-	Version string            `toml:"version" json:"version,omitempty" doc:"Exactly which version is installed, with or without the family's own revision behind it." default:"any" example:"\"1.22.1\""`
-	AtLeast string            `toml:"at_least" json:"at_least,omitempty" doc:"The oldest version that will do." default:"any" example:"\"1.22\""`
-	Names   map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"cronie\"; an empty name leaves the package out there." example:"{ redhat = \"cronie\" }"`
-}
-
-// PackageSource is an extra source of packages with the key that it is signed with.
-type PackageSource struct {
-	URL    string   `toml:"url" json:"url" doc:"Where the source is: of the Debian family what stands before the suites, of the Red Hat family where its repodata is." required:"true" example:"\"https://packages.saltmarsh.test/debian\""`
-	Key    string   `toml:"key" json:"key" doc:"File beside the declaration with the public key that the source is signed with." required:"true" example:"\"files/ferries.asc\""`
-	Suites []string `toml:"suites" json:"suites,omitempty" doc:"Suites of a source of the Debian family." default:"none: a flat source" example:"[\"bookworm\"]"`
-	Parts  []string `toml:"parts" json:"parts,omitempty" doc:"Components of those suites." example:"[\"main\"]"`
-	Family string   `toml:"family" json:"family,omitempty" doc:"The only family of systems whose hosts get it." default:"all get it" example:"\"debian\""`
-
-	SignedLists bool `toml:"signed_lists" json:"signed_lists,omitempty" doc:"Whether, on the Red Hat family, the lists are signed too, and not the packages alone." default:"false" example:"true"`
-}
-
-// Service says how a service should be.
-type Service struct {
-	Running *bool `toml:"running" json:"running,omitempty" doc:"Whether it runs now." default:"left alone" example:"true"`
-	AtBoot  *bool `toml:"at_boot" json:"at_boot,omitempty" doc:"Whether it starts at boot." default:"left alone" example:"true"`
-
-	Names map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"crond\"; an empty name leaves the service out there." example:"{ redhat = \"crond\" }"`
-}
-
-// Port says who can reach a port.
-type Port struct {
-	From []string `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be reached." default:"everybody can reach it" example:"[\"10.0.0.0/8\"]"`
-}
-
-// Account says how a system account should be.
-type Account struct {
-	Home   string   `toml:"home" json:"home,omitempty" doc:"Its home directory, which is not made." default:"/nonexistent" example:"\"/srv/tides\""`
-	Shell  string   `toml:"shell" json:"shell,omitempty" doc:"The program that a login would start." default:"/usr/sbin/nologin" example:"\"/bin/sh\""`
-	Groups []string `toml:"groups" json:"groups,omitempty" doc:"Groups that it is in beside its own; others that it is in are left alone." example:"[\"www-data\"]"`
-}
-
-// Directory says how a directory should be.
-type Directory struct {
-	Owner string `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"www-data\""`
-	Group string `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"www-data\""`
-	Mode  string `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0755" example:"\"0750\""`
-}
-
-// TextFile says what a text file should hold, and how it should be. Text, From and
-// Template are three ways to give its text.
-type TextFile struct {
-	Text     *string  `toml:"text" json:"text,omitempty" doc:"The text itself." example:"\"Kept by North Stake.\\n\""`
-	From     string   `toml:"from" json:"from,omitempty" doc:"File beside the declaration that holds the text." example:"\"files/motd\""`
-	Template string   `toml:"template" json:"template,omitempty" doc:"File beside the declaration whose text takes givens, hosts and sites, in the form of Go's text/template." example:"\"files/motd.tmpl\""`
-	Owner    string   `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"root\""`
-	Group    string   `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"root\""`
-	Mode     string   `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0644" example:"\"0640\""`
-	Portion  string   `toml:"portion" json:"portion,omitempty" doc:"Name of a portion of the file: only the lines between North Stake's own marker lines are declared, and the rest of the file belongs to others." default:"the whole file is declared" example:"\"tides\""`
-	Comment  string   `toml:"comment" json:"comment,omitempty" doc:"What begins a comment line in the file, for the markers of a portion." enum:"#,;,//,--,%" default:"#" example:"\";\""`
-	Reload   []string `toml:"reload" json:"reload,omitempty" doc:"Services that reload when the file changes, once, at the end." example:"[\"nginx\"]"`
-	Restart  []string `toml:"restart" json:"restart,omitempty" doc:"Services that restart when the file changes, once, at the end." example:"[\"cron\"]"`
-}
-
-// Link says where a symbolic link leads.
-type Link struct {
-	PointsTo string `toml:"points_to" json:"points_to" doc:"What it leads to." required:"true" example:"\"/srv/tides\""`
-}
-
 // Kit is a named bundle of settings.
 type Kit struct {
 	Site *SiteSettings `toml:"site" json:"site,omitempty" doc:"Settings of the sites that take this kit. Text in them takes givens, and the site's name as {{ .site.name }}." example:"{ server = \"nginx\", names = [\"{{ .site.name }}.saltmarsh.test\"] }"`
@@ -149,7 +66,7 @@ type Kit struct {
 // Host is a machine or container that North Stake reaches.
 type Host struct {
 	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required, but for via = \"local\": 127.0.0.1" example:"\"192.0.2.11\""`
-	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: over SSH, or, as the machine that the service itself runs on, without." enum:"ssh,local" default:"ssh" example:"\"local\""`
+	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: over SSH, or, as the machine that the service itself runs on, without." default:"ssh" example:"\"local\""`
 	Kits    []string `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings this host takes, in order." example:"[\"base\"]"`
 	Labels  []string `toml:"labels" json:"labels,omitempty" doc:"Words to choose hosts by." example:"[\"web\"]"`
 	Reach   Reach    `toml:"reach" json:"reach,omitzero" doc:"How this host is reached, where it differs from the ground." default:"as [reach] says" example:"{ port = 2222 }"`
@@ -166,7 +83,7 @@ type Site struct {
 
 // SiteSettings are what a site and a kit can both say of a site.
 type SiteSettings struct {
-	Server  string           `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." enum:"nginx,httpd" example:"\"nginx\""`
+	Server  string           `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." example:"\"nginx\""`
 	Names   []string         `toml:"names" json:"names" doc:"Host names it answers to; the first is used by probes." example:"[\"timetable.saltmarsh.test\"]"`
 	Listen  []int            `toml:"listen" json:"listen" doc:"TCP ports it listens on." default:"[80]" example:"[80, 8080]"`
 	Root    string           `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`

@@ -163,12 +163,11 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 		if err != nil {
 			return out, err
 		}
-		nudger, ok := kind.(stake.Nudger)
-		if !ok {
+		if kind.Nudged == nil {
 			continue
 		}
 		j.input.Nudges = nudges[target]
-		move, err := nudger.Nudged(j.input)
+		move, err := kind.Nudged(j.input)
 		if err != nil {
 			return out, err
 		}
@@ -226,8 +225,7 @@ func join(steps []Step) ([]Step, error) {
 			if err != nil {
 				return nil, err
 			}
-			joiner, ok := kind.(stake.Joiner)
-			if !ok {
+			if kind.Join == nil {
 				return nil, fmt.Errorf("moves of kind %s cannot be joined", one.Type)
 			}
 			var moves []stake.Move
@@ -237,7 +235,7 @@ func join(steps []Step) ([]Step, error) {
 					one.Also = append(one.Also, s.Address)
 				}
 			}
-			one.Move = joiner.Join(moves)
+			one.Move = kind.Join(moves)
 		}
 		out = append(out, one)
 		i = n

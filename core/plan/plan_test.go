@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
 	"northstake/core/resolve"
 	"northstake/core/stake"
 )
@@ -31,17 +32,19 @@ root = "/srv/www/timetable"
 content = { dir = "content/timetable" }
 `
 
-var traits = stake.Traits{System: "Debian", SSHPort: 22, Servers: map[string]stake.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
-	Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}}}
+var traits = stake.Traits{System: "Debian", SSHPort: 22}
+
+var layouts = map[string]stake.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
+	Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}}
 
 func input(t *testing.T) Input {
 	t.Helper()
 	m := &declare.Manifest{Files: []declare.File{{Path: "content/timetable/index.html", Size: 4, SHA256: "aa"}}}
-	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: ground}}, m)
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: ground}}, m)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, "quay1", traits)
+	h, err := resolve.OneHost(d, "quay1", traits, layouts)
 	if err != nil {
 		t.Fatal(err)
 	}

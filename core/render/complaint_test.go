@@ -1,8 +1,6 @@
 package render
 
-import (
-	"testing"
-)
+import "testing"
 
 // The Apache server's words are understood too: with what is wrong on the same
 // line or the next, and through files that include one another.

@@ -7,10 +7,17 @@ import (
 	"strconv"
 	"strings"
 
+	"northstake/core/check"
 	"northstake/core/declare"
 )
 
-var _ = register("httpd", Server{Render: Httpd, Complaint: httpdComplaint})
+var _ = register("httpd", Server{Render: Httpd, Complaint: httpdComplaint, Check: checkHttpd})
+
+func checkHttpd(c *check.Checker, name string, s *declare.Site) {
+	if slices.Contains(s.Index, "disabled") {
+		c.Say([]string{"site", name, "index"}, "the index file \"disabled\" has a meaning of its own for this server: it serves none", "give the file another name")
+	}
+}
 
 // Httpd renders a virtual host for the Apache HTTP server, version 2.4
 // (https://httpd.apache.org/docs/2.4: core, mod_alias, mod_authz_core, mod_dir).

@@ -1,4 +1,4 @@
-package render
+package render_test
 
 import (
 	"fmt"
@@ -6,11 +6,13 @@ import (
 	"testing"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
+	"northstake/core/render"
 )
 
 func TestAVirtualHostOfHttpd(t *testing.T) {
 	d := parse(t, strings.Replace(ground, `"nginx"`, `"httpd"`, 1))
-	out, err := VirtualHost(d, Site{Name: "timetable", Root: "/srv/www/time table", IPv6: true, Listens: []int{80}})
+	out, err := render.VirtualHost(d, render.Site{Name: "timetable", Root: "/srv/www/time table", IPv6: true, Listens: []int{80}})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -33,11 +35,11 @@ func FuzzHttpd(f *testing.F) {
 	f.Fuzz(func(t *testing.T, name, root, index, path string, port int) {
 		text := fmt.Sprintf("[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[site.s]\non=[\"a\"]\nserver=\"httpd\"\nnames=[%s]\nlisten=[%d]\nroot=%s\nindex=[%s]\n[site.s.path.%s]\nroot=%s\n",
 			toml(name), port, toml(root), toml(index), toml(path), toml(root))
-		d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+		d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
 		if len(problems) > 0 {
 			return
 		}
-		out, err := VirtualHost(d, Site{Name: "s", Root: root})
+		out, err := render.VirtualHost(d, render.Site{Name: "s", Root: root})
 		if err != nil {
 			t.Fatalf("lint lets %q through, and it cannot be rendered: %v", text, err)
 		}

@@ -1,4 +1,4 @@
-package render
+package render_test
 
 import (
 	"fmt"
@@ -6,11 +6,13 @@ import (
 	"testing"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
+	"northstake/core/render"
 )
 
 func parse(t testing.TB, text string) *declare.Declaration {
 	t.Helper()
-	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -36,7 +38,7 @@ root = "/srv/www/freight"
 `
 
 func TestEveryRenderedLineKnowsWhereItComesFrom(t *testing.T) {
-	out, err := Nginx(parse(t, ground), Site{Name: "timetable", Root: "/srv/www/time table", IPv6: true})
+	out, err := render.Nginx(parse(t, ground), render.Site{Name: "timetable", Root: "/srv/www/time table", IPv6: true})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -48,7 +50,7 @@ func TestEveryRenderedLineKnowsWhereItComesFrom(t *testing.T) {
 
 // rendered says whether a text has the lines, each from its line of the
 // declaration.
-func rendered(t *testing.T, out Text, want map[string]int) {
+func rendered(t *testing.T, out render.Text, want map[string]int) {
 	t.Helper()
 	lines := strings.Split(strings.TrimSuffix(out.Text, "\n"), "\n")
 	if len(lines) != len(out.Lines) {
@@ -77,7 +79,7 @@ func FuzzQuote(f *testing.F) {
 		f.Add(v)
 	}
 	f.Fuzz(func(t *testing.T, v string) {
-		q, err := Quote(v)
+		q, err := render.Quote(v)
 		if err != nil {
 			return
 		}
@@ -121,11 +123,11 @@ func FuzzNginx(f *testing.F) {
 	f.Fuzz(func(t *testing.T, name, root, index, path string, port int) {
 		text := fmt.Sprintf("[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[site.s]\non=[\"a\"]\nserver=\"nginx\"\nnames=[%s]\nlisten=[%d]\nroot=%s\nindex=[%s]\n[site.s.path.%s]\nroot=%s\n",
 			toml(name), port, toml(root), toml(index), toml(path), toml(root))
-		d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+		d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
 		if len(problems) > 0 {
 			return
 		}
-		out, err := Nginx(d, Site{Name: "s", Root: root})
+		out, err := render.Nginx(d, render.Site{Name: "s", Root: root})
 		if err != nil {
 			t.Fatalf("lint lets %q through, and it cannot be rendered: %v", text, err)
 		}

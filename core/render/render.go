@@ -11,6 +11,7 @@ import (
 	"sort"
 	"strings"
 
+	"northstake/core/check"
 	"northstake/core/declare"
 )
 
@@ -28,10 +29,12 @@ type Site struct {
 	Listens []int  // ports that the server's own configuration listens on
 }
 
-// Server is one web server: how it takes a virtual host, and what it says of a
+// Server is one web server: how it takes a virtual host, what of a site it alone has
+// other words for, and what it says of a
 // configuration that it refuses, in the output of its own test.
 type Server struct {
 	Render    func(d *declare.Declaration, s Site) (Text, error)
+	Check     func(c *check.Checker, name string, s *declare.Site) // what it alone cannot do; may be nil
 	Complaint func(output string) (Complaint, bool)
 }
 
@@ -47,12 +50,20 @@ var servers = map[string]Server{}
 
 // register makes a web server known; each server's file calls it once.
 func register(name string, s Server) struct{} {
+	declare.Allow("SiteSettings", "server", name)
 	servers[name] = s
 	return struct{}{}
 }
 
 // Servers lists the web servers that there are, sorted.
 func Servers() []string { return slices.Sorted(maps.Keys(servers)) }
+
+// Check says what the server of a site cannot do that others can.
+func Check(c *check.Checker, name string, s *declare.Site) {
+	if server := servers[s.Server]; server.Check != nil {
+		server.Check(c, name, s)
+	}
+}
 
 // ComplaintOf reads the output of a web server's test.
 func ComplaintOf(server, output string) (Complaint, bool) {

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
 	"northstake/core/stake"
 )
 
@@ -44,13 +45,15 @@ path = "/boats"
 contains = "Avocet"
 `
 
-var traits = stake.Traits{System: "Debian", IPv6: true, SSHPort: 2222, Servers: map[string]stake.Layout{"nginx": {Package: "nginx-light", Service: "nginx", Program: "nginx",
-	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www"}}}
+var traits = stake.Traits{System: "Debian", IPv6: true, SSHPort: 2222}
+
+var layouts = map[string]stake.Layout{"nginx": {Package: "nginx-light", Service: "nginx", Program: "nginx",
+	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www"}}
 
 func parsed(t *testing.T) *declare.Declaration {
 	t.Helper()
 	m := &declare.Manifest{Files: []declare.File{{Path: "content/timetable/index.html", Size: 3, SHA256: "ab"}, {Path: "content/timetable/a/b.css", Size: 1, SHA256: "cd"}}}
-	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: ground}}, m)
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: ground}}, m)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -73,7 +76,7 @@ func want[W any](t *testing.T, h Host, local string) W {
 }
 
 func TestASiteImpliesItsStakes(t *testing.T) {
-	h, err := OneHost(parsed(t), "quay1", traits)
+	h, err := OneHost(parsed(t), "quay1", traits, layouts)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -119,7 +122,7 @@ func TestASiteImpliesItsStakes(t *testing.T) {
 }
 
 func TestAHostCanOpenWhatItsKitCloses(t *testing.T) {
-	h, err := OneHost(parsed(t), "quay2", traits)
+	h, err := OneHost(parsed(t), "quay2", traits, layouts)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -141,7 +144,7 @@ func TestAHostCanOpenWhatItsKitCloses(t *testing.T) {
 func TestTheNearestIsTaken(t *testing.T) {
 	key := "-----BEGIN PGP PUBLIC KEY BLOCK-----"
 	m := &declare.Manifest{Files: []declare.File{{Path: "key.asc", Text: &key}}}
-	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
 name = "saltmarsh"
 [reach]
 user = "keeper"
@@ -167,7 +170,7 @@ is = "gone"
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := OneHost(d, "quay1", traits)
+	h, err := OneHost(d, "quay1", traits, layouts)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -198,22 +201,22 @@ is = "gone"
 }
 
 func TestAServerWithoutALayoutIsNamed(t *testing.T) {
-	_, err := OneHost(parsed(t), "quay1", stake.Traits{System: "Harbour Linux 9"})
+	_, err := OneHost(parsed(t), "quay1", stake.Traits{System: "Harbour Linux 9"}, nil)
 	if err == nil || !strings.Contains(err.Error(), "Harbour Linux 9") || !strings.Contains(err.Error(), "g.toml:23") {
 		t.Errorf("the error is %v", err)
 	}
-	if _, err := OneHost(parsed(t), "quay9", traits); err == nil || !strings.Contains(err.Error(), "quay9") {
+	if _, err := OneHost(parsed(t), "quay9", traits, layouts); err == nil || !strings.Contains(err.Error(), "quay9") {
 		t.Errorf("an unknown host: %v", err)
 	}
 }
 
 func TestTheSameDeclarationGivesTheSameStakes(t *testing.T) {
-	first, err := OneHost(parsed(t), "quay1", traits)
+	first, err := OneHost(parsed(t), "quay1", traits, layouts)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for range 20 {
-		again, err := OneHost(parsed(t), "quay1", traits)
+		again, err := OneHost(parsed(t), "quay1", traits, layouts)
 		if err != nil || string(stake.JSON(again)) != string(stake.JSON(first)) {
 			t.Fatal("it does not")
 		}

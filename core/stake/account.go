@@ -1,10 +1,23 @@
 package stake
 
 import (
+	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
 )
+
+// Account says how a system account should be.
+type Account struct {
+	Home   string   `toml:"home" json:"home,omitempty" doc:"Its home directory, which is not made." default:"/nonexistent" example:"\"/srv/tides\""`
+	Shell  string   `toml:"shell" json:"shell,omitempty" doc:"The program that a login would start." default:"/usr/sbin/nologin" example:"\"/bin/sh\""`
+	Groups []string `toml:"groups" json:"groups,omitempty" doc:"Groups that it is in beside its own; others that it is in are left alone." example:"[\"www-data\"]"`
+}
 
 // AccountWant is a system account that owns files or runs a program: nobody logs
 // in with it. Its own group has its name; Groups are others that it is in.
@@ -38,7 +51,58 @@ type AccountWork struct {
 	Join     []string `json:"join,omitempty"`
 }
 
-var _ = register("account", kindOf[AccountWant, AccountFound](judgeAccount))
+var _ = Register(Kind{
+	Type: "account", After: []string{"restart"},
+	Rehearsal: `account.harbour = {}`,
+	Settings:  []declare.Setting{declare.Table[Account]("account", "NAME", "System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name.", `{ tides = { home = "/srv/tides" } }`)},
+	Check:     checkAccounts,
+	Wanted: func(w *Wanting) error {
+		for _, a := range declare.Nearest[Account](w.D, w.Host, "account") {
+			want := AccountWant{Name: a.Name, Home: cmp.Or(a.Is.Home, "/nonexistent"), Shell: cmp.Or(a.Is.Shell, "/usr/sbin/nologin"), Groups: a.Is.Groups}
+			w.Want(Stake{Type: "account", Name: a.Name, From: a.From, Want: JSON(want)})
+		}
+		return nil
+	},
+	Finish: func(w *Wanting) {
+		packages := w.of("package") // they bring groups
+		for i := range w.stakes {
+			if w.stakes[i].Type == "account" {
+				w.stakes[i].After = packages
+			}
+		}
+	},
+	Claims: Claiming(func(w AccountWant) []Claim {
+		out := []Claim{{Need: Owns, Sort: ClaimAccount, What: w.Name}}
+		for _, g := range w.Groups {
+			out = append(out, Claim{Need: Finds, Sort: ClaimAccount, What: g})
+		}
+		return out
+	}),
+	Judge: Judging(judgeAccount),
+})
+
+func checkAccounts(c *check.Checker, s declare.Settings, at []string) {
+	list := declare.Get[map[string]*Account](s, "account")
+	for _, name := range sortedKeys(list) {
+		a, here := list[name], check.At(at, "account", name)
+		switch {
+		case !form.Account.MatchString(name):
+			c.Say(here, fmt.Sprintf("%q is not the name of an account", name), "use lower-case letters, digits, hyphens and underscores")
+		case name == "root":
+			c.Say(here, "root is the system's own account", "declare another")
+		}
+		for k, p := range map[string]string{"home": a.Home, "shell": a.Shell} {
+			if p != "" && (!path.IsAbs(p) || path.Clean(p) != p || form.Bad(p) != "" || strings.Contains(p, ":")) {
+				c.Say(check.At(here, k), fmt.Sprintf("%q cannot be the %s of an account", p, k), "write a plain absolute path")
+			}
+		}
+		for i, g := range a.Groups {
+			if !form.Account.MatchString(g) {
+				c.Say(check.At(here, "groups", fmt.Sprint(i)), fmt.Sprintf("%q is not the name of a group", g), "use lower-case letters, digits, hyphens and underscores")
+			}
+		}
+	}
+}
 
 func judgeAccount(in Input, w AccountWant, f AccountFound) Verdict {
 	v := Verdict{Gone: !f.Known}

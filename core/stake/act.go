@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"northstake/core/declare"
 )
 
 // ActWant is something to be done now that is no lasting state: a service is
@@ -33,7 +35,7 @@ type ActWork struct {
 	Upgrades []PackageGoal `json:"upgrades,omitempty"`
 }
 
-var _ = register("act", kindOf[ActWant, ActFound](judgeAct))
+var _ = Register(Kind{Type: "act", Judge: Judging(judgeAct)})
 
 func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 	work := ActWork{ActWant: w}
@@ -83,7 +85,23 @@ type RestartFound struct {
 	Needed string `json:"needed,omitempty"`
 }
 
-var _ = register("restart", kindOf[RestartWant, RestartFound](judgeRestart))
+var _ = Register(Kind{
+	Type: "restart", After: []string{"package"},
+	Settings: []declare.Setting{declare.Value[*bool]("may_restart", "Whether a run restarts the host when it needs that, after an upgrade say, and waits for it.", "false: the need is shown", "true")},
+	Wanted: func(w *Wanting) error {
+		may, from := false, declare.Position{}
+		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
+			if v := declare.Get[*bool](s, "may_restart"); v != nil {
+				may, from = *v, at("may_restart")
+			}
+		})
+		if may {
+			w.Want(Stake{Type: "restart", Name: "host", Want: JSON(RestartWant{}), From: from})
+		}
+		return nil
+	},
+	Judge: Judging(judgeRestart),
+})
 
 func judgeRestart(_ Input, _ RestartWant, f RestartFound) Verdict {
 	if f.Needed == "" {

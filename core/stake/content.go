@@ -6,6 +6,7 @@ import (
 	"sort"
 	"strings"
 
+	"northstake/core/check"
 	"northstake/core/declare"
 )
 
@@ -55,7 +56,38 @@ type ContentWork struct {
 	Drop []string `json:"drop,omitempty"`
 }
 
-var _ = register("content", kindOf[ContentWant, ContentFound](judgeContent))
+var _ = Register(Kind{
+	Type: "content", After: []string{"directory"},
+	Rehearsal: `content."/srv/leaflets" = { dir = "content" }`,
+	Settings:  []declare.Setting{declare.Table[declare.Content]("content", "PATH", "Content that is published beside that of sites, by absolute path.", `{ "/srv/tides" = { dir = "content/tides" } }`)},
+	Check: func(c *check.Checker, s declare.Settings, at []string) {
+		list := declare.Get[map[string]*declare.Content](s, "content")
+		for _, p := range sortedKeys(list) {
+			here := check.At(at, "content", p)
+			if c.Place(p, here) {
+				c.Root(p, here)
+				c.ContentFiles(list[p], here)
+			}
+		}
+	},
+	Wanted: func(w *Wanting) error {
+		for _, c := range declare.Nearest[declare.Content](w.D, w.Host, "content") {
+			w.Want(Stake{Type: "content", Name: c.Name, From: c.From, Want: JSON(wantedContent(w.D, c.Name, c.Is))})
+		}
+		return nil
+	},
+	Claims: Claiming(func(w ContentWant) []Claim {
+		return append([]Claim{{Need: Owns, Sort: ClaimTree, What: w.Root}}, owner(w.Owner, w.Group)...)
+	}),
+	Judge: Judging(judgeContent),
+})
+
+func wantedContent(d *declare.Declaration, root string, c *declare.Content) ContentWant {
+	want := ContentWant{Root: root, Files: d.FilesOf(c.Place()), Keep: c.Keep, Rest: c.Rest,
+		Modes: declare.Modes{Files: mode(c.Modes.Files, "0644"), Directories: mode(c.Modes.Directories, "0755")}}
+	want.Owner, want.Group = owners(c.Owner, c.Group)
+	return want
+}
 
 func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	var d differences

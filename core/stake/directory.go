@@ -1,6 +1,20 @@
 package stake
 
-import "fmt"
+import (
+	"fmt"
+	"slices"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
+)
+
+// Directory says how a directory should be.
+type Directory struct {
+	Owner string `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"www-data\""`
+	Group string `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"www-data\""`
+	Mode  string `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0755" example:"\"0750\""`
+}
 
 // DirectoryWant is a directory with its owner and mode. Mode is octal text such
 // as "0755".
@@ -43,7 +57,58 @@ func (d *differences) entry(kind, owner, group, mode string, e Entry) {
 	d.add("mode", mode, e.Mode)
 }
 
-var _ = register("directory", kindOf[DirectoryWant, Entry](judgeDirectory))
+var _ = Register(Kind{
+	Type: "directory", After: []string{"account"},
+	Rehearsal: `directory."/srv/harbour" = { mode = "0750" }`,
+	Settings:  []declare.Setting{declare.Table[Directory]("directory", "PATH", "Directories, by absolute path.", `{ "/srv/tides" = { owner = "root", mode = "0755" } }`)},
+	Check:     checkDirectories,
+	Wanted: func(w *Wanting) error {
+		for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
+			owner, group := owners(d.Is.Owner, d.Is.Group)
+			w.Want(Stake{Type: "directory", Name: d.Name, From: d.From, Want: JSON(DirectoryWant{Path: d.Name, Owner: owner, Group: group, Mode: mode(d.Is.Mode, "0755")})})
+		}
+		return nil
+	},
+	Claims: Claiming(func(w DirectoryWant) []Claim {
+		return append([]Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}}, owner(w.Owner, w.Group)...)
+	}),
+	Judge: Judging(judgeDirectory),
+})
+
+func checkDirectories(c *check.Checker, s declare.Settings, at []string) {
+	list := declare.Get[map[string]*Directory](s, "directory")
+	for _, p := range sortedKeys(list) {
+		here := check.At(at, "directory", p)
+		if !c.Place(p, here) {
+			continue
+		}
+		c.OwnerAndMode(list[p].Owner, list[p].Group, list[p].Mode, here)
+		if slices.Contains(form.SystemDirs, p) {
+			c.Say(here, fmt.Sprintf("%s belongs to the system", p), "declare a directory below it")
+		}
+	}
+}
+
+// owners fills in who owns a thing where that is not declared.
+func owners(owner, group string) (string, string) {
+	if owner == "" {
+		owner = "root"
+	}
+	if group == "" {
+		group = owner
+	}
+	return owner, group
+}
+
+func mode(s, otherwise string) string {
+	if s == "" {
+		return otherwise
+	}
+	if len(s) == 3 {
+		return "0" + s
+	}
+	return s
+}
 
 func judgeDirectory(in Input, w DirectoryWant, f Entry) Verdict {
 	var d differences

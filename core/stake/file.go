@@ -1,12 +1,52 @@
 package stake
 
 import (
+	"cmp"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
 )
+
+// TextFile says what a text file should hold, and how it should be. Text, From and
+// Template are three ways to give its text.
+type TextFile struct {
+	Text     *string  `toml:"text" json:"text,omitempty" doc:"The text itself." example:"\"Kept by North Stake.\\n\""`
+	From     string   `toml:"from" json:"from,omitempty" doc:"File beside the declaration that holds the text." example:"\"files/motd\""`
+	Template string   `toml:"template" json:"template,omitempty" doc:"File beside the declaration whose text takes givens, hosts and sites, in the form of Go's text/template." example:"\"files/motd.tmpl\""`
+	Owner    string   `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"root\""`
+	Group    string   `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"root\""`
+	Mode     string   `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0644" example:"\"0640\""`
+	Portion  string   `toml:"portion" json:"portion,omitempty" doc:"Name of a portion of the file: only the lines between North Stake's own marker lines are declared, and the rest of the file belongs to others." default:"the whole file is declared" example:"\"tides\""`
+	Comment  string   `toml:"comment" json:"comment,omitempty" doc:"What begins a comment line in the file, for the markers of a portion." enum:"#,;,//,--,%" default:"#" example:"\";\""`
+	Reload   []string `toml:"reload" json:"reload,omitempty" doc:"Services that reload when the file changes, once, at the end." example:"[\"nginx\"]"`
+	Restart  []string `toml:"restart" json:"restart,omitempty" doc:"Services that restart when the file changes, once, at the end." example:"[\"cron\"]"`
+}
+
+// TextFiles are the files beside the declaration that its text is made from.
+func (f *TextFile) TextFiles() []string { return []string{f.From, f.Template} }
+
+// TextOf is the text of a declared file for one host. The error of a template is a
+// *declare.TextError.
+func TextOf(d *declare.Declaration, f *TextFile, host string) (string, error) {
+	switch {
+	case f.Text != nil:
+		return *f.Text, nil
+	case f.From != "":
+		return d.TextBeside(f.From)
+	}
+	text, err := d.TextBeside(f.Template)
+	if err != nil {
+		return "", err
+	}
+	return d.Fill(f.Template, text, host)
+}
 
 // FileWant is a text file, or a portion of a file that others own. Mode is
 // octal text. With a Portion, Owner, Group and Mode are "" unless they are declared.
@@ -30,7 +70,127 @@ type FileFound struct {
 	Absent bool   `json:"absent,omitempty"`
 }
 
-var _ = register("file", kindOf[FileWant, FileFound](judgeFile))
+var _ = Register(Kind{
+	Type: "file", After: []string{"content"},
+	Rehearsal: "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
+	Settings:  []declare.Setting{declare.Table[TextFile]("file", "PATH", "Text files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
+	Check:     checkFiles, CheckHost: checkTemplates,
+	Wanted: func(w *Wanting) error {
+		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
+			want, err := wantedFile(w, f)
+			if err != nil {
+				return err
+			}
+			w.Want(Stake{Type: "file", Name: f.Name, From: f.From, Want: JSON(want)})
+		}
+		return nil
+	},
+	Implied: func(w *Wanting) error {
+		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
+			for _, service := range append(slices.Clone(f.Is.Reload), f.Is.Restart...) {
+				w.Service(service, nil, nil, f.From)
+			}
+		}
+		return nil
+	},
+	Claims: Claiming(func(w FileWant) []Claim {
+		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}}
+		if w.Portion != "" {
+			out[0].What += " portion " + w.Portion
+		}
+		out = append(out, owner(w.Owner, w.Group)...)
+		for _, s := range append(slices.Clone(w.Reload), w.Restart...) {
+			out = append(out, Claim{Need: Finds, Sort: ClaimService, What: s})
+		}
+		return out
+	}),
+	Judge: Judging(judgeFile),
+})
+
+func wantedFile(w *Wanting, f declare.For[*TextFile]) (FileWant, error) {
+	text, err := TextOf(w.D, f.Is, w.Host)
+	if err != nil {
+		return FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Host, err)
+	}
+	want := FileWant{Path: f.Name, Text: text, Owner: f.Is.Owner, Group: f.Is.Group, Mode: f.Is.Mode,
+		Portion: f.Is.Portion, Comment: f.Is.Comment, Reload: f.Is.Reload, Restart: f.Is.Restart}
+	if want.Portion == "" {
+		want.Owner, want.Group = owners(want.Owner, want.Group)
+		want.Mode = mode(want.Mode, "0644")
+		return want, nil
+	}
+	want.Mode = mode(want.Mode, "")
+	want.Comment = cmp.Or(want.Comment, "#")
+	if want.Text != "" && want.Text[len(want.Text)-1] != '\n' {
+		want.Text += "\n" // a portion is made of whole lines
+	}
+	return want, nil
+}
+
+func checkFiles(c *check.Checker, s declare.Settings, at []string) {
+	list := declare.Get[map[string]*TextFile](s, "file")
+	for _, p := range sortedKeys(list) {
+		if c.Place(p, check.At(at, "file", p)) {
+			checkFile(c, list[p], check.At(at, "file", p))
+		}
+	}
+}
+
+func checkFile(c *check.Checker, f *TextFile, at []string) {
+	ways := 0
+	for _, given := range []bool{f.Text != nil, f.From != "", f.Template != ""} {
+		if given {
+			ways++
+		}
+	}
+	if ways != 1 {
+		c.Say(at, "a file takes its text in one way", "give it one of text = \"…\", from = \"FILE\" and template = \"FILE\"")
+		return
+	}
+	c.OwnerAndMode(f.Owner, f.Group, f.Mode, at)
+	if f.Portion != "" && !form.PlainName.MatchString(f.Portion) {
+		c.Say(check.At(at, "portion"), fmt.Sprintf("portion name %q has characters it cannot have", f.Portion), "use lower-case letters, digits and hyphens")
+	}
+	if f.Portion == "" && f.Comment != "" {
+		c.Say(check.At(at, "comment"), "a comment sign is for the lines around a portion", "add portion = \"NAME\", or take comment out")
+	}
+	for key, list := range map[string][]string{"reload": f.Reload, "restart": f.Restart} {
+		for i, s := range list {
+			if !form.Service.MatchString(s) || strings.HasSuffix(s, ".service") {
+				c.Say(check.At(at, key, fmt.Sprint(i)), fmt.Sprintf("%q is not a service name", s), "use the unit's name without .service")
+			}
+		}
+	}
+	if f.Text != nil && len(*f.Text) > check.TextLimit {
+		c.Say(check.At(at, "text"), fmt.Sprintf("the text is longer than %d KB", check.TextLimit>>10), "publish large files as content")
+	}
+	for key, p := range map[string]string{"from": f.From, "template": f.Template} {
+		if p != "" {
+			c.Beside(p, check.At(at, key))
+		}
+	}
+}
+
+// checkTemplates makes the text of every declared file that a host gets, and reports
+// what a template lacks, once for each place.
+func checkTemplates(c *check.Checker, host string) {
+	for _, f := range declare.Nearest[TextFile](c.D, host, "file") {
+		if f.Is.Template == "" || !c.D.AtHand(f.Is.Template) {
+			continue
+		}
+		_, err := TextOf(c.D, f.Is, host)
+		var e *declare.TextError
+		if !errors.As(err, &e) || slices.ContainsFunc(c.Problems, func(p declare.Problem) bool { return p.Position == e.Position }) {
+			continue
+		}
+		p := c.D.ProblemAt(e.Position, e.What, fmt.Sprintf("it is the template of %s on host %s (%s:%d)", f.Name, host, f.From.File, f.From.Line))
+		text, _ := c.D.TextBeside(f.Is.Template)
+		if lines := strings.Split(text, "\n"); e.Line <= len(lines) {
+			p.Text, p.Width = lines[e.Line-1], 1
+		}
+		c.Problems = append(c.Problems, p)
+	}
+}
 
 func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	v := Verdict{Gone: f.Entry.Kind == "" || f.Absent}

@@ -1,11 +1,14 @@
 package stake
 
 import (
+	"cmp"
 	"fmt"
 	"sort"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
+
+	"northstake/core/declare"
 )
 
 // FirewallTable is the nftables table that North Stake keeps for itself.
@@ -86,7 +89,57 @@ func SortPorts(ports []string) []string {
 	return out
 }
 
-var _ = register("firewall", kindOf[FirewallWant, FirewallFound](judgeFirewall))
+var _ = Register(Kind{
+	Type: "firewall", After: []string{"service"},
+	Rehearsal: `inbound = "declared"`,
+	Settings:  []declare.Setting{declare.Value[string]("inbound", "\"any\" leaves the host's filtering alone; \"declared\" lets in only the SSH port and declared ports.", "any", `"declared"`, "any", "declared")},
+	Wanted: func(w *Wanting) error {
+		g := gathering[inbound](w, "firewall")
+		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
+			if v := declare.Get[string](s, "inbound"); v != "" {
+				*g = inbound{v, at("inbound")}
+			}
+		})
+		return nil
+	},
+	Implied: func(w *Wanting) error {
+		if g := gathering[inbound](w, "firewall"); g.filters(w) && gathering[packages](w, "package").find("nftables") == nil {
+			w.Package(PackageWant{Name: "nftables"}, g.from)
+		}
+		return nil
+	},
+	Finish: finishFirewall,
+	Claims: func(Stake) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: FirewallTable}} },
+	Judge:  Judging(judgeFirewall),
+})
+
+// inbound is what is let in, and where that is declared.
+type inbound struct {
+	what string
+	from declare.Position
+}
+
+// filters says whether North Stake's own table lets in only what is declared. A
+// firewall program that is active does that itself: beside it, a second filter would
+// close what it opens.
+func (g inbound) filters(w *Wanting) bool {
+	return g.what == "declared" && !FiltersItself(w.Traits.Firewall)
+}
+
+func finishFirewall(w *Wanting) {
+	g, ports := gathering[inbound](w, "firewall"), wantedPorts(w)
+	if !g.filters(w) {
+		return
+	}
+	from := g.from
+	for _, p := range ports.names() {
+		if at := ports[p].from; at.File == declare.OneOff {
+			from = at // a port that is brought about once is let in by the same rules
+		}
+	}
+	ssh := cmp.Or(w.Traits.SSHPort, w.D.ReachOf(w.Host).Port)
+	w.Want(Stake{Type: "firewall", Name: "inbound", Want: JSON(FirewallWant{SSH: ssh, Ports: ports.open()}), From: from, Needs: []string{"package/nftables"}})
+}
 
 func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 	var d differences

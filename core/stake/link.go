@@ -1,6 +1,17 @@
 package stake
 
-import "fmt"
+import (
+	"fmt"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
+)
+
+// Link says where a symbolic link leads.
+type Link struct {
+	PointsTo string `toml:"points_to" json:"points_to" doc:"What it leads to." required:"true" example:"\"/srv/tides\""`
+}
 
 // LinkWant is a symbolic link.
 type LinkWant struct {
@@ -8,7 +19,35 @@ type LinkWant struct {
 	PointsTo string `json:"points_to"`
 }
 
-var _ = register("link", kindOf[LinkWant, Entry](judgeLink))
+var _ = Register(Kind{
+	Type: "link", After: []string{"file"},
+	Rehearsal: `link."/srv/now" = { points_to = "/srv/www" }`,
+	Settings:  []declare.Setting{declare.Table[Link]("link", "PATH", "Symbolic links, by absolute path.", `{ "/srv/current" = { points_to = "/srv/tides" } }`)},
+	Check:     checkLinks,
+	Wanted: func(w *Wanting) error {
+		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
+			w.Want(Stake{Type: "link", Name: l.Name, From: l.From, Want: JSON(LinkWant{Path: l.Name, PointsTo: l.Is.PointsTo})})
+		}
+		return nil
+	},
+	Claims: Claiming(func(w LinkWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}} }),
+	Judge:  Judging(judgeLink),
+})
+
+func checkLinks(c *check.Checker, s declare.Settings, at []string) {
+	links := declare.Get[map[string]*Link](s, "link")
+	for _, p := range sortedKeys(links) {
+		if !c.Place(p, check.At(at, "link", p)) {
+			continue
+		}
+		to := links[p].PointsTo
+		if to != "" && (form.Control(to) || len(to) > 1000) {
+			c.Say(check.At(at, "link", p, "points_to"), fmt.Sprintf("%q cannot be what a link leads to", to), "use a plainer path")
+		} else if to == p {
+			c.Say(check.At(at, "link", p, "points_to"), "the link leads to itself", "name what it should lead to")
+		}
+	}
+}
 
 func judgeLink(in Input, w LinkWant, f Entry) Verdict {
 	v := Verdict{Gone: f.Kind == ""}

@@ -4,9 +4,22 @@ import (
 	"encoding/json"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
 )
+
+// Package says how a package should be.
+type Package struct {
+	Is      string            `toml:"is" json:"is,omitempty" doc:"Whether it is installed in whatever version, in the newest one that the sources offer, or gone." enum:"installed,gone,newest" default:"installed" example:"\"gone\""`
+	Version string            `toml:"version" json:"version,omitempty" doc:"Exactly which version is installed, with or without the family's own revision behind it." default:"any" example:"\"1.22.1\""`
+	AtLeast string            `toml:"at_least" json:"at_least,omitempty" doc:"The oldest version that will do." default:"any" example:"\"1.22\""`
+	Names   map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"cronie\"; an empty name leaves the package out there." example:"{ redhat = \"cronie\" }"`
+}
 
 // PackageWant is a package that should be installed, or gone. Of a version there
 // is at most one of Version, exactly which, with or without the family's own
@@ -100,11 +113,121 @@ type PackageWork struct {
 // configuration.
 func (f PackageFound) there() bool { return f.State != "absent" && f.State != "config-files" }
 
-type packageKind struct {
-	kindOf[PackageWant, PackageFound]
+var _ = Register(Kind{
+	Type: "package", After: []string{"source"},
+	Rehearsal: `packages = ["cron"]`,
+	Settings: []declare.Setting{
+		declare.Value[[]string]("packages", "Packages that are installed.", "", `["curl"]`),
+		declare.Table[Package]("package", "NAME", "Packages of which there is more to say, by name.", `{ telnet = { is = "gone" } }`),
+	},
+	Check: checkPackages,
+	Wanted: func(w *Wanting) error {
+		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
+			for i, p := range declare.Get[[]string](s, "packages") {
+				w.Package(PackageWant{Name: p}, at("packages", strconv.Itoa(i)))
+			}
+			list := declare.Get[map[string]*Package](s, "package")
+			for _, n := range sortedKeys(list) {
+				if name, p := w.Named(n, list[n].Names), list[n]; name != "" {
+					w.Package(PackageWant{Name: name, Gone: p.Is == "gone", Newest: p.Is == "newest", Version: p.Version, AtLeast: p.AtLeast}, at("package", n))
+				}
+			}
+		})
+		return nil
+	},
+	Finish: func(w *Wanting) {
+		g, sources := gathering[packages](w, "package"), w.of("source")
+		for _, s := range g.stakes {
+			s.For, s.After = g.sites[s.Name], sources
+			w.Want(s)
+		}
+	},
+	Claims: Claiming(func(w PackageWant) []Claim {
+		if w.Gone {
+			return []Claim{{Need: Leaves, Sort: ClaimPackage, What: w.Name}}
+		}
+		return []Claim{{Need: Owns, Sort: ClaimPackage, What: w.Name}}
+	}),
+	Judge: Judging(judgePackage),
+	Join:  joinPackages,
+})
+
+// packages is what is gathered of packages: their stakes, and the sites that alone
+// call for one, by its name on the host.
+type packages struct {
+	stakes []Stake
+	sites  map[string][]string
 }
 
-var _ = register("package", packageKind{judgePackage})
+func (g *packages) find(name string) *Stake {
+	if i := slices.IndexFunc(g.stakes, func(s Stake) bool { return s.Name == name }); i >= 0 {
+		return &g.stakes[i]
+	}
+	return nil
+}
+
+// Package wants a package. What is nearer to the host goes over what its kits say, but
+// a mention alone leaves the version that was declared before.
+func (w *Wanting) Package(want PackageWant, from declare.Position) {
+	g := gathering[packages](w, "package")
+	before := g.find(want.Name)
+	if before == nil {
+		g.stakes = append(g.stakes, Stake{Type: "package", Name: want.Name, Want: JSON(want), From: from})
+		return
+	}
+	if PackageGone(before.Want) || want != (PackageWant{Name: want.Name}) {
+		before.Want = JSON(want)
+	}
+	before.From = from
+}
+
+// PackageFor wants a package that a site calls for, and returns the name of its stake.
+func (w *Wanting) PackageFor(site, name string, from declare.Position) string {
+	g := gathering[packages](w, "package")
+	if g.sites == nil {
+		g.sites = map[string][]string{}
+	}
+	known := g.find(name) != nil
+	if !known {
+		w.Package(PackageWant{Name: name}, from)
+	}
+	if !known || len(g.sites[name]) > 0 {
+		g.sites[name] = append(g.sites[name], site)
+	}
+	return Local("package", name)
+}
+
+func checkPackages(c *check.Checker, s declare.Settings, at []string) {
+	listed := declare.Get[[]string](s, "packages")
+	for i, p := range listed {
+		if !form.Package.MatchString(p) {
+			c.Say(check.At(at, "packages", strconv.Itoa(i)), fmt.Sprintf("%q is not a package name", p), "use lower-case letters, digits and + . -")
+		}
+	}
+	table := declare.Get[map[string]*Package](s, "package")
+	for _, name := range sortedKeys(table) {
+		p, here := table[name], check.At(at, "package", name)
+		if !form.Package.MatchString(name) {
+			c.Say(here, fmt.Sprintf("%q is not a package name", name), "use lower-case letters, digits and + . -")
+		}
+		if slices.Contains(listed, name) {
+			c.Say(here, fmt.Sprintf("package %s stands in packages as well", name), "keep one of the two")
+		}
+		c.Names(p.Names, check.At(here, "names"), form.Package, "package")
+		for k, v := range map[string]string{"version": p.Version, "at_least": p.AtLeast} {
+			switch {
+			case v == "":
+			case !form.Version.MatchString(v):
+				c.Say(check.At(here, k), fmt.Sprintf("%q is not a version", v), "write it as the package manager has it, such as \"1.22.1\"")
+			case p.Is == "gone" || p.Is == "newest":
+				c.Say(check.At(here, k), fmt.Sprintf("a package that is %s has no version that is wanted", p.Is), "keep one of is and "+k)
+			}
+		}
+		if p.Version != "" && p.AtLeast != "" {
+			c.Say(check.At(here, "at_least"), "a package is wanted in exactly a version, or in at least one", "keep one of version and at_least")
+		}
+	}
+}
 
 func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 	if w.Gone {
@@ -250,8 +373,8 @@ func installMove(w PackageWork) Move {
 	return m
 }
 
-// Join makes one transaction of several.
-func (packageKind) Join(moves []Move) Move {
+// joinPackages makes one transaction of several.
+func joinPackages(moves []Move) Move {
 	var all PackageWork
 	for _, m := range moves {
 		w, _ := last[PackageWork](m.Work)

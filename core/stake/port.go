@@ -2,11 +2,21 @@ package stake
 
 import (
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
 )
+
+// Port says who can reach a port.
+type Port struct {
+	From []string `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be reached." default:"everybody can reach it" example:"[\"10.0.0.0/8\"]"`
+}
 
 // PortWant is a port, or the ports from Port to To, that can be reached from
 // outside: from the networks in From alone where there are any.
@@ -93,7 +103,135 @@ func Within(network, other string) bool {
 	return err == nil && err2 == nil && b.Overlaps(a) && b.Bits() <= a.Bits()
 }
 
-var _ = register("port", kindOf[PortWant, PortFound](judgePort))
+var _ = Register(Kind{
+	Type: "port", After: []string{"firewall"},
+	Settings: []declare.Setting{
+		declare.Value[[]string]("ports", "Ports that are open to everybody, such as \"443/tcp\" or \"8000-8100/udp\", besides those of sites.", "", `["443/tcp"]`),
+		declare.Table[Port]("port", "PORT", "Ports of which there is more to say.", `{ "5432/tcp" = { from = ["10.0.0.0/8"] } }`),
+	},
+	Check: checkPorts,
+	Wanted: func(w *Wanting) error {
+		g := wantedPorts(w)
+		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
+			for i, p := range declare.Get[[]string](s, "ports") {
+				g[p] = &wantedPort{from: at("ports", strconv.Itoa(i))}
+			}
+			list := declare.Get[map[string]*Port](s, "port")
+			for _, p := range sortedKeys(list) {
+				g[p] = &wantedPort{from: at("port", p), networks: list[p].From}
+			}
+		})
+		return nil
+	},
+	Finish: finishPorts,
+	Claims: Claiming(func(w PortWant) []Claim {
+		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Span() + "/" + w.Protocol}}
+	}),
+	Judge: Judging(judgePort),
+})
+
+// wantedPort is where ports are declared, and the sites that alone call for them.
+type wantedPort struct {
+	from     declare.Position
+	sites    []string
+	networks []string // that alone are let in
+}
+
+// ports is what is gathered of ports, as they are written: "80/tcp".
+type ports map[string]*wantedPort
+
+func wantedPorts(w *Wanting) ports {
+	g := gathering[ports](w, "port")
+	if *g == nil {
+		*g = ports{}
+	}
+	return *g
+}
+
+// PortFor wants a TCP port to be open that a site listens on.
+func (w *Wanting) PortFor(site string, port int, from declare.Position) {
+	g, key := wantedPorts(w), fmt.Sprintf("%d/tcp", port)
+	switch p := g[key]; {
+	case p == nil:
+		g[key] = &wantedPort{from: from, sites: []string{site}}
+	case len(p.sites) > 0:
+		p.sites = append(p.sites, site)
+	}
+}
+
+// names lists the ports, sorted.
+func (g ports) names() []string { return SortPorts(slices.Collect(maps.Keys(g))) }
+
+// open lists the ports, each with every network that alone is let in, sorted.
+func (g ports) open() []string {
+	var out []string
+	for p, w := range g {
+		for _, network := range w.networks {
+			out = append(out, p+" from "+network)
+		}
+		if len(w.networks) == 0 {
+			out = append(out, p)
+		}
+	}
+	return SortPorts(out)
+}
+
+func finishPorts(w *Wanting) {
+	g, needs := wantedPorts(w), w.of("firewall")
+	var after []string
+	for _, p := range FirewallPrograms {
+		if local := Local("package", p); w.Wants(local) {
+			after = append(after, local)
+		}
+		if w.WantsService(p) {
+			after = append(after, Local("service", p))
+		}
+	}
+	for _, p := range g.names() {
+		want, _ := ParsePorts(p) // lint has read it
+		want.From, want.Firewall = g[p].networks, len(needs) > 0
+		w.Want(Stake{Type: "port", Name: want.Span() + "-" + want.Protocol, Want: JSON(want), From: g[p].from, For: g[p].sites, Needs: needs, After: after})
+	}
+}
+
+func checkPorts(c *check.Checker, s declare.Settings, at []string) {
+	table := declare.Get[map[string]*Port](s, "port")
+	for i, p := range declare.Get[[]string](s, "ports") {
+		checkPort(c, p, check.At(at, "ports", strconv.Itoa(i)))
+		if table[p] != nil {
+			c.Say(check.At(at, "port", p), fmt.Sprintf("port %s stands in ports as well", p), "keep one of the two")
+		}
+	}
+	for _, p := range sortedKeys(table) {
+		here := check.At(at, "port", p)
+		checkPort(c, p, here)
+		for i, n := range table[p].From {
+			checkNetwork(c, n, check.At(here, "from", strconv.Itoa(i)))
+		}
+		if c.Written(check.At(here, "from")...) && len(table[p].From) == 0 {
+			c.Say(check.At(here, "from"), "a port for no network is open to nobody", "name a network, or write the port into ports")
+		}
+	}
+}
+
+func checkPort(c *check.Checker, p string, at []string) {
+	if what, fix := form.Ports(p); what != "" {
+		c.Say(at, what, fix)
+	}
+}
+
+func checkNetwork(c *check.Checker, n string, at []string) {
+	prefix, err := netip.ParsePrefix(n)
+	if addr, bad := netip.ParseAddr(n); bad == nil {
+		c.Say(at, fmt.Sprintf("%q is an address, not a network", n), fmt.Sprintf("write \"%s/%d\" for it alone", n, addr.BitLen()))
+	} else if err != nil {
+		c.Say(at, fmt.Sprintf("%q is not a network", n), "write an address and the length of its prefix, such as \"10.0.0.0/8\"")
+	} else if prefix.Masked() != prefix || prefix.String() != n {
+		c.Say(at, fmt.Sprintf("%q is not in its shortest form", n), fmt.Sprintf("write %q", prefix.Masked().String()))
+	} else if prefix.Bits() == 0 {
+		c.Say(at, fmt.Sprintf("%q is everybody", n), "write the port into ports, which everybody can reach")
+	}
+}
 
 func judgePort(in Input, w PortWant, f PortFound) Verdict {
 	var d differences

@@ -4,7 +4,19 @@ import (
 	"fmt"
 	"sort"
 	"strings"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
 )
+
+// Service says how a service should be.
+type Service struct {
+	Running *bool `toml:"running" json:"running,omitempty" doc:"Whether it runs now." default:"left alone" example:"true"`
+	AtBoot  *bool `toml:"at_boot" json:"at_boot,omitempty" doc:"Whether it starts at boot." default:"left alone" example:"true"`
+
+	Names map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"crond\"; an empty name leaves the service out there." example:"{ redhat = \"crond\" }"`
+}
 
 // ServiceWant is how a service should be; a nil pointer leaves that half alone.
 type ServiceWant struct {
@@ -39,11 +51,121 @@ type ServiceWork struct {
 	SetDrop bool              `json:"set_drop,omitempty"`
 }
 
-type serviceKind struct {
-	kindOf[ServiceWant, ServiceFound]
+var _ = Register(Kind{
+	Type: "service", After: []string{"site"},
+	Rehearsal: `services = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
+	Settings:  []declare.Setting{declare.Table[Service]("services", "NAME", "Services and how they should be.", `{ cron = { running = true, at_boot = true } }`)},
+	Check:     checkServices,
+	Wanted: func(w *Wanting) error {
+		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
+			list := declare.Get[map[string]*Service](s, "services")
+			for _, n := range sortedKeys(list) {
+				if name := w.Named(n, list[n].Names); name != "" {
+					w.Service(name, list[n].Running, list[n].AtBoot, at("services", n))
+				}
+			}
+		})
+		return nil
+	},
+	Finish: func(w *Wanting) {
+		g, packages := gathering[services](w, "service"), w.of("package")
+		for _, name := range g.order {
+			s := g.byName[name]
+			w.Want(Stake{Type: "service", Name: name, Want: JSON(s.want), From: s.from, For: s.sites, Needs: unique(s.needs), After: packages})
+		}
+	},
+	Claims: Claiming(func(w ServiceWant) []Claim {
+		if w.Running == nil && w.AtBoot == nil {
+			return []Claim{{Need: Finds, Sort: ClaimService, What: w.Name}}
+		}
+		return []Claim{{Need: Owns, Sort: ClaimService, What: w.Name}}
+	}),
+	Judge:  Judging(judgeService),
+	Nudged: nudgedService,
+})
+
+// services is what is gathered of services, in the order in which they were first
+// wanted.
+type services struct {
+	byName map[string]*wantedService
+	order  []string
 }
 
-var _ = register("service", serviceKind{judgeService})
+type wantedService struct {
+	want  ServiceWant
+	from  declare.Position
+	needs []string
+	sites []string // that alone call for it
+}
+
+// Service wants a service to be as is said, nil leaving a half alone; what is nearer
+// to the host comes later.
+func (w *Wanting) Service(name string, running, atBoot *bool, from declare.Position) {
+	g := gathering[services](w, "service")
+	if g.byName == nil {
+		g.byName = map[string]*wantedService{}
+	}
+	s := g.byName[name]
+	if s == nil {
+		s = &wantedService{want: ServiceWant{Name: name}, from: from}
+		g.byName[name] = s
+		g.order = append(g.order, name)
+	}
+	if running != nil || atBoot != nil {
+		s.from = from
+	}
+	if running != nil {
+		s.want.Running = running
+	}
+	if atBoot != nil {
+		s.want.AtBoot = atBoot
+	}
+}
+
+// ServiceFor wants a service that serves a site to run and to start at boot. It needs
+// some stakes first.
+func (w *Wanting) ServiceFor(site, name string, needs []string, from declare.Position) {
+	g := gathering[services](w, "service")
+	before := g.byName[name]
+	declared := before != nil && len(before.sites) == 0
+	yes := true
+	w.Service(name, &yes, &yes, from)
+	s := g.byName[name]
+	if !declared {
+		s.sites = append(s.sites, site)
+	}
+	s.needs = append(s.needs, needs...)
+}
+
+// WantsService says whether a service is wanted in any way.
+func (w *Wanting) WantsService(name string) bool {
+	return gathering[services](w, "service").byName[name] != nil
+}
+
+func unique(list []string) []string {
+	seen := map[string]bool{}
+	out := list[:0]
+	for _, s := range list {
+		if !seen[s] {
+			seen[s] = true
+			out = append(out, s)
+		}
+	}
+	return out
+}
+
+func checkServices(c *check.Checker, s declare.Settings, at []string) {
+	list := declare.Get[map[string]*Service](s, "services")
+	for _, name := range sortedKeys(list) {
+		here := check.At(at, "services", name)
+		c.Names(list[name].Names, check.At(here, "names"), form.Service, "service")
+		if !form.Service.MatchString(name) {
+			c.Say(here, fmt.Sprintf("%q is not a service name", name), "use the unit's name without .service")
+		} else if strings.HasSuffix(name, ".service") {
+			c.Say(here, fmt.Sprintf("%q has its unit's ending", name), fmt.Sprintf("write %q", strings.TrimSuffix(name, ".service")))
+		}
+	}
+}
 
 func (f ServiceFound) running() bool {
 	return f.Active == "active" || f.Active == "reloading" || f.Active == "activating"
@@ -236,8 +358,8 @@ func reasons(nudges []Nudge, w ServiceWork) string {
 	return strings.Join(out, "; ")
 }
 
-// Nudged reloads or restarts a service whose own stake is as declared.
-func (k serviceKind) Nudged(in Input) (*Move, error) {
+// nudgedService reloads or restarts a service whose own stake is as declared.
+func nudgedService(in Input) (*Move, error) {
 	found, err := Decode[ServiceFound](in.Memo, "found "+in.Stake.Local(), in.Found)
 	if err != nil {
 		return nil, err

@@ -1,26 +1,33 @@
 package stake
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strconv"
+	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
 
 	"northstake/core/declare"
+	"northstake/core/render"
 )
 
 // SiteWant is a virtual host's configuration: the text, where it lies, and for
 // each of its lines the place in the declaration that it was rendered from.
 type SiteWant struct {
-	Server string             `json:"server"`
-	Layout Layout             `json:"layout"`
-	File   string             `json:"file"`
-	Link   string             `json:"link,omitempty"`
-	Text   string             `json:"text"`
-	Lines  []declare.Position `json:"lines"`
-	Listen []int              `json:"listen"`
-	Roots  []string           `json:"roots,omitempty"`    // what the server reads
-	Dirs   []string           `json:"declared,omitempty"` // directories whose owner and mode are declared
+	Server  string             `json:"server"`
+	Service string             `json:"service"`
+	Program string             `json:"program"` // name of the server's process
+	User    string             `json:"user"`    // account that reads sites
+	File    string             `json:"file"`
+	Link    string             `json:"link,omitempty"`
+	Text    string             `json:"text"`
+	Lines   []declare.Position `json:"lines"`
+	Listen  []int              `json:"listen"`
+	Names   []string           `json:"names"`
+	Roots   []string           `json:"roots,omitempty"`    // what the server reads
+	Dirs    []string           `json:"declared,omitempty"` // directories whose owner and mode are declared
 }
 
 // SiteFound is what lies there. Loaded says whether the running server took its
@@ -42,7 +49,89 @@ type Shut struct {
 	Entry Entry  `json:"entry"`
 }
 
-var _ = register("site", kindOf[SiteWant, SiteFound](judgeSite))
+var _ = Register(Kind{
+	Type: "site", After: []string{"link"},
+	Implied: func(w *Wanting) error {
+		for _, name := range w.D.SitesOn(w.Host) {
+			if err := wantSite(w, name); err != nil {
+				return err
+			}
+		}
+		return nil
+	},
+	Claims: Claiming(func(w SiteWant) []Claim {
+		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}, {Need: Finds, Sort: ClaimService, What: w.Service}}
+		if w.Link != "" {
+			out = append(out, Claim{Need: Owns, Sort: ClaimPath, What: w.Link})
+		}
+		for _, n := range w.Names {
+			for _, p := range w.Listen {
+				out = append(out, Claim{Need: Owns, Sort: ClaimName, What: fmt.Sprintf("%s:%d", n, p)})
+			}
+		}
+		for _, root := range w.Roots {
+			out = append(out, Claim{Need: Finds, Sort: ClaimPath, What: root})
+		}
+		return out
+	}),
+	Judge: Judging(judgeSite),
+})
+
+// wantSite wants all that a site implies: its server's package and service, its roots
+// with what is published there, its virtual host, and its ports.
+func wantSite(w *Wanting, name string) error {
+	s, at := w.D.Sites[name], w.D.At("site", name, "server")
+	layout, ok := w.Layouts[s.Server]
+	if !ok {
+		return fmt.Errorf("%s:%d: host %s (%s) has no known layout for server %q", at.File, at.Line, w.Host, w.Traits.System, s.Server)
+	}
+	pkg := w.PackageFor(name, layout.Package, at)
+	root := cmp.Or(s.Root, layout.RootBase+"/"+name)
+	needs := []string{pkg, wantRoot(w, name, name, pkg, root, s.Content, w.D.At("site", name, "root"))}
+	roots := []string{root}
+	for _, u := range sortedKeys(s.Paths) {
+		p := s.Paths[u]
+		needs = append(needs, wantRoot(w, name, name+strings.ReplaceAll(u, "/", "-"), pkg, p.Root, p.Content, w.D.At("site", name, "path", u, "root")))
+		if !slices.Contains(roots, p.Root) {
+			roots = append(roots, p.Root)
+		}
+	}
+	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: layout.Listens})
+	if err != nil {
+		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
+	}
+	want := SiteWant{Server: s.Server, Service: layout.Service, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines,
+		Listen: s.ListenOn(), Names: s.Names, Roots: roots, File: layout.SitesDir + "/northstake-" + name + ".conf"}
+	for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
+		want.Dirs = append(want.Dirs, d.Name)
+	}
+	if layout.LinkDir != "" {
+		want.Link = layout.LinkDir + "/northstake-" + name + ".conf"
+	}
+	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: w.D.At("site", name), Needs: needs})
+	w.ServiceFor(name, layout.Service, []string{pkg, Local("site", name)}, at)
+	for i, port := range s.ListenOn() {
+		w.PortFor(name, port, w.D.At("site", name, "listen", strconv.Itoa(i)))
+	}
+	return nil
+}
+
+// wantRoot wants a document root and returns the name of its stake: content where
+// something is published, a plain directory elsewhere.
+func wantRoot(w *Wanting, site, name, pkg, root string, c *declare.Content, from declare.Position) string {
+	if c == nil {
+		w.Want(Stake{Type: "directory", Name: root, Site: site, From: from,
+			Want: JSON(DirectoryWant{Path: root, Owner: "root", Group: "root", Mode: "0755"})})
+		return Local("directory", root)
+	}
+	want := wantedContent(w.D, root, c)
+	s := Stake{Type: "content", Name: name, Site: site, Want: JSON(want), From: from}
+	if want.Owner != "root" || want.Group != "root" {
+		s.Needs = []string{pkg} // it may bring the account
+	}
+	w.Want(s)
+	return Local("content", name)
+}
 
 func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	var d differences
@@ -61,11 +150,11 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	v := Verdict{Gone: f.File.Kind == "" && f.Link.Kind == "", Touched: f.File.Touched}
 	onDisk := len(d) > 0
 	if !onDisk && f.Loaded != nil && !*f.Loaded {
-		d.add("loaded", "yes", "no, "+w.Layout.Service+" runs with an older configuration")
+		d.add("loaded", "yes", "no, "+w.Service+" runs with an older configuration")
 	}
 	v.Differences = d
 	for _, port := range w.Listen {
-		if l := in.Traits.On(port); l != nil && l.Program != w.Layout.Program {
+		if l := in.Traits.On(port); l != nil && l.Program != w.Program {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),
 				fmt.Sprintf("stop that program on %s, or let the site listen elsewhere", in.Stake.Host)})
@@ -76,7 +165,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 			continue // its own stake sees to that
 		}
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
-			fmt.Sprintf("account %s of %s cannot get to %s: %s (%s, owner %s, group %s) does not let it through", w.Layout.User, w.Layout.Service, shut.Root, shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group),
+			fmt.Sprintf("account %s of %s cannot get to %s: %s (%s, owner %s, group %s) does not let it through", w.User, w.Service, shut.Root, shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group),
 			fmt.Sprintf("let others pass through %s (chmod o+x), declare the directory with another mode, or declare another root", shut.At)})
 	}
 	if len(d) == 0 {
@@ -86,7 +175,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	if !onDisk {
 		reason = "its site " + in.Stake.Site + " is written and not loaded"
 	}
-	v.Nudges = []Nudge{{Target: Local("service", w.Layout.Service), How: "reload", Reason: reason}}
+	v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: reason}}
 	if !onDisk {
 		return v
 	}

@@ -1,6 +1,29 @@
 package stake
 
-import "fmt"
+import (
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
+)
+
+// PackageSource is an extra source of packages with the key that it is signed with.
+type PackageSource struct {
+	URL    string   `toml:"url" json:"url" doc:"Where the source is: of the Debian family what stands before the suites, of the Red Hat family where its repodata is." required:"true" example:"\"https://packages.saltmarsh.test/debian\""`
+	Key    string   `toml:"key" json:"key" doc:"File beside the declaration with the public key that the source is signed with." required:"true" example:"\"files/ferries.asc\""`
+	Suites []string `toml:"suites" json:"suites,omitempty" doc:"Suites of a source of the Debian family." default:"none: a flat source" example:"[\"bookworm\"]"`
+	Parts  []string `toml:"parts" json:"parts,omitempty" doc:"Components of those suites." example:"[\"main\"]"`
+	Family string   `toml:"family" json:"family,omitempty" doc:"The only family of systems whose hosts get it." default:"all get it" example:"\"debian\""`
+
+	SignedLists bool `toml:"signed_lists" json:"signed_lists,omitempty" doc:"Whether, on the Red Hat family, the lists are signed too, and not the packages alone." default:"false" example:"true"`
+}
+
+// TextFiles is the file with the key.
+func (s *PackageSource) TextFiles() []string { return []string{s.Key} }
 
 // SourceWant is an extra source of packages. Suites and Parts are those of the
 // Debian family; a source without suites is flat. Key is the public key that it is
@@ -33,7 +56,75 @@ type SourceFileFound struct {
 	Same  bool   `json:"same"` // the text is as it is to be
 }
 
-var _ = register("source", kindOf[SourceWant, SourceFound](judgeSource))
+var _ = Register(Kind{
+	Type:      "source",
+	Rehearsal: `source.ferries = { url = "{url}", key = "files/ferries.asc" }`,
+	Settings:  []declare.Setting{declare.Table[PackageSource]("source", "NAME", "Extra sources of packages, by a name of your own.", `{ ferries = { url = "https://packages.saltmarsh.test/debian", key = "files/ferries.asc" } }`)},
+	Check:     checkSources,
+	Wanted: func(w *Wanting) error {
+		all := map[string]declare.For[*PackageSource]{} // that are for the host's family, the nearest of each name
+		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
+			for name, source := range declare.Get[map[string]*PackageSource](s, "source") {
+				if source.Family == "" || source.Family == w.Traits.Family {
+					all[name] = declare.For[*PackageSource]{Name: name, Is: source, From: at("source", name)}
+				}
+			}
+		})
+		for _, name := range sortedKeys(all) {
+			s := all[name]
+			key, err := w.D.TextBeside(s.Is.Key)
+			if err != nil {
+				return fmt.Errorf("%s:%d: source %s: %w", s.From.File, s.From.Line, name, err)
+			}
+			w.Want(Stake{Type: "source", Name: name, From: s.From,
+				Want: JSON(SourceWant{Name: name, URL: s.Is.URL, Suites: s.Is.Suites, Parts: s.Is.Parts, Key: []byte(key), SignedLists: s.Is.SignedLists})})
+		}
+		return nil
+	},
+	Claims: Claiming(func(w SourceWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: "source " + w.Name}} }),
+	Judge:  Judging(judgeSource),
+})
+
+func checkSources(c *check.Checker, s declare.Settings, at []string) {
+	list := declare.Get[map[string]*PackageSource](s, "source")
+	for _, name := range sortedKeys(list) {
+		checkSource(c, name, list[name], check.At(at, "source", name))
+	}
+}
+
+func checkSource(c *check.Checker, name string, s *PackageSource, at []string) {
+	if !form.PlainName.MatchString(name) {
+		c.Say(at, fmt.Sprintf("source name %q has characters it cannot have", name), "use lower-case letters, digits and hyphens")
+	}
+	u, err := url.Parse(s.URL)
+	if s.URL != "" && (err != nil || u.User != nil || !slices.Contains([]string{"http", "https", "file"}, u.Scheme) || form.Bad(s.URL) != "" || u.Scheme != "file" && u.Host == "") {
+		fix := "write an http:, https: or file: URL"
+		if err == nil && u.User != nil {
+			fix = "leave the account out of it: what is declared can be read by many"
+		}
+		c.Say(check.At(at, "url"), fmt.Sprintf("%q is not the URL of a source", s.URL), fix)
+	}
+	for key, list := range map[string][]string{"suites": s.Suites, "parts": s.Parts} {
+		for i, v := range list {
+			fix := "write it as the source's owner does"
+			if v == "/" || v == "./" {
+				fix = "leave suites out: the source is then a flat one, which is what this stands for"
+			}
+			if !form.Suite.MatchString(v) {
+				c.Say(check.At(at, key, strconv.Itoa(i)), fmt.Sprintf("%q cannot stand among the %s of a source", v, key), fix)
+			}
+		}
+	}
+	if len(s.Parts) > 0 && len(s.Suites) == 0 {
+		c.Say(check.At(at, "parts"), "parts belong to suites, and none is declared", "add suites = [\"…\"]")
+	}
+	if s.Family != "" && !form.PlainName.MatchString(s.Family) {
+		c.Say(check.At(at, "family"), fmt.Sprintf("%q is not the name of a family of systems", s.Family), "northstake show HOST names the family of a host")
+	}
+	if s.Key != "" {
+		c.Beside(s.Key, check.At(at, "key"))
+	}
+}
 
 func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
 	var d differences

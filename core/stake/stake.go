@@ -6,7 +6,8 @@ package stake
 import (
 	"encoding/json"
 	"fmt"
-	"sort"
+	"maps"
+	"slices"
 	"strings"
 	"time"
 
@@ -125,67 +126,6 @@ type Touch struct {
 	What  string    `json:"what,omitempty"`
 }
 
-// Kind is one kind of stake. Judge compares a reading with what is wanted; it
-// is pure, and the same input gives the same verdict.
-type Kind interface {
-	Judge(in Input) (Verdict, error)
-}
-
-// Nudger is a kind that can take notice of another stake's change.
-type Nudger interface {
-	// Nudged returns the move that in.Nudges call for, for a stake that needs
-	// no move of its own; nil when there is nothing to do.
-	Nudged(in Input) (*Move, error)
-}
-
-// Joiner is a kind of which one step can make several moves together.
-type Joiner interface {
-	// Join makes one move of several that join, which stand in their order.
-	Join(moves []Move) Move
-}
-
-var kinds = map[string]Kind{}
-
-// register makes a kind known; each kind's file calls it once.
-func register(typ string, k Kind) struct{} {
-	kinds[typ] = k
-	return struct{}{}
-}
-
-// KindOf returns the kind with the given type.
-func KindOf(typ string) (Kind, error) {
-	if k, ok := kinds[typ]; ok {
-		return k, nil
-	}
-	return nil, fmt.Errorf("no kind of stake is called %q; there are %s", typ, strings.Join(Types(), ", "))
-}
-
-// Types lists the kinds there are, sorted.
-func Types() []string {
-	var out []string
-	for t := range kinds {
-		out = append(out, t)
-	}
-	sort.Strings(out)
-	return out
-}
-
-// kindOf adapts a judge of decoded values to Kind.
-type kindOf[W, F any] func(in Input, want W, found F) Verdict
-
-func (k kindOf[W, F]) Judge(in Input) (Verdict, error) {
-	local := in.Stake.Local()
-	want, err := Decode[W](in.Memo, "want "+local, in.Stake.Want)
-	if err != nil {
-		return Verdict{}, fmt.Errorf("%s: what is wanted cannot be read: %w", in.Stake.Address(), err)
-	}
-	found, err := Decode[F](in.Memo, "found "+local, in.Found)
-	if err != nil {
-		return Verdict{}, fmt.Errorf("%s: the reading cannot be understood: %w", in.Stake.Address(), err)
-	}
-	return k(in, want, found), nil
-}
-
 // last decodes a remembered value; ok is false when there is none.
 func last[T any](raw json.RawMessage) (v T, ok bool) {
 	return v, len(raw) > 0 && json.Unmarshal(raw, &v) == nil
@@ -236,3 +176,5 @@ func count(n int, one, many string) string {
 	}
 	return fmt.Sprintf("%d %s", n, many)
 }
+
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

@@ -383,7 +383,7 @@ func TestSources(t *testing.T) {
 func TestWhatIsInTheWay(t *testing.T) {
 	root := Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
 	shut := Shut{Root: "/srv/private/www", At: "/srv/private", Entry: Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0700"}}
-	site := SiteWant{Layout: Layout{User: "www-data", Service: "nginx"}, Roots: []string{"/srv/private/www"}}
+	site := SiteWant{User: "www-data", Service: "nginx", Roots: []string{"/srv/private/www"}}
 	minded := site
 	minded.Dirs = []string{"/srv/private"}
 	yes := true

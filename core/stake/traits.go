@@ -2,27 +2,26 @@ package stake
 
 // Traits are what a host is, whatever is declared.
 type Traits struct {
-	Hostname       string            `json:"hostname"`
-	System         string            `json:"system"`
-	Family         string            `json:"family"`
-	Kernel         string            `json:"kernel"`
-	Architecture   string            `json:"architecture"`
-	CPUs           int               `json:"cpus"`
-	Memory         int64             `json:"memory"` // bytes
-	Disks          []Disk            `json:"disks"`
-	Addresses      []string          `json:"addresses"`
-	IPv6           bool              `json:"ipv6"`
-	Listeners      []Listener        `json:"listeners"`
-	PackageManager string            `json:"package_manager"`
-	ServiceManager string            `json:"service_manager"`
-	Firewall       string            `json:"firewall"`
-	SSHPort        int               `json:"ssh_port"`                 // where the connection arrived on the host
-	Confinement    string            `json:"confinement,omitempty"`    // SELinux with its mode, AppArmor, or none
-	ClockSkew      string            `json:"clock_skew,omitempty"`     // how far the host's clock is ahead, "" under two seconds
-	Boot           string            `json:"boot,omitempty"`           // changes with every restart
-	RestartNeeded  string            `json:"restart_needed,omitempty"` // why the host needs a restart
-	WebServers     []WebServer       `json:"web_servers,omitempty"`
-	Servers        map[string]Layout `json:"servers"`
+	Hostname       string      `json:"hostname"`
+	System         string      `json:"system"`
+	Family         string      `json:"family"`
+	Kernel         string      `json:"kernel"`
+	Architecture   string      `json:"architecture"`
+	CPUs           int         `json:"cpus"`
+	Memory         int64       `json:"memory"` // bytes
+	Disks          []Disk      `json:"disks"`
+	Addresses      []string    `json:"addresses"`
+	IPv6           bool        `json:"ipv6"`
+	Listeners      []Listener  `json:"listeners"`
+	PackageManager string      `json:"package_manager"`
+	ServiceManager string      `json:"service_manager"`
+	Firewall       string      `json:"firewall"`
+	SSHPort        int         `json:"ssh_port"`                 // where the connection arrived on the host
+	Confinement    string      `json:"confinement,omitempty"`    // SELinux with its mode, AppArmor, or none
+	ClockSkew      string      `json:"clock_skew,omitempty"`     // how far the host's clock is ahead, "" under two seconds
+	Boot           string      `json:"boot,omitempty"`           // changes with every restart
+	RestartNeeded  string      `json:"restart_needed,omitempty"` // why the host needs a restart
+	WebServers     []WebServer `json:"web_servers,omitempty"`
 }
 
 // WebServer is a web server that is installed. Name is the one that declarations

@@ -2,12 +2,13 @@ package family
 
 import (
 	"fmt"
-	"northstake/host/system"
 	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
 	"syscall"
+
+	"northstake/host/system"
 )
 
 // Account is one line of passwd(5).

@@ -2,10 +2,11 @@ package family
 
 import (
 	"fmt"
-	"northstake/host/system/systemtest"
 	"os"
 	"strings"
 	"testing"
+
+	"northstake/host/system/systemtest"
 )
 
 // The outermost directory that does not let an account through is named, by the

@@ -6,7 +6,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"northstake/host/system"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -14,6 +13,8 @@ import (
 	"time"
 
 	debversion "github.com/knqyf263/go-deb-version"
+
+	"northstake/host/system"
 )
 
 // apt is the package manager of the Debian family (apt-get(8), dpkg(1)).

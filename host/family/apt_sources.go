@@ -4,11 +4,12 @@ import (
 	"bytes"
 	"context"
 	"fmt"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"path"
 	"path/filepath"
 	"strings"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 type aptSources struct{ apt }

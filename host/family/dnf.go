@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -13,6 +12,8 @@ import (
 	"time"
 
 	rpmversion "github.com/knqyf263/go-rpm-version"
+
+	"northstake/host/system"
 )
 
 // dnf is the package manager of the Red Hat family (dnf(8), rpm(8)).

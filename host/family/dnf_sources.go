@@ -4,12 +4,13 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"os"
 	"path"
 	"path/filepath"
 	"strings"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 type dnfSources struct{ dnf }

@@ -7,13 +7,14 @@ import (
 	"embed"
 	"fmt"
 	"io/fs"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"path"
 	"slices"
 	"strings"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 //go:embed families
@@ -47,6 +48,17 @@ var builtIn = func() []Family {
 	}
 	panic(err) // they are embedded, and a test reads them
 }()
+
+// Layouts are how web servers lie on systems of a family, by their names; nil where
+// none is known by that name.
+func Layouts(name string) map[string]stake.Layout {
+	for _, f := range builtIn {
+		if f.Name == name {
+			return f.Servers
+		}
+	}
+	return nil
+}
 
 // ReadFamilies reads the families in the folders of a file system, each from its
 // family.toml, in the order of their names.

@@ -1,15 +1,17 @@
 package family
 
 import (
-	"northstake/core/declare"
-	"northstake/core/resolve"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 	"testing/fstest"
+
+	"northstake/core/declare"
+	"northstake/core/lint"
+	"northstake/core/resolve"
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // machine makes a folder that says of itself which system it is.
@@ -58,7 +60,7 @@ func TestAThirdFamilyIsOneFolder(t *testing.T) {
 	if manager := f.PackageManager(m); manager.Name() != "apt" {
 		t.Fatalf("%v", manager)
 	}
-	d, problems := declare.Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
 name = "g"
 [reach]
 user = "k"
@@ -75,7 +77,7 @@ names = ["s.test"]
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, "a", stake.Traits{Family: f.Name, Servers: f.Servers})
+	h, err := resolve.OneHost(d, "a", stake.Traits{Family: f.Name}, f.Servers)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -89,7 +91,7 @@ names = ["s.test"]
 	if got, want := strings.Join(names, " "), "package/tide-tables package/nginx-skerry directory/opt/www/s site/s service/clockd service/webd port/80-tcp"; got != want {
 		t.Errorf("the stakes are\n%s, want\n%s", got, want)
 	}
-	if _, err := resolve.OneHost(d, "a", stake.Traits{System: "Skerry OS"}); err == nil || !strings.Contains(err.Error(), "no known layout") {
+	if _, err := resolve.OneHost(d, "a", stake.Traits{System: "Skerry OS"}, nil); err == nil || !strings.Contains(err.Error(), "no known layout") {
 		t.Errorf("without a family: %v", err)
 	}
 }

@@ -3,9 +3,10 @@ package family
 import (
 	"fmt"
 	"maps"
-	"northstake/core/declare"
 	"slices"
 	"strings"
+
+	"northstake/core/declare"
 )
 
 // byFamily says what a key means on a family, where that differs.

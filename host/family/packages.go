@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"maps"
 	"math"
-	"northstake/host/system"
 	"os"
 	"slices"
 	"strconv"
@@ -14,6 +13,8 @@ import (
 	"time"
 
 	"golang.org/x/sys/unix"
+
+	"northstake/host/system"
 )
 
 // Package is one record of a package manager. State is "installed", or another

@@ -4,13 +4,14 @@ import (
 	"context"
 	"fmt"
 	"io"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // said answers commands by what they begin with, and notes them.

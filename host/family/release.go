@@ -1,8 +1,9 @@
 package family
 
 import (
-	"northstake/host/system"
 	"strings"
+
+	"northstake/host/system"
 )
 
 // Release reads what system the machine has, by os-release(5).

@@ -2,12 +2,13 @@ package family
 
 import (
 	"fmt"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
 	"syscall"
+
+	"northstake/host/system"
 )
 
 // RestartNeeded says why the machine needs a restart, "" where it does not. That it

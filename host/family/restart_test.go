@@ -1,9 +1,10 @@
 package family
 
 import (
-	"northstake/host/system/systemtest"
 	"strings"
 	"testing"
+
+	"northstake/host/system/systemtest"
 )
 
 func TestWhyARestartIsNeeded(t *testing.T) {

@@ -3,6 +3,7 @@ package family
 import (
 	"context"
 	"errors"
+
 	"northstake/host/system"
 )
 

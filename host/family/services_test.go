@@ -3,10 +3,11 @@ package family
 import (
 	"context"
 	"fmt"
-	"northstake/host/system/systemtest"
 	"os"
 	"strings"
 	"testing"
+
+	"northstake/host/system/systemtest"
 )
 
 // Without systemd a service stands as its script says, and starts at boot where a

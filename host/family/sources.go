@@ -2,8 +2,9 @@ package family
 
 import (
 	"context"
-	"northstake/core/stake"
 	"strings"
+
+	"northstake/core/stake"
 )
 
 // SourceForm is how a package manager takes an extra source.

@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"sort"
@@ -15,6 +14,8 @@ import (
 
 	"github.com/coreos/go-systemd/v22/dbus"
 	godbus "github.com/godbus/dbus/v5"
+
+	"northstake/host/system"
 )
 
 // Units is systemd over its private socket (org.freedesktop.systemd1(5)).

@@ -5,12 +5,13 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+
+	"northstake/host/system"
 )
 
 // initScripts is where the scripts of System V's init lie (init-d-script(5)).

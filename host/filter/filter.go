@@ -5,6 +5,7 @@ package filter
 
 import (
 	"context"
+
 	"northstake/core/stake"
 	"northstake/host/system"
 )

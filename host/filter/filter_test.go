@@ -2,9 +2,10 @@ package filter
 
 import (
 	"fmt"
-	"northstake/core/stake"
 	"strings"
 	"testing"
+
+	"northstake/core/stake"
 )
 
 const ruleset = `{"nftables":[{"metainfo":{"version":"1.0.6"}},
@@ -161,9 +162,9 @@ func FuzzInRange(f *testing.F) {
 }
 
 func FuzzGeneration(f *testing.F) {
-	f.Add(make([]byte, 28))
+	f.Add([]byte{0, 0, 0, 0, 8, 0, 1, 0, 0, 0, 0, 7})
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if _, err := parseGeneration(b, 1); err == nil && len(b) < 28 {
+		if _, err := parseGeneration(b); err == nil && len(b) < 12 {
 			t.Fatal("a generation in too few bytes")
 		}
 	})
@@ -184,6 +185,18 @@ func TestTheTableThatIsKept(t *testing.T) {
 	for _, manager := range []string{"systemd", "init scripts"} {
 		if l := LoaderFor(manager); !strings.Contains(l.Text, "nft -f "+File) {
 			t.Errorf("what %s loads is\n%s", manager, l.Text)
+		}
+	}
+}
+
+func TestTheGenerationIsRead(t *testing.T) {
+	if n, err := parseGeneration([]byte{10, 0, 0, 0, 8, 0, 2, 0, 0, 0, 0, 9, 8, 0, 1, 0, 0, 0, 1, 7}); n != 263 || err != nil {
+		t.Errorf("%d, %v", n, err)
+	}
+	if n, err := Generation(); err == nil {
+		again, err := Generation()
+		if err != nil || again < n {
+			t.Errorf("%d, then %d, %v", n, again, err)
 		}
 	}
 }

@@ -4,13 +4,14 @@ import (
 	"context"
 	"fmt"
 	"net"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"slices"
 	"strconv"
 	"strings"
 
 	godbus "github.com/godbus/dbus/v5"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // firewalld is firewalld(1) over the system's message bus

@@ -1,8 +1,9 @@
 package filter
 
 import (
-	"northstake/core/stake"
 	"strings"
+
+	"northstake/core/stake"
 )
 
 // Service is the name of what loads North Stake's own table at boot, and BootLink what

@@ -5,11 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"slices"
 	"strconv"
 	"strings"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // ufw is ufw(8). What it keeps is read from its own files, because its program is

@@ -8,15 +8,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"northstake/core/plan"
-	"northstake/host/rod"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"sort"
 	"strconv"
 	"strings"
 	"time"
+
+	"northstake/core/plan"
+	"northstake/host/rod"
+	"northstake/host/system"
 )
 
 // Record is one step in the journal: a file for each, flushed to disk before

@@ -6,15 +6,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
 	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/host/rod"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
-	"os"
-	"strings"
-	"testing"
-	"time"
 )
 
 func TestTheHostsLockIsHeldOnce(t *testing.T) {

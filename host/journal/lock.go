@@ -3,12 +3,13 @@ package journal
 import (
 	"context"
 	"fmt"
-	"northstake/host/rod"
-	"northstake/host/system"
 	"os"
 	"strings"
 	"syscall"
 	"time"
+
+	"northstake/host/rod"
+	"northstake/host/system"
 )
 
 // Lock is the host's lock: held by one run of one rod at a time, and let go by

@@ -5,9 +5,10 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"time"
+
 	"northstake/core/plan"
 	"northstake/host/rod"
-	"time"
 )
 
 // Do records what is there, does the step, and records that it is done.

@@ -10,14 +10,15 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"sync"
 	"syscall"
 
 	"golang.org/x/sync/errgroup"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // blobFile is where a piece of content that was sent lies on the host: in one of

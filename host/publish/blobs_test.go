@@ -1,16 +1,17 @@
 package publish
 
 import (
-	"northstake/core/declare"
-	"northstake/core/stake"
-	"northstake/host/system"
-	"northstake/host/system/systemtest"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"golang.org/x/sys/unix"
+
+	"northstake/core/declare"
+	"northstake/core/stake"
+	"northstake/host/system"
+	"northstake/host/system/systemtest"
 )
 
 // Bytes that are not the ones they are named by are not taken.

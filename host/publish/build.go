@@ -4,8 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"os"
 	"path"
 	"path/filepath"
@@ -15,6 +13,9 @@ import (
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // buildTree makes the whole new tree ready beside the live one and flushes it to

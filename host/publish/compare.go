@@ -6,15 +6,16 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"northstake/core/declare"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"os"
 	"path"
 	"path/filepath"
 	"sort"
 	"sync"
 	"syscall"
+
+	"northstake/core/declare"
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // wantedTree is a ContentWant prepared for comparing: what is wanted at each

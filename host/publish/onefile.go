@@ -4,13 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+
 	"northstake/core/declare"
 	"northstake/core/stake"
 	"northstake/host/rod"
 	"northstake/host/system"
-	"os"
-	"path/filepath"
-	"syscall"
 )
 
 // oneFile is the only file of a tree that is not as wanted. It is put into place by

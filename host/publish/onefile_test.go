@@ -2,14 +2,15 @@ package publish
 
 import (
 	"fmt"
-	"northstake/core/stake"
-	"northstake/host/system"
-	"northstake/host/system/systemtest"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+	"northstake/host/system/systemtest"
 )
 
 func statOf(t *testing.T, path string) *syscall.Stat_t {

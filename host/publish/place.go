@@ -3,14 +3,15 @@ package publish
 import (
 	"fmt"
 	"io"
-	"northstake/core/declare"
-	"northstake/core/stake"
-	"northstake/host/rod"
-	"northstake/host/system"
 	"os"
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"northstake/core/declare"
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/host/system"
 )
 
 // ownership is who owns the files and directories of a tree, and with which modes.

@@ -4,14 +4,15 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"northstake/core/stake"
-	"northstake/host/rod"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/host/system"
 )
 
 // Before is where the tree that a step replaces is kept. Entry is what

@@ -5,13 +5,14 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
 	"northstake/core/declare"
 	"northstake/core/stake"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
-	"os"
-	"path/filepath"
-	"testing"
 )
 
 func hash(s string) string {

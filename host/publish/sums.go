@@ -5,12 +5,13 @@ import (
 	"encoding/gob"
 	"encoding/hex"
 	"io"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"sync"
 	"syscall"
 	"time"
+
+	"northstake/host/system"
 )
 
 // fileID is a state of a file: an edit that puts the old time back still

@@ -5,13 +5,14 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"northstake/host/system"
 	"os"
 	"path/filepath"
 	"strings"
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"northstake/host/system"
 )
 
 // switchTree exchanges the live tree and the new one in one instant. Where the

@@ -3,15 +3,8 @@ package reach
 import (
 	"context"
 	"crypto/sha256"
-	"encoding/hex"
-	"errors"
 	"fmt"
-	"os"
-	"path/filepath"
-	"strings"
 	"sync"
-
-	"golang.org/x/crypto/ssh"
 
 	"northstake/host/rod"
 )
@@ -26,10 +19,10 @@ type Pool struct {
 }
 
 type entry struct {
-	mu     sync.Mutex
-	client *ssh.Client
-	conn   *rod.Conn
-	print  string // of the target and its keys
+	mu    sync.Mutex
+	conn  *rod.Conn
+	end   func() // of what carries it
+	print string // of the target and its keys
 }
 
 // NewPool makes a pool that sends rods from rods.
@@ -38,7 +31,7 @@ func NewPool(rods Rods) *Pool { return &Pool{rods: rods, conns: map[string]*entr
 // fingerprint tells whether a kept connection was made with the same means.
 func fingerprint(t Target, known KnownKeys) string {
 	h := sha256.New()
-	fmt.Fprintf(h, "%q %q %d %q %t %q %q %q %t", t.Host, t.Address, t.Port, t.User, t.Sudo, t.Password, t.SudoPassword, t.Key, t.Local)
+	fmt.Fprintf(h, "%q %q %d %q %t %q %q %q %q", t.Host, t.Address, t.Port, t.User, t.Sudo, t.Password, t.SudoPassword, t.Key, t.Via)
 	for _, k := range known.Own {
 		fmt.Fprintf(h, "%q", k.Key)
 	}
@@ -63,43 +56,32 @@ func (p *Pool) Rod(ctx context.Context, key string, t Target, known KnownKeys) (
 		return e.conn, nil
 	}
 	e.close()
-	conn, client, err := p.fresh(ctx, t, known)
+	conn, end, err := p.start(ctx, t, known)
 	if err != nil {
 		return nil, err
 	}
-	e.client, e.conn, e.print = client, conn, print
+	e.conn, e.end, e.print = conn, end, print
 	return conn, nil
 }
 
 // Fresh makes a new connection that is not kept; close ends it.
 func (p *Pool) Fresh(ctx context.Context, t Target, known KnownKeys) (conn *rod.Conn, close func(), err error) {
-	conn, client, err := p.fresh(ctx, t, known)
+	conn, end, err := p.start(ctx, t, known)
 	if err != nil {
 		return nil, nil, err
 	}
 	return conn, func() {
 		conn.Close()
-		if client != nil {
-			client.Close()
-		}
+		end()
 	}, nil
 }
 
-func (p *Pool) fresh(ctx context.Context, t Target, known KnownKeys) (*rod.Conn, *ssh.Client, error) {
-	if t.Local {
-		conn, err := StartLocal(ctx, t, p.rods)
-		return conn, nil, err
-	}
-	client, err := Dial(ctx, t, known)
+func (p *Pool) start(ctx context.Context, t Target, known KnownKeys) (*rod.Conn, func(), error) {
+	way, err := WayOf(t.Via)
 	if err != nil {
 		return nil, nil, err
 	}
-	conn, err := StartRod(ctx, client, t, p.rods, "linux/amd64")
-	if err != nil {
-		client.Close()
-		return nil, nil, err
-	}
-	return conn, client, nil
+	return way.Start(ctx, t, known, p.rods)
 }
 
 // Drop closes a kept connection, after it broke or its host changed.
@@ -130,46 +112,7 @@ func (p *Pool) Close() {
 func (e *entry) close() {
 	if e.conn != nil {
 		e.conn.Close()
+		e.end()
 	}
-	if e.client != nil {
-		e.client.Close()
-	}
-	e.conn, e.client = nil, nil
-}
-
-// RodDir finds rods in a directory, as files rod-linux-amd64 and so on.
-type RodDir struct {
-	Dir string
-
-	mu   sync.Mutex
-	rods map[string]loadedRod
-}
-
-type loadedRod struct {
-	program []byte
-	hash    string
-}
-
-// Rod reads the rod for a platform, once.
-func (d *RodDir) Rod(platform string) ([]byte, string, error) {
-	d.mu.Lock()
-	defer d.mu.Unlock()
-	if r, ok := d.rods[platform]; ok {
-		return r.program, r.hash, nil
-	}
-	file := filepath.Join(d.Dir, "rod-"+strings.ReplaceAll(platform, "/", "-"))
-	b, err := os.ReadFile(file)
-	if errors.Is(err, os.ErrNotExist) {
-		return nil, "", fmt.Errorf("the service has no rod for %s: %s is missing", platform, file)
-	}
-	if err != nil {
-		return nil, "", err
-	}
-	sum := sha256.Sum256(b)
-	if d.rods == nil {
-		d.rods = map[string]loadedRod{}
-	}
-	r := loadedRod{b, hex.EncodeToString(sum[:])[:32]}
-	d.rods[platform] = r
-	return r.program, r.hash, nil
+	e.conn, e.end = nil, nil
 }

@@ -8,9 +8,11 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -19,6 +21,7 @@ import (
 
 	"golang.org/x/crypto/ssh"
 
+	"northstake/core/declare"
 	"northstake/host/rod"
 	"northstake/host/system"
 	"northstake/host/work"
@@ -150,7 +153,7 @@ func (h *sshHost) run(ch ssh.Channel, root string) int {
 		}
 	}
 	fmt.Fprint(ch, "Welcome to quay1, tide is rising\n"+rod.Greeting)
-	work.NewServer(&work.Host{Machine: &system.Machine{Root: root, StateDir: "/state", Run: system.Command}}).ServeConn(&stdio{ch, ch, ch.Close})
+	work.NewServer(&work.Host{Machine: &system.Machine{Root: root, StateDir: "/state", Run: system.Command}}).ServeConn(&stdio{in: ch, out: ch, end: ch.Close})
 	return 0
 }
 
@@ -159,7 +162,7 @@ type noRods struct{}
 func (noRods) Rod(string) ([]byte, string, error) { return []byte("program"), "0123", nil }
 
 func (h *sshHost) target(key []byte) Target {
-	return Target{Host: "quay1", Address: h.address, Port: h.port, User: "keeper", Key: key, Sudo: true}
+	return Target{Host: "quay1", Address: h.address, Port: h.port, User: "keeper", Key: key, Sudo: true, Via: "ssh"}
 }
 
 func trusted(h *sshHost) KnownKeys {
@@ -476,5 +479,24 @@ func TestNothingThatACommandWroteIsLost(t *testing.T) {
 				t.Fatalf("line %d of %s is lost, of %d bytes", i, stream, len(out))
 			}
 		}
+	}
+}
+
+// Each way says here how it is gone, and in core/declare what it needs to be declared.
+func TestEveryWayCanBeDeclared(t *testing.T) {
+	if declared := slices.Sorted(maps.Keys(declare.Ways)); !slices.Equal(declared, Ways()) {
+		t.Errorf("%v can be declared, and %v can be gone", declared, Ways())
+	}
+	for name := range declare.Ways {
+		w, err := WayOf(name)
+		if err != nil || w.Start == nil {
+			t.Errorf("%s cannot be gone: %v", name, err)
+		}
+		if w.Trusts != declare.Ways[name].Login {
+			t.Errorf("%s: a login is declared for hosts that show keys, and for no others", name)
+		}
+	}
+	if _, err := WayOf("boat"); err == nil || !strings.Contains(err.Error(), "local, ssh") {
+		t.Errorf("a way that is none: %v", err)
 	}
 }

@@ -4,11 +4,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"northstake/core/stake"
 	"os"
 	"path/filepath"
 	"syscall"
 	"time"
+
+	"northstake/core/stake"
 )
 
 func lstat(path string) (*syscall.Stat_t, error) {

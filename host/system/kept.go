@@ -3,8 +3,9 @@ package system
 import (
 	"bytes"
 	"fmt"
-	"northstake/core/stake"
 	"os"
+
+	"northstake/core/stake"
 )
 
 // KeptFile is a path as it was before a step: a file's text, a link, or

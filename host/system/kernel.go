@@ -1,27 +1,42 @@
 package system
 
 import (
-	"bytes"
+	"fmt"
 	"math"
 	"net"
-	"northstake/core/stake"
-	"strconv"
+	"os"
+	"slices"
 	"strings"
 	"syscall"
+
+	"github.com/moby/sys/mountinfo"
+	"github.com/prometheus/procfs"
+
+	"northstake/core/stake"
 )
 
 // Boot names the time since the machine was last started: it changes with every
 // restart. In a container the kernel stays, and its first process does not.
 func (m *Machine) Boot() string {
 	id, _ := m.Read("/proc/sys/kernel/random/boot_id") // a machine without one is told apart by its first process
-	stat, _ := m.Read("/proc/1/stat")
-	if i := bytes.LastIndexByte(stat, ')'); i >= 0 {
-		// After the name come the fields from the third on; the 22nd is the start time (proc(5)).
-		if f := bytes.Fields(stat[i+1:]); len(f) > 19 {
-			return strings.TrimSpace(string(id)) + "-" + string(f[19])
-		}
+	boot := strings.TrimSpace(string(id))
+	if stat, err := m.stat(1); err == nil {
+		boot += fmt.Sprintf("-%d", stat.Starttime)
 	}
-	return strings.TrimSpace(string(id))
+	return boot
+}
+
+// stat is the state of a process.
+func (m *Machine) stat(pid int) (procfs.ProcStat, error) {
+	fs, err := m.proc()
+	if err != nil {
+		return procfs.ProcStat{}, err
+	}
+	p, err := fs.Proc(pid)
+	if err != nil {
+		return procfs.ProcStat{}, err
+	}
+	return p.Stat()
 }
 
 // CString is a text that ends with a zero byte.
@@ -38,45 +53,50 @@ func CString(b []int8) string {
 
 // Memory is how much of it the machine has, in bytes; 0 where that is not known.
 func (m *Machine) Memory() int64 {
-	b, err := m.Read("/proc/meminfo")
+	fs, err := m.proc()
 	if err != nil {
 		return 0
 	}
-	for _, line := range strings.Split(string(b), "\n") {
-		if f := strings.Fields(line); len(f) >= 2 && f[0] == "MemTotal:" {
-			n, err := strconv.ParseInt(f[1], 10, 64)
-			if err == nil {
-				return n * 1024
-			}
-		}
+	info, err := fs.Meminfo()
+	if err != nil || info.MemTotalBytes == nil {
+		return 0
 	}
-	return 0
+	return int64(*info.MemTotalBytes)
 }
+
+// proc is the kernel's account of processes (proc(5)).
+func (m *Machine) proc() (procfs.FS, error) { return procfs.NewFS(m.Path("/proc")) }
 
 // diskTypes are the file systems that hold files of their own.
 var diskTypes = map[string]bool{"ext4": true, "ext3": true, "xfs": true, "btrfs": true, "overlay": true, "tmpfs": true, "zfs": true, "fuse.fuse-overlayfs": true}
 
 // Disks lists the mounted file systems that can hold files.
 func (m *Machine) Disks() []stake.Disk {
-	b, err := m.Read("/proc/self/mounts")
+	f, err := os.Open(m.Path("/proc/self/mountinfo"))
+	if err != nil {
+		return nil
+	}
+	defer f.Close()
+	mounts, err := mountinfo.GetMountsFromReader(f, func(i *mountinfo.Info) (skip, stop bool) {
+		return !diskTypes[i.FSType] || slices.ContainsFunc(ownMounts, func(dir string) bool { return strings.HasPrefix(i.Mountpoint, dir) }), false
+	})
 	if err != nil {
 		return nil
 	}
 	var out []stake.Disk
-	for _, line := range strings.Split(string(b), "\n") {
-		f := strings.Fields(line)
-		if len(f) < 3 || !diskTypes[f[2]] || strings.HasPrefix(f[1], "/run") || strings.HasPrefix(f[1], "/dev") || strings.HasPrefix(f[1], "/sys") || strings.HasPrefix(f[1], "/proc") || strings.HasPrefix(f[1], "/etc/") {
-			continue
-		}
+	for _, i := range mounts {
 		var s syscall.Statfs_t
-		if syscall.Statfs(m.Path(f[1]), &s) == nil && s.Blocks > 0 {
+		if syscall.Statfs(m.Path(i.Mountpoint), &s) == nil && s.Blocks > 0 {
 			size, free := int64(s.Blocks)*s.Bsize, int64(s.Bavail)*s.Bsize
 			unit := max(size/4096, 1) // so that every log line is not news of the host
-			out = append(out, stake.Disk{Mount: f[1], Size: size, Free: free / unit * unit})
+			out = append(out, stake.Disk{Mount: i.Mountpoint, Size: size, Free: free / unit * unit})
 		}
 	}
 	return out
 }
+
+// ownMounts are where the system mounts for itself, and container engines single files.
+var ownMounts = []string{"/run", "/dev", "/sys", "/proc", "/etc/"}
 
 // Free is how many bytes a user other than root can still write to the file system
 // of a path, and the largest number where that cannot be known.

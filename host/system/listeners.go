@@ -1,11 +1,11 @@
 package system
 
 import (
-	"northstake/core/stake"
-	"os"
 	"strconv"
 	"strings"
 	"syscall"
+
+	"northstake/core/stake"
 )
 
 // Listeners reads the ports that programs listen on: the sockets from the
@@ -57,35 +57,29 @@ func (m *Machine) socketOwners(all []socket) map[string]owner {
 		want["socket:["+s.inode+"]"] = s.inode
 	}
 	out := map[string]owner{}
-	procs, err := os.ReadDir(m.Path("/proc"))
+	fs, err := m.proc()
+	if err != nil {
+		return out
+	}
+	procs, err := fs.AllProcs()
 	if err != nil {
 		return out
 	}
 	for _, p := range procs {
-		pid, err := strconv.Atoi(p.Name())
+		targets, err := p.FileDescriptorTargets()
 		if err != nil {
-			continue
+			continue // it has ended
 		}
-		dir := m.Path("/proc/" + p.Name() + "/fd")
-		fds, err := os.ReadDir(dir)
-		if err != nil {
-			continue
-		}
-		for _, fd := range fds {
-			target, err := os.Readlink(dir + "/" + fd.Name())
-			if err != nil {
-				continue
-			}
+		for _, target := range targets {
 			inode, ok := want[target]
 			if !ok {
 				continue
 			}
-			if o, known := out[inode]; known && o.pid < pid && o.pid != 1 {
+			if o, known := out[inode]; known && o.pid < p.PID && o.pid != 1 {
 				continue
 			}
-			comm, err := os.ReadFile(m.Path("/proc/" + p.Name() + "/comm"))
-			if err == nil {
-				out[inode] = owner{strings.TrimSpace(string(comm)), pid}
+			if comm, err := p.Comm(); err == nil {
+				out[inode] = owner{comm, p.PID}
 			}
 		}
 	}

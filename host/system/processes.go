@@ -3,7 +3,6 @@ package system
 import (
 	"fmt"
 	"strconv"
-	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -21,21 +20,16 @@ func (m *Machine) ChangedAt(path string) (time.Time, bool) {
 // StartOf is when a process started: field 22 of its stat, in ticks of 10 ms
 // since the machine started (proc(5)).
 func (m *Machine) StartOf(pid string) (time.Time, error) {
-	b, err := m.Read("/proc/" + pid + "/stat")
+	n, err := strconv.Atoi(pid)
 	if err != nil {
-		return time.Time{}, err
+		return time.Time{}, fmt.Errorf("%q is no process", pid)
 	}
-	_, rest, ok := strings.Cut(string(b), ") ")
-	f := strings.Fields(rest)
-	if !ok || len(f) < 20 {
-		return time.Time{}, fmt.Errorf("process %s has an unreadable stat", pid)
-	}
-	ticks, err := strconv.ParseInt(f[19], 10, 64)
+	stat, err := m.stat(n)
 	if err != nil {
 		return time.Time{}, err
 	}
 	began, err := bootedAt()
-	return began.Add(time.Duration(ticks) * 10 * time.Millisecond), err
+	return began.Add(time.Duration(stat.Starttime) * 10 * time.Millisecond), err
 }
 
 // bootedAt is when the machine's clock of ticks began. The two clocks cannot be read

@@ -12,6 +12,8 @@ import (
 	"syscall"
 	"testing"
 	"time"
+
+	"northstake/core/stake"
 )
 
 const listed = `  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode
@@ -48,29 +50,35 @@ func FuzzListedSockets(f *testing.F) {
 }
 
 func TestASocketIsRead(t *testing.T) {
-	msg := make([]byte, 16+72)
-	binary.NativeEndian.PutUint32(msg, uint32(len(msg)))
-	binary.NativeEndian.PutUint16(msg[4:], sockDiagByFamily)
-	msg[16] = 2
-	binary.BigEndian.PutUint16(msg[16+4:], 8080)
-	copy(msg[16+8:], []byte{127, 0, 0, 1})
-	binary.NativeEndian.PutUint32(msg[16+68:], 4711)
-	list, done, err := parseSockets(msg, "tcp")
-	if err != nil || done || len(list) != 1 || list[0].Port != 8080 || list[0].Address != "127.0.0.1" || list[0].inode != "4711" {
-		t.Errorf("%+v, %t, %v", list, done, err)
+	msg := make([]byte, 72)
+	msg[0] = 2
+	binary.BigEndian.PutUint16(msg[4:], 8080)
+	copy(msg[8:], []byte{127, 0, 0, 1})
+	binary.NativeEndian.PutUint32(msg[68:], 4711)
+	if s, ok := parseSocket(msg, "tcp"); !ok || s.Port != 8080 || s.Address != "127.0.0.1" || s.inode != "4711" {
+		t.Errorf("%+v, %t", s, ok)
+	}
+}
+
+// A program that listens is found, with its process.
+func TestAListenerIsFound(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer l.Close()
+	port := l.Addr().(*net.TCPAddr).Port
+	list, err := (&Machine{Root: "/"}).Listeners()
+	if err != nil || !slices.ContainsFunc(list, func(s stake.Listener) bool { return s.Port == port && s.Protocol == "tcp" && s.PID == os.Getpid() }) {
+		t.Errorf("port %d of process %d is not among %+v, %v", port, os.Getpid(), list, err)
 	}
 }
 
 func FuzzKernelAnswers(f *testing.F) {
-	msg := make([]byte, 16+72)
-	binary.NativeEndian.PutUint32(msg, uint32(len(msg)))
-	binary.NativeEndian.PutUint16(msg[4:], sockDiagByFamily)
-	binary.BigEndian.PutUint16(msg[16+4:], 80)
-	f.Add(msg)
+	f.Add(make([]byte, 72))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		list, _, err := parseSockets(b, "tcp")
-		if err == nil && len(list)*72 > len(b) {
-			t.Fatalf("%d sockets in %d bytes", len(list), len(b))
+		if s, ok := parseSocket(b, "tcp"); ok && (len(b) < 72 || s.Port < 0 || s.Port > 65535) {
+			t.Fatalf("%+v in %d bytes", s, len(b))
 		}
 	})
 }

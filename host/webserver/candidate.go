@@ -5,22 +5,23 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+
 	"northstake/core/render"
 	"northstake/core/stake"
 	"northstake/host/rod"
 	"northstake/host/system"
-	"os"
-	"path/filepath"
-	"strings"
 )
 
 // Test lets the server test its whole configuration with the site in it,
 // on a copy: the live tree never holds untested bytes. Step names the copy.
-func Test(ctx context.Context, m *system.Machine, step string, w stake.SiteWant) error {
+func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, w stake.SiteWant) error {
 	if _, ok := servers[w.Server]; !ok {
 		return fmt.Errorf("nothing is known of a web server called %q", w.Server)
 	}
-	live := w.Layout.Dir
+	live := l.Dir
 	dir := m.State("candidate", step)
 	defer os.RemoveAll(dir)
 	if err := os.RemoveAll(dir); err != nil {
@@ -40,8 +41,8 @@ func Test(ctx context.Context, m *system.Machine, step string, w stake.SiteWant)
 			return err
 		}
 	}
-	args := make([]string, len(w.Layout.Test))
-	for i, a := range w.Layout.Test {
+	args := make([]string, len(l.Test))
+	for i, a := range l.Test {
 		args[i] = strings.ReplaceAll(a, "{dir}", c.root)
 	}
 	_, err := m.Run(ctx, nil, args[0], args[1:]...)
@@ -55,8 +56,8 @@ func Test(ctx context.Context, m *system.Machine, step string, w stake.SiteWant)
 // candidateFault turns what the server said into a fault that names the line of
 // the declaration which the offending line was rendered from.
 func candidateFault(w stake.SiteWant, output string) error {
-	f := &rod.Fault{What: w.Layout.Program + " does not accept the configuration", Output: strings.TrimSpace(output),
-		Fix: "nothing was changed on the host; correct what " + w.Layout.Program + " names"}
+	f := &rod.Fault{What: w.Program + " does not accept the configuration", Output: strings.TrimSpace(output),
+		Fix: "nothing was changed on the host; correct what " + w.Program + " names"}
 	if c, ok := render.ComplaintOf(w.Server, output); ok {
 		f.What += ": " + c.What
 		f.File, f.Line = c.File, c.Line

@@ -1,9 +1,10 @@
 package webserver
 
 import (
+	"time"
+
 	"northstake/core/stake"
 	"northstake/host/system"
-	"time"
 )
 
 // httpd writes its process id anew whenever it has read its configuration

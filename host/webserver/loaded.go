@@ -8,11 +8,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"northstake/core/stake"
-	"northstake/host/system"
 	"slices"
 	"strings"
 	"time"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // server is what differs between web servers while they run.

@@ -2,13 +2,14 @@ package webserver
 
 import (
 	"context"
-	"northstake/core/stake"
-	"northstake/host/system"
-	"northstake/host/system/systemtest"
 	"os"
 	"strings"
 	"testing"
 	"time"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+	"northstake/host/system/systemtest"
 )
 
 // running is a folder on which a web server seems to run, with one worker.

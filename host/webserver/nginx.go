@@ -1,11 +1,12 @@
 package webserver
 
 import (
-	"northstake/core/stake"
-	"northstake/host/system"
 	"regexp"
 	"slices"
 	"time"
+
+	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // nginx writes its process id once, and starts workers when it has read its

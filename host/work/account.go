@@ -3,11 +3,12 @@ package work
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
+
 	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/rod"
-	"slices"
-	"strings"
 )
 
 // accountBefore is the account as it was, with the groups that there were.

@@ -3,11 +3,12 @@ package work
 import (
 	"context"
 	"fmt"
+	"slices"
+
 	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/journal"
 	"northstake/host/rod"
-	"slices"
 )
 
 type acts struct {

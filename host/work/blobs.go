@@ -3,6 +3,7 @@ package work
 import (
 	"encoding/json"
 	"net/http"
+
 	"northstake/core/stake"
 	"northstake/host/publish"
 	"northstake/host/rod"

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"fmt"
+
 	"northstake/core/stake"
 	"northstake/host/publish"
 	"northstake/host/rod"

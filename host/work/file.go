@@ -3,10 +3,11 @@ package work
 import (
 	"context"
 	"fmt"
+	"path/filepath"
+
 	"northstake/core/stake"
 	"northstake/host/rod"
 	"northstake/host/system"
-	"path/filepath"
 )
 
 // fileBefore is the file as it was, and the directories above it that the step

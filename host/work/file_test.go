@@ -2,7 +2,6 @@ package work
 
 import (
 	"context"
-	"northstake/host/system/systemtest"
 	"os"
 	"path/filepath"
 	"sort"
@@ -11,6 +10,7 @@ import (
 
 	"northstake/core/stake"
 	"northstake/host/rod"
+	"northstake/host/system/systemtest"
 )
 
 // snapshot is all that lies on a machine beside North Stake's own files: paths,

@@ -3,14 +3,15 @@ package work
 import (
 	"context"
 	"fmt"
+	"path/filepath"
+	"strings"
+
 	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/journal"
 	"northstake/host/rod"
 	"northstake/host/system"
-	"path/filepath"
-	"strings"
 )
 
 // firewallBefore is the table and the files as they were.

@@ -4,6 +4,8 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+
+	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/journal"
 	"northstake/host/rod"
@@ -45,6 +47,20 @@ func (h *Host) PackageManager() (family.PackageManager, error) {
 // Services is the host's service manager.
 func (h *Host) Services(ctx context.Context) (family.ServiceManager, error) {
 	return family.Services(ctx, h.Machine)
+}
+
+// Layout is how a web server lies on the host.
+func (h *Host) Layout(server string) (stake.Layout, error) {
+	f, err := h.Family()
+	if err != nil {
+		return stake.Layout{}, err
+	}
+	if f != nil {
+		if l, ok := f.Servers[server]; ok {
+			return l, nil
+		}
+	}
+	return stake.Layout{}, fmt.Errorf("nothing is known of how %s lies on this host", server)
 }
 
 // journal is the host's journal, with the workers of all kinds.

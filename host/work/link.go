@@ -3,11 +3,12 @@ package work
 import (
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
+
 	"northstake/core/stake"
 	"northstake/host/rod"
 	"northstake/host/system"
-	"os"
-	"path/filepath"
 )
 
 // linkBefore is what lay at the path, and the directories above it that the step

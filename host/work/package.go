@@ -1,19 +1,18 @@
 package work
 
 import (
-	"cmp"
 	"context"
 	"fmt"
 	"maps"
-	"northstake/core/stake"
-	"northstake/host/family"
-	"northstake/host/journal"
-	"northstake/host/rod"
 	"slices"
 	"strings"
 	"time"
 
-	"github.com/agext/levenshtein"
+	"northstake/core/near"
+	"northstake/core/stake"
+	"northstake/host/family"
+	"northstake/host/journal"
+	"northstake/host/rod"
 )
 
 // packageBefore is the packages that were there before a step, with their
@@ -136,7 +135,7 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 			if err != nil {
 				return err
 			}
-			f.Near, f.Here, f.Disabled = nearNames(w.Name, names), m.Called().Packages[w.Name], manager.Disabled()
+			f.Near, f.Here, f.Disabled = near.Few(w.Name, names), m.Called().Packages[w.Name], manager.Disabled()
 		}
 	}
 	return room(ctx, m, manager, wants, found, asked)
@@ -188,24 +187,6 @@ func room(ctx context.Context, m *Host, manager family.PackageManager, wants []s
 		}
 	}
 	return nil
-}
-
-// nearNames are names that are like one, the nearest first, four at most.
-func nearNames(name string, all []string) []string {
-	like := map[string]float64{}
-	var out []string
-	for _, n := range all {
-		s := levenshtein.Similarity(n, name, nil)
-		if strings.HasPrefix(n, name) || strings.HasPrefix(name, n) && len(n) > 3 {
-			s = max(s, 0.7)
-		}
-		if _, known := like[n]; s > 0.6 && !known {
-			like[n] = s
-			out = append(out, n)
-		}
-	}
-	slices.SortFunc(out, func(a, b string) int { return cmp.Or(cmp.Compare(like[b], like[a]), strings.Compare(a, b)) })
-	return out[:min(len(out), 4)]
 }
 
 func installedVersions(ctx context.Context, manager family.PackageManager) (map[string]string, error) {
@@ -285,7 +266,7 @@ func offeredNow(ctx context.Context, manager family.PackageManager, w stake.Pack
 			f.What = fmt.Sprintf("no package source of this host offers %s as it is declared: there is %s", g.Name, strings.Join(offered[g.Name], ", "))
 			f.Fix = "declare one of these versions, or a source that has it"
 		} else if names, err := manager.Offered(ctx); err == nil {
-			if near := nearNames(g.Name, names); len(near) > 0 {
+			if near := near.Few(g.Name, names); len(near) > 0 {
 				f.Fix += ": there is " + strings.Join(near, ", ")
 			}
 		}

@@ -3,11 +3,12 @@ package work
 import (
 	"context"
 	"fmt"
+	"slices"
+
 	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/rod"
-	"slices"
 )
 
 // portBefore is how the ports stood in the firewall program, for each network.

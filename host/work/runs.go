@@ -6,12 +6,13 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"northstake/core/plan"
-	"northstake/host/journal"
-	"northstake/host/rod"
 	"strconv"
 	"sync"
 	"time"
+
+	"northstake/core/plan"
+	"northstake/host/journal"
+	"northstake/host/rod"
 )
 
 func (s *Server) open(w http.ResponseWriter, r *http.Request) {

@@ -6,11 +6,12 @@ import (
 	"fmt"
 	"net"
 	"net/http"
-	"northstake/host/journal"
-	"northstake/host/rod"
 	"sync"
 
 	"golang.org/x/net/http2"
+
+	"northstake/host/journal"
+	"northstake/host/rod"
 )
 
 // Server answers the service's requests on a host.

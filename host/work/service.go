@@ -5,16 +5,18 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"northstake/core/near"
 	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/journal"
 	"northstake/host/rod"
 	"northstake/host/system"
 	"northstake/host/webserver"
-	"os"
-	"path/filepath"
-	"strings"
-	"time"
 )
 
 // serviceBefore is how a service stood before a step, with the text of the
@@ -83,7 +85,7 @@ func nearUnits(ctx context.Context, units family.ServiceManager, name string) []
 	if err != nil {
 		return nil
 	}
-	return nearNames(name, all)
+	return near.Few(name, all)
 }
 
 func beforeService(ctx context.Context, m *Host, _ Job, w stake.ServiceWork) (serviceBefore, error) {

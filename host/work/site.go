@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+
 	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/rod"
@@ -43,10 +44,14 @@ func readSite(_ context.Context, m *Host, w stake.SiteWant) (any, error) {
 			return nil, err
 		}
 	}
-	if f.Loaded, err = webserver.Loaded(m.Machine, w.Server, w.Layout, w.File, w.Link); err != nil {
+	layout, err := m.Layout(w.Server)
+	if err != nil {
 		return nil, err
 	}
-	shut, err := family.ShutOut(m.Machine, w.Layout.User, w.Roots)
+	if f.Loaded, err = webserver.Loaded(m.Machine, w.Server, layout, w.File, w.Link); err != nil {
+		return nil, err
+	}
+	shut, err := family.ShutOut(m.Machine, w.User, w.Roots)
 	if err != nil {
 		return nil, err
 	}
@@ -72,7 +77,7 @@ func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWant) (b siteBefo
 }
 
 func doSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, _ siteBefore) (rod.StepState, error) {
-	if err := webserver.Test(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), w); err != nil {
+	if err := testSite(ctx, m, j, w); err != nil {
 		return "", err
 	}
 	if err := system.WriteAtomically(m.Path(w.File), []byte(w.Text), 0o644); err != nil {
@@ -114,17 +119,17 @@ func backSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, b siteBefor
 	if err != nil {
 		return err
 	}
-	states, err := units.States(ctx, []string{w.Layout.Service})
+	states, err := units.States(ctx, []string{w.Service})
 	if err != nil {
 		return err
 	}
-	if states[w.Layout.Service].Active != "active" {
+	if states[w.Service].Active != "active" {
 		return nil
 	}
-	if err := act(ctx, m, units, w.Layout.Service, "reload"); err != nil {
+	if err := act(ctx, m, units, w.Service, "reload"); err != nil {
 		// Somebody else's file may be broken: the files are back, and the server
 		// goes on with what it has read.
-		j.Say("%s did not take the former configuration in: %v", w.Layout.Service, err)
+		j.Say("%s did not take the former configuration in: %v", w.Service, err)
 	}
 	return nil
 }
@@ -136,8 +141,18 @@ func (siteWorker) Preflight(ctx context.Context, m *Host, j Job) error {
 	if err := json.Unmarshal(j.Work, &w); err != nil {
 		return fmt.Errorf("the step cannot be understood: %w", err)
 	}
-	if !m.Exists(w.Layout.Config) {
-		return nil
+	layout, err := m.Layout(w.Server)
+	if err != nil || !m.Exists(layout.Config) {
+		return err
 	}
-	return webserver.Test(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), w)
+	return testSite(ctx, m, j, w)
+}
+
+// testSite lets the server test the site on a copy of its configuration.
+func testSite(ctx context.Context, m *Host, j Job, w stake.SiteWant) error {
+	layout, err := m.Layout(w.Server)
+	if err != nil {
+		return err
+	}
+	return webserver.Test(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w)
 }

@@ -5,11 +5,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"path/filepath"
+
 	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/rod"
 	"northstake/host/system"
-	"path/filepath"
 )
 
 // sourceBefore is the source's files as they were, and the directories that the

@@ -7,14 +7,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"os"
+	"sync"
+	"time"
+
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
 	"northstake/host/publish"
 	"northstake/host/rod"
-	"os"
-	"sync"
-	"time"
 )
 
 func (s *Server) traits(w http.ResponseWriter, r *http.Request) {

@@ -4,14 +4,15 @@ import (
 	"bytes"
 	"context"
 	"maps"
-	"northstake/core/stake"
-	"northstake/host/family"
-	"northstake/host/filter"
-	"northstake/host/system"
 	"os"
 	"runtime"
 	"slices"
 	"syscall"
+
+	"northstake/core/stake"
+	"northstake/host/family"
+	"northstake/host/filter"
+	"northstake/host/system"
 )
 
 // Traits reads what the machine is.
@@ -26,7 +27,7 @@ func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
 	}
 	t := stake.Traits{System: release["PRETTY_NAME"], Family: release["ID"], Architecture: runtime.GOARCH, CPUs: runtime.NumCPU(), SSHPort: h.SSHPort}
 	if f != nil {
-		t.Family, t.Servers, t.PackageManager = f.Name, f.Servers, f.Packages
+		t.Family, t.PackageManager = f.Name, f.Packages
 	}
 	t.Hostname, _ = os.Hostname()
 	var u syscall.Utsname

@@ -2,10 +2,11 @@ package work
 
 import (
 	"context"
+	"testing"
+
 	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/host/system/systemtest"
-	"testing"
 )
 
 func TestDirectoryIsMadeAndTakenBack(t *testing.T) {

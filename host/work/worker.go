@@ -6,6 +6,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+
 	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/host/journal"

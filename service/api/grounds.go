@@ -9,9 +9,11 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
 	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/host/family"
+	"northstake/host/reach"
 	"northstake/service/contract"
 	"northstake/service/jobs"
 	"northstake/service/store"
@@ -55,7 +57,7 @@ func (s *Server) CreateRevision(c *gin.Context, ground contract.InGround) {
 	}
 	ctx := c.Request.Context()
 	m := &declare.Manifest{Files: in.Files, Dirs: in.Dirs}
-	d, problems := declare.Parse(in.Sources, m)
+	d, problems := lint.Parse(in.Sources, m)
 	if len(problems) > 0 {
 		s.refuse(c, problems)
 		return
@@ -71,7 +73,7 @@ func (s *Server) CreateRevision(c *gin.Context, ground contract.InGround) {
 			return
 		}
 		if len(problems) == 0 {
-			d, problems = declare.Parse(in.Sources, m)
+			d, problems = lint.Parse(in.Sources, m)
 		}
 		if len(problems) > 0 {
 			s.refuse(c, problems)
@@ -150,7 +152,9 @@ func timeOf(t *time.Time) time.Time {
 
 // needsNoTrust says whether a host is known without a trusted key of its own.
 func needsNoTrust(d *declare.Declaration, host string) bool {
-	return d.Hosts[host].Via == "local" || len(d.AuthoritiesOf(host)) > 0
+	via, _ := d.Hosts[host].WayTo()
+	way, err := reach.WayOf(via)
+	return err == nil && !way.Trusts || len(d.AuthoritiesOf(host)) > 0
 }
 
 // GetGround shows a ground with its hosts as they were last seen.
@@ -261,6 +265,7 @@ func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract
 			s.refuse(c, err)
 			return
 		}
+		out.Claims = jobs.Claims(d, host, out.Traits)
 	}
 	c.JSON(http.StatusOK, out)
 }

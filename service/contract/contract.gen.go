@@ -255,6 +255,9 @@ type Ask struct {
 // AskOnly Plan only what has shifted
 type AskOnly string
 
+// Claim defines model for Claim.
+type Claim = stake.Claim
+
 // Counts How many stakes stand how
 type Counts struct {
 	Due     int `json:"due"`
@@ -343,7 +346,10 @@ type HostKeys struct {
 
 // HostView defines model for HostView.
 type HostView struct {
-	Address  string    `json:"address"`
+	Address string `json:"address"`
+
+	// Claims What the declaration needs to own, to find, or to have left alone there; not there before the host was seen
+	Claims   []Claim   `json:"claims,omitempty,omitzero"`
 	Givens   []Given   `json:"givens,omitempty,omitzero"`
 	Kits     []string  `json:"kits,omitempty,omitzero"`
 	Labels   []string  `json:"labels,omitempty,omitzero"`

@@ -8,8 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
-	"northstake/core/declare"
 	"northstake/content/fetch"
+	"northstake/core/declare"
 	"northstake/service/store"
 )
 

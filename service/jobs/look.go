@@ -80,8 +80,9 @@ func (j *Service) access(ctx context.Context, s scope, host string) (access, err
 	if h == nil {
 		return access{}, Unknown{host}
 	}
-	a := access{target: reach.Target{Host: host, Address: h.Address, Port: r.Port, User: r.User, Sudo: r.Sudo != nil && *r.Sudo, Local: h.Via == "local"}}
-	if a.target.Local {
+	via, way := h.WayTo()
+	a := access{target: reach.Target{Host: host, Address: h.Address, Port: r.Port, User: r.User, Sudo: r.Sudo != nil && *r.Sudo, Via: via}}
+	if !way.Login {
 		r.Key, r.Password, r.SudoPassword = "", "", ""
 	}
 	var names []string
@@ -150,7 +151,7 @@ func (j *Service) appliedOf(ctx context.Context, s scope, host string, version i
 // resolve works out what to read on a host, once for each revision, sort of
 // host, and state of what is remembered.
 func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map[string]plan.Applied, version int64) (*resolved, error) {
-	key := fmt.Sprintf("%d %d %s %v %t %d %s", s.revision, version, traits.Family, traits.Servers, traits.IPv6, traits.SSHPort, traits.Firewall)
+	key := fmt.Sprintf("%d %d %s %t %d %s", s.revision, version, traits.Family, traits.IPv6, traits.SSHPort, traits.Firewall)
 	name := connKey(s, host)
 	j.mu.Lock()
 	r := j.resolved[name]
@@ -238,7 +239,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	}
 	var r *resolved
 	var answer rod.Survey
-	for range 3 {
+	for range 2 { // a second time where the host has turned out to be of another sort
 		if r, err = j.resolve(s, host, traits, applied, version); err != nil {
 			return look{}, err
 		}
@@ -273,7 +274,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	if l.host, err = plan.Build(l.input, only); err != nil {
 		return l, err
 	}
-	if s.d.Hosts[host].Via == "local" {
+	if _, way := s.d.Hosts[host].WayTo(); way.Own {
 		l.host.Machine = traits.Hostname
 	}
 	return l, nil

@@ -9,9 +9,11 @@ import (
 	"strings"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/host/family"
 	"northstake/service/contract"
 	"northstake/service/store"
 )
@@ -65,7 +67,7 @@ func (j *Service) withOneOff(ctx context.Context, groundID int64, revision int, 
 		return nil, err
 	}
 	m.Files = append(m.Files, o.Files...)
-	d, problems := declare.Parse(append(sources, declare.Source{Name: declare.OneOff, Text: o.Text}), &m)
+	d, problems := lint.Parse(append(sources, declare.Source{Name: declare.OneOff, Text: o.Text}), &m)
 	if len(problems) > 0 {
 		return nil, problems
 	}
@@ -89,7 +91,7 @@ func (s scope) limit(ask contract.Ask) func(plan.Row) bool {
 
 // stakes are those of the scope on a host.
 func (s scope) stakes(host string, traits stake.Traits) (resolve.Host, error) {
-	h, err := resolve.OneHost(s.d, host, traits)
+	h, err := resolve.OneHost(s.d, host, traits, family.Layouts(traits.Family))
 	if err != nil || s.act == nil {
 		return h, err
 	}
@@ -99,6 +101,16 @@ func (s scope) stakes(host string, traits stake.Traits) (resolve.Host, error) {
 	}
 	h.Stakes = []stake.Stake{{Host: host, Type: "act", Name: name, Want: stake.JSON(s.act)}}
 	return h, nil
+}
+
+// Claims are what a declaration needs on a host as that was last seen; none where its
+// platform cannot do what is declared, which a survey says.
+func Claims(d *declare.Declaration, host string, traits stake.Traits) []stake.Claim {
+	h, err := scope{d: d}.stakes(host, traits)
+	if err != nil {
+		return nil
+	}
+	return stake.ClaimsOf(h.Stakes)
 }
 
 // checkAsk refuses what cannot be looked at or done.

@@ -12,6 +12,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"northstake/core/declare"
+	"northstake/core/lint"
 	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/host/reach"
@@ -76,7 +77,7 @@ func (r Revision) Declaration() (*declare.Declaration, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, problems := declare.Parse(sources, &manifest)
+	d, problems := lint.Parse(sources, &manifest)
 	if len(problems) > 0 {
 		return nil, fmt.Errorf("revision %d is no longer sound: %w", r.Number, problems)
 	}

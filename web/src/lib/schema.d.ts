@@ -624,7 +624,19 @@ export interface components {
             labels?: string[];
             kits?: string[];
             givens?: components["schemas"]["Given"][];
+            /** @description What the declaration needs to own, to find, or to have left alone there; not there before the host was seen */
+            claims?: components["schemas"]["Claim"][];
             rows: components["schemas"]["Row"][];
+        };
+        Claim: {
+            /** @enum {string} */
+            need: "own" | "find" | "leave";
+            /** @enum {string} */
+            sort: "path" | "tree" | "package" | "service" | "port" | "name" | "account";
+            what: string;
+            /** @description The stake that claims it */
+            by: string;
+            from?: components["schemas"]["Position"];
         };
         Given: {
             name: string;

@@ -1,4 +1,4 @@
-package declare
+package lint
 
 import (
 	"os"
@@ -7,12 +7,14 @@ import (
 	"testing"
 
 	"github.com/pelletier/go-toml/v2"
+
+	"northstake/core/declare"
 )
 
 // Every key says what it means, and shows a value that it takes.
 func TestEveryKeyIsExplained(t *testing.T) {
 	seen := map[string]bool{}
-	for _, k := range Keys() {
+	for _, k := range declare.Keys() {
 		if seen[k.Name] {
 			t.Errorf("%s is listed twice", k.Name)
 		}
@@ -32,10 +34,8 @@ func TestEveryKeyIsExplained(t *testing.T) {
 			table = "[" + table + "]"
 		}
 		text := "[" + strings.NewReplacer("PATH", `"/srv/x"`, "PORT", `"80/tcp"`, "URL", `"/x"`, "NAME", "a", "FAMILY", "b").Replace(table) + "]\n" + k.Word + " = " + k.Example + "\n"
-		r := &reader{root: newTable(span{}), lines: map[string][]string{}}
-		r.file(Source{Name: "g.toml", Text: text})
-		_, problems := Parse([]Source{{Name: "g.toml", Text: text}}, &Manifest{})
-		for _, p := range append(r.problems, problems...) {
+		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+		for _, p := range problems {
 			if p.Line == 2 && (strings.Contains(p.What, "should be") || strings.Contains(p.What, "no key") || strings.Contains(p.What, "cannot be") || strings.Contains(p.What, "is not a")) {
 				t.Errorf("the example of %s is not taken: %s\n%s", k.Name, p.What, text)
 			}
@@ -52,25 +52,25 @@ func TestAKeyIsFoundByWhatPeopleWrite(t *testing.T) {
 		"sudo_password": "reach.sudo_password", "ground.name": "ground.name", "kit.services.at_boot": "kit.NAME.services.NAME.at_boot",
 		"source.key": "kit.NAME.source.NAME.key", "content.folder": "kit.NAME.site.content.folder",
 	} {
-		found, _ := FindKeys(word)
+		found, _ := declare.FindKeys(word)
 		if len(found) == 0 || found[0].Name != want {
 			t.Errorf("%q finds %v, want %s", word, found, want)
 		}
 	}
-	if found, _ := FindKeys("site"); len(found) < 9 || found[0].Name != "site" {
+	if found, _ := declare.FindKeys("site"); len(found) < 9 || found[0].Name != "site" {
 		t.Errorf("a table lists %v", found)
 	}
-	if found, _ := FindKeys("host.port"); len(found) != 2 || found[0].Name != "host.NAME.port" || found[1].Name != "host.NAME.port.PORT.from" {
+	if found, _ := declare.FindKeys("host.port"); len(found) != 2 || found[0].Name != "host.NAME.port" || found[1].Name != "host.NAME.port.PORT.from" {
 		t.Errorf("a table of tables lists %d keys, the first %s", len(found), found[0].Name)
 	}
 	for _, word := range []string{"host.NAME", "[host.name]", `kit.base.file."/etc/tides.conf"`, "host.file./etc/motd"} {
-		if found, _ := FindKeys(word); len(found) < 3 {
+		if found, _ := declare.FindKeys(word); len(found) < 3 {
 			t.Errorf("%q finds %v", word, found)
 		}
 	}
 	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address", "host.container": "host.content", "host.quay1.contaner": "host.quay1.content",
 		"host.quay7": "", "site.timetable": "", "host.container.image": "", "reach.usr": "reach.user", "nothing.like.this": ""} {
-		if found, near := FindKeys(word); len(found) > 0 || near != want {
+		if found, near := declare.FindKeys(word); len(found) > 0 || near != want {
 			t.Errorf("%q finds %v, near %q", word, found, near)
 		}
 	}
@@ -120,15 +120,15 @@ func TestTheDocumentShowsEveryKey(t *testing.T) {
 		return strings.NewReplacer("host.NAME.content.PATH.", "content.", "host.NAME.reach.", "reach.").Replace(name)
 	}
 	isShown := map[string]bool{}
-	for _, k := range Keys() {
+	for _, k := range declare.Keys() {
 		parts := strings.Split(k.Name, ".")
 		if slices.ContainsFunc(names, func(name []string) bool {
-			return slices.EqualFunc(name, parts, func(a, b string) bool { return a == b || chosen(b) })
+			return slices.EqualFunc(name, parts, func(a, b string) bool { return a == b || b == strings.ToUpper(b) })
 		}) {
 			isShown[sort(k.Name)] = true
 		}
 	}
-	for _, k := range Keys() {
+	for _, k := range declare.Keys() {
 		if !isShown[sort(k.Name)] {
 			t.Errorf("no example shows %s", k.Name)
 		}

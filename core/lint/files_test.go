@@ -1,9 +1,12 @@
-package declare
+package lint
 
 import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"northstake/core/declare"
+	"northstake/core/stake"
 )
 
 const things = `[ground]
@@ -34,15 +37,15 @@ kits = ["base", "late"]
 points_to = "/srv/data"
 `
 
-func withText(path, text string) *Manifest {
-	return &Manifest{Files: []File{{Path: path, Size: int64(len(text)), Text: &text}}}
+func withText(path, text string) *declare.Manifest {
+	return &declare.Manifest{Files: []declare.File{{Path: path, Size: int64(len(text)), Text: &text}}}
 }
 
 // The nearest given wins, and where each comes from is known; a template takes
 // givens, and what other hosts are.
 func TestGivensAndTemplates(t *testing.T) {
 	m := withText("files/motd.tmpl", "{{.host.name}} of {{.ground}}: {{.givens.port}}, {{.givens.tide}}; b is at {{.hosts.b.address}}\n")
-	d, problems := Parse([]Source{{Name: "g.toml", Text: strings.ReplaceAll(things, `\\`, `\`)}}, m)
+	d, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.ReplaceAll(things, `\\`, `\`)}}, m)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -53,18 +56,18 @@ func TestGivensAndTemplates(t *testing.T) {
 	if want := "port=south from line 21, tide=flood from line 8"; strings.Join(got, ", ") != want {
 		t.Errorf("%v, want %s", got, want)
 	}
-	files := d.FilesFor("a")
+	files := declare.Nearest[stake.TextFile](d, "a", "file")
 	if len(files) != 2 || files[1].Name != "/etc/motd" {
 		t.Fatalf("%+v", files)
 	}
-	text, err := d.TextOf(files[1].Is, "a")
+	text, err := stake.TextOf(d, files[1].Is, "a")
 	if want := "a of g: south, flood; b is at 10.0.0.2\n"; err != nil || text != want {
 		t.Errorf("%q, %v", text, err)
 	}
-	if late := d.FilesFor("b")[1]; *late.Is.Text != "late" || late.From.Line != 16 {
+	if late := declare.Nearest[stake.TextFile](d, "b", "file")[1]; *late.Is.Text != "late" || late.From.Line != 16 {
 		t.Errorf("of two kits the later one wins: %+v", late)
 	}
-	if l := d.LinksFor("b"); len(l) != 1 || l[0].Is.PointsTo != "/srv/data" || len(d.LinksFor("a")) != 0 {
+	if l := declare.Nearest[stake.Link](d, "b", "link"); len(l) != 1 || l[0].Is.PointsTo != "/srv/data" || len(declare.Nearest[stake.Link](d, "a", "link")) != 0 {
 		t.Errorf("%+v", l)
 	}
 }
@@ -77,7 +80,7 @@ func TestATemplateThatLacksSomething(t *testing.T) {
 		"{{if .givens.port}}never closed\n": "files/motd.tmpl:2:1: unexpected EOF",
 		"a\n\n{{ nosuch }}":                 "files/motd.tmpl:3:1: function \"nosuch\" not defined",
 	} {
-		_, problems := Parse([]Source{{Name: "g.toml", Text: strings.ReplaceAll(things, `\\`, `\`)}}, withText("files/motd.tmpl", text))
+		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.ReplaceAll(things, `\\`, `\`)}}, withText("files/motd.tmpl", text))
 		if len(problems) != 1 || !strings.HasPrefix(problems[0].Error(), want) || !strings.Contains(problems[0].Fix, "/etc/motd on host a (g.toml:11)") {
 			t.Errorf("%q: %v", text, problems)
 		}
@@ -105,7 +108,7 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 		"[host.a]\ngivens={ port = 5 }":                                                   "should be text in quotes",
 	} {
 		source := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n" + strings.TrimPrefix(text, "[host.a]\n")
-		_, problems := Parse([]Source{{Name: "g.toml", Text: source}}, withText("files/motd", ""))
+		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: source}}, withText("files/motd", ""))
 		if len(problems) != 1 || !strings.Contains(problems[0].What, want) || problems[0].Line < 8 {
 			t.Errorf("%s: %v, want %q", text, problems, want)
 		}
@@ -114,8 +117,8 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 
 func TestAFileThatIsTooLargeToPublish(t *testing.T) {
 	text := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[host.a.content.\"/srv/tides\"]\ndir=\"content/tides\"\n"
-	for size, sound := range map[int64]bool{ContentLimit: true, ContentLimit + 1: false} {
-		_, problems := Parse([]Source{{Name: "g.toml", Text: text}}, &Manifest{Files: []File{{Path: "content/tides/atlas.pdf", Size: size}}})
+	for size, sound := range map[int64]bool{declare.ContentLimit: true, declare.ContentLimit + 1: false} {
+		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{Files: []declare.File{{Path: "content/tides/atlas.pdf", Size: size}}})
 		if sound != (len(problems) == 0) || !sound && !strings.Contains(problems[0].What, `content file "atlas.pdf" has 256 MB`) {
 			t.Errorf("a file of %d bytes: %v", size, problems)
 		}

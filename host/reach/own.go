@@ -14,6 +14,13 @@ import (
 	"northstake/host/rod"
 )
 
+// The machine that the service itself runs on: there is nobody to be trusted, and no
+// network in between.
+var _ = register("local", Way{Start: func(ctx context.Context, t Target, _ KnownKeys, rods Rods) (*rod.Conn, func(), error) {
+	conn, err := StartLocal(ctx, t, rods)
+	return conn, func() {}, err
+}})
+
 // localState is where the rod of the service's own machine keeps its files; the rod
 // lies below it, as it does on other hosts.
 const localState = "/var/lib/northstake"
@@ -48,7 +55,8 @@ func StartLocal(ctx context.Context, t Target, rods Rods) (*rod.Conn, error) {
 	if err := cmd.Start(); err != nil {
 		return nil, &Trouble{Kind: "other", What: fmt.Sprintf("the rod does not start on the service's own machine, host %s: %v", t.Host, err), err: err}
 	}
-	c := &stdio{in, out, func() error {
+	c := &stdio{in: in, out: out, end: func() error {
+		in.Close()    // a pipe can be closed while it is written to
 		go cmd.Wait() // its input has ended, and so does the rod
 		return nil
 	}}

@@ -1,9 +1,11 @@
-package declare
+package lint
 
 import (
 	"fmt"
 	"strings"
 	"testing"
+
+	"northstake/core/declare"
 )
 
 // A ground with 2,000 hosts and 500 sites.
@@ -16,9 +18,9 @@ func BenchmarkLint(b *testing.B) {
 	for i := range 500 {
 		fmt.Fprintf(&text, "[site.s%d]\non = [\"label:l%d\"]\nserver = \"nginx\"\nnames = [\"s%d.coast.test\"]\ncontent = { dir = \"content\" }\n", i, i, i)
 	}
-	m := &Manifest{Files: []File{{Path: "content/index.html", Size: 1}}}
+	m := &declare.Manifest{Files: []declare.File{{Path: "content/index.html", Size: 1}}}
 	for b.Loop() {
-		if _, problems := Parse([]Source{{Name: "g.toml", Text: text.String()}}, m); len(problems) > 0 {
+		if _, problems := Parse([]declare.Source{{Name: "g.toml", Text: text.String()}}, m); len(problems) > 0 {
 			b.Fatal(problems)
 		}
 	}

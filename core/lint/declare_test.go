@@ -1,10 +1,12 @@
-package declare
+package lint
 
 import (
 	"errors"
 	"fmt"
 	"strings"
 	"testing"
+
+	"northstake/core/declare"
 )
 
 const sound = `[ground]
@@ -31,10 +33,10 @@ content = { dir = "content/timetable" }
 path = "/"
 `
 
-func manifest(files ...string) *Manifest {
-	m := &Manifest{}
+func manifest(files ...string) *declare.Manifest {
+	m := &declare.Manifest{}
 	for _, f := range files {
-		m.Files = append(m.Files, File{Path: f, Size: 10, SHA256: strings.Repeat("a", 64)})
+		m.Files = append(m.Files, declare.File{Path: f, Size: 10, SHA256: strings.Repeat("a", 64)})
 	}
 	return m
 }
@@ -42,7 +44,7 @@ func manifest(files ...string) *Manifest {
 var standard = []string{"content/timetable/index.html", "content/timetable/style.css"}
 
 func TestSoundDeclarationHasNoProblems(t *testing.T) {
-	d, problems := Parse([]Source{{"ground.toml", sound}}, manifest(standard...))
+	d, problems := Parse([]declare.Source{{Name: "ground.toml", Text: sound}}, manifest(standard...))
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -105,7 +107,7 @@ func TestMistakesAreReportedInTheirPlace(t *testing.T) {
 			if files == nil {
 				files = standard
 			}
-			_, problems := Parse([]Source{{"ground.toml", text}}, manifest(files...))
+			_, problems := Parse([]declare.Source{{Name: "ground.toml", Text: text}}, manifest(files...))
 			for _, p := range problems {
 				if strings.Contains(p.What, c.what) {
 					if p.File != "ground.toml" || p.Line != c.line || p.Column != c.column {
@@ -127,7 +129,7 @@ func TestMistakesAreReportedInTheirPlace(t *testing.T) {
 
 func TestAllProblemsAreReportedAtOnce(t *testing.T) {
 	text := "[ground]\nname = \"x\"\nserver {\nfoo: bar\n[host.a]\naddress = \"10.0.0.999\"\nkits = [\"none\"]\n"
-	_, problems := Parse([]Source{{"a.toml", text}, {"b.toml", "[site.s]\non = 5\n"}}, manifest())
+	_, problems := Parse([]declare.Source{{Name: "a.toml", Text: text}, {Name: "b.toml", Text: "[site.s]\non = 5\n"}}, manifest())
 	lines := map[string]bool{}
 	for _, p := range problems {
 		lines[fmt.Sprintf("%s:%d", p.File, p.Line)] = true
@@ -147,7 +149,7 @@ func TestAllProblemsAreReportedAtOnce(t *testing.T) {
 
 func TestTwoSitesCannotClaimOneNameAndPort(t *testing.T) {
 	text := sound + "[site.other]\non = [\"quay2\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\n"
-	_, problems := Parse([]Source{{"ground.toml", text}}, manifest(standard...))
+	_, problems := Parse([]declare.Source{{Name: "ground.toml", Text: text}}, manifest(standard...))
 	if len(problems) != 1 || !strings.Contains(problems[0].What, "port 80 of quay2") || !strings.Contains(problems[0].Fix, "ground.toml:15") && !strings.Contains(problems[0].Fix, "ground.toml:18") {
 		t.Fatal(problems)
 	}
@@ -155,21 +157,21 @@ func TestTwoSitesCannotClaimOneNameAndPort(t *testing.T) {
 	if strings.Count(other, "8080") == 2 {
 		other = strings.Replace(other, "listen = [8080]\n", "", 1)
 	}
-	if _, problems := Parse([]Source{{"ground.toml", other}}, manifest(standard...)); len(problems) > 0 {
+	if _, problems := Parse([]declare.Source{{Name: "ground.toml", Text: other}}, manifest(standard...)); len(problems) > 0 {
 		t.Errorf("another port is no clash: %v", problems)
 	}
 }
 
 func TestFilesAreMerged(t *testing.T) {
 	head, tail, _ := strings.Cut(sound, "[host.quay2]")
-	d, problems := Parse([]Source{{"b.toml", "[host.quay2]" + tail}, {"a.toml", head}}, manifest(standard...))
+	d, problems := Parse([]declare.Source{{Name: "b.toml", Text: "[host.quay2]" + tail}, {Name: "a.toml", Text: head}}, manifest(standard...))
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
 	if len(d.Hosts) != 2 || d.At("host", "quay2").File != "b.toml" {
 		t.Errorf("hosts %v, quay2 at %v", d.HostNames(), d.At("host", "quay2"))
 	}
-	_, problems = Parse([]Source{{"a.toml", sound}, {"b.toml", "[host.quay2]\naddress = \"10.88.0.13\"\n"}}, manifest(standard...))
+	_, problems = Parse([]declare.Source{{Name: "a.toml", Text: sound}, {Name: "b.toml", Text: "[host.quay2]\naddress = \"10.88.0.13\"\n"}}, manifest(standard...))
 	if len(problems) != 1 || problems[0].File != "b.toml" || !strings.Contains(problems[0].What, "a.toml:13") {
 		t.Errorf("a host in two files: %v", problems)
 	}
@@ -180,7 +182,7 @@ func FuzzParse(f *testing.F) {
 	f.Add(sound)
 	f.Add("[a\n{ }\nx: 1\n\t= 3\n[[b]]\nc = [1, {d = 2}]\n\"\\u00e9\" = 1\n")
 	f.Fuzz(func(t *testing.T, text string) {
-		_, problems := Parse([]Source{{"f.toml", text}}, manifest(standard...))
+		_, problems := Parse([]declare.Source{{Name: "f.toml", Text: text}}, manifest(standard...))
 		lines := strings.Count(text, "\n") + 1
 		for _, p := range problems {
 			if p.Line < 0 || p.Line > lines || p.Column < 0 {
@@ -194,7 +196,7 @@ func FuzzParse(f *testing.F) {
 // Hosts are chosen by name, pattern, label, kit or site; a word that means none is
 // told, with what is near.
 func TestHostsAreChosenByWords(t *testing.T) {
-	d, problems := Parse([]Source{{Name: "g.toml", Text: `[ground]
+	d, problems := Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
 name = "g"
 [reach]
 user = "k"
@@ -213,7 +215,7 @@ labels = ["front", "old"]
 on = ["pier"]
 server = "nginx"
 names = ["tides.test"]
-`}}, &Manifest{})
+`}}, &declare.Manifest{})
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -228,7 +230,7 @@ names = ["tides.test"]
 	}
 	for words, near := range map[string]string{"quay3": "quay", "label:fronz": "label:front", "site:tide": "site:tides", "[": "", "quay1 nowhere": ""} {
 		_, err := d.Choose(strings.Fields(words))
-		var u UnknownHosts
+		var u declare.UnknownHosts
 		if !errors.As(err, &u) || !strings.HasPrefix(u.Near, near) {
 			t.Errorf("%q: %v, near %q", words, err, u.Near)
 		}
@@ -240,7 +242,7 @@ names = ["tides.test"]
 func TestALongLineIsDrawnAroundItsMark(t *testing.T) {
 	long := strings.Repeat("a", 5000)
 	for _, line := range []string{`index = ["` + long + `/b"]`, "names = [" + strings.Repeat(`"a.test", `, 300) + `"under_scores.are-not\u0000allowed"]`} {
-		_, problems := Parse([]Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[site.s]\n" + line + "\n"}}, nil)
+		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[site.s]\n" + line + "\n"}}, nil)
 		found := false
 		for _, p := range problems {
 			if p.Line != 4 {
@@ -269,7 +271,7 @@ func TestAMiswrittenKeyIsOneMistake(t *testing.T) {
 	sound := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[host.b]\naddress = \"10.0.0.2\"\n" +
 		"[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\n[[site.s.probe]]\npath = \"/\"\n"
 	for from, to := range map[string]string{"server =": "sever =", "address = \"10.0.0.1\"": "adress = \"10.0.0.1\"", "user =": "usr =", "key =": "kye =", "names =": "nmes =", "path =": "pth =", "name = \"g\"": "nme = \"g\""} {
-		_, problems := Parse([]Source{{Name: "g.toml", Text: strings.Replace(sound, from, to, 1)}}, &Manifest{})
+		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.Replace(sound, from, to, 1)}}, &declare.Manifest{})
 		if len(problems) != 1 || !strings.Contains(problems[0].What, "there is no key") {
 			t.Errorf("%s: %v", to, problems)
 		}

@@ -1,0 +1,106 @@
+package declare
+
+import (
+	"path"
+	"slices"
+	"sort"
+	"strings"
+)
+
+// Key is the key that says where the content comes from.
+func (c *Content) Key() string {
+	switch {
+	case c.Archive != "":
+		return "archive"
+	case c.URL != "":
+		return "url"
+	case c.Git != "":
+		return "git"
+	}
+	return "dir"
+}
+
+// Words name the place that the files come from.
+func (c *Content) Words() string {
+	if c.Fetched() != "" {
+		return strings.TrimSuffix(c.URL+c.Git+", folder "+c.Folder, ", folder ")
+	}
+	return c.Place()
+}
+
+// Kept is the pattern by which a path below a root is left alone, "" where it is
+// not: the path itself or a directory above it fits the pattern.
+func Kept(patterns []string, p string) string {
+	for ; p != "." && p != "/"; p = path.Dir(p) {
+		for _, k := range patterns {
+			if ok, err := path.Match(k, p); ok && err == nil {
+				return k
+			}
+			if ok, err := path.Match(k, path.Base(p)); ok && err == nil && !strings.Contains(k, "/") {
+				return k
+			}
+		}
+	}
+	return ""
+}
+
+// Remote is content that the service fetches, with the place that declares it.
+type Remote struct {
+	Content *Content
+	From    Position
+}
+
+// Remotes returns what the service fetches, each once, by the name of its place in
+// the manifest.
+func (d *Declaration) Remotes() []Remote {
+	seen := map[string]Remote{}
+	d.contents(func(c *Content, at []string) {
+		if c.Fetched() != "" {
+			seen[c.Fetched()] = Remote{c, d.At(append(at, c.Key())...)}
+		}
+	})
+	var out []Remote
+	for _, k := range sortedKeys(seen) {
+		out = append(out, seen[k])
+	}
+	return out
+}
+
+// contents calls each for all content that is declared, with the keys of its table.
+func (d *Declaration) contents(each func(c *Content, at []string)) {
+	d.EachTable(func(s Settings, at []string) {
+		for _, key := range sortedKeys(s.values) {
+			elements(s.values[key], func(name string, v any) {
+				if c, ok := v.(*Content); ok {
+					each(c, append(slices.Clone(at), key, name))
+				}
+			})
+		}
+	})
+	for _, name := range sortedKeys(d.Sites) {
+		s := d.Sites[name]
+		if s.Content != nil {
+			each(s.Content, []string{"site", name, "content"})
+		}
+		for _, u := range sortedKeys(s.Paths) {
+			if c := s.Paths[u].Content; c != nil {
+				each(c, []string{"site", name, "path", u, "content"})
+			}
+		}
+	}
+}
+
+// ContentLimit is the most that one published file has, in bytes.
+const ContentLimit = 256 << 20
+
+// ArchiveEndings are the names that archives have.
+var ArchiveEndings = []string{".zip", ".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.zst", ".tzst"}
+
+func sortedKeys[V any](m map[string]V) []string {
+	out := make([]string, 0, len(m))
+	for k := range m {
+		out = append(out, k)
+	}
+	sort.Strings(out)
+	return out
+}

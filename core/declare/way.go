@@ -1,0 +1,23 @@
+package declare
+
+// Way is what has to be declared of a host that is reached by it.
+type Way struct {
+	Address string // that a host has where none is written; "" where one has to be
+	Login   bool   // whether a user, and a key or a password, are needed
+	Own     bool   // whether it is the one machine that the service itself runs on
+}
+
+// Ways are the ways to a host by their names. The default is "ssh".
+var Ways = map[string]Way{
+	"ssh":   {Login: true},
+	"local": {Address: "127.0.0.1", Own: true},
+}
+
+// WayTo is the name of the way to a host, and what it needs.
+func (h *Host) WayTo() (string, Way) {
+	name := h.Via
+	if name == "" {
+		name = "ssh"
+	}
+	return name, Ways[name]
+}

@@ -1,0 +1,159 @@
+// Package form says what names, paths and values may look like, wherever they are
+// written: a declared value never becomes anything else than a value.
+package form
+
+import (
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+// What names may look like.
+var (
+	PlainName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`) // of grounds, kits, sites, secrets, portions
+	HostName  = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,61}[a-z0-9])?$`)
+	DNSName   = regexp.MustCompile(`^(\*\.)?([a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)(\.[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)*$`)
+	Package   = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]{1,99}$`)
+	Service   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9:_.@-]{0,99}$`)
+	Account   = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}\$?$`)
+	Given     = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
+	Mode      = regexp.MustCompile(`^0?[0-7]{3}$`) // in octal
+	PublicKey = regexp.MustCompile(`^(ssh|ecdsa)-[a-z0-9-]+ [A-Za-z0-9+/]+=*( .*)?$`)
+	Version   = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z.+:~^_-]{0,99}$`)                   // of a package
+	Suite     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)                      // of a source, and its parts
+	SHA256    = regexp.MustCompile(`^[0-9a-f]{64}$`)                                          // in hex
+	GitRef    = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,199}$`)                     // a branch, a tag or a commit
+	GitSSH    = regexp.MustCompile(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:[A-Za-z0-9._/~-]+$`) // host:path
+)
+
+// SystemDirs are directories that belong to the system.
+var SystemDirs = []string{"/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib64", "/opt", "/proc", "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/var", "/var/lib", "/var/www", "/usr/share"}
+
+// ownPlaces are directories in which nothing can be declared.
+var ownPlaces = []string{"/proc", "/sys", "/dev", "/run", "/var/lib/northstake", "/etc/northstake"}
+
+// Bad says what is wrong with text that lands in a server's configuration: control
+// characters, and the marks that such files give a meaning; "" where nothing is.
+func Bad(s string) string {
+	for _, r := range s {
+		if r < 0x20 || r == 0x7f {
+			return "it has a control character"
+		}
+		if strings.ContainsRune("$\"'`\\;{}*?[]|<>&", r) {
+			return fmt.Sprintf("it has %q, which has a meaning of its own in configuration files", string(r))
+		}
+	}
+	return ""
+}
+
+// Control says whether text has a control character.
+func Control(s string) bool {
+	return strings.IndexFunc(s, func(r rune) bool { return r < 0x20 || r == 0x7f }) >= 0
+}
+
+// Place says what is wrong with the path of something that is to lie on a host, and
+// what to do; "" where nothing is.
+func Place(p string) (what, fix string) {
+	switch {
+	case !strings.HasPrefix(p, "/"):
+		return fmt.Sprintf("%q is not an absolute path", p), "begin it with /"
+	case path.Clean(p) != p || p == "/":
+		return fmt.Sprintf("%q is not in its shortest form", p), fmt.Sprintf("write %q", path.Clean(p))
+	case Control(p):
+		return fmt.Sprintf("%q has a control character", p), "use a plainer name"
+	case len(p) > 1000 || longestPart(p) > 200:
+		return "this path is too long", "use one of at most 1000 characters, and at most 200 for each part"
+	}
+	for _, own := range ownPlaces {
+		if p == own || strings.HasPrefix(p, own+"/") {
+			return fmt.Sprintf("%s is kept by the system or by North Stake", own), "declare a path elsewhere"
+		}
+	}
+	return "", ""
+}
+
+// Root says what is wrong with the path of a document root, and what to do; ""
+// where nothing is.
+func Root(p string) (what, fix string) {
+	switch {
+	case !strings.HasPrefix(p, "/"):
+		return fmt.Sprintf("%q is not an absolute path", p), "begin it with /"
+	case path.Clean(p) != p:
+		return fmt.Sprintf("%q is not in its shortest form", p), fmt.Sprintf("write %q", path.Clean(p))
+	case Bad(p) != "":
+		return fmt.Sprintf("%q cannot be a directory here: %s", p, Bad(p)), "use a plainer name"
+	case slices.Contains(SystemDirs, p):
+		return fmt.Sprintf("%s belongs to the system and cannot be a document root", p), "use a directory of the site's own below it"
+	case len(p) > 1000:
+		return "this path is longer than 1000 characters", "use a shorter one"
+	case longestPart(p) > 200:
+		return "a part of this path is longer than 200 characters", "use a shorter one"
+	}
+	return "", ""
+}
+
+func longestPart(p string) int {
+	n := 0
+	for _, part := range strings.Split(p, "/") {
+		n = max(n, len(part))
+	}
+	return n
+}
+
+// Beside says whether a path lies beside the declaration or below.
+func Beside(p string) bool {
+	return p != "" && p != "." && !path.IsAbs(p) && path.Clean(p) == p && p != ".." && !strings.HasPrefix(p, "../")
+}
+
+// Folder says whether a path can be a folder in an archive or a repository.
+func Folder(p string) bool {
+	return !path.IsAbs(p) && path.Clean(p) == strings.TrimSuffix(p, "/") && !strings.HasPrefix(p, "..") && p != "."
+}
+
+// URLPath says what to do about a URL path that cannot be one, "" where it can.
+func URLPath(p string) string {
+	switch {
+	case !strings.HasPrefix(p, "/"):
+		return "begin it with /"
+	case Bad(strings.ReplaceAll(strings.ReplaceAll(p, "?", ""), "&", "")) != "":
+		return Bad(p)
+	case strings.Contains(p, "//") || strings.Contains(p+"/", "/../") || strings.Contains(p+"/", "/./"):
+		return "write it in its shortest form"
+	case len(p) > 1000:
+		return "use a shorter one"
+	case strings.ContainsAny(p, " \t#%"):
+		return "it cannot have spaces, # or %"
+	}
+	return ""
+}
+
+// FileName says whether a name is that of a plain file.
+func FileName(f string) bool {
+	return f != "" && !strings.Contains(f, "/") && Bad(f) == "" && f != "." && f != ".." && len(f) <= 200 && !strings.ContainsAny(f, " #")
+}
+
+var ports = regexp.MustCompile(`^([0-9]{1,5})(?:-([0-9]{1,5}))?/(tcp|udp)$`)
+
+// Ports says what is wrong with ports such as "443/tcp" or "8000-8100/udp", and what
+// to do; "" where nothing is.
+func Ports(p string) (what, fix string) {
+	m := ports.FindStringSubmatch(p)
+	if m == nil {
+		return fmt.Sprintf("%q is not a port", p), "write a number from 1 to 65535 and a protocol, such as \"443/tcp\", or two numbers for a range, such as \"8000-8100/udp\""
+	}
+	first, _ := strconv.Atoi(m[1])
+	last, _ := strconv.Atoi(m[2])
+	switch {
+	case first < 1 || first > 65535 || last > 65535 || strings.HasPrefix(m[1], "0") || strings.HasPrefix(m[2], "0"):
+		return fmt.Sprintf("%q is not a port", p), "write a number from 1 to 65535 and a protocol, such as \"443/tcp\""
+	case m[2] != "" && last <= first:
+		return fmt.Sprintf("the range %q does not go up", p), "write the lower number first"
+	}
+	return "", ""
+}
+
+// Numeric says whether text looks like an IPv4 address.
+func Numeric(s string) bool { return s != "" && strings.Trim(s, "0123456789.") == "" }

@@ -1,0 +1,60 @@
+package lint
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"time"
+
+	"northstake/core/declare"
+	"northstake/core/form"
+	"northstake/core/near"
+)
+
+func (l linter) ground(g declare.Ground) {
+	if g.Name == "" {
+		if !l.D.Named() {
+			l.Problems = append(l.Problems, l.D.ProblemAt(l.D.First(), "no file says which ground this is", "add a [ground] table with name = \"…\""))
+		}
+	} else if !form.PlainName.MatchString(g.Name) {
+		l.Say(keys("ground", "name"), fmt.Sprintf("ground name %q has characters it cannot have", g.Name), "use lower-case letters, digits and hyphens, at most 40")
+	}
+	l.givens(g.Givens, keys("ground"))
+	l.moreHosts(g.More)
+}
+
+func (l linter) givens(givens map[string]string, at []string) {
+	for _, name := range sorted(givens) {
+		if !form.Given.MatchString(name) {
+			l.Say(append(append([]string{}, at...), "givens", name), fmt.Sprintf("given %q has characters its name cannot have", name), "begin with a lower-case letter, and use lower-case letters, digits and underscores")
+		}
+	}
+}
+
+// moreHosts checks which program lists more hosts. What it printed is one of the
+// sources by then.
+func (l linter) moreHosts(m *declare.More) {
+	if m == nil {
+		return
+	}
+	at := keys("ground", "more_hosts", "program")
+	switch {
+	case m.Program == "":
+		if !l.D.Lacks(at...) {
+			l.Say(at, "no program is named", "write its path below the declaration's directory, such as \"bin/hosts\"")
+		}
+	case !form.Beside(m.Program):
+		l.Say(at, fmt.Sprintf("%q does not lie beside the declaration", m.Program), "write a path below the declaration's directory")
+	case slices.Contains([]string{".toml", ".json"}, path.Ext(m.Program)):
+		l.Say(at, fmt.Sprintf("%q is a file, and a program is run", m.Program), "hosts in a file of their own are a .toml file of the declaration, with [host.NAME] tables; take more_hosts out")
+	case !l.D.HasSource(declare.PrintedBy(m.Program)) && l.D.Beside() != nil:
+		var names []string
+		for _, f := range l.D.Beside().Files {
+			names = append(names, f.Path)
+		}
+		l.Say(at, fmt.Sprintf("there is no program %q beside the declaration", m.Program), near.DidYouMean(m.Program, names))
+	}
+	if d, err := time.ParseDuration(m.Hold); m.Hold != "" && (err != nil || d < 0) {
+		l.Say(keys("ground", "more_hosts", "hold"), fmt.Sprintf("%q is not a length of time", m.Hold), "write one such as \"10m\" or \"24h\"")
+	}
+}

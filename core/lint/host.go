@@ -1,0 +1,71 @@
+package lint
+
+import (
+	"fmt"
+	"net"
+	"strconv"
+	"strings"
+
+	"northstake/core/declare"
+	"northstake/core/form"
+	"northstake/core/near"
+)
+
+func (l linter) kit(name string, k *declare.Kit) {
+	if !form.PlainName.MatchString(name) {
+		l.Say(keys("kit", name), fmt.Sprintf("kit name %q has characters it cannot have", name), "use lower-case letters, digits and hyphens")
+	}
+	l.settings(k.Settings, keys("kit", name))
+}
+
+func (l linter) host(name string, h *declare.Host) {
+	if !form.HostName.MatchString(name) {
+		l.Say(keys("host", name), fmt.Sprintf("host name %q has characters it cannot have", name), "use lower-case letters, digits, dots and hyphens")
+	}
+	if h.Address == "" && l.D.Lacks("host", name, "address") {
+		l.Say(keys("host", name), fmt.Sprintf("[host.%s] has no address", name), "add address = \"…\" (an IP address or a DNS name), or via = \"local\" for the machine that the service runs on")
+	}
+	if h.Address != "" && net.ParseIP(h.Address) == nil && (!form.DNSName.MatchString(h.Address) || strings.HasPrefix(h.Address, "*")) {
+		fix := "write an IP address or a DNS name"
+		if _, _, err := net.SplitHostPort(h.Address); err == nil {
+			fix = "the port goes into [host." + name + ".reach] as port = …"
+		}
+		l.Say(keys("host", name, "address"), fmt.Sprintf("%q is not an address", h.Address), fix)
+	} else if form.Numeric(h.Address) && net.ParseIP(h.Address) == nil {
+		l.Say(keys("host", name, "address"), fmt.Sprintf("%q looks like an IP address and is none", h.Address), "an IPv4 address has four numbers from 0 to 255")
+	}
+	for i, k := range h.Kits {
+		if l.D.Kits[k] == nil {
+			l.Say(keys("host", name, "kits", strconv.Itoa(i)), fmt.Sprintf("there is no kit %q", k), near.DidYouMean(k, sorted(l.D.Kits)))
+		}
+	}
+	l.reach(h.Reach, keys("host", name, "reach"))
+	r := l.D.ReachOf(name)
+	if _, way := h.WayTo(); !way.Login {
+		l.settings(h.Settings, keys("host", name))
+		return
+	}
+	written := func(key string) bool { return !l.D.Lacks("reach", key) || !l.D.Lacks("host", name, "reach", key) }
+	if r.User == "" && !written("user") {
+		l.Say(keys("host", name), fmt.Sprintf("host %s has no login user", name), "add user = \"…\" to [reach] or to [host."+name+".reach]")
+	}
+	if r.Key == "" && r.Password == "" && !written("key") && !written("password") {
+		l.Say(keys("host", name), fmt.Sprintf("host %s has no key and no password to log in with", name), "add key = \"NAME\" to [reach], and give it to northstake secret keep NAME")
+	}
+	l.settings(h.Settings, keys("host", name))
+}
+
+func (l linter) addresses() {
+	first := map[string]string{}
+	for _, name := range sorted(l.D.Hosts) {
+		h := l.D.Hosts[name]
+		key := fmt.Sprintf("%s:%d", h.Address, l.D.ReachOf(name).Port)
+		if _, way := h.WayTo(); !way.Login {
+			key = "local"
+		}
+		if other, ok := first[key]; ok && h.Address != "" {
+			l.Say(keys("host", name, "address"), fmt.Sprintf("host %s has the address of host %s", name, other), "two hosts cannot share an address and port, or both be the service's own machine")
+		}
+		first[key] = name
+	}
+}

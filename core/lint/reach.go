@@ -1,0 +1,34 @@
+package lint
+
+import (
+	"fmt"
+	"strconv"
+
+	"northstake/core/declare"
+	"northstake/core/form"
+)
+
+func (l linter) reach(r declare.Reach, at []string) {
+	if r.User != "" && !form.Account.MatchString(r.User) {
+		l.Say(append(at, "user"), fmt.Sprintf("user %q is not a login name", r.User), "use lower-case letters, digits, hyphens and underscores")
+	}
+	if l.Written(append(at, "port")...) && (r.Port < 1 || r.Port > 65535) {
+		l.Say(append(at, "port"), fmt.Sprintf("port %d does not exist", r.Port), "use a number from 1 to 65535")
+	}
+	for i, f := range r.Authorities {
+		sub := append(append([]string{}, at...), "authorities", strconv.Itoa(i))
+		l.Beside(f, sub)
+		if text, err := l.D.TextBeside(f); err == nil {
+			for _, k := range declare.AuthorityKeys(text) {
+				if !form.PublicKey.MatchString(k) {
+					l.Say(sub, fmt.Sprintf("%s holds %q, which is no public SSH key", f, k), "put the authority's public key there, a line that begins with ssh-ed25519 or the like")
+				}
+			}
+		}
+	}
+	for key, v := range map[string]string{"key": r.Key, "password": r.Password, "sudo_password": r.SudoPassword} {
+		if v != "" && !form.PlainName.MatchString(v) {
+			l.Say(append(append([]string{}, at...), key), fmt.Sprintf("%s names a secret, and this is not a secret's name", key), "write the secret's name here, and give its value to northstake secret keep NAME")
+		}
+	}
+}

@@ -1,0 +1,126 @@
+package stake
+
+import (
+	"encoding/json"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+)
+
+// Kind is one kind of stake: how it is declared, what is wanted, what that claims, and
+// how a reading compares with it. All functions are pure: the same input gives the same
+// output. What a kind has no use for is nil.
+type Kind struct {
+	Type string
+
+	// After are the types whose stakes are brought about before its own.
+	After []string
+
+	// Settings are the keys of kits and hosts by which it is declared. Check says what is
+	// wrong with those of one kit or host, whose keys are given; CheckHost, where all else
+	// is sound, with what one host makes of them.
+	Settings  []declare.Setting
+	Check     func(c *check.Checker, s declare.Settings, at []string)
+	CheckHost func(c *check.Checker, host string)
+
+	// Rehearsal declares one in a kit, in TOML, for the tests that interrupt every step.
+	// In it {url} is where packages lie that the key files/ferries.asc signs. A kind that
+	// only sites imply, or that is no lasting state, has none.
+	Rehearsal string
+
+	// Wanted wants on a host what is declared there; Implied, when that is done for all
+	// kinds, what follows of it for others; and Finish adds the stakes of what was
+	// gathered from several.
+	Wanted  func(w *Wanting) error
+	Implied func(w *Wanting) error
+	Finish  func(w *Wanting)
+
+	// Claims are what a stake of the kind needs to own, to find, or to have left alone.
+	Claims func(s Stake) []Claim
+
+	// Judge compares a reading with what is wanted.
+	Judge func(in Input) (Verdict, error)
+
+	// Nudged is the move that in.Nudges call for, for a stake that needs no move of its
+	// own; nil when there is nothing to do.
+	Nudged func(in Input) (*Move, error)
+
+	// Join makes one move of several that join, which stand in their order.
+	Join func(moves []Move) Move
+}
+
+var kinds = map[string]Kind{}
+
+// Register makes a kind known; each kind's file calls it once.
+func Register(k Kind) struct{} {
+	if _, taken := kinds[k.Type]; taken {
+		panic(fmt.Sprintf("two kinds of stake are called %q", k.Type))
+	}
+	declare.Register(k.Settings...)
+	kinds[k.Type] = k
+	return struct{}{}
+}
+
+// KindOf returns the kind with the given type.
+func KindOf(typ string) (Kind, error) {
+	if k, ok := kinds[typ]; ok {
+		return k, nil
+	}
+	return Kind{}, fmt.Errorf("no kind of stake is called %q; there are %s", typ, strings.Join(Types(), ", "))
+}
+
+// Types lists the kinds there are, sorted.
+func Types() []string { return slices.Sorted(maps.Keys(kinds)) }
+
+// InOrder lists the kinds so that each stands after those whose stakes come first.
+func InOrder() []Kind {
+	var out []Kind
+	placed := map[string]bool{}
+	var place func(typ string)
+	place = func(typ string) {
+		k, ok := kinds[typ]
+		if !ok || placed[typ] {
+			return
+		}
+		placed[typ] = true
+		for _, before := range k.After {
+			place(before)
+		}
+		out = append(out, k)
+	}
+	for _, typ := range Types() {
+		place(typ)
+	}
+	return out
+}
+
+// Judging adapts a judge of decoded values.
+func Judging[W, F any](judge func(in Input, want W, found F) Verdict) func(Input) (Verdict, error) {
+	return func(in Input) (Verdict, error) {
+		local := in.Stake.Local()
+		want, err := Decode[W](in.Memo, "want "+local, in.Stake.Want)
+		if err != nil {
+			return Verdict{}, fmt.Errorf("%s: what is wanted cannot be read: %w", in.Stake.Address(), err)
+		}
+		found, err := Decode[F](in.Memo, "found "+local, in.Found)
+		if err != nil {
+			return Verdict{}, fmt.Errorf("%s: the reading cannot be understood: %w", in.Stake.Address(), err)
+		}
+		return judge(in, want, found), nil
+	}
+}
+
+// Claiming adapts claims of a decoded value.
+func Claiming[W any](claims func(want W) []Claim) func(Stake) []Claim {
+	return func(s Stake) []Claim {
+		var w W
+		if json.Unmarshal(s.Want, &w) != nil {
+			return nil
+		}
+		return claims(w)
+	}
+}

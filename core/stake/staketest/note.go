@@ -1,0 +1,63 @@
+// Package staketest holds a small kind of stake of its own: the core half of what shows
+// that a new kind takes two files and touches nothing else.
+package staketest
+
+import (
+	"fmt"
+	"strings"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+	"northstake/core/form"
+	"northstake/core/stake"
+)
+
+// Note is what a declaration says of one.
+type Note struct {
+	Says string `toml:"says" json:"says" doc:"What the note says, in one line." required:"true" example:"\"Low tide at six\""`
+}
+
+// NoteWant is a note as a host should have it.
+type NoteWant struct {
+	Name string `json:"name"`
+	Says string `json:"says"`
+}
+
+// NoteFound is what a note says there, and whether there is one.
+type NoteFound struct {
+	There bool   `json:"there"`
+	Says  string `json:"says"`
+}
+
+var _ = stake.Register(stake.Kind{
+	Type: "note", After: []string{"package"},
+	Settings: []declare.Setting{declare.Table[Note]("note", "NAME", "Notes on a host's board, by name.", `{ tide = { says = "Low tide at six" } }`)},
+	Check: func(c *check.Checker, s declare.Settings, at []string) {
+		for name, n := range declare.Get[map[string]*Note](s, "note") {
+			if !form.PlainName.MatchString(name) {
+				c.Say(check.At(at, "note", name), fmt.Sprintf("note name %q has characters it cannot have", name), "use lower-case letters, digits and hyphens")
+			}
+			if strings.Contains(n.Says, "\n") {
+				c.Say(check.At(at, "note", name, "says"), "a note has one line", "write it as one")
+			}
+		}
+	},
+	Wanted: func(w *stake.Wanting) error {
+		for _, n := range declare.Nearest[Note](w.D, w.Host, "note") {
+			w.Want(stake.Stake{Type: "note", Name: n.Name, From: n.From, Want: stake.JSON(NoteWant{n.Name, n.Is.Says})})
+		}
+		return nil
+	},
+	Claims: stake.Claiming(func(w NoteWant) []stake.Claim {
+		return []stake.Claim{{Need: stake.Owns, Sort: stake.ClaimName, What: "note " + w.Name}}
+	}),
+	Judge: stake.Judging(func(_ stake.Input, w NoteWant, f NoteFound) stake.Verdict {
+		v := stake.Verdict{Gone: !f.There}
+		if f.Says == w.Says {
+			return v
+		}
+		v.Differences = []stake.Difference{{Attribute: "says", Wanted: w.Says, Found: f.Says}}
+		v.Moves = []stake.Move{{Verb: "pin", Text: "pin note " + w.Name, Work: stake.JSON(w)}}
+		return v
+	}),
+})

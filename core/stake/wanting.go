@@ -1,0 +1,113 @@
+package stake
+
+import (
+	"slices"
+
+	"northstake/core/declare"
+)
+
+// Wanting gathers what is wanted of one host.
+type Wanting struct {
+	D       *declare.Declaration
+	Host    string
+	Traits  Traits
+	Layouts map[string]Layout // how web servers lie on the host's family, by their names
+
+	stakes   []Stake
+	names    map[string]bool
+	gathered map[string]any
+}
+
+// Want adds a stake, unless one of its name is wanted already.
+func (w *Wanting) Want(s Stake) {
+	if w.names[s.Local()] {
+		return
+	}
+	if w.names == nil {
+		w.names = map[string]bool{}
+	}
+	w.names[s.Local()] = true
+	s.Host = w.Host
+	w.stakes = append(w.stakes, s)
+}
+
+// Wants says whether a stake is wanted that has this name on the host.
+func (w *Wanting) Wants(local string) bool { return w.names[local] }
+
+// Each calls do for the settings that count for the host, the nearest last. At gives
+// the place of what stands below them.
+func (w *Wanting) Each(do func(s declare.Settings, at func(keys ...string) declare.Position)) {
+	w.D.Each(w.Host, func(s declare.Settings, at []string) {
+		do(s, func(keys ...string) declare.Position { return w.D.At(append(slices.Clone(at), keys...)...) })
+	})
+}
+
+// Named is what something is called on the host's family, "" where it is left out.
+func (w *Wanting) Named(name string, names map[string]string) string {
+	if n, ok := names[w.Traits.Family]; ok {
+		return n
+	}
+	return name
+}
+
+// gathering is what one kind gathers of a host before it adds stakes, made by its
+// first use.
+func gathering[T any](w *Wanting, typ string) *T {
+	if v, ok := w.gathered[typ].(*T); ok {
+		return v
+	}
+	if w.gathered == nil {
+		w.gathered = map[string]any{}
+	}
+	v := new(T)
+	w.gathered[typ] = v
+	return v
+}
+
+// Stakes works out the stakes of the host, in an order in which they can be brought
+// about. The error names what the host's platform cannot do.
+func (w *Wanting) Stakes() ([]Stake, error) {
+	order := InOrder()
+	place := map[string]int{}
+	for i, k := range order {
+		place[k.Type] = i
+		if k.Wanted == nil {
+			continue
+		}
+		if err := k.Wanted(w); err != nil {
+			return nil, err
+		}
+	}
+	for _, k := range order {
+		if k.Implied == nil {
+			continue
+		}
+		if err := k.Implied(w); err != nil {
+			return nil, err
+		}
+	}
+	for _, k := range order {
+		if k.Finish != nil {
+			k.Finish(w)
+		}
+	}
+	at := func(s Stake) int {
+		if s.Site != "" { // the parts of a site stand together
+			return place["site"]
+		}
+		return place[s.Type]
+	}
+	slices.SortStableFunc(w.stakes, func(a, b Stake) int { return at(a) - at(b) })
+	return w.stakes, nil
+}
+
+// of lists the names of the stakes of a type that are wanted so far.
+func (w *Wanting) of(typ string) []string {
+	var out []string
+	for _, s := range w.stakes {
+		if s.Type == typ {
+			out = append(out, s.Local())
+		}
+	}
+	return out
+}

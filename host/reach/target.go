@@ -1,0 +1,25 @@
+// Package reach gets to hosts, by the way that is declared for each: over SSH it logs in,
+// becomes root, puts the rod there when it is not there yet, and speaks to it; the
+// service's own machine needs none of that. Nothing but the key exchange happens with a
+// host whose key is not known.
+package reach
+
+import (
+	"net"
+	"strconv"
+)
+
+// Target is a host and how to log in to it. The secrets are values, not names.
+type Target struct {
+	Host         string
+	Address      string
+	Port         int
+	User         string
+	Key          []byte // private key in PEM, nil for none
+	Password     string
+	Sudo         bool
+	SudoPassword string
+	Via          string // the name of a way
+}
+
+func (t Target) addr() string { return net.JoinHostPort(t.Address, strconv.Itoa(t.Port)) }

@@ -1,0 +1,217 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"slices"
+	"strconv"
+
+	"northstake/core/plan"
+	"northstake/host/reach"
+	"northstake/host/rod"
+	"northstake/service/contract"
+)
+
+// hostRun is one host's part in a run.
+type hostRun struct {
+	j       *Service
+	run     int64
+	s       scope
+	planned plan.Host
+	doc     contract.RunHost
+	only    func(plan.Row) bool
+	conn    *rod.Conn
+	hangUp  func()
+	before  []rod.ProbeResult // of a run that is not about what is declared
+	went    bool              // the host went down and came back
+}
+
+// worse says whether a check failed that did not fail before the run. What a run
+// that is about something else has found broken is not its doing.
+func (h *hostRun) worse(r rod.ProbeResult) bool {
+	return !r.OK && !slices.ContainsFunc(h.before, func(b rod.ProbeResult) bool { return b.Probe == r.Probe && b.From == r.From && !b.OK })
+}
+
+func (h *hostRun) id() string { return strconv.FormatInt(h.run, 10) }
+
+func (h *hostRun) put(ctx context.Context) {
+	if err := h.j.Store.PutRunHost(ctx, h.run, h.doc); err != nil && ctx.Err() == nil {
+		h.j.Log.Error("could not note a run's progress", "run", h.run, "host", h.doc.Host, "error", err)
+	}
+}
+
+func (h *hostRun) end(ctx context.Context, state contract.RunHostState, err error) {
+	h.doc.State = state
+	if err != nil {
+		h.doc.Fault = faultOf(err)
+	}
+	h.put(ctx)
+}
+
+func faultOf(err error) rod.Fault {
+	var f *rod.Fault
+	if errors.As(err, &f) {
+		out := *f
+		out.What = err.Error()
+		return out
+	}
+	var t *reach.Trouble
+	if errors.As(err, &t) {
+		return rod.Fault{What: t.What, Fix: t.Fix}
+	}
+	return rod.Fault{What: err.Error(), Fix: "resume the run when the host answers again"}
+}
+
+func (h *hostRun) carryOut(ctx context.Context) {
+	switch {
+	case h.planned.Unread != "":
+		h.end(ctx, "failed", &rod.Fault{What: "the host could not be read when the plan was made: " + h.planned.Unread, Fix: "plan again"})
+		return
+	case len(h.planned.Steps) == 0 && len(h.planned.Blockers) > 0:
+		h.end(ctx, "blocked", h.blocked())
+		return
+	case len(h.planned.Steps) == 0:
+		h.end(ctx, "nothing", nil)
+		return
+	}
+	resumed := h.doc.State == "running" || len(h.doc.Notes) > 0 || h.doc.Steps[0].State != "waiting"
+	h.doc.State = "running"
+	h.put(ctx)
+	a, err := h.j.access(ctx, h.s, h.doc.Host)
+	if err != nil {
+		h.end(ctx, "failed", err)
+		return
+	}
+	conn, hangUp, err := h.j.Hosts.Fresh(ctx, a.target, a.known)
+	if err != nil {
+		if ctx.Err() == nil {
+			h.end(ctx, map[bool]contract.RunHostState{true: "interrupted", false: "failed"}[resumed], err)
+		}
+		return
+	}
+	h.conn, h.hangUp = conn, hangUp
+	defer func() { h.hangUp() }()
+	opened, err := conn.Open(ctx, h.id())
+	if err != nil {
+		h.broken(ctx, err)
+		return
+	}
+	h.doc.Notes = append(h.doc.Notes, opened.Recovered...)
+	done := map[int]bool{}
+	for _, st := range opened.Steps {
+		resumed = true
+		done[st.Number] = st.State == rod.Done
+	}
+	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, conn, a.version, h.only)
+	if err != nil {
+		h.broken(ctx, err)
+		return
+	}
+	if h.s.act != nil && resumed {
+		// What was done now is over, and is not done again.
+		l.host.Steps = slices.DeleteFunc(l.host.Steps, func(st plan.Step) bool { return done[st.Number] })
+	}
+	if why := plan.Moved(h.planned, l.host, resumed); why != "" {
+		h.end(ctx, "moved", &rod.Fault{What: "the host has changed since the plan was made: " + why, Fix: "plan again; nothing was done here"})
+		return
+	}
+	steps := h.planned.Steps
+	if resumed {
+		steps = renumber(h.planned.Steps, l.host.Steps, done)
+		h.mark(steps, done)
+	}
+	if err := conn.Preflight(ctx, h.id(), steps); err != nil {
+		var refused *rod.Fault
+		if errors.As(err, &refused) && ctx.Err() == nil {
+			h.takeBack(ctx, err)
+			return
+		}
+		h.broken(ctx, err)
+		return
+	}
+	if !h.s.plain() {
+		h.before = probeBoth(ctx, conn, l.probes, h.s.d.Hosts[h.doc.Host].Address)
+	}
+	for _, step := range steps {
+		if !h.step(ctx, step, a) {
+			return
+		}
+	}
+	h.finish(ctx, l.probes)
+}
+
+// renumber gives the steps that are left the numbers they had in the plan, and
+// new ones where those are taken.
+func renumber(planned, left []plan.Step, done map[int]bool) []plan.Step {
+	next := len(planned)
+	for n := range done {
+		next = max(next, n)
+	}
+	used := map[int]bool{}
+	for i := range left {
+		number := 0
+		for _, p := range planned {
+			if p.Shares(left[i]) && !done[p.Number] && !used[p.Number] {
+				number = p.Number
+				break
+			}
+		}
+		if number == 0 {
+			next++
+			number = next
+		}
+		left[i].Number = number
+		used[number] = true
+	}
+	return left
+}
+
+// mark notes which steps of the plan are done, which are left, and which are no
+// longer needed.
+func (h *hostRun) mark(left []plan.Step, done map[int]bool) {
+	want := map[int]plan.Step{}
+	for _, s := range left {
+		want[s.Number] = s
+	}
+	for i := range h.doc.Steps {
+		st := &h.doc.Steps[i]
+		switch s, needed := want[st.Number]; {
+		case needed:
+			st.State, st.Text = "waiting", s.Text
+			delete(want, st.Number)
+		case done[st.Number]:
+			st.State = "done"
+		default:
+			st.State = "skipped"
+		}
+	}
+	for _, s := range left {
+		if _, extra := want[s.Number]; extra {
+			h.doc.Steps = append(h.doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Address: s.Address, State: "waiting"})
+		}
+	}
+}
+
+// broken ends a host's part after the line broke: what is there is known to the
+// host's journal, and the run can be resumed.
+func (h *hostRun) broken(ctx context.Context, err error) {
+	if ctx.Err() != nil {
+		return
+	}
+	var fault *rod.Fault
+	if errors.As(err, &fault) {
+		h.end(ctx, "failed", err)
+		return
+	}
+	h.end(ctx, "interrupted", err)
+}
+
+func (h *hostRun) at(number int) *contract.RunStep {
+	for i := range h.doc.Steps {
+		if h.doc.Steps[i].Number == number {
+			return &h.doc.Steps[i]
+		}
+	}
+	h.doc.Steps = append(h.doc.Steps, contract.RunStep{Number: number})
+	return &h.doc.Steps[len(h.doc.Steps)-1]
+}

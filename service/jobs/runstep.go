@@ -1,0 +1,128 @@
+package jobs
+
+import (
+	"archive/tar"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"time"
+
+	"northstake/core/plan"
+	"northstake/host/reach"
+	"northstake/host/rod"
+)
+
+const saidLimit = 50
+
+// step does one step; false says that the host's part has ended.
+func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
+	st := h.at(step.Number)
+	st.State = "doing"
+	h.put(ctx)
+	start := time.Now()
+	say := func(line string) {
+		if len(st.Said) < saidLimit {
+			st.Said = append(st.Said, line)
+			h.put(ctx)
+		}
+	}
+	err := h.send(ctx, step, say)
+	var state rod.StepState
+	if err == nil {
+		state, err = h.conn.Step(ctx, h.id(), step, say)
+	}
+	if err == nil && state == rod.Held {
+		err = h.confirm(ctx, step, a)
+		if err == nil {
+			say("confirmed over a new connection")
+		}
+	}
+	if err == nil && step.Returns {
+		err = h.awaitReturn(ctx, a, say)
+	}
+	st.TookMs = float64(time.Since(start).Microseconds()) / 1000
+	if err == nil {
+		st.State = "done"
+		h.put(ctx)
+		return true
+	}
+	if ctx.Err() != nil {
+		return false
+	}
+	var fault *rod.Fault
+	if !errors.As(err, &fault) {
+		st.State = "failed"
+		h.broken(ctx, err)
+		return false
+	}
+	st.State = "failed"
+	h.takeBack(ctx, err)
+	return false
+}
+
+// confirm shows the host that a new connection can still be made.
+func (h *hostRun) confirm(ctx context.Context, step plan.Step, a access) error {
+	conn, hangUp, err := h.j.Hosts.Fresh(ctx, a.target, a.known)
+	if err != nil {
+		return &rod.Fault{What: fmt.Sprintf("after the step no new connection can be made: %v", err), Fix: "the host takes the step back by itself"}
+	}
+	defer hangUp()
+	if way, err := reach.WayOf(a.target.Via); err == nil && !way.Proves {
+		if at := h.at(step.Number); at != nil {
+			at.Said = append(at.Said, "confirmed, though a new connection to this host says nothing of the network")
+		}
+	}
+	return conn.Confirm(ctx, h.id(), step.Number)
+}
+
+// send sends the content that a step needs and the host has not got.
+func (h *hostRun) send(ctx context.Context, step plan.Step, say func(string)) error {
+	if !step.Blobs {
+		return nil
+	}
+	missing, err := h.conn.MissingBlobs(ctx, step)
+	if err != nil || len(missing) == 0 {
+		return err
+	}
+	var size int64
+	err = h.conn.SendBlobs(ctx, func(w io.Writer) error {
+		out := tar.NewWriter(w)
+		err := h.j.Store.Blobs(ctx, missing, func(sum string, b []byte) error {
+			size += int64(len(b))
+			if err := out.WriteHeader(&tar.Header{Name: sum, Mode: 0o600, Size: int64(len(b))}); err != nil {
+				return err
+			}
+			_, err := out.Write(b)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		return out.Close()
+	})
+	if err == nil {
+		say(fmt.Sprintf("sent %d of the files, %d bytes", len(missing), size))
+	}
+	return err
+}
+
+// takeBack makes the host what it was before the run.
+func (h *hostRun) takeBack(ctx context.Context, cause error) {
+	h.doc.Fault = faultOf(cause)
+	err := h.conn.TakeBack(ctx, h.id(), func(line string) {
+		h.doc.Notes = append(h.doc.Notes, line)
+		h.put(ctx)
+	})
+	if err != nil {
+		h.end(ctx, "failed", errors.Join(cause, fmt.Errorf("and the host could not be taken back: %w", err)))
+		return
+	}
+	for i := range h.doc.Steps {
+		if h.doc.Steps[i].State == "done" {
+			h.doc.Steps[i].State = "back"
+		}
+	}
+	h.seen(ctx, nil)
+	h.end(ctx, "back", cause)
+}

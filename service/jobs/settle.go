@@ -1,0 +1,135 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"northstake/core/plan"
+	"northstake/core/resolve"
+	"northstake/host/rod"
+)
+
+const (
+	probePatience = 4 * time.Second
+	bootPatience  = time.Minute // after a restart of the host
+	probePause    = 150 * time.Millisecond
+)
+
+// worked are the stakes of the plan's steps, by their addresses.
+func (h *hostRun) worked() map[string]bool {
+	out := map[string]bool{}
+	for _, s := range h.planned.Steps {
+		for _, a := range s.Addresses() {
+			out[a] = true
+		}
+	}
+	return out
+}
+
+// seen notes how the host stands now, after steps that brought stakes about.
+func (h *hostRun) seen(ctx context.Context, worked map[string]bool) {
+	declared := h.s
+	declared.act = nil // how the host stands is a matter of what is declared
+	a, err := h.j.access(ctx, declared, h.doc.Host)
+	var l look
+	if len(worked) > 0 { // it is to be noted, even if all is as it was when last seen
+		h.j.mu.Lock()
+		delete(h.j.seen, connKey(declared, h.doc.Host))
+		h.j.mu.Unlock()
+	}
+	if err == nil {
+		l, err = h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a.version, nil)
+	}
+	if err == nil {
+		l.worked = worked
+		err = h.j.Store.Persist(ctx, func() error { return h.j.note(ctx, declared, &l, "") })
+	}
+	if err != nil {
+		h.doc.Notes = append(h.doc.Notes, "the host could not be read at the end: "+err.Error())
+	}
+}
+
+// settle waits until the stakes of the plan's steps are as declared: a server takes
+// a moment to take its configuration in, and answers with the former one until
+// then.
+func (h *hostRun) settle(ctx context.Context) {
+	deadline := time.Now().Add(probePatience)
+	for {
+		a, err := h.j.access(ctx, h.s, h.doc.Host)
+		var l look
+		if err == nil {
+			l, err = h.j.lookOver(ctx, h.s, h.doc.Host, h.conn, a.version, nil)
+		}
+		if err != nil || ctx.Err() != nil {
+			return // the look at the end says why
+		}
+		differs := h.unsettled(l.host)
+		if len(differs) == 0 {
+			return
+		}
+		if time.Now().After(deadline) {
+			h.doc.Notes = append(h.doc.Notes, "still not as declared after the steps: "+strings.Join(differs, ", "))
+			return
+		}
+		time.Sleep(probePause)
+	}
+}
+
+// unsettled lists the stakes of the plan's steps that are not as declared.
+func (h *hostRun) unsettled(now plan.Host) []string {
+	worked := h.worked()
+	var out []string
+	for _, r := range now.Rows {
+		if worked[r.Address] && r.Standing != plan.Set {
+			out = append(out, r.Address)
+		}
+	}
+	return out
+}
+
+// finish probes the host's sites and notes how it stands; where a site does not
+// answer as declared, the host goes back to what it was.
+func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
+	probes = slices.DeleteFunc(slices.Clone(probes), func(p resolve.Probe) bool { return slices.Contains(h.planned.LeftSites, p.Site) })
+	if h.s.act == nil {
+		h.settle(ctx)
+	}
+	results, bad := h.probeAll(ctx, probes)
+	h.doc.Probes = results
+	if ctx.Err() != nil {
+		return
+	}
+	if bad != nil {
+		h.takeBack(ctx, &rod.Fault{What: fmt.Sprintf("after the steps, site %s does not answer as declared: http://%s:%d%s from %s: %s", bad.Site, bad.Name, bad.Port, bad.Path, bad.From, bad.Words()),
+			Fix: "the host is back to what it was; correct the content, the probe or the site"})
+		return
+	}
+	h.seen(ctx, h.worked())
+	if err := h.conn.CloseRun(ctx, h.id()); err != nil {
+		h.doc.Notes = append(h.doc.Notes, "the host's lock was not given back in order: "+err.Error())
+	}
+	if len(h.planned.Blockers) > 0 {
+		h.end(ctx, "partly", h.blocked())
+		return
+	}
+	h.end(ctx, "done", nil)
+}
+
+// blocked is the plan's first blocker as a fault; the others are noted.
+func (h *hostRun) blocked() *rod.Fault {
+	first := h.planned.Blockers[0]
+	for _, b := range h.planned.Blockers[1:] {
+		h.doc.Notes = append(h.doc.Notes, b.Address+" was blocked: "+b.What)
+	}
+	if len(h.planned.Left) > 0 {
+		names := make([]string, len(h.planned.Left))
+		for i, l := range h.planned.Left {
+			names[i] = l.Address
+		}
+		h.doc.Notes = append(h.doc.Notes, "left as they were until what is in the way is cleared: "+strings.Join(names, ", "))
+	}
+	return &rod.Fault{What: first.Address + " was blocked: " + first.What, Fix: first.Fix + ", then plan again"}
+}

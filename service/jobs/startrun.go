@@ -1,0 +1,167 @@
+package jobs
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/jmoiron/sqlx"
+
+	"northstake/core/plan"
+	"northstake/host/rod"
+	"northstake/service/contract"
+	"northstake/service/store"
+)
+
+// NotReady is a plan that cannot be run as it is.
+type NotReady struct{ What, Fix string }
+
+func (n NotReady) Error() string { return n.What }
+
+// StartRun starts a run of a plan.
+func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, ask contract.NewRun, by string) (store.Run, error) {
+	passwords := ask.SudoPasswords
+	var r store.Run
+	t, err := j.Store.Task(ctx, store.Plans, planID)
+	if err != nil {
+		return r, err
+	}
+	if t.State != "done" {
+		return r, NotReady{fmt.Sprintf("plan %d is %s", planID, t.State), "wait for it, or plan again"}
+	}
+	if done, err := j.Store.RunOfPlan(ctx, planID); err != nil {
+		return r, err
+	} else if done != 0 {
+		return r, NotReady{fmt.Sprintf("plan %d was run already, as run %d", planID, done), fmt.Sprintf("resume run %d, or plan again", done)}
+	}
+	if g.Newest != t.Revision {
+		return r, NotReady{fmt.Sprintf("plan %d was made for revision %d, and the newest is %d", planID, t.Revision, g.Newest), "plan again"}
+	}
+	var hosts []plan.Host
+	if err := json.Unmarshal(t.Hosts, &hosts); err != nil {
+		return r, err
+	}
+	if err := needNamed(hosts, ask.Removing); err != nil {
+		return r, err
+	}
+	d, err := j.Declaration(ctx, g.ID, t.Revision)
+	if err != nil {
+		return r, err
+	}
+	var working []string
+	for _, h := range hosts {
+		if len(h.Steps) > 0 {
+			working = append(working, h.Host)
+		}
+	}
+	if err := needPasswords(d, working, passwords); err != nil {
+		return r, err
+	}
+	docs := make([]contract.RunHost, len(hosts))
+	for i, h := range hosts {
+		docs[i] = freshDoc(h)
+	}
+	err = j.Store.Tx(ctx, func(tx *sqlx.Tx) error {
+		var err error
+		if r, err = j.Store.AddRun(ctx, tx, g.ID, planID, by, docs); err != nil {
+			return err
+		}
+		return j.enqueue(ctx, tx, runArgs{r.ID}, store.Topic("runs", r.ID), passwords)
+	})
+	return r, err
+}
+
+// NotNamed says that steps remove content and were not confirmed by name.
+type NotNamed struct{ Addresses []string }
+
+func (n NotNamed) Error() string {
+	return "files that nobody declared would be removed by " + strings.Join(n.Addresses, ", ")
+}
+
+// needNamed refuses a plan that removes somebody's content unless each stake that
+// does is named.
+func needNamed(hosts []plan.Host, named []string) error {
+	var missing []string
+	for _, h := range hosts {
+		for _, s := range h.Steps {
+			if len(s.Removes) > 0 && !slices.Contains(named, s.Address) {
+				missing = append(missing, s.Address)
+			}
+		}
+	}
+	if len(missing) > 0 {
+		return NotNamed{missing}
+	}
+	return nil
+}
+
+func freshDoc(h plan.Host) contract.RunHost {
+	doc := contract.RunHost{Host: h.Host, State: "waiting", Steps: []contract.RunStep{}}
+	for _, s := range h.Steps {
+		doc.Steps = append(doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Address: s.Address, State: "waiting"})
+	}
+	return doc
+}
+
+// resumable are the states of a host that can be carried on with.
+var resumable = map[contract.RunHostState]bool{"interrupted": true, "failed": true, "back": true, "waiting": true, "running": true}
+
+// ResumeRun carries on with hosts of a run that did not end well; all of them
+// where none is named.
+func (j *Service) ResumeRun(ctx context.Context, g store.Ground, id int64, ask contract.ResumeRun) (store.Run, error) {
+	r, err := j.Store.Run(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	if r.State == "queued" || r.State == "running" {
+		return r, NotReady{fmt.Sprintf("run %d is still %s", id, r.State), "wait until it has ended"}
+	}
+	docs, err := j.Store.RunHosts(ctx, id)
+	if err != nil {
+		return r, err
+	}
+	t, err := j.Store.Task(ctx, store.Plans, r.PlanID)
+	if err != nil {
+		return r, err
+	}
+	d, err := j.Declaration(ctx, g.ID, t.Revision)
+	if err != nil {
+		return r, err
+	}
+	wanted, err := d.Choose(ask.Hosts)
+	if err != nil {
+		return r, err
+	}
+	var names []string
+	for i := range docs {
+		if !resumable[docs[i].State] || !slices.Contains(wanted, docs[i].Host) {
+			continue
+		}
+		docs[i].State, docs[i].Fault = "waiting", rod.Fault{}
+		names = append(names, docs[i].Host)
+		if err := j.Store.PutRunHost(ctx, id, docs[i]); err != nil {
+			return r, err
+		}
+	}
+	if len(names) == 0 {
+		return r, NotReady{fmt.Sprintf("run %d has no host that could be carried on with", id), "plan again"}
+	}
+	if err := needPasswords(d, names, ask.SudoPasswords); err != nil {
+		return r, err
+	}
+	err = j.Store.Tx(ctx, func(tx *sqlx.Tx) error {
+		if err := j.Store.QueueRun(ctx, tx, id); err != nil {
+			return err
+		}
+		if err := j.Store.AddEvent(ctx, tx, store.Topic("runs", id), "resumed", []byte("{}")); err != nil {
+			return err
+		}
+		return j.enqueue(ctx, tx, runArgs{id}, store.Topic("runs", id), ask.SudoPasswords)
+	})
+	if err != nil {
+		return r, err
+	}
+	return j.Store.Run(ctx, id)
+}
