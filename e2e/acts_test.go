@@ -24,7 +24,7 @@ func TestWhatTheSystemSaysIsPassedOn(t *testing.T) {
 	g.trust()
 	host := g.hosts[0]
 	g.on(host, "systemd-run --quiet --collect --unit=locker perl -MFcntl -e 'open my $f, \"+<\", \"/var/lib/dpkg/lock-frontend\" or die; "+
-		"my $l = pack(\"s s x4 q q i x4\", F_WRLCK, 0, 0, 0, 0); fcntl($f, F_SETLK, $l) or die; sleep 12'; sleep 0.5")
+		"my $l = pack(\"s s x4 q q i x4\", F_WRLCK, 0, 0, 0, 0); fcntl($f, F_SETLK, $l) or die; open my $d, \">\", \"/run/locked\"; sleep 12'; until [ -e /run/locked ]; do sleep 0.02; done")
 	h := g.apply(0).Hosts[0]
 	if said := strings.Join(h.Steps[0].Said, "\n"); !strings.Contains(said, "waiting for perl (process ") || !strings.Contains(said, "holds the lock of apt") {
 		t.Errorf("the step said %q", said)

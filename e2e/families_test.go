@@ -154,7 +154,7 @@ func (g *ground) serves(m machine, host string) {
 			g.t.Errorf("on %s, %s says %q, want %q", host, script, got, want)
 		}
 	}
-	g.on(host, "systemd-run --quiet --collect --unit=other perl -MIO::Socket -e 'my $s=IO::Socket::INET->new(LocalPort=>8099,Listen=>5,ReuseAddr=>1); sleep 60'; sleep 0.3")
+	g.on(host, "systemd-run --quiet --collect --unit=other perl -MIO::Socket -e 'my $s=IO::Socket::INET->new(LocalPort=>8099,Listen=>5,ReuseAddr=>1); sleep 60'; until ss -ltn | grep -q ':8099 '; do sleep 0.02; done")
 	if dialable(g.address(host) + ":8099") {
 		g.t.Errorf("port 8099 of %s, which nobody declared, can be reached", host)
 	}
@@ -408,7 +408,7 @@ func TestAHostWithoutSystemd(t *testing.T) {
 	if left := strings.TrimSpace(g.on(host, "pgrep -fa 'rod/[0-9a-f]* revert' || true; ls /var/lib/northstake | grep revert || true")); left != "" {
 		t.Errorf("what takes the rules back still waits: %s", left)
 	}
-	g.on(host, "setsid perl -MIO::Socket -e 'my $s=IO::Socket::INET->new(LocalPort=>8099,Listen=>5,ReuseAddr=>1); sleep 600' >/dev/null 2>&1 & sleep 0.3")
+	g.on(host, "setsid perl -MIO::Socket -e 'my $s=IO::Socket::INET->new(LocalPort=>8099,Listen=>5,ReuseAddr=>1); sleep 600' >/dev/null 2>&1 & until ss -ltn | grep -q ':8099 '; do sleep 0.02; done")
 	if out := g.on(host, "ss -ltn"); !strings.Contains(out, ":8099") {
 		t.Fatalf("nothing listens:\n%s", out)
 	}

@@ -189,7 +189,7 @@ func resumeByHand(g *ground, run int64) {
 }
 
 func killRod(g *ground, host string) {
-	g.on(host, "pkill -KILL -f '[r]od/[0-9a-f]* serve' || true; sleep 0.1")
+	g.on(host, "pkill -KILL -f '[r]od/[0-9a-f]* serve' || true; while pgrep -f '[r]od/[0-9a-f]* serve' >/dev/null; do sleep 0.02; done")
 }
 
 func killHost(g *ground, host string) {
@@ -327,7 +327,12 @@ func TestPostgresRestartedDuringARun(t *testing.T) {
 		t.Fatal(err)
 	}
 	g.unhold(host) // the host goes on while the database is away
-	time.Sleep(2 * time.Second)
+	g.eventually("the step ends on the host", func() error {
+		if out := g.on(host, "cat /var/lib/northstake/journal/*/0002.json"); !strings.Contains(out, `"state":"done"`) {
+			return fmt.Errorf("the journal says %s", out)
+		}
+		return nil
+	})
 	if err := p.Start(ctx); err != nil {
 		t.Fatal(err)
 	}

@@ -119,7 +119,7 @@ func (g *ground) standsAsDeclared(host string) {
 		}
 	}
 	// A port that is not declared is dropped: from outside nothing answers.
-	g.on(host, "systemd-run --quiet --collect --unit=other perl -MIO::Socket::INET -e 'my $s=IO::Socket::INET->new(LocalPort=>8099,Listen=>5,ReuseAddr=>1); while(my $c=$s->accept){print $c qq(HTTP/1.0 200 OK\\r\\n\\r\\n);close $c}'; sleep 0.3; curl -s -o /dev/null -m 2 http://127.0.0.1:8099/ || true")
+	g.on(host, "systemd-run --quiet --collect --unit=other perl -MIO::Socket::INET -e 'my $s=IO::Socket::INET->new(LocalPort=>8099,Listen=>5,ReuseAddr=>1); while(my $c=$s->accept){print $c qq(HTTP/1.0 200 OK\\r\\n\\r\\n);close $c}'; until ss -ltn | grep -q ':8099 '; do sleep 0.02; done; curl -s -o /dev/null -m 2 http://127.0.0.1:8099/ || true")
 	if out, err := labs.Shell(context.Background(), host, "systemctl is-active other"); err == nil && strings.TrimSpace(out) == "active" {
 		if dialable(g.address(host) + ":8099") {
 			g.t.Errorf("port 8099 of %s, which nobody declared, can be reached", host)
@@ -149,7 +149,7 @@ func TestEveryHandEditIsFoundAndPutBack(t *testing.T) {
 		{"service/cron", "at boot", "systemctl disable cron"},
 		{"service/cron", "masked", "systemctl stop cron; systemctl mask cron"},
 		{"service/cron", "drop-in", "mkdir -p /etc/systemd/system/cron.service.d; printf '[Service]\\nNice=5\\n' > /etc/systemd/system/cron.service.d/nice.conf; systemctl daemon-reload"},
-		{"service/nginx", "running", "systemctl kill -s KILL nginx; sleep 0.3"},
+		{"service/nginx", "running", "systemctl kill -s KILL nginx; while systemctl is-active -q nginx; do sleep 0.02; done"},
 		{"directory/srv/www/quay", "what it is", "rmdir /srv/www/quay"},
 		{"directory/srv/www/quay", "what it is", "rmdir /srv/www/quay; ln -s /tmp /srv/www/quay"},
 		{"directory/srv/www/quay", "owner", "chown keeper /srv/www/quay"},

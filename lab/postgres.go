@@ -168,3 +168,23 @@ func (p *Postgres) run(ctx context.Context, program string, args ...string) ([]b
 	err := cmd.Run()
 	return out.Bytes(), err
 }
+
+// WithPostgres runs a package's tests with a cluster of their own, whose address it
+// hands them, and returns their exit status.
+func WithPostgres(run func(url string) int) int {
+	dir, err := os.MkdirTemp("/var/tmp", "northstake-test-")
+	if err == nil {
+		defer os.RemoveAll(dir)
+		err = os.Chmod(dir, 0o755) // the cluster belongs to another user
+	}
+	var p *Postgres
+	if err == nil {
+		p, err = OpenPostgres(context.Background(), dir+"/pg")
+	}
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		return 1
+	}
+	defer p.Stop(context.Background())
+	return run(p.URL())
+}

@@ -45,7 +45,7 @@ func Register(list ...Setting) {
 
 // allowed are the values that keys may have, by the type of their table and the key,
 // besides those that stand in the type itself.
-var allowed = map[string][]string{"Host.via": sortedKeys(Ways)}
+var allowed = map[string][]string{}
 
 // Allow adds a value that a key may have: each web server adds its name to those of a
 // site's server.

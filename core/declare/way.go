@@ -7,17 +7,29 @@ type Way struct {
 	Own     bool   // whether it is the one machine that the service itself runs on
 }
 
-// Ways are the ways to a host by their names. The default is "ssh".
-var Ways = map[string]Way{
-	"ssh":   {Login: true},
-	"local": {Address: "127.0.0.1", Own: true},
+// Ways are the ways to a host by their names.
+var Ways = map[string]Way{}
+
+// RegisterWay makes a way known that a host's via can name.
+func RegisterWay(name string, w Way) struct{} {
+	Ways[name] = w
+	Allow("Host", "via", name)
+	return struct{}{}
 }
+
+// defaultWay is that of a host whose via is left out.
+const defaultWay = "ssh"
+
+var (
+	_ = RegisterWay(defaultWay, Way{Login: true})
+	_ = RegisterWay("local", Way{Address: "127.0.0.1", Own: true})
+)
 
 // WayTo is the name of the way to a host, and what it needs.
 func (h *Host) WayTo() (string, Way) {
 	name := h.Via
 	if name == "" {
-		name = "ssh"
+		name = defaultWay
 	}
 	return name, Ways[name]
 }

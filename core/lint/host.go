@@ -60,8 +60,8 @@ func (l linter) addresses() {
 	for _, name := range sorted(l.D.Hosts) {
 		h := l.D.Hosts[name]
 		key := fmt.Sprintf("%s:%d", h.Address, l.D.ReachOf(name).Port)
-		if _, way := h.WayTo(); !way.Login {
-			key = "local"
+		if via, way := h.WayTo(); way.Own {
+			key = via
 		}
 		if other, ok := first[key]; ok && h.Address != "" {
 			l.Say(keys("host", name, "address"), fmt.Sprintf("host %s has the address of host %s", name, other), "two hosts cannot share an address and port, or both be the service's own machine")

@@ -3,7 +3,6 @@ package stake
 import (
 	"cmp"
 	"fmt"
-	"sort"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -17,8 +16,8 @@ const FirewallTable = "table inet northstake"
 // FirewallWant is the table that lets in established connections, loopback,
 // ICMP, the SSH port and the listed ports, and drops the rest.
 type FirewallWant struct {
-	SSH   int      `json:"ssh"`
-	Ports []string `json:"ports"` // "80/tcp", sorted by protocol and number
+	SSH   int        `json:"ssh"`
+	Ports []PortWant `json:"ports"` // sorted, one for each network
 }
 
 // FirewallFound is the table as it is loaded and as it is kept for the next start, ""
@@ -53,40 +52,22 @@ func (w FirewallWant) Table() string {
 	b.WriteString("\t\tct state established,related accept\n\t\tiifname \"lo\" accept\n\t\tmeta l4proto { icmp, ipv6-icmp } accept\n")
 	fmt.Fprintf(&b, "\t\ttcp dport %d accept\n", w.SSH)
 	for _, p := range w.Ports {
-		ports, from, limited := strings.Cut(p, " from ")
-		number, protocol, _ := strings.Cut(ports, "/")
-		switch {
-		case p == fmt.Sprintf("%d/tcp", w.SSH):
-		case limited && strings.Contains(from, ":"):
-			from = strings.TrimSuffix(from, "/128") // as nft lists it
-			fmt.Fprintf(&b, "\t\tip6 saddr %s %s dport %s accept\n", from, protocol, number)
-		case limited:
-			from = strings.TrimSuffix(from, "/32")
-			fmt.Fprintf(&b, "\t\tip saddr %s %s dport %s accept\n", from, protocol, number)
-		default:
-			fmt.Fprintf(&b, "\t\t%s dport %s accept\n", protocol, number)
+		if p.Words() == fmt.Sprintf("%d/tcp", w.SSH) {
+			continue
+		}
+		for _, network := range p.Sources() {
+			switch {
+			case strings.Contains(network, ":"):
+				fmt.Fprintf(&b, "\t\tip6 saddr %s %s dport %s accept\n", strings.TrimSuffix(network, "/128"), p.Protocol, p.Span()) // as nft lists it
+			case network != "":
+				fmt.Fprintf(&b, "\t\tip saddr %s %s dport %s accept\n", strings.TrimSuffix(network, "/32"), p.Protocol, p.Span())
+			default:
+				fmt.Fprintf(&b, "\t\t%s dport %s accept\n", p.Protocol, p.Span())
+			}
 		}
 	}
 	b.WriteString("\t}\n}\n")
 	return b.String()
-}
-
-// SortPorts orders ports by protocol, number and network, and drops doubles.
-func SortPorts(ports []string) []string {
-	key := func(p string) string {
-		n, rest, _ := strings.Cut(p, "/")
-		protocol, from, _ := strings.Cut(rest, " ")
-		first, last, _ := strings.Cut(n, "-")
-		return fmt.Sprintf("%s%5s%5s%s", protocol, first, last, from)
-	}
-	sort.Slice(ports, func(i, j int) bool { return key(ports[i]) < key(ports[j]) })
-	out := ports[:0]
-	for i, p := range ports {
-		if i == 0 || p != ports[i-1] {
-			out = append(out, p)
-		}
-	}
-	return out
 }
 
 var _ = Register(Kind{
@@ -148,7 +129,7 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 		found := "not there"
 		if f.Live != "" {
 			found = "different"
-			d.add("lets in now", strings.Join(portsOf(table), ", "), strings.Join(portsOf(f.Live), ", "))
+			d.add("lets in now", portWords(table), portWords(f.Live))
 		}
 		if len(d) == 0 {
 			d.add("rules now", "only declared ports are let in", found)
@@ -180,7 +161,7 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 		return v
 	}
 	v.Moves = []Move{{
-		Verb: "let", Text: "let in only " + strings.Join(portsOf(table), ", ") + ", and drop the rest",
+		Verb: "let", Text: "let in only " + portWords(table) + ", and drop the rest",
 		Because: "the declaration says inbound = \"declared\"",
 		Details: []Detail{{Title: FirewallTable, Text: udiff.Unified("found", "wanted", f.Live, table), Diff: true},
 			armed},
@@ -193,22 +174,37 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 func squeeze(s string) string { return strings.Join(strings.Fields(s), " ") }
 
 // portsOf lists the ports that a table lets in, from its text.
-func portsOf(table string) []string {
-	var out []string
+func portsOf(table string) []PortWant {
+	var out []PortWant
 	for _, line := range strings.Split(table, "\n") {
 		f := strings.Fields(line)
+		var ports string
+		var from []string
 		switch {
 		case len(f) == 4 && f[1] == "dport" && f[3] == "accept":
-			out = append(out, f[2]+"/"+f[0])
+			ports = f[2] + "/" + f[0]
 		case len(f) == 7 && f[1] == "saddr" && f[4] == "dport" && f[6] == "accept":
 			network := f[2]
 			if !strings.Contains(network, "/") {
 				network += map[bool]string{true: "/128", false: "/32"}[f[0] == "ip6"]
 			}
-			out = append(out, f[5]+"/"+f[3]+" from "+network)
+			ports, from = f[5]+"/"+f[3], []string{network}
+		}
+		if w, ok := ParsePorts(ports); ok {
+			w.From = from
+			out = append(out, w)
 		}
 	}
 	return out
+}
+
+// portWords writes what a table lets in, for people.
+func portWords(table string) string {
+	var out []string
+	for _, p := range portsOf(table) {
+		out = append(out, p.Words())
+	}
+	return strings.Join(out, ", ")
 }
 
 // KeptTable is the text of a file that loads North Stake's table.
@@ -219,10 +215,9 @@ type KeptTable string
 func (t KeptTable) Lets(w PortWant) bool {
 	for _, network := range w.Sources() {
 		let := false
-		for _, p := range portsOf(string(t)) {
-			ports, from, _ := strings.Cut(p, " from ")
-			have, ok := ParsePorts(ports)
-			let = let || ok && have.Protocol == w.Protocol && have.Port <= w.Port && w.Last() <= have.Last() && (from == "" || network != "" && Within(network, from))
+		for _, have := range portsOf(string(t)) {
+			from := have.Sources()[0]
+			let = let || have.Protocol == w.Protocol && have.Port <= w.Port && w.Last() <= have.Last() && (from == "" || network != "" && Within(network, from))
 		}
 		if !let {
 			return false

@@ -1,6 +1,7 @@
 package stake
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -45,6 +46,41 @@ type PortWork struct {
 	PortWant
 	Filter    string `json:"filter,omitempty"`
 	Whichever bool   `json:"whichever,omitempty"`
+}
+
+// PortSpan is a port, or the ports from Port to To, of a protocol: the one spelling of
+// ports inside. To is 0 for a single port.
+type PortSpan struct {
+	Protocol string
+	Port, To int
+}
+
+// String writes them as a declaration does: "80/tcp", "8000-8100/udp".
+func (p PortSpan) String() string {
+	w := PortWant{Port: p.Port, To: p.To}
+	return w.Span() + "/" + p.Protocol
+}
+
+// Compare orders ports by protocol and number.
+func (p PortSpan) Compare(o PortSpan) int {
+	return cmp.Or(strings.Compare(p.Protocol, o.Protocol), cmp.Compare(p.Port, o.Port), cmp.Compare(p.To, o.To))
+}
+
+// Ports are the ports that are wanted open.
+func (w PortWant) Ports() PortSpan {
+	if w.To == w.Port {
+		w.To = 0
+	}
+	return PortSpan{w.Protocol, w.Port, w.To}
+}
+
+// Words write the ports with the networks that alone are let in.
+func (w PortWant) Words() string {
+	s := w.Ports().String()
+	if len(w.From) > 0 {
+		s += " from " + strings.Join(w.From, ", ")
+	}
+	return s
 }
 
 // Span writes the ports as one number or as two with a hyphen.
@@ -114,18 +150,18 @@ var _ = Register(Kind{
 		g := wantedPorts(w)
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
 			for i, p := range declare.Get[[]string](s, "ports") {
-				g[p] = &wantedPort{from: at("ports", strconv.Itoa(i))}
+				g.want(p, nil, at("ports", strconv.Itoa(i)))
 			}
 			list := declare.Get[map[string]*Port](s, "port")
 			for _, p := range sortedKeys(list) {
-				g[p] = &wantedPort{from: at("port", p), networks: list[p].From}
+				g.want(p, list[p].From, at("port", p))
 			}
 		})
 		return nil
 	},
 	Finish: finishPorts,
 	Claims: Claiming(func(w PortWant) []Claim {
-		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Span() + "/" + w.Protocol}}
+		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Ports().String()}}
 	}),
 	Judge: Judging(judgePort),
 })
@@ -137,8 +173,15 @@ type wantedPort struct {
 	networks []string // that alone are let in
 }
 
-// ports is what is gathered of ports, as they are written: "80/tcp".
-type ports map[string]*wantedPort
+// ports is what is gathered of ports.
+type ports map[PortSpan]*wantedPort
+
+// want wants ports as a declaration writes them; lint has read them.
+func (g ports) want(written string, networks []string, from declare.Position) {
+	if w, ok := ParsePorts(written); ok {
+		g[w.Ports()] = &wantedPort{from: from, networks: networks}
+	}
+}
 
 func wantedPorts(w *Wanting) ports {
 	g := gathering[ports](w, "port")
@@ -150,7 +193,7 @@ func wantedPorts(w *Wanting) ports {
 
 // PortFor wants a TCP port to be open that a site listens on.
 func (w *Wanting) PortFor(site string, port int, from declare.Position) {
-	g, key := wantedPorts(w), fmt.Sprintf("%d/tcp", port)
+	g, key := wantedPorts(w), PortSpan{Protocol: "tcp", Port: port}
 	switch p := g[key]; {
 	case p == nil:
 		g[key] = &wantedPort{from: from, sites: []string{site}}
@@ -160,20 +203,22 @@ func (w *Wanting) PortFor(site string, port int, from declare.Position) {
 }
 
 // names lists the ports, sorted.
-func (g ports) names() []string { return SortPorts(slices.Collect(maps.Keys(g))) }
+func (g ports) names() []PortSpan { return slices.SortedFunc(maps.Keys(g), PortSpan.Compare) }
 
-// open lists the ports, each with every network that alone is let in, sorted.
-func (g ports) open() []string {
-	var out []string
-	for p, w := range g {
-		for _, network := range w.networks {
-			out = append(out, p+" from "+network)
+// open lists the ports, sorted, one for each network that alone is let in.
+func (g ports) open() []PortWant {
+	var out []PortWant
+	for _, p := range g.names() {
+		w := PortWant{Port: p.Port, To: p.To, Protocol: p.Protocol}
+		for _, network := range slices.Sorted(slices.Values(g[p].networks)) {
+			w.From = []string{network}
+			out = append(out, w)
 		}
-		if len(w.networks) == 0 {
-			out = append(out, p)
+		if len(g[p].networks) == 0 {
+			out = append(out, w)
 		}
 	}
-	return SortPorts(out)
+	return out
 }
 
 func finishPorts(w *Wanting) {
@@ -188,8 +233,7 @@ func finishPorts(w *Wanting) {
 		}
 	}
 	for _, p := range g.names() {
-		want, _ := ParsePorts(p) // lint has read it
-		want.From, want.Firewall = g[p].networks, len(needs) > 0
+		want := PortWant{Port: p.Port, To: p.To, Protocol: p.Protocol, From: g[p].networks, Firewall: len(needs) > 0}
 		w.Want(Stake{Type: "port", Name: want.Span() + "-" + want.Protocol, Want: JSON(want), From: g[p].from, For: g[p].sites, Needs: needs, After: after})
 	}
 }

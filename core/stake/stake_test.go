@@ -204,11 +204,27 @@ func TestPortsAreReadAndWritten(t *testing.T) {
 	}
 }
 
+// opened are ports as they are gathered of a host: "80/tcp", "5432/tcp from 10.0.0.0/8".
+func opened(written ...string) []PortWant {
+	g := ports{}
+	for _, p := range written {
+		span, network, limited := strings.Cut(p, " from ")
+		w, _ := ParsePorts(span)
+		if before := g[w.Ports()]; limited && before != nil {
+			before.networks = append(before.networks, network)
+		} else if limited {
+			g.want(span, []string{network}, declare.Position{})
+		} else {
+			g.want(span, nil, declare.Position{})
+		}
+	}
+	return g.open()
+}
+
 // The table lets in what is declared, for whom it is declared, and says so when it
 // is read back.
 func TestTheTableOfPortsAndNetworks(t *testing.T) {
-	ports := SortPorts([]string{"8000-8100/udp", "80/tcp", "5432/tcp from fd00::/8", "5432/tcp from 10.0.0.0/8", "80/tcp"})
-	table := FirewallWant{SSH: 22, Ports: ports}.Table()
+	table := FirewallWant{SSH: 22, Ports: opened("8000-8100/udp", "80/tcp", "5432/tcp from fd00::/8", "5432/tcp from 10.0.0.0/8", "80/tcp")}.Table()
 	for _, line := range []string{"\t\ttcp dport 80 accept\n", "\t\tudp dport 8000-8100 accept\n", "\t\tip saddr 10.0.0.0/8 tcp dport 5432 accept\n", "\t\tip6 saddr fd00::/8 tcp dport 5432 accept\n"} {
 		if strings.Count(table, line) != 1 {
 			t.Errorf("%q is not there once:\n%s", line, table)
@@ -264,9 +280,13 @@ func TestAccounts(t *testing.T) {
 }
 
 func TestFirewall(t *testing.T) {
-	want := FirewallWant{SSH: 22, Ports: SortPorts([]string{"8080/tcp", "53/udp", "80/tcp", "80/tcp", "22/tcp"})}
-	if fmt.Sprint(want.Ports) != "[22/tcp 80/tcp 8080/tcp 53/udp]" {
-		t.Errorf("sorted: %v", want.Ports)
+	want := FirewallWant{SSH: 22, Ports: opened("8080/tcp", "53/udp", "80/tcp", "80/tcp", "22/tcp")}
+	var words []string
+	for _, p := range want.Ports {
+		words = append(words, p.Words())
+	}
+	if fmt.Sprint(words) != "[22/tcp 80/tcp 8080/tcp 53/udp]" {
+		t.Errorf("sorted: %v", words)
 	}
 	table := want.Table()
 	if strings.Count(table, "dport 22 ") != 1 || !strings.Contains(table, "policy drop") || !strings.Contains(table, "ct state established,related accept") || !strings.Contains(table, `iifname "lo" accept`) {

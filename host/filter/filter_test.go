@@ -173,7 +173,7 @@ func FuzzGeneration(f *testing.F) {
 // What the file of North Stake's own table holds is read back as the table, and other
 // text stays what it is.
 func TestTheTableThatIsKept(t *testing.T) {
-	table := stake.FirewallWant{SSH: 22, Ports: []string{"80/tcp"}}.Table()
+	table := stake.FirewallWant{SSH: 22, Ports: []stake.PortWant{{Port: 80, Protocol: "tcp"}}}.Table()
 	if got := KeptIn(FileText(table)); got != table {
 		t.Errorf("kept as %q, read as %q", table, got)
 	}

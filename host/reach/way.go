@@ -27,8 +27,9 @@ type Way struct {
 
 var ways = map[string]Way{}
 
-// register makes a way known; each way's file calls it once.
-func register(name string, w Way) struct{} {
+// Register makes a way known; each way's file calls it once. What of it has to be declared,
+// declare.RegisterWay says.
+func Register(name string, w Way) struct{} {
 	ways[name] = w
 	return struct{}{}
 }

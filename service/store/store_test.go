@@ -26,26 +26,10 @@ import (
 var url string
 
 func TestMain(m *testing.M) {
-	os.Exit(func() int {
-		dir, err := os.MkdirTemp("/var/tmp", "northstake-store-")
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
-		}
-		defer os.RemoveAll(dir)
-		if err := os.Chmod(dir, 0o755); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
-		}
-		p, err := lab.OpenPostgres(context.Background(), dir+"/pg")
-		if err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			return 1
-		}
-		defer p.Stop(context.Background())
-		url = p.URL()
+	os.Exit(lab.WithPostgres(func(address string) int {
+		url = address
 		return m.Run()
-	}())
+	}))
 }
 
 func open(t *testing.T) *Store {
@@ -59,6 +43,16 @@ func open(t *testing.T) *Store {
 }
 
 var ctx = context.Background()
+
+// within waits until something is so, for ten seconds.
+func within(t *testing.T, what string, so func() bool) {
+	t.Helper()
+	for deadline := time.Now().Add(10 * time.Second); !so(); time.Sleep(5 * time.Millisecond) {
+		if time.Now().After(deadline) {
+			t.Fatalf("not so within ten seconds: %s", what)
+		}
+	}
+}
 
 // Replicas that start together bring one database up to date, all of them.
 func TestReplicasStartTogether(t *testing.T) {
@@ -302,10 +296,10 @@ func TestARunIsClaimedOnce(t *testing.T) {
 	if !claim("one", time.Hour) || claim("two", time.Hour) {
 		t.Error("two replicas have one run")
 	}
-	time.Sleep(60 * time.Millisecond)
-	if lost, err := s.LostRuns(ctx, 50*time.Millisecond); err != nil || len(lost) != 1 {
-		t.Errorf("lost runs: %v, %v", lost, err)
-	}
+	within(t, "a silent replica's run is lost", func() bool {
+		lost, err := s.LostRuns(ctx, 50*time.Millisecond)
+		return err == nil && len(lost) == 1
+	})
 	if mine, err := s.Beat(ctx, r.ID, "other"); err != nil || mine {
 		t.Errorf("a beat of one that it does not belong to: %t, %v", mine, err)
 	}
@@ -380,10 +374,10 @@ func TestTokensEnd(t *testing.T) {
 	if err := s.AddToken(ctx, "late", []byte("hash-3"), time.Millisecond); err != nil {
 		t.Fatal(err)
 	}
-	time.Sleep(20 * time.Millisecond)
-	if _, err := s.TokenName(ctx, []byte("hash-3")); !errors.Is(err, ErrNotFound) {
-		t.Errorf("a session that is over lets in: %v", err)
-	}
+	within(t, "a session that is over lets nobody in", func() bool {
+		_, err := s.TokenName(ctx, []byte("hash-3"))
+		return errors.Is(err, ErrNotFound)
+	})
 	if err := s.DeleteToken(ctx, "deckhand"); err != nil {
 		t.Fatal(err)
 	}

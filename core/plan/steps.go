@@ -1,0 +1,65 @@
+package plan
+
+import (
+	"fmt"
+	"slices"
+
+	"northstake/core/stake"
+)
+
+// Step is one thing to be done on a host. Steps are numbered from 1 on each
+// host. Also are the addresses of other stakes that it brings about.
+type Step struct {
+	Number  int      `json:"number"`
+	Host    string   `json:"host"`
+	Address string   `json:"address"`
+	Also    []string `json:"also,omitempty"`
+	Type    string   `json:"type"`
+	Name    string   `json:"name"`
+	stake.Move
+}
+
+// Addresses are the stakes that the step brings about.
+func (s Step) Addresses() []string { return append([]string{s.Address}, s.Also...) }
+
+// Shares says whether two steps bring about a stake in common.
+func (s Step) Shares(o Step) bool {
+	return slices.ContainsFunc(s.Addresses(), func(a string) bool { return slices.Contains(o.Addresses(), a) })
+}
+
+// join makes one step of steps of one kind that follow one another and can be made
+// together.
+func join(steps []Step) ([]Step, error) {
+	out := []Step{}
+	for i := 0; i < len(steps); {
+		n := i + 1
+		for steps[i].Joins && n < len(steps) && steps[n].Joins && steps[n].Type == steps[i].Type {
+			n++
+		}
+		one := steps[i]
+		if n > i+1 {
+			kind, err := stake.KindOf(one.Type)
+			if err != nil {
+				return nil, err
+			}
+			if kind.Join == nil {
+				return nil, fmt.Errorf("moves of kind %s cannot be joined", one.Type)
+			}
+			var moves []stake.Move
+			for _, s := range steps[i:n] {
+				moves = append(moves, s.Move)
+				if s.Address != one.Address {
+					one.Also = append(one.Also, s.Address)
+				}
+			}
+			one.Move = kind.Join(moves)
+		}
+		out = append(out, one)
+		i = n
+	}
+	return out, nil
+}
+
+func step(s stake.Stake, m stake.Move) Step {
+	return Step{Host: s.Host, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m}
+}

@@ -1,0 +1,140 @@
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"northstake/lab"
+)
+
+// ground copies the demo ground, with the addresses of this lab's hosts.
+func (d *demo) ground(l *lab.Lab) error {
+	to := d.path("saltmarsh")
+	if err := os.RemoveAll(to); err != nil {
+		return err
+	}
+	if err := os.CopyFS(to, os.DirFS(filepath.Join(d.checkout, "demo", "saltmarsh"))); err != nil {
+		return err
+	}
+	file := filepath.Join(to, "hosts.toml")
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	text := string(b)
+	for i := range hosts {
+		text = strings.ReplaceAll(text, fmt.Sprintf("10.88.0.%d", 11+i), l.Address(i+1))
+	}
+	return os.WriteFile(file, []byte(text), 0o644)
+}
+
+// northstake runs the command line as a user would, and returns what it printed
+// and its exit status.
+func (d *demo) northstake(ctx context.Context, args ...string) (string, int, error) {
+	cmd := exec.CommandContext(ctx, d.bin("northstake"), args...)
+	_, address := d.running()
+	cmd.Env = append(os.Environ(), "NORTHSTAKE_SERVER=http://"+address, "NORTHSTAKE_TOKEN_FILE="+d.path("service", "admin.token"))
+	out, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	if errors.As(err, &exit) {
+		if exit.ExitCode() >= 2 {
+			return string(out), exit.ExitCode(), fmt.Errorf("northstake %s: %s", strings.Join(args, " "), out)
+		}
+		return string(out), exit.ExitCode(), nil
+	}
+	return string(out), 0, err
+}
+
+// story declares, trusts, plans and applies the ground, changes one thing by
+// hand, and returns what the drift check says.
+func (d *demo) story(ctx context.Context, l *lab.Lab) (string, error) {
+	end := progress("ground saltmarsh")
+	if _, _, err := d.northstake(ctx, "secret", "keep", "keeper", "--file", l.KeyFile()); err != nil {
+		return "", err
+	}
+	out, _, err := d.northstake(ctx, "declare", d.path("saltmarsh"))
+	if err != nil {
+		return "", err
+	}
+	end(strings.TrimSpace(out))
+	for _, h := range hosts {
+		// The fingerprint comes from the host itself, past the network.
+		key, err := l.Shell(ctx, h, "ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub | cut -d' ' -f2")
+		if err != nil {
+			return "", err
+		}
+		if _, _, err := d.northstake(ctx, "trust", h, "--ground", "saltmarsh", "--yes", "--fingerprint", strings.TrimSpace(key)); err != nil {
+			return "", err
+		}
+	}
+	end = progress("drift check of what is there")
+	before, status, err := d.northstake(ctx, "drift", "saltmarsh")
+	if err != nil {
+		return "", err
+	}
+	if status == 1 {
+		end("something has shifted already, and is kept")
+		return before, nil
+	}
+	end("nothing has shifted")
+	end = progress("plan and apply")
+	out, status, err = d.northstake(ctx, "plan", "saltmarsh")
+	if err != nil {
+		return "", err
+	}
+	if status == 1 {
+		number := planNumber(out)
+		if _, _, err := d.northstake(ctx, "apply", number, "--ground", "saltmarsh", "--yes"); err != nil {
+			return "", err
+		}
+		end("plan " + number + " applied")
+	} else {
+		end("nothing to do")
+	}
+	end = progress("a change by hand on quay1")
+	if _, err := l.Shell(ctx, "quay1", "sed -i 's/07:40/08:10/' /srv/www/timetable/index.html"); err != nil {
+		return "", err
+	}
+	end("the sailing of 07:40 now says 08:10")
+	out, _, err = d.northstake(ctx, "drift", "saltmarsh")
+	return out, err
+}
+
+// planNumber finds the plan's number in "plan 12: 20 steps …".
+func planNumber(out string) string {
+	for _, line := range strings.Split(out, "\n") {
+		if rest, ok := strings.CutPrefix(line, "plan "); ok {
+			number, _, _ := strings.Cut(rest, ":")
+			return number
+		}
+	}
+	return ""
+}
+
+func (d *demo) account(address, drift string, took time.Duration) {
+	fmt.Printf(`
+North Stake runs (%.0f s). Two hosts serve the timetable of Saltmarsh Ferries,
+and one of another family the notices to its crews; one page was changed by
+hand, and the drift check says so:
+
+%s
+
+Console   %s
+Sign in   with the token in %s
+Ground    %s
+Log       %s
+
+Next, from %s:
+  bin/northstake drift saltmarsh      what has shifted, and since when
+  bin/northstake restore saltmarsh    put it back
+  bin/northstake show quay1           what a host is, and how its stakes stand
+
+make stop ends all of it; make clean leaves nothing of it here.
+`, took.Seconds(), "    "+strings.ReplaceAll(strings.TrimSpace(drift), "\n", "\n    "), address, d.path("service", "admin.token"), d.path("saltmarsh"), d.path("service.log"), d.checkout)
+}

@@ -1,0 +1,111 @@
+package docs
+
+import (
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"testing"
+
+	"northstake/core/render"
+	"northstake/core/stake"
+)
+
+// additions reads the lists of docs/developing.md: under each heading, its files.
+func additions(t *testing.T) map[string][]string {
+	t.Helper()
+	b, err := os.ReadFile("../docs/developing.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	out := map[string][]string{}
+	for _, part := range strings.Split(string(b), "\n## ")[1:] {
+		heading, text, _ := strings.Cut(part, "\n")
+		for _, m := range regexp.MustCompile("(?m)^- `([^`]+)`: ").FindAllStringSubmatch(text, -1) {
+			out[heading] = append(out[heading], m[1])
+		}
+	}
+	return out
+}
+
+func holds(t *testing.T, file, pattern string) bool {
+	t.Helper()
+	b, err := os.ReadFile(filepath.Join("..", file))
+	if err != nil {
+		t.Fatal(err)
+	}
+	return regexp.MustCompile(pattern).Match(b)
+}
+
+// files of a room that hold a pattern, without tests.
+func files(t *testing.T, room, pattern string) []string {
+	t.Helper()
+	all, err := filepath.Glob(filepath.Join("..", room, "*.go"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var out []string
+	for _, f := range all {
+		if name := filepath.Base(f); !strings.HasSuffix(name, "_test.go") && holds(t, filepath.Join(room, name), pattern) {
+			out = append(out, name)
+		}
+	}
+	return out
+}
+
+// What the page for developers says an addition touches is what it touches: everything
+// there is of each sort lies in the files of its list, and is registered there alone.
+func TestWhatAnAdditionTouches(t *testing.T) {
+	t.Parallel()
+	lists := additions(t)
+	for heading, want := range map[string][]string{
+		"Adding a kind of stake":     {"core/stake/NAME.go", "host/work/NAME.go"},
+		"Adding a web server":        {"core/render/NAME.go", "host/webserver/NAME.go", "host/family/families/FAMILY/family.toml"},
+		"Adding a family of systems": {"host/family/families/FAMILY/family.toml", "host/family/MANAGER.go"},
+		"Adding a packet filter":     {"host/filter/FILTER.go", "host/filter/filter.go", "core/stake/port.go"},
+		"Adding a way to a host":     {"host/reach/WAY.go", "core/declare/way.go"},
+	} {
+		if !slices.Equal(lists[heading], want) {
+			t.Errorf("%s lists %v, and this test knows of %v", heading, lists[heading], want)
+		}
+	}
+	for _, typ := range stake.Types() {
+		file := typ + ".go"
+		if typ == "restart" {
+			file = "act.go" // both restart things now
+		}
+		if got := files(t, "core/stake", `Type: +"`+typ+`"[,}]`); !slices.Contains(got, file) {
+			t.Errorf("kind %s is registered in core/stake by %v", typ, got)
+		}
+		if got := files(t, "host/work", `register\("`+typ+`"`); !slices.Equal(got, []string{file}) {
+			t.Errorf("kind %s is registered in host/work by %v", typ, got)
+		}
+	}
+	families, err := filepath.Glob("../host/family/families/*/family.toml")
+	if err != nil || len(families) < 2 {
+		t.Fatal(families, err)
+	}
+	for _, server := range render.Servers() {
+		for _, room := range []string{"core/render", "host/webserver"} {
+			if got := files(t, room, `register\("`+server+`"`); !slices.Equal(got, []string{server + ".go"}) {
+				t.Errorf("server %s is registered in %s by %v", server, room, got)
+			}
+		}
+		for _, f := range families {
+			if !holds(t, strings.TrimPrefix(f, "../"), `(?m)^\[server\.`+server+`\]`) {
+				t.Errorf("%s says nothing of %s", f, server)
+			}
+		}
+	}
+	for _, filter := range stake.FirewallPrograms {
+		if got := files(t, "host/filter", `func \(`+filter+`\) Name\(\)`); !slices.Equal(got, []string{filter + ".go"}) {
+			t.Errorf("filter %s is in %v", filter, got)
+		}
+	}
+	for way, file := range map[string]string{"ssh": "ssh.go", "local": "own.go"} {
+		if got := files(t, "host/reach", `Register\("`+way+`"`); !slices.Equal(got, []string{file}) {
+			t.Errorf("way %s is registered by %v", way, got)
+		}
+	}
+}

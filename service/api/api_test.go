@@ -1,0 +1,229 @@
+package api_test
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"net/http"
+	"os"
+	"strings"
+	"testing"
+
+	"northstake/core/declare"
+	"northstake/core/plan"
+	"northstake/host/system/systemtest"
+	"northstake/service/contract"
+	"northstake/service/servicetest"
+)
+
+func TestMain(m *testing.M) { os.Exit(servicetest.Main(m)) }
+
+var ctx = context.Background()
+
+// declaration is a ground of one host with a few stakes that a folder can have.
+func declaration(ground, host, more string) contract.NewRevision {
+	return contract.NewRevision{Sources: []declare.Source{{Name: "g.toml", Text: fmt.Sprintf(`[ground]
+name = %q
+[host.%s]
+via = "folder"
+[host.%[2]s.directory."/srv/tides"]
+owner = "me"
+mode = "0750"
+[host.%[2]s.file."/etc/tide"]
+text = "ebb\n"
+owner = "me"
+[host.%[2]s.link."/srv/now"]
+points_to = "/srv/tides"
+%s`, ground, host, more)}}, Files: []declare.File{}}
+}
+
+func declared(t *testing.T, s *servicetest.Service, ground, host, more string) {
+	t.Helper()
+	res, err := s.Client.CreateRevisionWithResponse(ctx, ground, declaration(ground, host, more))
+	if err != nil || res.StatusCode() >= 300 {
+		t.Fatalf("%v: %s", err, res.Body)
+	}
+}
+
+func planned(t *testing.T, s *servicetest.Service, ground string, ask contract.Ask) contract.Plan {
+	t.Helper()
+	res, err := s.Client.CreatePlanWithResponse(ctx, ground, ask)
+	if err != nil || res.JSON202 == nil {
+		t.Fatalf("%v: %s", err, res.Body)
+	}
+	s.Follow(t, fmt.Sprintf("/grounds/%s/plans/%d/events", ground, res.JSON202.Id))
+	made, err := s.Client.GetPlanWithResponse(ctx, ground, res.JSON202.Id)
+	if err != nil || made.JSON200 == nil || made.JSON200.State != "done" {
+		t.Fatalf("%v: %s", err, made.Body)
+	}
+	return *made.JSON200
+}
+
+func applied(t *testing.T, s *servicetest.Service, ground string, p contract.Plan) contract.Run {
+	t.Helper()
+	res, err := s.Client.CreateRunWithResponse(ctx, ground, contract.NewRun{Plan: p.Id})
+	if err != nil || res.JSON202 == nil {
+		t.Fatalf("%v: %s", err, res.Body)
+	}
+	s.Follow(t, fmt.Sprintf("/grounds/%s/runs/%d/events", ground, res.JSON202.Id))
+	done, err := s.Client.GetRunWithResponse(ctx, ground, res.JSON202.Id)
+	if err != nil || done.JSON200 == nil {
+		t.Fatalf("%v: %s", err, done.Body)
+	}
+	return *done.JSON200
+}
+
+// A round over the network interface: declared, planned, applied; found shifted after a
+// hand edit; put back; and each time nothing is left to do.
+func TestARoundOverTheNetwork(t *testing.T) {
+	s, h := servicetest.Start(t), servicetest.NewHost(t, "quay1")
+	declared(t, s, "round", "quay1", "")
+	p := planned(t, s, "round", contract.Ask{})
+	if p.Steps != 3 || p.Blockers != 0 {
+		t.Fatalf("%d steps, %d blockers: %+v", p.Steps, p.Blockers, p.Hosts)
+	}
+	if r := applied(t, s, "round", p); r.State != "done" || r.Hosts[0].State != "done" {
+		t.Fatalf("the run is %s: %+v", r.State, r.Hosts)
+	}
+	if target, err := os.Readlink(h.Path("/srv/now")); err != nil || target != "/srv/tides" || h.Text("/etc/tide") != "ebb\n" {
+		t.Errorf("the link leads to %q, %v; the file holds %q", target, err, h.Text("/etc/tide"))
+	}
+	if again := planned(t, s, "round", contract.Ask{}); again.Steps != 0 {
+		t.Errorf("a second plan has %d steps", again.Steps)
+	}
+	systemtest.Put(t, h.Machine, "/etc/tide", "flood\n")
+	shifted := planned(t, s, "round", contract.Ask{Only: "shifted"})
+	if shifted.Steps != 1 || shifted.Hosts[0].Steps[0].Address != "quay1/file/etc/tide" {
+		t.Fatalf("after a hand edit the plan is %+v", shifted.Hosts)
+	}
+	res, err := s.Client.GetHostWithResponse(ctx, "round", "quay1")
+	if err != nil || res.JSON200 == nil {
+		t.Fatal(err)
+	}
+	standing := map[string]plan.Standing{}
+	for _, row := range res.JSON200.Rows {
+		standing[row.Address] = row.Standing
+	}
+	if standing["quay1/file/etc/tide"] != plan.Shifted || standing["quay1/link/srv/now"] != plan.Set {
+		t.Errorf("the stakes stand as %v", standing)
+	}
+	claims := map[string]string{}
+	for _, c := range res.JSON200.Claims {
+		claims[c.By+" "+c.What] = c.Need + " " + c.Sort
+	}
+	if claims["file/etc/tide /etc/tide"] != "own path" || claims["directory/srv/tides me"] != "find account" {
+		t.Errorf("it claims %v", claims)
+	}
+	if r := applied(t, s, "round", shifted); r.State != "done" || h.Text("/etc/tide") != "ebb\n" {
+		t.Errorf("put back the file holds %q, the run is %s", h.Text("/etc/tide"), r.State)
+	}
+	// A plan that was carried out says so when it is asked for once more.
+	if res, err := s.Client.CreateRunWithResponse(ctx, "round", contract.NewRun{Plan: shifted.Id}); err != nil || res.StatusCode() != http.StatusConflict {
+		t.Errorf("a plan is carried out twice: %v, %s", err, res.Body)
+	}
+}
+
+// A host that has changed since its plan is left alone.
+func TestAHostThatMovedIsLeftAlone(t *testing.T) {
+	s, h := servicetest.Start(t), servicetest.NewHost(t, "quay2")
+	declared(t, s, "moved", "quay2", "")
+	p := planned(t, s, "moved", contract.Ask{})
+	if err := os.MkdirAll(h.Path("/etc/tide"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	r := applied(t, s, "moved", p)
+	if r.Hosts[0].State != "moved" || h.Exists("/srv/tides") {
+		t.Errorf("the host's part is %s, and something was done: %t", r.Hosts[0].State, h.Exists("/srv/tides"))
+	}
+}
+
+// What is asked for wrongly is answered with what is wrong and what to do, and a status
+// of its own.
+func TestWhatIsAskedWronglyIsAnswered(t *testing.T) {
+	s := servicetest.Start(t)
+	servicetest.NewHost(t, "quay3")
+	declared(t, s, "asked", "quay3", "")
+	for _, c := range []struct {
+		method, path, body string
+		status             int
+		says               string
+	}{
+		{"GET", "/grounds/nowhere", "", 404, "nowhere"},
+		{"POST", "/grounds/asked/plans", `{"hosts":["quay9"]}`, 404, "quay9"},
+		{"POST", "/grounds/asked/plans", `{"act":{"do":"dance"}}`, 409, "dance"},
+		{"POST", "/grounds/asked/plans", `{"act":{"do":"restart"}}`, 409, "name the service"},
+		{"POST", "/grounds/asked/plans", `{`, 400, ""},
+		{"POST", "/grounds/asked/runs", `{"plan":4711}`, 404, ""},
+		{"GET", "/grounds/asked/runs/4711", "", 404, ""},
+		{"POST", "/grounds/asked/revisions", `{"sources":[{"name":"g.toml","text":"[ground]\nname=\"asked\"\nnmae=\"x\"\n"}],"files":[]}`, 422, `there is no key \"nmae\"`},
+		{"POST", "/grounds/other/revisions", `{"sources":[{"name":"g.toml","text":"[ground]\nname=\"asked\"\n"}],"files":[]}`, 409, "is of ground"},
+		{"PUT", "/secrets/Not%20A%20Name", `{"value":"x"}`, 422, "lower-case letters"},
+		{"GET", "/nothing", "", 404, "openapi.yaml"},
+	} {
+		req, err := http.NewRequest(c.method, s.URL+"/api/v1"+c.path, strings.NewReader(c.body))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", "application/json")
+		s.Sign(req)
+		res, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		b, err := io.ReadAll(res.Body)
+		res.Body.Close()
+		if err != nil || res.StatusCode != c.status || !strings.Contains(string(b), c.says) {
+			t.Errorf("%s %s %s: %d %s, want %d with %q", c.method, c.path, c.body, res.StatusCode, b, c.status, c.says)
+		}
+	}
+}
+
+// Nothing is told to who shows no token, or one that is not known.
+func TestWithoutATokenNothingIsTold(t *testing.T) {
+	s := servicetest.Start(t)
+	for _, bearer := range []string{"", "Bearer ", "Bearer ns_none", "Basic " + s.Token} {
+		for _, path := range []string{"/grounds", "/secrets", "/tokens", "/grounds/x/plans"} {
+			req, err := http.NewRequest("GET", s.URL+"/api/v1"+path, nil)
+			if err != nil {
+				t.Fatal(err)
+			}
+			req.Header.Set("Authorization", bearer)
+			res, err := http.DefaultClient.Do(req)
+			if err != nil {
+				t.Fatal(err)
+			}
+			res.Body.Close()
+			if res.StatusCode != http.StatusUnauthorized {
+				t.Errorf("%s with %q: %d", path, bearer, res.StatusCode)
+			}
+		}
+	}
+	for path, want := range map[string]int{"/healthz": 200, "/readyz": 200, "/openapi.yaml": 200, "/": 200, "/saltmarsh/plans/3": 200} {
+		res, err := http.Get(s.URL + path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		res.Body.Close()
+		if res.StatusCode != want {
+			t.Errorf("%s: %d", path, res.StatusCode)
+		}
+	}
+}
+
+// A secret is kept, listed by its name, and forgotten, and its value comes back in no
+// answer.
+func TestASecretIsKeptAndForgotten(t *testing.T) {
+	s := servicetest.Start(t)
+	if res, err := s.Client.KeepSecretWithResponse(ctx, "tide-word", contract.KeepSecretJSONRequestBody{Value: "low tide at six"}); err != nil || res.StatusCode() != 204 {
+		t.Fatalf("%v: %s", err, res.Body)
+	}
+	list, err := s.Client.ListSecretsWithResponse(ctx)
+	if err != nil || !strings.Contains(string(list.Body), "tide-word") || strings.Contains(string(list.Body), "low tide") {
+		t.Errorf("%v: %s", err, list.Body)
+	}
+	for _, want := range []int{204, 404} {
+		if res, err := s.Client.ForgetSecretWithResponse(ctx, "tide-word"); err != nil || res.StatusCode() != want {
+			t.Errorf("%v: %d, want %d: %s", err, res.StatusCode(), want, res.Body)
+		}
+	}
+}

@@ -1,0 +1,180 @@
+package jobs_test
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+
+	"northstake/core/declare"
+	"northstake/core/lint"
+	"northstake/core/stake"
+	"northstake/service/contract"
+	"northstake/service/jobs"
+	"northstake/service/servicetest"
+	"northstake/service/store"
+)
+
+func TestMain(m *testing.M) { os.Exit(servicetest.Main(m)) }
+
+var ctx = context.Background()
+
+// grounded declares a ground in which each host has three files, and returns it.
+func grounded(t *testing.T, s *servicetest.Service, name string, hosts ...string) store.Ground {
+	t.Helper()
+	text := fmt.Sprintf("[ground]\nname = %q\n", name)
+	for i, h := range hosts {
+		text += fmt.Sprintf("[host.%s]\nvia = \"folder\"\naddress = \"127.0.0.%d\"\nkits = [\"base\"]\n", h, i+1)
+	}
+	for _, f := range []string{"a", "b", "c"} {
+		text += fmt.Sprintf("[kit.base.file.\"/etc/tides/%s\"]\ntext = \"%s\\n\"\nowner = \"me\"\n", f, f)
+	}
+	sources := []declare.Source{{Name: "g.toml", Text: text}}
+	if _, problems := lint.Parse(sources, &declare.Manifest{}); len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	if _, _, err := s.Store.AddRevision(ctx, name, sources, &declare.Manifest{}, "keeper"); err != nil {
+		t.Fatal(err)
+	}
+	return ground(t, s, name)
+}
+
+func ground(t *testing.T, s *servicetest.Service, name string) store.Ground {
+	t.Helper()
+	list, err := s.Store.Grounds(ctx)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, g := range list {
+		if g.Name == name {
+			return g
+		}
+	}
+	t.Fatalf("there is no ground %s", name)
+	return store.Ground{}
+}
+
+func planned(t *testing.T, s *servicetest.Service, g store.Ground) int64 {
+	t.Helper()
+	task, err := s.Jobs.Ask(ctx, store.Plans, g, contract.Ask{}, "keeper")
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Follow(t, fmt.Sprintf("/grounds/%s/plans/%d/events", g.Name, task.ID))
+	return task.ID
+}
+
+func run(t *testing.T, s *servicetest.Service, g store.Ground, id int64) contract.Run {
+	t.Helper()
+	res, err := s.Client.GetRunWithResponse(ctx, g.Name, id)
+	if err != nil || res.JSON200 == nil {
+		t.Fatal(err)
+	}
+	return *res.JSON200
+}
+
+// ended waits until a run has, and returns it.
+func ended(t *testing.T, s *servicetest.Service, g store.Ground, id int64) contract.Run {
+	t.Helper()
+	s.Follow(t, fmt.Sprintf("/grounds/%s/runs/%d/events", g.Name, id))
+	return run(t, s, g, id)
+}
+
+// A line that breaks at any boundary of a step leaves a run that one resume ends, with
+// all done once; a host beside it is not held up.
+func TestABrokenLineIsResumedOnce(t *testing.T) {
+	s := servicetest.Start(t)
+	for _, boundary := range []string{"before", "begun", "worked", "done"} {
+		broken, other := "cut-"+boundary, "beside-"+boundary
+		h, beside := servicetest.NewHost(t, broken), servicetest.NewHost(t, other)
+		g := grounded(t, s, "broken-"+boundary, broken, other)
+		h.Hold("2 " + boundary)
+		r, err := s.Jobs.StartRun(ctx, g, planned(t, s, g), contract.NewRun{}, "keeper")
+		if err != nil {
+			t.Fatal(err)
+		}
+		h.Reached()
+		h.Cut()
+		h.Unhold()
+		got := ended(t, s, g, r.ID)
+		states := map[string]contract.RunHostState{}
+		for _, one := range got.Hosts {
+			states[one.Host] = one.State
+		}
+		if states[broken] != "interrupted" || states[other] != "done" || beside.Text("/etc/tides/c") != "c\n" {
+			t.Fatalf("cut at %s the hosts are %v: %+v", boundary, states, got.Hosts)
+		}
+		if _, err := s.Jobs.ResumeRun(ctx, g, r.ID, contract.ResumeRun{}); err != nil {
+			t.Fatal(err)
+		}
+		if got = ended(t, s, g, r.ID); got.State != "done" || h.Text("/etc/tides/a")+h.Text("/etc/tides/b")+h.Text("/etc/tides/c") != "a\nb\nc\n" {
+			t.Errorf("resumed after %s it is %s: %+v", boundary, got.State, got.Hosts)
+		}
+		var unready jobs.NotReady
+		if _, err := s.Jobs.ResumeRun(ctx, g, r.ID, contract.ResumeRun{}); !errors.As(err, &unready) {
+			t.Errorf("a run that is done is resumed again: %v", err)
+		}
+	}
+}
+
+// Two services on one database see one another's work: what one plans the other carries
+// out, and a host that changed in between is seen by both.
+func TestTwoServicesShareOneDatabase(t *testing.T) {
+	one, two := servicetest.Start(t), servicetest.Start(t)
+	h := servicetest.NewHost(t, "shared1")
+	g := grounded(t, one, "shared", "shared1")
+	id := planned(t, one, g)
+	r, err := two.Jobs.StartRun(ctx, g, id, contract.NewRun{}, "keeper")
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got := ended(t, one, g, r.ID); got.State != "done" || h.Text("/etc/tides/b") != "b\n" {
+		t.Fatalf("the run is %s: %+v", got.State, got.Hosts)
+	}
+	for _, s := range []*servicetest.Service{one, two} {
+		p, err := s.Client.GetPlanWithResponse(ctx, g.Name, planned(t, s, g))
+		if err != nil || p.JSON200.Steps != 0 {
+			t.Errorf("%v: %s", err, p.Body)
+		}
+	}
+}
+
+// One host that does not answer holds up nobody else, and says why it could not be read.
+func TestASilentHostHoldsUpNobody(t *testing.T) {
+	s := servicetest.Start(t)
+	servicetest.NewHost(t, "awake")
+	g := grounded(t, s, "silent", "awake", "asleep") // nobody has made the folder "asleep"
+	p, err := s.Client.GetPlanWithResponse(ctx, g.Name, planned(t, s, g))
+	if err != nil || p.JSON200 == nil {
+		t.Fatal(err)
+	}
+	for _, h := range p.JSON200.Hosts {
+		switch {
+		case h.Host == "awake" && len(h.Steps) != 3:
+			t.Errorf("the host that answers has %d steps", len(h.Steps))
+		case h.Host == "asleep" && !strings.Contains(h.Unread, "no folder is called asleep"):
+			t.Errorf("the other is unread because %q", h.Unread)
+		}
+	}
+}
+
+// What is asked for that cannot be done is refused before anything is begun.
+func TestWhatCannotBeAskedFor(t *testing.T) {
+	s := servicetest.Start(t)
+	servicetest.NewHost(t, "asked1")
+	g := grounded(t, s, "asking", "asked1")
+	for _, ask := range []contract.Ask{
+		{Act: stake.ActWant{Do: "dance"}}, {Act: stake.ActWant{Do: "restart"}}, {Act: stake.ActWant{Do: "reboot", Service: "cron"}}, {Act: stake.ActWant{Do: "relist"}, Only: "shifted"},
+	} {
+		var unready jobs.NotReady
+		if _, err := s.Jobs.Ask(ctx, store.Plans, g, ask, "keeper"); !errors.As(err, &unready) || unready.Fix == "" {
+			t.Errorf("%+v: %v", ask, err)
+		}
+	}
+	var unknown declare.UnknownHosts
+	if _, err := s.Jobs.Ask(ctx, store.Surveys, g, contract.Ask{Hosts: []string{"askd1"}}, "keeper"); !errors.As(err, &unknown) || unknown.Near != "asked1" {
+		t.Errorf("a host that is not there: %v", err)
+	}
+}
