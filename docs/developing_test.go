@@ -2,6 +2,7 @@ package docs
 
 import (
 	"os"
+	"os/exec"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -72,9 +73,6 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 	}
 	for _, typ := range stake.Types() {
 		file := typ + ".go"
-		if typ == "restart" {
-			file = "act.go" // both restart things now
-		}
 		if got := files(t, "core/stake", `Type: +"`+typ+`"[,}]`); !slices.Contains(got, file) {
 			t.Errorf("kind %s is registered in core/stake by %v", typ, got)
 		}
@@ -106,6 +104,43 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 	for way, file := range map[string]string{"ssh": "ssh.go", "local": "own.go"} {
 		if got := files(t, "host/reach", `Register\("`+way+`"`); !slices.Equal(got, []string{file}) {
 			t.Errorf("way %s is registered by %v", way, got)
+		}
+	}
+}
+
+// A binary is built anew when anything that goes into it has changed: what the Makefile
+// looks at is all that the compiler reads.
+func TestWhatABinaryIsMadeFrom(t *testing.T) {
+	t.Parallel()
+	run := func(name string, args ...string) string {
+		cmd := exec.Command(name, args...)
+		cmd.Dir = ".."
+		out, err := cmd.Output()
+		if err != nil {
+			t.Fatalf("%s %v: %v", name, args, err)
+		}
+		return string(out)
+	}
+	known := map[string]bool{}
+	for _, f := range strings.Fields(run("make", "--no-print-directory", "sources")) {
+		known[f] = true
+	}
+	root, err := filepath.Abs("..")
+	if err != nil {
+		t.Fatal(err)
+	}
+	read := run("go", "list", "-deps", "-f", `{{if .Module}}{{if eq .Module.Path "northstake"}}{{$d := .Dir}}{{range .GoFiles}}{{$d}}/{{.}} {{end}}{{range .EmbedFiles}}{{$d}}/{{.}} {{end}}{{end}}{{end}}`, "./cmd/...", "./demo")
+	files := strings.Fields(read)
+	if len(files) < 100 {
+		t.Fatalf("the compiler reads %d files", len(files))
+	}
+	for _, f := range files {
+		rel, err := filepath.Rel(root, f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if !known[rel] && !strings.Contains(rel, "console/dist/") { // which is built from web/, by a rule of its own
+			t.Errorf("%s goes into a binary, and the Makefile does not look at it", rel)
 		}
 	}
 }

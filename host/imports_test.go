@@ -14,7 +14,8 @@ import (
 // rooms are the packages below host, and which of the others each may use: the ground
 // floor none, those beside each other not one another, and the journal no kinds.
 var rooms = map[string][]string{
-	"rod":               {},
+	"probe":             {},
+	"rod":               {"probe"},
 	"system":            {},
 	"system/systemtest": {"system"},
 	"family":            {"system"},
@@ -22,7 +23,7 @@ var rooms = map[string][]string{
 	"webserver":         {"system", "rod"},
 	"publish":           {"system", "rod"},
 	"journal":           {"system", "rod"},
-	"work":              {"system", "rod", "family", "filter", "webserver", "publish", "journal"},
+	"work":              {"system", "rod", "probe", "family", "filter", "webserver", "publish", "journal"},
 	"reach":             {"rod"},
 }
 

@@ -7,7 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"northstake/host/rod"
+	"northstake/host/probe"
 	"northstake/service/contract"
 )
 
@@ -68,7 +68,7 @@ func (a *app) showProbes(list []contract.ProbeResult) {
 	}
 	a.out.table([]string{"host", "site", "url", "from", "took", "answer"}, rows)
 	for i := 0; i+1 < len(list); i += 2 {
-		if why := rod.Culprit(list[i], list[i+1]); why != "" {
+		if why := probe.Culprit(list[i], list[i+1]); why != "" {
 			a.out.line("%s: %s", a.out.attention(list[i].Host), why)
 		}
 	}

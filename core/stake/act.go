@@ -4,8 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strings"
-
-	"northstake/core/declare"
 )
 
 // ActWant is something to be done now that is no lasting state: a service is
@@ -71,42 +69,4 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 		return Verdict{Differences: asked, Moves: []Move{restartMove("restart the host, and wait for it", "", work)}}
 	}
 	return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("nothing is known that is called %q", w.Do), "it is one of " + strings.Join(Acts, ", ")}}}
-}
-
-func restartMove(text, because string, work any) Move {
-	return Move{Verb: "restart", Text: text, Because: because, Work: JSON(work), Returns: true}
-}
-
-// RestartWant says that a run may restart the host when it needs that.
-type RestartWant struct{}
-
-// RestartFound is why the host needs a restart, "" where it does not.
-type RestartFound struct {
-	Needed string `json:"needed,omitempty"`
-}
-
-var _ = Register(Kind{
-	Type: "restart", After: []string{"package"},
-	Settings: []declare.Setting{declare.Value[*bool]("may_restart", "Whether a run restarts the host when it needs that, after an upgrade say, and waits for it.", "false: the need is shown", "true")},
-	Wanted: func(w *Wanting) error {
-		may, from := false, declare.Position{}
-		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
-			if v := declare.Get[*bool](s, "may_restart"); v != nil {
-				may, from = *v, at("may_restart")
-			}
-		})
-		if may {
-			w.Want(Stake{Type: "restart", Name: "host", Want: JSON(RestartWant{}), From: from})
-		}
-		return nil
-	},
-	Judge: Judging(judgeRestart),
-})
-
-func judgeRestart(_ Input, _ RestartWant, f RestartFound) Verdict {
-	if f.Needed == "" {
-		return Verdict{Gone: true} // it leaves nothing behind
-	}
-	return Verdict{Gone: true, Differences: []Difference{{"restart", "not needed", f.Needed}},
-		Moves: []Move{restartMove("restart the host, and wait for it", f.Needed, ActWork{ActWant: ActWant{Do: "reboot"}})}}
 }

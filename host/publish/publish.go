@@ -1,3 +1,5 @@
+// Package publish puts a tree of files into place on a host as a whole, in one instant,
+// and takes it back; and it compares a tree with what is wanted there.
 package publish
 
 import (

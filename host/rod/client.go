@@ -18,6 +18,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/host/probe"
 )
 
 // Conn is a connection to a rod that has greeted.
@@ -235,8 +236,8 @@ func (c *Conn) Confirm(ctx context.Context, run string, number int) error {
 }
 
 // Probe makes an HTTP check from inside the host.
-func (c *Conn) Probe(ctx context.Context, p resolve.Probe) (ProbeResult, error) {
-	var out ProbeResult
+func (c *Conn) Probe(ctx context.Context, p resolve.Probe) (probe.Result, error) {
+	var out probe.Result
 	err := c.call(ctx, "/probe", p, &out)
 	return out, err
 }

@@ -8,7 +8,6 @@ import (
 	"time"
 
 	"northstake/core/declare"
-	"northstake/core/resolve"
 	"northstake/core/stake"
 )
 
@@ -92,14 +91,3 @@ type Fault struct {
 }
 
 func (f *Fault) Error() string { return f.What }
-
-// ProbeResult is what an HTTP check found.
-type ProbeResult struct {
-	resolve.Probe
-	From      string        `json:"from"` // "inside" or "outside"
-	OK        bool          `json:"ok"`
-	GotStatus int           `json:"got_status,omitempty"`
-	GotText   bool          `json:"got_text"`
-	Error     string        `json:"error,omitempty"`
-	Took      time.Duration `json:"took"`
-}

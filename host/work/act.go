@@ -6,7 +6,6 @@ import (
 	"slices"
 
 	"northstake/core/stake"
-	"northstake/host/family"
 	"northstake/host/journal"
 	"northstake/host/rod"
 )
@@ -24,13 +23,6 @@ func (acts) Confirm(ctx context.Context, m *Host, j Job) error {
 	journal.Disarm(ctx, m.Machine, j)
 	return nil
 }
-
-var _ = register("restart", typed[stake.RestartWant, stake.ActWork, packageBefore]{
-	read: each(func(_ context.Context, m *Host, _ stake.RestartWant) (any, error) {
-		return stake.RestartFound{Needed: family.RestartNeeded(m.Machine)}, nil
-	}),
-	before: beforeAct, do: doAct, back: backAct,
-})
 
 func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 	var f stake.ActFound
@@ -95,7 +87,7 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, _ packageBefore
 				return "", err
 			}
 		}
-		return state, act(ctx, m, units, w.Service, w.Do)
+		return state, tell(ctx, m, units, w.Service, w.Do)
 	case "relist":
 		manager, err := m.PackageManager()
 		if err != nil {

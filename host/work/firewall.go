@@ -126,7 +126,7 @@ func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ fir
 	if err := units.Boot(ctx, filter.Service, true); err != nil {
 		return "", err
 	}
-	if err := act(ctx, m, units, filter.Service, "restart"); err != nil {
+	if err := tell(ctx, m, units, filter.Service, "restart"); err != nil {
 		return "", err
 	}
 	j.Say("the rules are up; the host takes them down in %d s unless a new connection confirms them", w.Revert)

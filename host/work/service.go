@@ -199,7 +199,7 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 		}
 	}
 	if now != "" {
-		if err := act(ctx, m, units, w.Name, now); err != nil {
+		if err := tell(ctx, m, units, w.Name, now); err != nil {
 			return "", err
 		}
 	}
@@ -216,9 +216,9 @@ func takesIn(m *Host, service string) func(context.Context) error {
 	return webserver.TakesIn(m.Machine, f.Servers, service)
 }
 
-// act does something to a service, waits until it has settled, and brings its
+// tell makes a service start, stop, reload or restart, waits until it has settled, and brings its
 // last log lines into the error when it fails.
-func act(ctx context.Context, m *Host, units family.ServiceManager, name, action string) error {
+func tell(ctx context.Context, m *Host, units family.ServiceManager, name, action string) error {
 	taken := func(context.Context) error { return nil }
 	if action == "reload" {
 		taken = takesIn(m, name)

@@ -126,7 +126,7 @@ func backSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, b siteBefor
 	if states[w.Service].Active != "active" {
 		return nil
 	}
-	if err := act(ctx, m, units, w.Service, "reload"); err != nil {
+	if err := tell(ctx, m, units, w.Service, "reload"); err != nil {
 		// Somebody else's file may be broken: the files are back, and the server
 		// goes on with what it has read.
 		j.Say("%s did not take the former configuration in: %v", w.Service, err)

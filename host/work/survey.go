@@ -14,6 +14,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/host/probe"
 	"northstake/host/publish"
 	"northstake/host/rod"
 )
@@ -99,6 +100,6 @@ func Survey(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
 func (s *Server) probe(w http.ResponseWriter, r *http.Request) {
 	var p resolve.Probe
 	if read(w, r, &p) {
-		answer(w, rod.Probe(r.Context(), p, "127.0.0.1", "inside"))
+		answer(w, probe.Fetch(r.Context(), p, "127.0.0.1", "inside"))
 	}
 }

@@ -17,6 +17,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/host/probe"
 	"northstake/host/reach"
 	"northstake/host/rod"
 
@@ -454,7 +455,7 @@ type PlanHost = plan.Host
 type Position = declare.Position
 
 // ProbeResult defines model for ProbeResult.
-type ProbeResult = rod.ProbeResult
+type ProbeResult = probe.Result
 
 // Problem defines model for Problem.
 type Problem struct {

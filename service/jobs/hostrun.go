@@ -7,6 +7,7 @@ import (
 	"strconv"
 
 	"northstake/core/plan"
+	"northstake/host/probe"
 	"northstake/host/reach"
 	"northstake/host/rod"
 	"northstake/service/contract"
@@ -22,14 +23,14 @@ type hostRun struct {
 	only    func(plan.Row) bool
 	conn    *rod.Conn
 	hangUp  func()
-	before  []rod.ProbeResult // of a run that is not about what is declared
-	went    bool              // the host went down and came back
+	before  []probe.Result // of a run that is not about what is declared
+	went    bool           // the host went down and came back
 }
 
 // worse says whether a check failed that did not fail before the run. What a run
 // that is about something else has found broken is not its doing.
-func (h *hostRun) worse(r rod.ProbeResult) bool {
-	return !r.OK && !slices.ContainsFunc(h.before, func(b rod.ProbeResult) bool { return b.Probe == r.Probe && b.From == r.From && !b.OK })
+func (h *hostRun) worse(r probe.Result) bool {
+	return !r.OK && !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Probe == r.Probe && b.From == r.From && !b.OK })
 }
 
 func (h *hostRun) id() string { return strconv.FormatInt(h.run, 10) }

@@ -1,4 +1,6 @@
-package rod
+// Package probe makes HTTP checks of sites: from inside a host, by its rod, and from
+// outside, by the service.
+package probe
 
 import (
 	"bytes"
@@ -14,16 +16,27 @@ import (
 	"northstake/core/resolve"
 )
 
+// Result is what an HTTP check found.
+type Result struct {
+	resolve.Probe
+	From      string        `json:"from"` // "inside" or "outside"
+	OK        bool          `json:"ok"`
+	GotStatus int           `json:"got_status,omitempty"`
+	GotText   bool          `json:"got_text"`
+	Error     string        `json:"error,omitempty"`
+	Took      time.Duration `json:"took"`
+}
+
 const (
 	probeLimit = 5 * time.Second
 	pageLimit  = 4 << 20 // bytes of a page that are looked through
 )
 
-// Probe makes one HTTP check against the server at address, asking for the
+// Fetch makes one HTTP check against the server at address, asking for the
 // site's name. From is kept in the result: "inside" or "outside".
-func Probe(ctx context.Context, p resolve.Probe, address, from string) ProbeResult {
+func Fetch(ctx context.Context, p resolve.Probe, address, from string) (res Result) {
 	start := time.Now()
-	res := ProbeResult{Probe: p, From: from}
+	res = Result{Probe: p, From: from}
 	defer func() { res.Took = time.Since(start) }()
 	ctx, cancel := context.WithTimeout(ctx, probeLimit)
 	defer cancel()
@@ -72,14 +85,14 @@ func plainNetError(err error) string {
 
 const notChecked = "not checked: "
 
-// NotProbed is the result of a check from inside a host that could not be
+// Failed is the result of a check from inside a host that could not be
 // reached to make it.
-func NotProbed(p resolve.Probe, err error) ProbeResult {
-	return ProbeResult{Probe: p, From: "inside", Error: notChecked + err.Error()}
+func Failed(p resolve.Probe, err error) Result {
+	return Result{Probe: p, From: "inside", Error: notChecked + err.Error()}
 }
 
 // Words says what a probe found, in one line.
-func (r ProbeResult) Words() string {
+func (r Result) Words() string {
 	switch {
 	case r.OK:
 		return fmt.Sprintf("%d", r.GotStatus)
@@ -93,7 +106,7 @@ func (r ProbeResult) Words() string {
 
 // Culprit says what the difference between the inside and the outside means,
 // "" when there is none.
-func Culprit(inside, outside ProbeResult) string {
+func Culprit(inside, outside Result) string {
 	switch {
 	case strings.HasPrefix(inside.Error, notChecked):
 		return ""
