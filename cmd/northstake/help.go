@@ -49,11 +49,40 @@ func helpCommand(a *app) *cobra.Command {
 			return nil
 		},
 	}
+	cmd.ValidArgsFunction = func(cmd *cobra.Command, args []string, _ string) ([]string, cobra.ShellCompDirective) {
+		if len(args) > 0 {
+			return nil, cobra.ShellCompDirectiveNoFileComp
+		}
+		return helpWords(cmd.Root()), cobra.ShellCompDirectiveNoFileComp
+	}
 	cmd.Flags().BoolVar(&markdown, "document", false, "print every key, as the document docs/keys.md")
 	if err := cmd.Flags().MarkHidden("document"); err != nil {
 		panic(err) // the flag is made in the line above
 	}
 	return cmd
+}
+
+// helpWords are what help says the meaning of, for a shell to complete: commands, and
+// keys without what people choose, each with its meaning.
+func helpWords(root *cobra.Command) []string {
+	var out []string
+	for _, c := range root.Commands() {
+		if c.IsAvailableCommand() {
+			out = append(out, c.Name()+"\t"+c.Short)
+		}
+	}
+	seen := map[string]bool{}
+	for _, k := range declare.Keys() {
+		name := declare.WithoutChosen(k.Name)
+		if rest, ok := strings.CutPrefix(name, "kit."); ok && !strings.HasPrefix(rest, "site") {
+			continue // a host takes every key of a kit
+		}
+		if !seen[name] {
+			seen[name] = true
+			out = append(out, name+"\t"+k.About)
+		}
+	}
+	return out
 }
 
 // noSuchKey says that nothing is called so, and what is nearest.

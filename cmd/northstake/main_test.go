@@ -125,6 +125,11 @@ func TestEveryKeyIsExplainedAtThePrompt(t *testing.T) {
 	if out, code := northstake(t, "help", "host.quay9"); code != trouble || !strings.Contains(out, "northstake help host lists the keys that there are") {
 		t.Errorf("a name where a key is asked for: %d\n%s", code, out)
 	}
+	for word, want := range map[string]string{"host.li": "host.link.points_to\tWhat it leads to.", "pla": "plan\t"} {
+		if out, code := northstake(t, "__complete", "help", word); code != 0 || !strings.Contains(out, want) {
+			t.Errorf("%s is completed with %d\n%s", word, code, out)
+		}
+	}
 	if out, code := northstake(t, "help", "plan"); code != 0 || !strings.Contains(out, "Written\n\n  northstake plan [GROUND]") {
 		t.Errorf("%d: %s", code, out)
 	}

@@ -1,9 +1,9 @@
 package declare
 
 import (
+	"maps"
 	"path"
 	"slices"
-	"sort"
 	"strings"
 )
 
@@ -96,11 +96,4 @@ const ContentLimit = 256 << 20
 // ArchiveEndings are the names that archives have.
 var ArchiveEndings = []string{".zip", ".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.zst", ".tzst"}
 
-func sortedKeys[V any](m map[string]V) []string {
-	out := make([]string, 0, len(m))
-	for k := range m {
-		out = append(out, k)
-	}
-	sort.Strings(out)
-	return out
-}
+func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }

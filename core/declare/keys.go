@@ -132,7 +132,7 @@ func FindKeys(word string) (found []Key, like string) {
 	if len(found) == 0 {
 		var names []string
 		for _, k := range all {
-			names = append(names, withoutChosen(k.Name), k.Word)
+			names = append(names, WithoutChosen(k.Name), k.Word)
 		}
 		like = near.One(strings.Join(asked, "."), names)
 	}
@@ -180,7 +180,7 @@ func meantTable(table string, asked []string) bool {
 // directlyIn says whether a key is one of a table's, or of each of a table's tables.
 func directlyIn(k, table Key) bool {
 	rest, below := strings.CutPrefix(k.Name, table.Name+".")
-	return below && !strings.Contains(withoutChosen(rest), ".")
+	return below && !strings.Contains(WithoutChosen(rest), ".")
 }
 
 // endsIn says whether a name's last parts are those asked for.
@@ -205,7 +205,9 @@ func meant(parts, asked []string) bool {
 	return len(asked) > 0 && parts[0] == asked[0] && meant(parts[1:], asked[1:])
 }
 
-func withoutChosen(name string) string {
+// WithoutChosen is the name of a key without the parts that stand for what people
+// choose: "site.index".
+func WithoutChosen(name string) string {
 	var out []string
 	for _, p := range strings.Split(name, ".") {
 		if !chosen(p) {

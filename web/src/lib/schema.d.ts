@@ -606,9 +606,6 @@ export interface components {
                 package: string;
                 version: string;
             }[] | null;
-            servers?: {
-                [key: string]: Record<string, never>;
-            } | null;
         };
         HostView: {
             name: string;
