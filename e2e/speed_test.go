@@ -114,7 +114,7 @@ func TestSpeed(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	target := reach.Target{Host: host, Address: g.address(host), Port: 22, User: "keeper", Key: key, Sudo: true}
+	target := reach.Target{Host: host, Address: g.address(host), Port: 22, User: "keeper", Key: key, Sudo: true, Via: "ssh"}
 	keys, err := reach.HostKeys(context.Background(), target)
 	if err != nil {
 		t.Fatal(err)

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync/atomic"
 )
 
 // Setting is a key that kits and hosts take, besides their own: what is declared of
@@ -41,7 +42,11 @@ func Register(list ...Setting) {
 		registered[s.Key] = s
 	}
 	known.Clear()
+	listed.Store(nil)
 }
+
+// listed is what AllSettings has listed; nil before it was asked.
+var listed atomic.Pointer[[]Setting]
 
 // allowed are the values that keys may have, by the type of their table and the key,
 // besides those that stand in the type itself.
@@ -55,12 +60,17 @@ func Allow(typ, key, value string) {
 	known.Clear()
 }
 
-// AllSettings lists the registered settings by their keys.
+// AllSettings lists the registered settings by their keys. The caller must not change
+// the list.
 func AllSettings() []Setting {
+	if known := listed.Load(); known != nil {
+		return *known
+	}
 	var out []Setting
 	for _, key := range sortedKeys(registered) {
 		out = append(out, registered[key])
 	}
+	listed.Store(&out)
 	return out
 }
 

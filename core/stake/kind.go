@@ -6,6 +6,7 @@ import (
 	"maps"
 	"slices"
 	"strings"
+	"sync/atomic"
 
 	"northstake/core/check"
 	"northstake/core/declare"
@@ -62,6 +63,7 @@ func Register(k Kind) struct{} {
 	}
 	declare.Register(k.Settings...)
 	kinds[k.Type] = k
+	ordered.Store(nil)
 	return struct{}{}
 }
 
@@ -76,8 +78,15 @@ func KindOf(typ string) (Kind, error) {
 // Types lists the kinds there are, sorted.
 func Types() []string { return slices.Sorted(maps.Keys(kinds)) }
 
-// InOrder lists the kinds so that each stands after those whose stakes come first.
+// ordered is what InOrder has found; nil before it was asked.
+var ordered atomic.Pointer[[]Kind]
+
+// InOrder lists the kinds so that each stands after those whose stakes come first. The
+// caller must not change the list.
 func InOrder() []Kind {
+	if known := ordered.Load(); known != nil {
+		return *known
+	}
 	var out []Kind
 	placed := map[string]bool{}
 	var place func(typ string)
@@ -95,6 +104,7 @@ func InOrder() []Kind {
 	for _, typ := range Types() {
 		place(typ)
 	}
+	ordered.Store(&out)
 	return out
 }
 

@@ -90,7 +90,7 @@ func ReadFamilies(files fs.FS) ([]Family, error) {
 // Of finds a machine's family among some, or among the built-in ones where there are none, by its os-release: by what it is, else by
 // what it is like, the nearest first. Nil says that none is known.
 func Of(m *system.Machine, list []Family) (*Family, error) {
-	release, err := Release(m)
+	release, err := system.Cached(m, "release", m.FileKey("/etc/os-release", "/usr/lib/os-release"), func() (map[string]string, error) { return Release(m) })
 	if err != nil {
 		return nil, err
 	}

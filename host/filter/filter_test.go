@@ -162,9 +162,9 @@ func FuzzInRange(f *testing.F) {
 }
 
 func FuzzGeneration(f *testing.F) {
-	f.Add([]byte{0, 0, 0, 0, 8, 0, 1, 0, 0, 0, 0, 7})
+	f.Add(make([]byte, 28))
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if _, err := parseGeneration(b); err == nil && len(b) < 12 {
+		if _, err := parseGeneration(b, 1); err == nil && len(b) < 28 {
 			t.Fatal("a generation in too few bytes")
 		}
 	})
@@ -190,7 +190,7 @@ func TestTheTableThatIsKept(t *testing.T) {
 }
 
 func TestTheGenerationIsRead(t *testing.T) {
-	if n, err := parseGeneration([]byte{10, 0, 0, 0, 8, 0, 2, 0, 0, 0, 0, 9, 8, 0, 1, 0, 0, 0, 1, 7}); n != 263 || err != nil {
+	if n, err := parseGeneration(append(make([]byte, 20), 8, 0, 2, 0, 0, 0, 0, 9, 8, 0, 1, 0, 0, 0, 1, 7), 1); n != 263 || err != nil {
 		t.Errorf("%d, %v", n, err)
 	}
 	if n, err := Generation(); err == nil {

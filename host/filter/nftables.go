@@ -11,10 +11,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
-	"time"
-
-	"github.com/mdlayher/netlink"
-	"golang.org/x/sys/unix"
+	"syscall"
 
 	"northstake/core/stake"
 	"northstake/host/system"
@@ -40,45 +37,43 @@ type chain struct {
 // Generation is the number by which the kernel counts changes of the rule set
 // (NFT_MSG_GETGEN in linux/netfilter/nf_tables.h). It costs one message.
 func Generation() (uint32, error) {
-	const getGen = 16
-	conn, err := netlink.Dial(unix.NETLINK_NETFILTER, nil)
+	const getGen, nftables, genID = 16, 10, 1
+	fd, err := syscall.Socket(syscall.AF_NETLINK, syscall.SOCK_RAW|syscall.SOCK_CLOEXEC, syscall.NETLINK_NETFILTER)
 	if err != nil {
 		return 0, fmt.Errorf("ask the kernel for its rules: %w", err)
 	}
-	defer conn.Close()
-	if err := conn.SetDeadline(time.Now().Add(time.Second)); err != nil {
+	defer syscall.Close(fd)
+	limit := syscall.Timeval{Sec: 1}
+	if err := syscall.SetsockoptTimeval(fd, syscall.SOL_SOCKET, syscall.SO_RCVTIMEO, &limit); err != nil {
 		return 0, err
 	}
-	request := netlink.Message{Header: netlink.Header{Type: unix.NFNL_SUBSYS_NFTABLES<<8 | getGen, Flags: netlink.Request}, Data: make([]byte, 4)}
-	answers, err := conn.Execute(request)
+	msg := make([]byte, 20)
+	binary.NativeEndian.PutUint32(msg[0:], 20)
+	binary.NativeEndian.PutUint16(msg[4:], nftables<<8|getGen)
+	binary.NativeEndian.PutUint16(msg[6:], syscall.NLM_F_REQUEST)
+	if err := syscall.Sendto(fd, msg, 0, &syscall.SockaddrNetlink{Family: syscall.AF_NETLINK}); err != nil {
+		return 0, fmt.Errorf("ask the kernel for its rules: %w", err)
+	}
+	buf := make([]byte, 4096)
+	n, _, err := syscall.Recvfrom(fd, buf, 0)
 	if err != nil {
 		return 0, fmt.Errorf("ask the kernel for its rules: %w", err)
 	}
-	for _, m := range answers {
-		if n, err := parseGeneration(m.Data); err == nil {
-			return n, nil
-		}
-	}
-	return 0, errors.New("ask the kernel for its rules: no generation in its answer")
+	return parseGeneration(buf[:n], genID)
 }
 
-// parseGeneration reads the attributes behind an nfgenmsg for NFTA_GEN_ID.
-func parseGeneration(b []byte) (uint32, error) {
-	const nfgenmsg, genID = 4, 1
-	if len(b) < nfgenmsg {
-		return 0, errors.New("no message")
-	}
-	attributes, err := netlink.NewAttributeDecoder(b[nfgenmsg:])
-	if err != nil {
-		return 0, err
-	}
-	attributes.ByteOrder = binary.BigEndian
-	for attributes.Next() {
-		if attributes.Type() == genID {
-			return attributes.Uint32(), attributes.Err()
+func parseGeneration(b []byte, want uint16) (uint32, error) {
+	for at := 20; at+8 <= len(b); {
+		size := int(binary.NativeEndian.Uint16(b[at:]))
+		if size < 4 || at+size > len(b) {
+			break
 		}
+		if binary.NativeEndian.Uint16(b[at+2:])&0x3fff == want && size >= 8 {
+			return binary.BigEndian.Uint32(b[at+4:]), nil
+		}
+		at += (size + 3) &^ 3
 	}
-	return 0, errors.Join(errors.New("no generation"), attributes.Err())
+	return 0, errors.New("ask the kernel for its rules: no generation in its answer")
 }
 
 // Rules is what is loaded: the whole rule set for reading, and the text of

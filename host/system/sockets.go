@@ -11,10 +11,6 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
-	"time"
-
-	"github.com/mdlayher/netlink"
-	"golang.org/x/sys/unix"
 
 	"northstake/core/stake"
 )
@@ -27,44 +23,55 @@ type socket struct {
 
 // The parts of the kernel's socket diagnosis that are used here (sock_diag(7),
 // linux/inet_diag.h). Reading /proc/net/tcp instead walks every connection of
-// the machine and takes milliseconds.
+// the machine and takes milliseconds; a library for netlink looks at each answer
+// before it reads it, which takes twice as long.
 const (
+	netlinkSockDiag  = 4
 	sockDiagByFamily = 20
 	stateClose       = 7  // of an unconnected UDP socket
 	stateListen      = 10 // of a TCP socket
 )
 
-// askLimit is how long the kernel may take to answer.
-const askLimit = 2 * time.Second
-
 // sockets asks the kernel for the sockets of one family and protocol in one
 // state.
 func sockets(family, protocol uint8, name string, state uint) ([]socket, error) {
-	conn, err := netlink.Dial(unix.NETLINK_SOCK_DIAG, nil)
-	if errors.Is(err, unix.EPROTONOSUPPORT) {
+	fd, err := syscall.Socket(syscall.AF_NETLINK, syscall.SOCK_DGRAM|syscall.SOCK_CLOEXEC, netlinkSockDiag)
+	if errors.Is(err, syscall.EPROTONOSUPPORT) {
 		return listedSockets(family, name, state)
 	}
 	if err != nil {
 		return nil, fmt.Errorf("ask the kernel for listening sockets: %w", err)
 	}
-	defer conn.Close()
-	if err := conn.SetDeadline(time.Now().Add(askLimit)); err != nil {
+	defer syscall.Close(fd)
+	limit := syscall.Timeval{Sec: 2}
+	if err := syscall.SetsockoptTimeval(fd, syscall.SOL_SOCKET, syscall.SO_RCVTIMEO, &limit); err != nil {
 		return nil, err
 	}
-	request := make([]byte, 56) // inet_diag_req_v2
-	request[0], request[1] = family, protocol
-	binary.NativeEndian.PutUint32(request[4:], 1<<state)
-	answers, err := conn.Execute(netlink.Message{Header: netlink.Header{Type: sockDiagByFamily, Flags: netlink.Request | netlink.Dump}, Data: request})
-	if err != nil {
+	msg := make([]byte, 16+56) // nlmsghdr, inet_diag_req_v2
+	binary.NativeEndian.PutUint32(msg[0:], uint32(len(msg)))
+	binary.NativeEndian.PutUint16(msg[4:], sockDiagByFamily)
+	binary.NativeEndian.PutUint16(msg[6:], syscall.NLM_F_REQUEST|syscall.NLM_F_DUMP)
+	msg[16], msg[17] = family, protocol
+	binary.NativeEndian.PutUint32(msg[20:], 1<<state)
+	if err := syscall.Sendto(fd, msg, 0, &syscall.SockaddrNetlink{Family: syscall.AF_NETLINK}); err != nil {
 		return nil, fmt.Errorf("ask the kernel for listening sockets: %w", err)
 	}
 	var out []socket
-	for _, m := range answers {
-		if s, ok := parseSocket(m.Data, name); ok {
-			out = append(out, s)
+	buf := make([]byte, 64<<10)
+	for {
+		n, _, err := syscall.Recvfrom(fd, buf, 0)
+		if err != nil {
+			return nil, fmt.Errorf("ask the kernel for listening sockets: %w", err)
+		}
+		list, done, err := parseSockets(buf[:n], name)
+		if err != nil {
+			return nil, err
+		}
+		out = append(out, list...)
+		if done {
+			return out, nil
 		}
 	}
-	return out, nil
 }
 
 // listedSockets reads the list of sockets of a kernel that does not answer
@@ -106,6 +113,35 @@ func parseListed(b []byte, protocol string, state uint) []socket {
 		out = append(out, socket{stake.Listener{Protocol: protocol, Address: net.IP(raw).String(), Port: int(number)}, f[9]})
 	}
 	return out
+}
+
+// parseSockets reads a batch of the kernel's answers; done says that it was the
+// last.
+func parseSockets(b []byte, protocol string) (out []socket, done bool, err error) {
+	for len(b) >= 16 {
+		size := int(binary.NativeEndian.Uint32(b))
+		if size < 16 || size > len(b) {
+			return nil, true, fmt.Errorf("ask the kernel for listening sockets: an answer of %d bytes says it has %d", len(b), size)
+		}
+		body := b[16:size]
+		switch binary.NativeEndian.Uint16(b[4:]) {
+		case syscall.NLMSG_DONE:
+			return out, true, nil
+		case syscall.NLMSG_ERROR:
+			if len(body) >= 4 {
+				if code := int32(binary.NativeEndian.Uint32(body)); code != 0 {
+					return nil, true, fmt.Errorf("ask the kernel for listening sockets: %w", syscall.Errno(-code))
+				}
+			}
+			return out, true, nil
+		case sockDiagByFamily:
+			if s, ok := parseSocket(body, protocol); ok {
+				out = append(out, s)
+			}
+		}
+		b = b[min(len(b), (size+3)&^3):]
+	}
+	return out, false, nil
 }
 
 // parseSocket reads an inet_diag_msg: family and state, the socket's id with its

@@ -50,13 +50,16 @@ func FuzzListedSockets(f *testing.F) {
 }
 
 func TestASocketIsRead(t *testing.T) {
-	msg := make([]byte, 72)
-	msg[0] = 2
-	binary.BigEndian.PutUint16(msg[4:], 8080)
-	copy(msg[8:], []byte{127, 0, 0, 1})
-	binary.NativeEndian.PutUint32(msg[68:], 4711)
-	if s, ok := parseSocket(msg, "tcp"); !ok || s.Port != 8080 || s.Address != "127.0.0.1" || s.inode != "4711" {
-		t.Errorf("%+v, %t", s, ok)
+	msg := make([]byte, 16+72)
+	binary.NativeEndian.PutUint32(msg, uint32(len(msg)))
+	binary.NativeEndian.PutUint16(msg[4:], sockDiagByFamily)
+	msg[16] = 2
+	binary.BigEndian.PutUint16(msg[16+4:], 8080)
+	copy(msg[16+8:], []byte{127, 0, 0, 1})
+	binary.NativeEndian.PutUint32(msg[16+68:], 4711)
+	list, done, err := parseSockets(msg, "tcp")
+	if err != nil || done || len(list) != 1 || list[0].Port != 8080 || list[0].Address != "127.0.0.1" || list[0].inode != "4711" {
+		t.Errorf("%+v, %t, %v", list, done, err)
 	}
 }
 
@@ -75,10 +78,15 @@ func TestAListenerIsFound(t *testing.T) {
 }
 
 func FuzzKernelAnswers(f *testing.F) {
-	f.Add(make([]byte, 72))
+	msg := make([]byte, 16+72)
+	binary.NativeEndian.PutUint32(msg, uint32(len(msg)))
+	binary.NativeEndian.PutUint16(msg[4:], sockDiagByFamily)
+	binary.BigEndian.PutUint16(msg[16+4:], 80)
+	f.Add(msg)
 	f.Fuzz(func(t *testing.T, b []byte) {
-		if s, ok := parseSocket(b, "tcp"); ok && (len(b) < 72 || s.Port < 0 || s.Port > 65535) {
-			t.Fatalf("%+v in %d bytes", s, len(b))
+		list, _, err := parseSockets(b, "tcp")
+		if err == nil && len(list)*72 > len(b) {
+			t.Fatalf("%d sockets in %d bytes", len(list), len(b))
 		}
 	})
 }
