@@ -14,24 +14,25 @@ import (
 // option for each key of their table.
 func bringAny(a *app, own []*cobra.Command) []*cobra.Command {
 	var out []*cobra.Command
+	keys := declare.Keys()
 	for _, s := range declare.AllSettings() {
 		known := false
 		for _, c := range own {
 			known = known || c.Name() == s.Key || c.Name()+"s" == s.Key
 		}
 		if !known && s.Each != "" && !s.Type.Elem().Implements(reflect.TypeFor[declare.NeedsText]()) {
-			out = append(out, bringKind(a, s))
+			out = append(out, bringKind(a, s, keys))
 		}
 	}
 	return out
 }
 
-func bringKind(a *app, s declare.Setting) *cobra.Command {
+func bringKind(a *app, s declare.Setting, all []declare.Key) *cobra.Command {
 	var b bringing
 	var given []func(keys map[string]any)
 	cmd := &cobra.Command{Use: s.Key + " " + s.Each, Short: s.About, Args: cobra.ExactArgs(1)}
 	b.flags(cmd)
-	for _, k := range declare.Keys() {
+	for _, k := range all {
 		word, ours := strings.CutPrefix(k.Name, "kit.NAME."+s.Key+"."+s.Each+".")
 		if !ours || strings.Contains(word, ".") {
 			continue

@@ -5,7 +5,6 @@ package check
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"unicode/utf8"
 
@@ -75,7 +74,7 @@ func (c *Checker) Mode(mode string, at []string) {
 
 // Names checks what a package or service is called on other families, in a table of
 // names below at. What is the sort of name.
-func (c *Checker) Names(names map[string]string, at []string, like *regexp.Regexp, what string) {
+func (c *Checker) Names(names map[string]string, at []string, like form.Pattern, what string) {
 	for _, family := range sorted(names) {
 		sub := At(at, family)
 		if !form.PlainName.MatchString(family) {

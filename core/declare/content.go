@@ -96,4 +96,9 @@ const ContentLimit = 256 << 20
 // ArchiveEndings are the names that archives have.
 var ArchiveEndings = []string{".zip", ".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.zst", ".tzst"}
 
-func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+func sortedKeys[V any](m map[string]V) []string {
+	if len(m) == 0 {
+		return nil // as most tables are, of thousands of hosts
+	}
+	return slices.Sorted(maps.Keys(m))
+}

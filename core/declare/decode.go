@@ -18,24 +18,20 @@ import (
 // and reporting keys that v has no field for.
 func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string) {
 	fields := fieldsOf(v.Type())
-	names := make([]string, 0, len(fields))
-	for _, f := range fields {
-		names = append(names, f.name)
-	}
-	byName := map[string]field{}
-	for _, f := range fields {
-		byName[f.name] = f
-	}
 	below := func(key string) string { return strings.Join(append(slices.Clone(path), key), sep) }
 	for _, k := range n.keys {
 		child := n.table[k]
-		f, ok := byName[k]
-		if now, was := former[v.Type().Name()+"."+k]; !ok && was {
-			r.problem(child.keyAt, fmt.Sprintf("%s is written %s now", k, now.key), now.fix(child))
-			r.mistook(below(now.key))
-			continue
-		}
-		if !ok {
+		i := slices.IndexFunc(fields, func(f field) bool { return f.name == k })
+		if i < 0 {
+			if now, was := former[v.Type().Name()+"."+k]; was {
+				r.problem(child.keyAt, fmt.Sprintf("%s is written %s now", k, now.key), now.fix(child))
+				r.mistook(below(now.key))
+				continue
+			}
+			var names []string
+			for _, f := range fields {
+				names = append(names, f.name)
+			}
 			where := "at the top of a declaration"
 			if len(path) > 0 {
 				where = "in " + tableName(path)
@@ -46,7 +42,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 			}
 			continue
 		}
-		sub := append(append([]string{}, path...), k)
+		f, sub := fields[i], append(slices.Clone(path), k)
 		if f.setting {
 			value := reflect.New(f.typ).Elem()
 			r.assign(d, child, value, sub)

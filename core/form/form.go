@@ -9,25 +9,37 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 )
 
 // What names may look like.
 var (
-	PlainName = regexp.MustCompile(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`) // of grounds, kits, sites, secrets, portions
-	HostName  = regexp.MustCompile(`^[a-z0-9]([a-z0-9.-]{0,61}[a-z0-9])?$`)
-	DNSName   = regexp.MustCompile(`^(\*\.)?([a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)(\.[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)*$`)
-	Package   = regexp.MustCompile(`^[a-z0-9][a-z0-9+.-]{1,99}$`)
-	Service   = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9:_.@-]{0,99}$`)
-	Account   = regexp.MustCompile(`^[a-z_][a-z0-9_-]{0,30}\$?$`)
-	Given     = regexp.MustCompile(`^[a-z][a-z0-9_]{0,39}$`)
-	Mode      = regexp.MustCompile(`^0?[0-7]{3}$`) // in octal
-	PublicKey = regexp.MustCompile(`^(ssh|ecdsa)-[a-z0-9-]+ [A-Za-z0-9+/]+=*( .*)?$`)
-	Version   = regexp.MustCompile(`^[0-9A-Za-z][0-9A-Za-z.+:~^_-]{0,99}$`)                   // of a package
-	Suite     = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)                      // of a source, and its parts
-	SHA256    = regexp.MustCompile(`^[0-9a-f]{64}$`)                                          // in hex
-	GitRef    = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,199}$`)                     // a branch, a tag or a commit
-	GitSSH    = regexp.MustCompile(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:[A-Za-z0-9._/~-]+$`) // host:path
+	PlainName = pattern(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`) // of grounds, kits, sites, secrets, portions
+	HostName  = pattern(`^[a-z0-9]([a-z0-9.-]{0,61}[a-z0-9])?$`)
+	DNSName   = pattern(`^(\*\.)?([a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)(\.[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)*$`)
+	Package   = pattern(`^[a-z0-9][a-z0-9+.-]{1,99}$`)
+	Service   = pattern(`^[A-Za-z0-9][A-Za-z0-9:_.@-]{0,99}$`)
+	Account   = pattern(`^[a-z_][a-z0-9_-]{0,30}\$?$`)
+	Given     = pattern(`^[a-z][a-z0-9_]{0,39}$`)
+	Mode      = pattern(`^0?[0-7]{3}$`) // in octal
+	PublicKey = pattern(`^(ssh|ecdsa)-[a-z0-9-]+ [A-Za-z0-9+/]+=*( .*)?$`)
+	Version   = pattern(`^[0-9A-Za-z][0-9A-Za-z.+:~^_-]{0,99}$`)                   // of a package
+	Suite     = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)                      // of a source, and its parts
+	SHA256    = pattern(`^[0-9a-f]{64}$`)                                          // in hex
+	GitRef    = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,199}$`)                     // a branch, a tag or a commit
+	GitSSH    = pattern(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:[A-Za-z0-9._/~-]+$`) // host:path
 )
+
+// A Pattern is an expression that is made ready when it is first asked for: a
+// command that asks for none starts without the work of reading them all.
+type Pattern struct{ ready func() *regexp.Regexp }
+
+func pattern(text string) Pattern {
+	return Pattern{sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(text) })}
+}
+
+// MatchString says whether v looks like it.
+func (p Pattern) MatchString(v string) bool { return p.ready().MatchString(v) }
 
 // SystemDirs are directories that belong to the system.
 var SystemDirs = []string{"/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib64", "/opt", "/proc", "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/var", "/var/lib", "/var/www", "/usr/share"}
@@ -135,12 +147,12 @@ func FileName(f string) bool {
 	return f != "" && !strings.Contains(f, "/") && Bad(f) == "" && f != "." && f != ".." && len(f) <= 200 && !strings.ContainsAny(f, " #")
 }
 
-var ports = regexp.MustCompile(`^([0-9]{1,5})(?:-([0-9]{1,5}))?/(tcp|udp)$`)
+var ports = pattern(`^([0-9]{1,5})(?:-([0-9]{1,5}))?/(tcp|udp)$`)
 
 // Ports says what is wrong with ports such as "443/tcp" or "8000-8100/udp", and what
 // to do; "" where nothing is.
 func Ports(p string) (what, fix string) {
-	m := ports.FindStringSubmatch(p)
+	m := ports.ready().FindStringSubmatch(p)
 	if m == nil {
 		return fmt.Sprintf("%q is not a port", p), "write a number from 1 to 65535 and a protocol, such as \"443/tcp\", or two numbers for a range, such as \"8000-8100/udp\""
 	}

@@ -177,4 +177,9 @@ func count(n int, one, many string) string {
 	return fmt.Sprintf("%d %s", n, many)
 }
 
-func sortedKeys[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
+func sortedKeys[V any](m map[string]V) []string {
+	if len(m) == 0 {
+		return nil // as most tables are, of thousands of hosts
+	}
+	return slices.Sorted(maps.Keys(m))
+}
