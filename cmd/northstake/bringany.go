@@ -30,7 +30,7 @@ func bringAny(a *app, own []*cobra.Command) []*cobra.Command {
 func bringKind(a *app, s declare.Setting, all []declare.Key) *cobra.Command {
 	var b bringing
 	var given []func(keys map[string]any)
-	cmd := &cobra.Command{Use: s.Key + " " + s.Each, Short: s.About, Args: cobra.ExactArgs(1)}
+	cmd := &cobra.Command{Use: s.Key + " " + s.Each, Short: s.About[:strings.IndexAny(s.About+":", ".:")], Args: cobra.ExactArgs(1)}
 	b.flags(cmd)
 	for _, k := range all {
 		word, ours := strings.CutPrefix(k.Name, "kit.NAME."+s.Key+"."+s.Each+".")
