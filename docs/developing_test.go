@@ -144,3 +144,23 @@ func TestWhatABinaryIsMadeFrom(t *testing.T) {
 		}
 	}
 }
+
+// Every room of the house stands on its floor in the page's table.
+func TestTheFloorsNameEveryRoom(t *testing.T) {
+	page, err := os.ReadFile("../docs/developing.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	floors, _, _ := strings.Cut(string(page), "\n## One port")
+	for _, floor := range []string{"cmd", "service", "host", "content", "core"} {
+		rooms, err := os.ReadDir(filepath.Join("..", floor))
+		if err != nil || len(rooms) == 0 {
+			t.Fatalf("%s: %v", floor, err)
+		}
+		for _, room := range rooms {
+			if name := floor + "/" + room.Name(); room.IsDir() && room.Name() != "servicetest" && !strings.Contains(floors, "`"+name+"`") {
+				t.Errorf("the page says nothing of %s", name)
+			}
+		}
+	}
+}
