@@ -78,8 +78,6 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request, work func(ctx co
 		refuse(w, err)
 		return
 	}
-	s.active.Add(1)
-	defer s.active.Done()
 	w.Header().Set("Content-Type", "application/x-ndjson")
 	enc := json.NewEncoder(w)
 	flush := http.NewResponseController(w)

@@ -22,7 +22,8 @@ type Server struct {
 	mu     sync.Mutex
 	wants  map[string][]rod.Want
 	lock   *journal.Lock
-	active sync.WaitGroup // steps that are being done
+	ended  bool           // the connection has: nothing is begun any more
+	active sync.WaitGroup // requests about runs that are being answered
 }
 
 // NewServer makes a server for a machine.
@@ -33,22 +34,42 @@ func NewServer(h *Host) *Server {
 	s.mux.HandleFunc("POST /probe", s.probe)
 	s.mux.HandleFunc("POST /blobs/missing", s.missing)
 	s.mux.HandleFunc("POST /blobs", s.blobs)
-	s.mux.HandleFunc("POST /runs/{run}/open", s.open)
-	s.mux.HandleFunc("POST /runs/{run}/close", s.close)
-	s.mux.HandleFunc("POST /runs/{run}/steps/{number}", s.step)
-	s.mux.HandleFunc("POST /runs/{run}/steps/{number}/confirm", s.confirm)
-	s.mux.HandleFunc("POST /runs/{run}/back", s.back)
-	s.mux.HandleFunc("POST /runs/{run}/preflight", s.preflight)
+	s.mux.HandleFunc("POST /runs/{run}/open", s.counted(s.open))
+	s.mux.HandleFunc("POST /runs/{run}/close", s.counted(s.close))
+	s.mux.HandleFunc("POST /runs/{run}/steps/{number}", s.counted(s.step))
+	s.mux.HandleFunc("POST /runs/{run}/steps/{number}/confirm", s.counted(s.confirm))
+	s.mux.HandleFunc("POST /runs/{run}/back", s.counted(s.back))
+	s.mux.HandleFunc("POST /runs/{run}/preflight", s.counted(s.preflight))
 	return s
 }
 
 func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
+
+// counted has ServeConn wait for a request about a run. One that comes to its turn when
+// the connection has ended is not begun: nobody would wait for it, and the lock is gone.
+func (s *Server) counted(handle http.HandlerFunc) http.HandlerFunc {
+	return func(w http.ResponseWriter, r *http.Request) {
+		s.mu.Lock()
+		if s.ended {
+			s.mu.Unlock()
+			refuse(w, errors.New("the connection has ended"))
+			return
+		}
+		s.active.Add(1)
+		s.mu.Unlock()
+		defer s.active.Done()
+		handle(w, r)
+	}
+}
 
 // ServeConn speaks HTTP/2 on a connection until it ends, and returns when the
 // step that was being done has ended too.
 func (s *Server) ServeConn(c net.Conn) {
 	(&http2.Server{MaxReadFrameSize: 1 << 20, MaxUploadBufferPerConnection: 8 << 20, MaxUploadBufferPerStream: 4 << 20}).
 		ServeConn(c, &http2.ServeConnOpts{Handler: s})
+	s.mu.Lock()
+	s.ended = true
+	s.mu.Unlock()
 	s.active.Wait()
 	s.mu.Lock()
 	defer s.mu.Unlock()
