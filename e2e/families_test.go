@@ -310,7 +310,7 @@ func TestContentFromElsewhere(t *testing.T) {
 	g.declareText(site(from + " }"))
 	g.trust()
 	host := g.hosts[0]
-	g.on(host, "mkdir -p /srv/www/timetable/uploads/deep; echo theirs > /srv/www/timetable/uploads/deep/boat; echo log > /srv/www/timetable/a.log; echo stray > /srv/www/timetable/stray.txt")
+	g.on(host, "mkdir -p /srv/www/timetable/uploads/deep; echo theirs > /srv/www/timetable/uploads/deep/boat; chmod 2770 /srv/www/timetable/uploads; chown -R www-data:www-data /srv/www/timetable/uploads; chmod 640 /srv/www/timetable/uploads/deep/boat; echo log > /srv/www/timetable/a.log; echo stray > /srv/www/timetable/stray.txt")
 	g.apply(0)
 	if _, body := g.fetch(host, "/"); !strings.Contains(body, "version one") {
 		t.Errorf("it shows %s", body)
@@ -334,7 +334,7 @@ func TestContentFromElsewhere(t *testing.T) {
 		t.Error("it went unnamed")
 	}
 	g.ns(0, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes", "--removing", host+"/content/timetable")
-	if got := g.on(host, "cd /srv/www/timetable; find . -type f | sort | tr '\\n' ' '"); got != "./a.css ./a.log ./index.html ./uploads/deep/boat " {
+	if got := g.on(host, "cd /srv/www/timetable; find . -type f | sort | tr '\\n' ' '; stat -c '%n %a %U:%G' uploads uploads/deep uploads/deep/boat a.log | tr '\\n' ';'"); got != "./a.css ./a.log ./index.html ./uploads/deep/boat uploads 2770 www-data:www-data;uploads/deep 755 www-data:www-data;uploads/deep/boat 640 www-data:www-data;a.log 644 root:root;" {
 		t.Errorf("there is %s", got)
 	}
 	g.nothingToDo()

@@ -228,7 +228,14 @@ func FuzzUnpack(f *testing.F) {
 		for _, e := range endings {
 			for _, s := range e.suffixes {
 				if strings.HasSuffix(name, s) {
-					_, _ = unpack(t, "a"+s, b, Limits{Files: 50, Bytes: 1 << 20})
+					limits, bytes := Limits{Files: 50, Bytes: 1 << 20}, 0
+					files, _ := unpack(t, "a"+s, b, limits) // which looks for what lies outside
+					for _, text := range files {
+						bytes += len(text)
+					}
+					if len(files) > limits.Files || bytes > int(limits.Bytes) {
+						t.Errorf("%d files of %d bytes", len(files), bytes)
+					}
 					return
 				}
 			}

@@ -511,7 +511,8 @@ func TestUnknownKindsAreNamed(t *testing.T) {
 	}
 }
 
-// Readings come from a host: whatever bytes it sends, judging them ends.
+// Readings come from a host: whatever bytes it sends, judging them ends, says the same
+// again, and has nothing done where nothing differs.
 func FuzzJudge(f *testing.F) {
 	f.Add("site", `{"file":{"kind":"file"},"text":"x"}`)
 	f.Add("content", `{"root":{"kind":"link"},"missings":-1,"offs":3}`)
@@ -520,7 +521,17 @@ func FuzzJudge(f *testing.F) {
 		if err != nil {
 			return
 		}
-		_, _ = k.Judge(Input{Stake: Stake{Type: typ, Want: json.RawMessage(`{}`)}, Found: json.RawMessage(found)})
+		in := Input{Stake: Stake{Type: typ, Want: json.RawMessage(`{}`)}, Found: json.RawMessage(found)}
+		v, err := k.Judge(in)
+		if err != nil {
+			return
+		}
+		if again, err := k.Judge(in); err != nil || string(JSON(again)) != string(JSON(v)) {
+			t.Errorf("judged again it is %s, %v, and not %s", JSON(again), err, JSON(v))
+		}
+		if len(v.Moves) > 0 && len(v.Differences) == 0 && !v.Gone {
+			t.Errorf("nothing differs, and there are moves: %s", JSON(v))
+		}
 	})
 }
 

@@ -105,10 +105,7 @@ func carryOver(root, stage string, tree wantedTree, drop []string) error {
 		switch it.stat.Mode & syscall.S_IFMT {
 		case syscall.S_IFDIR:
 			if !onlyDropped(items, it.path, dropped) {
-				if err := os.MkdirAll(to, os.FileMode(it.stat.Mode&0o777)); err != nil {
-					return err
-				}
-				if err := os.Chown(to, int(it.stat.Uid), int(it.stat.Gid)); err != nil {
+				if err := sameDirectory(to, &it.stat); err != nil {
 					return err
 				}
 			}
@@ -122,6 +119,18 @@ func carryOver(root, stage string, tree wantedTree, drop []string) error {
 		}
 	}
 	return nil
+}
+
+// sameDirectory makes a directory with the owner, group and mode of another, its bits for
+// groups and deletion too: who could write there still can.
+func sameDirectory(at string, s *syscall.Stat_t) error {
+	if err := os.MkdirAll(at, 0o755); err != nil {
+		return err
+	}
+	if err := os.Chown(at, int(s.Uid), int(s.Gid)); err != nil {
+		return err
+	}
+	return unix.Chmod(at, s.Mode&0o7777)
 }
 
 // underFile says whether a path lies below what is declared as a file.

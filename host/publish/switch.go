@@ -74,13 +74,7 @@ func replaceFiles(full, stage string) error {
 					return err
 				}
 			}
-			if err := os.MkdirAll(to, 0o755); err != nil {
-				return err
-			}
-			if err := os.Chown(to, int(it.stat.Uid), int(it.stat.Gid)); err != nil {
-				return err
-			}
-			if err := os.Chmod(to, os.FileMode(it.stat.Mode&0o777)); err != nil {
+			if err := sameDirectory(to, &it.stat); err != nil {
 				return err
 			}
 			continue
@@ -119,17 +113,17 @@ func copyTree(from, to string) error {
 		src, dst := filepath.Join(from, it.path), filepath.Join(to, it.path)
 		switch it.stat.Mode & syscall.S_IFMT {
 		case syscall.S_IFDIR:
-			err = os.MkdirAll(dst, os.FileMode(it.stat.Mode&0o777))
+			err = sameDirectory(dst, &it.stat)
 		case syscall.S_IFLNK:
 			var target string
 			if target, err = os.Readlink(src); err == nil {
 				err = os.Symlink(target, dst)
 			}
+			if err == nil {
+				err = os.Lchown(dst, int(it.stat.Uid), int(it.stat.Gid))
+			}
 		case syscall.S_IFREG:
-			err = copyFile(src, dst, os.FileMode(it.stat.Mode&0o777))
-		}
-		if err == nil {
-			err = os.Lchown(dst, int(it.stat.Uid), int(it.stat.Gid))
+			err = copyFile(src, dst, &it.stat)
 		}
 		if err != nil {
 			return err
@@ -138,19 +132,22 @@ func copyTree(from, to string) error {
 	return nil
 }
 
-func copyFile(src, dst string, mode os.FileMode) error {
+func copyFile(src, dst string, like *syscall.Stat_t) error {
 	in, err := os.Open(src)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
-	out, err := os.OpenFile(dst, os.O_CREATE|os.O_EXCL|os.O_WRONLY, mode)
+	out, err := os.OpenFile(dst, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
 	_, err = io.Copy(out, in)
 	if err == nil {
-		err = out.Chmod(mode)
+		err = out.Chown(int(like.Uid), int(like.Gid))
+	}
+	if err == nil {
+		err = unix.Fchmod(int(out.Fd()), like.Mode&0o7777) // after the owner, who takes bits away
 	}
 	if e := out.Close(); err == nil {
 		err = e
