@@ -329,12 +329,13 @@ func TestEventsAreHeard(t *testing.T) {
 	bell := NewBell(s, slog.New(slog.DiscardHandler))
 	limited, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
-	go bell.Run(limited)
-	topic := Topic("runs", 4711)
+	id := time.Now().UnixNano()
+	topic := Topic("runs", id)
 	news, stop := bell.Listen(topic)
 	defer stop()
-	other, stopOther := bell.Listen(Topic("runs", 4712))
+	other, stopOther := bell.Listen(Topic("runs", id+1))
 	defer stopOther()
+	go bell.Run(limited)
 	select { // the first ring says that listening has begun
 	case <-news:
 	case <-limited.Done():
