@@ -71,7 +71,7 @@ func TestConsole(t *testing.T) {
 	press("Check again")
 	shows("2 shifted")
 	shows("text of index.html")
-	for _, address := range []string{host + "/content/timetable", host + "/service/nginx"} {
+	for _, address := range []string{host + "/content/srv/www/timetable", host + "/service/nginx"} {
 		standing, err := chromedp.Run(page, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector('[data-address=%q]').dataset.standing`, address)))
 		if err != nil || standing != "shifted" {
 			t.Errorf("%s is drawn as %q, %v", address, standing, err)
@@ -118,7 +118,7 @@ func TestConsole(t *testing.T) {
 	for _, typed := range []struct {
 		text string
 		shut bool
-	}{{"", true}, {host + "/content/freight", true}, {host + "/content/timetable", false}} {
+	}{{"", true}, {host + "/content/srv/www/freight", true}, {host + "/content/srv/www/timetable", false}} {
 		do("name the stake", chromedp.Evaluate[chromedp.Void](`document.querySelector('`+field+`').focus(); document.querySelector('`+field+`').select()`), chromedp.KeyEvent("\b"), chromedp.SendKeys(chromedp.CSS(field), typed.text))
 		if shut, err := chromedp.Run(page, chromedp.Evaluate[bool](disabled)); err != nil || shut != typed.shut {
 			t.Errorf("with %q typed the button is shut: %t, %v", typed.text, shut, err)

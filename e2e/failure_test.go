@@ -236,7 +236,7 @@ func TestWhatStandsInTheWayIsSaidBefore(t *testing.T) {
 	p := g.plan(2)
 	out := g.ns(2, "plan", g.name)
 	for _, want := range []string{
-		"content/mounted: a file system is mounted at /srv/mounted, which cannot be switched as a whole",
+		"content/srv/mounted: a file system is mounted at /srv/mounted, which cannot be switched as a whole",
 		"account www-data of nginx cannot get to /srv/private/www: /srv/private (0700, owner root, group root) does not let it through",
 		"/srv/linked is a link to /srv/real; the link is replaced with a directory",
 		"cron is masked: somebody has made sure that it does not start",

@@ -109,7 +109,7 @@ func TestEveryFamilyAndServer(t *testing.T) {
 				{"service/" + m.service, "running", "systemctl stop " + m.service},
 				{"service/" + m.service, "at boot", "systemctl disable " + m.service},
 				{"service/" + m.kit, "masked", "systemctl stop " + m.kit + "; rm -f /etc/systemd/system/" + m.kit + ".service; systemctl mask " + m.kit},
-				{"content/timetable", "text of index.html", "sed -i s/one/two/ /srv/www/timetable/index.html"},
+				{"content/srv/www/timetable", "text of index.html", "sed -i s/one/two/ /srv/www/timetable/index.html"},
 				{"directory/srv/www/quay", "mode", "chmod 700 /srv/www/quay"},
 				{"site/timetable", "configuration", "sed -i 's/index.html/other.html/' " + m.conf},
 				{"site/timetable", "owner", "chown keeper " + m.conf},
@@ -316,7 +316,7 @@ func TestContentFromElsewhere(t *testing.T) {
 		t.Errorf("it shows %s", body)
 	}
 	rows := g.survey(host)
-	if _, ok := rows["content/timetable:/srv/www/timetable/stray.txt"]; !ok || len(rows) > 7 {
+	if _, ok := rows["content/srv/www/timetable:/srv/www/timetable/stray.txt"]; !ok || len(rows) > 7 {
 		t.Errorf("strays among %d rows: %v", len(rows), rows)
 	}
 	g.nothingToDo()
@@ -327,13 +327,13 @@ func TestContentFromElsewhere(t *testing.T) {
 	if got := p.Hosts[0].Steps[0]; !strings.HasSuffix(got.Text, "and remove 1 file that nobody declared") || fmt.Sprint(got.Removes) != "[stray.txt]" {
 		t.Errorf("the step is %+v", got)
 	}
-	if out := g.ns(2, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes"); !strings.Contains(out, "--removing "+host+"/content/timetable") {
+	if out := g.ns(2, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes"); !strings.Contains(out, "--removing "+host+"/content/srv/www/timetable") {
 		t.Errorf("it is not asked for by name:\n%s", out)
 	}
 	if out := g.on(host, "ls /srv/www/timetable/stray.txt"); !strings.Contains(out, "stray.txt") {
 		t.Error("it went unnamed")
 	}
-	g.ns(0, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes", "--removing", host+"/content/timetable")
+	g.ns(0, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes", "--removing", host+"/content/srv/www/timetable")
 	if got := g.on(host, "cd /srv/www/timetable; find . -type f | sort | tr '\\n' ' '; stat -c '%n %a %U:%G' uploads uploads/deep uploads/deep/boat a.log | tr '\\n' ';'"); got != "./a.css ./a.log ./index.html ./uploads/deep/boat uploads 2770 www-data:www-data;uploads/deep 755 www-data:www-data;uploads/deep/boat 640 www-data:www-data;a.log 644 root:root;" {
 		t.Errorf("there is %s", got)
 	}
@@ -344,7 +344,7 @@ func TestContentFromElsewhere(t *testing.T) {
 		t.Errorf("drift says\n%s", out)
 	}
 	g.ns(2, "restore", g.name, "--yes")
-	g.ns(0, "restore", g.name, "--yes", "--removing", host+"/content/timetable")
+	g.ns(0, "restore", g.name, "--yes", "--removing", host+"/content/srv/www/timetable")
 
 	g.declareText(site(fmt.Sprintf(`{ git = "%s/code.git", at = "main", folder = "www", secret = "no-such" }`, url)))
 	if out := g.ns(2, "declare", g.dir); !strings.Contains(out, "northstake secret keep no-such") {

@@ -85,7 +85,7 @@ func TestStory(t *testing.T) {
 	if _, body := g.fetch(g.hosts[0], "/"); !strings.Contains(body, "version two") {
 		t.Errorf("the page is %q", body)
 	}
-	if row := g.survey(g.hosts[0])["content/timetable:/srv/www/timetable/theirs.txt"]; row.Standing != plan.Stray {
+	if row := g.survey(g.hosts[0])["content/srv/www/timetable:/srv/www/timetable/theirs.txt"]; row.Standing != plan.Stray {
 		t.Errorf("a file that nobody declared is %q", row.Standing)
 	}
 }
@@ -155,16 +155,16 @@ func TestEveryHandEditIsFoundAndPutBack(t *testing.T) {
 		{"directory/srv/www/quay", "owner", "chown keeper /srv/www/quay"},
 		{"directory/srv/www/quay", "group", "chgrp keeper /srv/www/quay"},
 		{"directory/srv/www/quay", "mode", "chmod 700 /srv/www/quay"},
-		{"content/timetable", "file index.html", "rm " + index},
-		{"content/timetable", "size of index.html", "echo more >> " + index},
-		{"content/timetable", "text of index.html", "cp -p " + index + " /tmp/i; sed -i s/one/two/ " + index + "; touch -r /tmp/i " + index},
-		{"content/timetable", "owner of index.html", "chown keeper " + index},
-		{"content/timetable", "group of index.html", "chgrp keeper " + index},
-		{"content/timetable", "mode of index.html", "chmod 600 " + index},
-		{"content/timetable", "what it is of index.html", "cp " + index + " /tmp/other; ln -sf /tmp/other " + index},
-		{"content/timetable", "mode", "chmod 700 /srv/www/timetable"},
-		{"content/timetable", "owner", "chown keeper /srv/www/timetable"},
-		{"content/timetable", "what it is", "mv /srv/www/timetable /srv/www/elsewhere; ln -s /srv/www/elsewhere /srv/www/timetable"},
+		{"content/srv/www/timetable", "file index.html", "rm " + index},
+		{"content/srv/www/timetable", "size of index.html", "echo more >> " + index},
+		{"content/srv/www/timetable", "text of index.html", "cp -p " + index + " /tmp/i; sed -i s/one/two/ " + index + "; touch -r /tmp/i " + index},
+		{"content/srv/www/timetable", "owner of index.html", "chown keeper " + index},
+		{"content/srv/www/timetable", "group of index.html", "chgrp keeper " + index},
+		{"content/srv/www/timetable", "mode of index.html", "chmod 600 " + index},
+		{"content/srv/www/timetable", "what it is of index.html", "cp " + index + " /tmp/other; ln -sf /tmp/other " + index},
+		{"content/srv/www/timetable", "mode", "chmod 700 /srv/www/timetable"},
+		{"content/srv/www/timetable", "owner", "chown keeper /srv/www/timetable"},
+		{"content/srv/www/timetable", "what it is", "mv /srv/www/timetable /srv/www/elsewhere; ln -s /srv/www/elsewhere /srv/www/timetable"},
 		{"site/timetable", "configuration", "sed -i 's/index .*/index other.html;/' " + conf},
 		{"site/timetable", "owner", "chown keeper " + conf},
 		{"site/timetable", "group", "chgrp keeper " + conf},

@@ -54,7 +54,7 @@ func (a *app) apply(ctx context.Context, ground string, id int64, yes bool, remo
 		}
 		hosts = append(hosts, h.Host)
 	}
-	if p.Steps == 0 && p.Blockers == 0 {
+	if p.Steps == 0 && p.Blockers+p.Unread == 0 {
 		a.out.line("plan %d has nothing to do", id)
 		return nil
 	}

@@ -14,7 +14,8 @@ import (
 )
 
 // readGround reads the TOML files of a directory and lists what lies beside
-// them. Files and directories whose names begin with a dot are left out.
+// them, dot files too; what a version control system keeps for itself is left out. A
+// link is what it leads to, within the declaration's directory.
 func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
 	entries, err := os.ReadDir(dir)
 	if err != nil {
@@ -51,7 +52,7 @@ func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
 		}
 		rel = filepath.ToSlash(rel)
 		switch {
-		case strings.HasPrefix(e.Name(), "."):
+		case declare.OfVersionControl(e.Name()):
 			if e.IsDir() {
 				return filepath.SkipDir
 			}
@@ -59,10 +60,14 @@ func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
 			m.Dirs = append(m.Dirs, rel)
 		case strings.Contains(rel, "/") || !strings.HasSuffix(rel, ".toml"):
 			info, err := os.Stat(path) // content may be a link to a file
-			if err != nil {
-				return err
-			}
-			if info.Mode().IsRegular() {
+			switch {
+			case err != nil:
+				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "a link that leads nowhere"})
+			case info.IsDir():
+				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "a link to a directory"})
+			case !info.Mode().IsRegular():
+				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "neither a file nor a directory"})
+			default:
 				m.Files = append(m.Files, declare.File{Path: rel, Size: info.Size()})
 			}
 		}
@@ -121,14 +126,21 @@ func openArchives(dir, to string, d *declare.Declaration, m *declare.Manifest) d
 // to base.
 func listBelow(base, dir string, m *declare.Manifest) error {
 	return filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() {
+		if err != nil || path == dir {
 			return err
+		}
+		rel, err := filepath.Rel(base, path)
+		if err != nil {
+			return err
+		}
+		if e.IsDir() {
+			m.Dirs = append(m.Dirs, filepath.ToSlash(rel))
+			return nil
 		}
 		info, err := e.Info()
 		if err != nil {
 			return err
 		}
-		rel, err := filepath.Rel(base, path)
 		m.Files = append(m.Files, declare.File{Path: filepath.ToSlash(rel), Size: info.Size()})
 		return err
 	})

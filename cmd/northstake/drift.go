@@ -51,14 +51,17 @@ func driftOf(s contract.Survey) contract.Survey {
 }
 
 func (a *app) showDrift(ground string, s contract.Survey) {
-	shifted, hosts, due := 0, 0, 0
+	shifted, hosts, due, read, unread := 0, 0, 0, 0, 0
 	for _, h := range driftOf(s).Hosts {
 		due += h.Counts.Due
 		if h.Unread != "" {
 			a.out.rule("host "+h.Host, a.out.standing(plan.Unread))
 			a.out.line("%s", a.out.attention(h.Unread))
+			unread++
 			continue
 		}
+		read++
+		unread += h.Counts.Unread
 		if len(h.Rows) == 0 {
 			continue
 		}
@@ -74,9 +77,16 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 			hosts++
 		}
 	}
-	if shifted == 0 {
-		a.out.line("nothing has shifted on %s of ground %s", counted(len(s.Hosts), "host", "hosts"), ground)
-	} else {
+	if unread > 0 {
+		a.out.line("%s", a.out.attention(counted(unread, "stake or host", "stakes and hosts")+" could not be read: nobody knows whether anything has shifted there"))
+	}
+	switch {
+	case read == 0:
+	case shifted == 0 && unread > 0:
+		a.out.line("nothing else has shifted on %s of ground %s", counted(read, "host", "hosts"), ground)
+	case shifted == 0:
+		a.out.line("nothing has shifted on %s of ground %s", counted(read, "host", "hosts"), ground)
+	default:
 		verb, it := "have", "them"
 		if shifted == 1 {
 			verb, it = "has", "it"
@@ -84,7 +94,7 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 		a.out.line("%s %s shifted on %s; to put %s back: northstake restore %s", counted(shifted, "stake", "stakes"), verb, counted(hosts, "host", "hosts"), it, ground)
 	}
 	if due > 0 {
-		a.out.line("%s never applied: northstake plan %s", counted(due, "declared stake was", "declared stakes were"), ground)
+		a.out.line("%s not applied yet: northstake plan %s", counted(due, "declared stake is", "declared stakes are"), ground)
 	}
 }
 
@@ -97,6 +107,9 @@ func sinceWords(r plan.Row) string {
 			what = r.Touched.What
 		}
 		text += fmt.Sprintf("; %s was changed %s and belongs to %s", what, ago(r.Touched.At), r.Touched.Owner)
+	}
+	if r.NewlyDeclared {
+		text += "; something else is declared by now, which is due"
 	}
 	return text
 }

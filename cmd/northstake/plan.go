@@ -7,6 +7,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"northstake/core/plan"
 	"northstake/service/contract"
 )
 
@@ -50,15 +51,18 @@ func (a *app) getPlan(ctx context.Context, ground string, id int64) (contract.Pl
 		return contract.Plan{}, err
 	}
 	p := *res.JSON200
-	if p.State == "failed" {
+	switch p.State {
+	case "failed":
 		return p, fmt.Errorf("plan %d failed: %s", id, p.Error)
+	case "queued", "running":
+		return p, fmt.Errorf("plan %d is still being made; ask again in a moment", id)
 	}
 	return p, nil
 }
 
 func planStatus(p contract.Plan) status {
 	switch {
-	case p.Blockers > 0:
+	case p.Blockers+p.Unread > 0:
 		return trouble
 	case p.Steps > 0:
 		return differs
@@ -113,11 +117,13 @@ const shortDetail = 14 // lines of a detail that are shown unless all are asked 
 func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 	var working []string
 	for _, h := range p.Hosts {
-		if len(h.Steps) == 0 && len(h.Blockers) == 0 && h.Unread == "" && len(h.Cautions) == 0 {
+		if len(h.Steps) == 0 && len(h.Blockers) == 0 && h.Unread == "" && len(h.NotRead) == 0 && len(h.Cautions) == 0 {
 			continue
 		}
 		right := counted(len(h.Steps), "step", "steps")
 		switch {
+		case h.Unread != "":
+			right = a.out.standing(plan.Unread)
 		case len(h.Blockers) > 0 && len(h.Steps) == 0:
 			right = "blocked"
 		case len(h.Blockers) > 0:
@@ -130,6 +136,9 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 		a.out.rule(name, right)
 		if h.Unread != "" {
 			a.out.line("     %s", a.out.attention("it could not be read: "+strings.ReplaceAll(h.Unread, "\n", "\n     ")))
+		}
+		for _, n := range h.NotRead {
+			a.out.line("     %s %s: %s", a.out.attention("not read"), n.Address, strings.ReplaceAll(n.Why, "\n", "\n     "))
 		}
 		for _, b := range h.Blockers {
 			a.out.line("     %s %s: %s", a.out.alarm("blocked"), b.Address, b.What)
@@ -156,7 +165,13 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 			working = append(working, h.Host)
 		}
 	}
+	unread := ""
+	if p.Unread > 0 {
+		unread = counted(p.Unread, "stake or host", "stakes and hosts") + " could not be read"
+	}
 	switch {
+	case p.Steps == 0 && p.Blockers == 0 && p.Unread > 0:
+		a.out.line("%s; as far as the rest goes there is nothing to do", a.out.attention(unread))
 	case p.Steps == 0 && p.Blockers == 0:
 		a.out.line("there is nothing to do: all is as revision %d of ground %s declares", p.Revision, ground)
 	case len(working) == 0:
@@ -165,6 +180,9 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 		where := counted(len(working), "host", "hosts")
 		if len(working) == 1 {
 			where = working[0]
+		}
+		if unread != "" {
+			a.out.line("%s, and nothing is planned for %s", a.out.attention(unread), map[bool]string{true: "it", false: "them"}[p.Unread == 1])
 		}
 		a.out.line("%s on %s, kept as plan %d. Next: northstake apply %d", counted(p.Steps, "step", "steps"), where, p.Id, p.Id)
 	}

@@ -17,7 +17,7 @@ func restoreCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			if p.Steps == 0 && p.Blockers == 0 {
+			if p.Steps == 0 && p.Blockers+p.Unread == 0 {
 				if done, err := a.print(p); done {
 					return err
 				}

@@ -79,7 +79,11 @@ func (a *app) watch(ctx context.Context, ground string, id int64) error {
 	} else if err != nil {
 		return err
 	}
-	if r.State != "done" {
+	switch r.State {
+	case "done":
+	case "unmet":
+		return status(differs)
+	default:
 		return status(trouble)
 	}
 	return nil
@@ -138,6 +142,6 @@ func (a *app) showRunEnd(r contract.Run) {
 
 // hostStateWords says how a host's part of a run stands.
 var hostStateWords = map[contract.RunHostState]string{
-	"waiting": "waiting", "running": "under way", "done": "done", "partly": "done but for what is blocked", "nothing": "with nothing to do", "blocked": "blocked and left as it was",
+	"waiting": "waiting", "running": "under way", "done": "done", "unmet": "done, and still not as declared", "partly": "done but for what is blocked", "nothing": "with nothing to do", "blocked": "blocked and left as it was",
 	"moved": "changed since the plan and left as it was", "failed": "failed", "back": "taken back to what it was", "interrupted": "cut off",
 }

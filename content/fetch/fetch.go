@@ -132,19 +132,22 @@ func account(secret []byte) (user, password string) {
 	return "", s
 }
 
-// Files lists the files below a directory, with paths relative to it and their
-// sums.
-func Files(dir string) ([]declare.File, error) {
-	var out []declare.File
-	err := filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() {
-			return err
-		}
-		b, err := os.ReadFile(p)
-		if err != nil {
+// Files lists the files below a directory with their sums, and the directories, with
+// paths relative to it.
+func Files(dir string) (out []declare.File, dirs []string, err error) {
+	err = filepath.WalkDir(dir, func(p string, e fs.DirEntry, err error) error {
+		if err != nil || p == dir {
 			return err
 		}
 		rel, err := filepath.Rel(dir, p)
+		if err != nil {
+			return err
+		}
+		if e.IsDir() {
+			dirs = append(dirs, filepath.ToSlash(rel))
+			return nil
+		}
+		b, err := os.ReadFile(p)
 		if err != nil {
 			return err
 		}
@@ -152,5 +155,5 @@ func Files(dir string) ([]declare.File, error) {
 		out = append(out, declare.File{Path: filepath.ToSlash(rel), Size: int64(len(b)), SHA256: hex.EncodeToString(sum[:])})
 		return nil
 	})
-	return out, err
+	return out, dirs, err
 }

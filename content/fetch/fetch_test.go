@@ -50,7 +50,7 @@ func names(t *testing.T, c *declare.Content, secret string) (string, error) {
 	if err := Content(context.Background(), c, value, dir); err != nil {
 		return "", err
 	}
-	files, err := Files(dir)
+	files, _, err := Files(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -163,7 +163,7 @@ func TestContentFromARepository(t *testing.T) {
 			t.Errorf("%+v: %v", c, err)
 			continue
 		}
-		files, err := Files(dir)
+		files, _, err := Files(dir)
 		var got []string
 		for _, f := range files {
 			got = append(got, f.Path)

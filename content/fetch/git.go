@@ -140,6 +140,9 @@ func gitTrouble(c *declare.Content, err error) error {
 func writeTree(c *declare.Content, tree *object.Tree, to string) error {
 	folders, found := map[string]bool{}, false
 	err := tree.Files().ForEach(func(f *object.File) error {
+		if slices.ContainsFunc(strings.Split(f.Name, "/"), declare.OfVersionControl) {
+			return nil
+		}
 		if !inside(c.Folder, f.Name) {
 			folders[path.Dir(f.Name)] = true
 			return nil

@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"unicode/utf8"
 
 	"northstake/core/declare"
 	"northstake/core/form"
@@ -56,13 +57,19 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 	if !ok {
 		return nil, false
 	}
+	for _, o := range c.D.Beside().OddBelow(w.Place()) {
+		c.Say(sub(w.Key()), fmt.Sprintf("%q in %s is %s, which cannot be published", o.Path, w.Words(), o.Is), "put the file itself there, or take it out")
+	}
 	for _, f := range files {
 		if kept := declare.Kept(w.Keep, f.Path); kept != "" {
 			c.Say(sub("keep"), fmt.Sprintf("content file %q would be published where %q is to be left alone", f.Path, kept), "take it out of the content, or change the pattern")
 			return nil, false
 		}
-		if strings.ContainsAny(f.Path, "\x00\n") {
-			c.Say(at, fmt.Sprintf("content file %q has a line break in its name", f.Path), "rename it")
+		switch {
+		case !utf8.ValidString(f.Path):
+			c.Say(sub(w.Key()), fmt.Sprintf("content file %q has a name that is not UTF-8", f.Path), "rename it")
+		case strings.ContainsAny(f.Path, "\x00\n"):
+			c.Say(sub(w.Key()), fmt.Sprintf("content file %q has a line break in its name", f.Path), "rename it")
 		}
 		if f.Size > declare.ContentLimit {
 			c.Say(at, fmt.Sprintf("content file %q has %d MB, and a published file has %d at most", f.Path, f.Size>>20, declare.ContentLimit>>20), "take it out, put it on the hosts by other means, and name it in keep")

@@ -3,6 +3,7 @@ package declare
 import (
 	"maps"
 	"path"
+	"regexp"
 	"slices"
 	"strings"
 )
@@ -50,13 +51,27 @@ type Remote struct {
 	From    Position
 }
 
+// OfVersionControl says whether a file or directory of this name is what a version
+// control system and its server keep for themselves, and so never content.
+func OfVersionControl(name string) bool {
+	return slices.Contains([]string{".git", ".gitignore", ".gitattributes", ".gitmodules", ".github"}, name)
+}
+
 // Remotes returns what the service fetches, each once, by the name of its place in
-// the manifest.
+// the manifest. Where several folders of one place are published it is fetched whole.
 func (d *Declaration) Remotes() []Remote {
 	seen := map[string]Remote{}
 	d.contents(func(c *Content, at []string) {
-		if c.Fetched() != "" {
-			seen[c.Fetched()] = Remote{c, d.At(append(at, c.Key())...)}
+		key := c.Fetched()
+		if key == "" {
+			return
+		}
+		if before, twice := seen[key]; twice && before.Content.Folder != c.Folder {
+			whole := *before.Content
+			whole.Folder = ""
+			seen[key] = Remote{&whole, before.From}
+		} else if !twice {
+			seen[key] = Remote{c, d.At(append(at, c.Key())...)}
 		}
 	})
 	var out []Remote
@@ -89,6 +104,12 @@ func (d *Declaration) contents(each func(c *Content, at []string)) {
 		}
 	}
 }
+
+// Settled says whether what is fetched is known by its sum, or by a whole commit: it
+// cannot be another thing tomorrow.
+func (c *Content) Settled() bool { return c.URL != "" || fullCommit.MatchString(c.At) }
+
+var fullCommit = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
 
 // ContentLimit is the most that one published file has, in bytes.
 const ContentLimit = 256 << 20

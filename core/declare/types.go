@@ -7,6 +7,7 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"path"
+	"slices"
 	"strings"
 )
 
@@ -200,8 +201,26 @@ type File struct {
 
 // Manifest lists what lies beside the declaration.
 type Manifest struct {
-	Files []File   `json:"files"`
-	Dirs  []string `json:"dirs,omitempty"`
+	Files []File    `json:"files"`
+	Dirs  []string  `json:"dirs,omitempty"`
+	Odd   []OddFile `json:"odd,omitempty"`
+}
+
+// OddFile lies beside the declaration and cannot be published. Is says what it is.
+type OddFile struct {
+	Path string `json:"path"`
+	Is   string `json:"is"`
+}
+
+// OddBelow are those below dir, with paths relative to it.
+func (m *Manifest) OddBelow(dir string) []OddFile {
+	var out []OddFile
+	for _, o := range m.Odd {
+		if rest, ok := strings.CutPrefix(o.Path, strings.TrimSuffix(dir, "/")+"/"); ok {
+			out = append(out, OddFile{rest, o.Is})
+		}
+	}
+	return out
 }
 
 // Below returns the files below dir, with paths relative to it, and whether
@@ -221,6 +240,37 @@ func (m *Manifest) Below(dir string) ([]File, bool) {
 		found = found || d == strings.TrimSuffix(dir, "/")
 	}
 	return out, found
+}
+
+// EmptyBelow lists the directories below dir that hold no files, relative to it, sorted,
+// each without those above it.
+func (m *Manifest) EmptyBelow(dir string) []string {
+	if m == nil {
+		return nil
+	}
+	prefix := strings.TrimSuffix(dir, "/") + "/"
+	filled := map[string]bool{}
+	fill := func(p string) {
+		for d := path.Dir(p); d != "." && !filled[d]; d = path.Dir(d) {
+			filled[d] = true
+		}
+	}
+	for _, f := range m.Files {
+		if strings.HasPrefix(f.Path, prefix) {
+			fill(f.Path)
+		}
+	}
+	for _, d := range m.Dirs {
+		fill(d)
+	}
+	var out []string
+	for _, d := range m.Dirs {
+		if rest, ok := strings.CutPrefix(d, prefix); ok && !filled[d] {
+			out = append(out, rest)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // OneOff is the name of the source that holds what is brought about once, besides

@@ -20,6 +20,9 @@ func judgeAll(in Input, only func(Row) bool, out *Host) (list []judged, byName m
 			return nil, nil, err
 		}
 		out.Rows = append(out.Rows, row)
+		if row.Standing == Unread {
+			out.NotRead = append(out.NotRead, Unreadable{row.Address, row.Reason})
+		}
 		byName[s.Local()] = j
 		if row.Standing == Unread || (only != nil && !only(row)) {
 			continue
@@ -59,31 +62,43 @@ func judge(in Input, s stake.Stake, changing map[string]bool, nudges []stake.Nud
 	}
 	v, err := kind.Judge(input)
 	if err != nil {
-		return judged{}, row, err
+		row.Reason = err.Error() // the others can be read all the same
+		return judged{stake: s}, row, nil
 	}
 	row.Differences, row.Touched = v.Differences, v.Touched
-	row.Standing, err = standing(kind, input, v, known, applied)
-	return judged{stake: s, input: input, verdict: v}, row, err
+	j := judged{stake: s, input: input, verdict: v}
+	if row.Standing = Set; len(v.Differences) == 0 {
+		return j, row, nil
+	}
+	if row.Standing = Due; !known {
+		return j, row, nil
+	}
+	if row.Standing = Shifted; Same(applied.Want, s.Want) {
+		return j, row, nil
+	}
+	was, err := formerly(kind, input, applied, reading)
+	switch {
+	case err != nil:
+		row.Standing, row.Reason, row.Differences = Unread, err.Error(), nil
+		return judged{stake: s}, row, nil
+	case len(was.verdict.Differences) == 0:
+		row.Standing = Due
+		return j, row, nil
+	}
+	row.Differences, row.Touched, row.NewlyDeclared = was.verdict.Differences, was.verdict.Touched, true
+	if in.Restores {
+		return was, row, nil
+	}
+	return j, row, nil
 }
 
-// standing tells due from shifted: a stake has shifted when it differs from
-// what it was when it was last as declared, whatever is declared now.
-func standing(kind stake.Kind, in stake.Input, v stake.Verdict, known bool, applied Applied) (Standing, error) {
-	switch {
-	case len(v.Differences) == 0:
-		return Set, nil
-	case !known:
-		return Due, nil
-	case Same(applied.Want, in.Stake.Want):
-		return Shifted, nil
-	}
+// formerly judges a stake by what was wanted when it was last as declared: what differs
+// from that has shifted, and what differs from the declaration alone is due.
+func formerly(kind stake.Kind, in stake.Input, applied Applied, reading Reading) (judged, error) {
 	in.Stake.Want = applied.Want
-	before, err := kind.Judge(in)
-	if err != nil {
-		return Unread, err
+	if in.Memo = nil; len(reading.Was) > 0 {
+		in.Found = reading.Was
 	}
-	if len(before.Differences) > 0 {
-		return Shifted, nil
-	}
-	return Due, nil
+	v, err := kind.Judge(in)
+	return judged{in.Stake, in, v}, err
 }

@@ -19,8 +19,9 @@ func (s Step) Digest() string {
 }
 
 // Moved says how a host differs from what a plan was made for, and "" where it
-// does not: fresh is the plan worked out now. When resumed is true some of the
-// planned steps have been done, and the fresh plan may hold fewer of them.
+// does not: fresh is the plan worked out now. Anything that the plan showed or rests on
+// counts, in values. When resumed is true some of the planned steps have been done, and
+// the fresh plan may hold fewer of them, and nothing that was not shown.
 func Moved(planned, fresh Host, resumed bool) string {
 	for _, b := range fresh.Blockers {
 		if !slices.ContainsFunc(planned.Blockers, func(p stake.Note) bool { return p.Address == b.Address }) {
@@ -28,17 +29,9 @@ func Moved(planned, fresh Host, resumed bool) string {
 		}
 	}
 	if resumed {
-		known := map[string]bool{}
-		for _, s := range planned.Steps {
-			for _, a := range s.Addresses() {
-				known[a] = true
-			}
-		}
 		for _, s := range fresh.Steps {
-			for _, a := range s.Addresses() {
-				if !known[a] {
-					return fmt.Sprintf("it would now also need to %s", s.Text)
-				}
+			if why := s.shownIn(planned.Steps); why != "" {
+				return why
 			}
 		}
 		return ""
@@ -50,9 +43,48 @@ func Moved(planned, fresh Host, resumed bool) string {
 		if s.Digest() != planned.Steps[i].Digest() {
 			return fmt.Sprintf("where the plan says to %s, it would now need to %s", planned.Steps[i].Text, s.Text)
 		}
+		if at := s.restsOnOther(planned.Steps[i]); at != "" {
+			return fmt.Sprintf("%s is no longer as the plan found it", at)
+		}
 	}
 	if len(fresh.Steps) < len(planned.Steps) {
 		return fmt.Sprintf("there is no longer a need to %s", planned.Steps[len(fresh.Steps)].Text)
+	}
+	return ""
+}
+
+// shownIn says what a step of a resumed run would do that none of the planned ones
+// showed, "" for nothing.
+func (s Step) shownIn(planned []Step) string {
+	for _, a := range s.Addresses() {
+		if !slices.ContainsFunc(planned, func(p Step) bool { return slices.Contains(p.Addresses(), a) }) {
+			return fmt.Sprintf("it would now also need to %s", s.Text)
+		}
+	}
+	kind, err := stake.KindOf(s.Type)
+	if err != nil {
+		return err.Error()
+	}
+	for _, p := range planned {
+		if !p.Shares(s) {
+			continue
+		}
+		if s.Digest() != p.Digest() && (kind.Within == nil || !kind.Within(p.Work, s.Work)) {
+			return fmt.Sprintf("where the plan says to %s, it would now need to %s", p.Text, s.Text)
+		}
+		if at := s.restsOnOther(p); at != "" && !kind.Follows {
+			return fmt.Sprintf("%s is no longer as the plan found it", at)
+		}
+	}
+	return ""
+}
+
+// restsOnOther names a stake that was found otherwise than when a step was planned.
+func (s Step) restsOnOther(planned Step) string {
+	for _, a := range s.Addresses() {
+		if was, ok := planned.RestsOn[a]; ok && s.RestsOn[a] != was {
+			return a
+		}
 	}
 	return ""
 }

@@ -24,15 +24,19 @@ const (
 	Unread  Standing = "unread"  // could not be read
 )
 
-// Reading is what a survey found for one stake, by its name on the host. Unread
-// is the reason where nothing could be found out.
+// Reading is what a survey found for one stake, by its name on the host. Was is what it
+// found for what was wanted when the stake was last as declared, where that is another
+// thing. Unread is the reason where nothing could be found out.
 type Reading struct {
 	Name   string          `json:"name"`
 	Found  json.RawMessage `json:"found,omitempty"`
+	Was    json.RawMessage `json:"was,omitempty"`
 	Unread string          `json:"unread,omitempty"`
 }
 
-// Row is one stake with its standing.
+// Row is one stake with its standing. The differences of one that has shifted are from
+// what it was when it was last as declared; NewlyDeclared says that something else is
+// declared by now.
 type Row struct {
 	Address     string             `json:"address"`
 	Type        string             `json:"type"`
@@ -45,6 +49,8 @@ type Row struct {
 	Touched     stake.Touch        `json:"touched,omitzero"`
 	SetAt       time.Time          `json:"set_at,omitzero"`
 	ShiftedAt   time.Time          `json:"shifted_at,omitzero"`
+
+	NewlyDeclared bool `json:"newly_declared,omitempty"`
 }
 
 // Host is the plan of one host. Left is what stays as it is because of a blocker,
@@ -58,8 +64,16 @@ type Host struct {
 	Left      []Left       `json:"left,omitempty"`
 	LeftSites []string     `json:"left_sites,omitempty"`
 	Cautions  []stake.Note `json:"cautions,omitempty"`
-	Unread    string       `json:"unread,omitempty"`  // why the host could not be surveyed at all
+	Unread    string       `json:"unread,omitempty"` // why the host could not be surveyed at all
+	NotRead   []Unreadable `json:"not_read,omitempty"`
 	Machine   string       `json:"machine,omitempty"` // of the service's own machine, its name
+}
+
+// Unreadable is a stake of which nothing could be found out, and why: nobody knows
+// whether it is as declared.
+type Unreadable struct {
+	Address string `json:"address"`
+	Why     string `json:"why"`
 }
 
 // Input is what the plan of one host is worked out from. Stakes stand in the
@@ -73,6 +87,7 @@ type Input struct {
 	Applied  map[string]Applied
 	Traits   stake.Traits
 	Memo     *stake.Memo // may be nil
+	Restores bool        // what has shifted goes back to what it was last declared to be
 }
 
 // Build works out the plan of one host. With only, stakes for which it is false
@@ -106,7 +121,7 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 		}
 		for _, m := range j.verdict.Moves {
 			changing[local] = true
-			out.Steps = append(out.Steps, step(j.stake, m))
+			out.Steps = append(out.Steps, j.step(m))
 		}
 	}
 	// A service takes notice once, after everything else, unless it is started
@@ -129,7 +144,7 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 			return out, err
 		}
 		if move != nil {
-			out.Steps = append(out.Steps, step(j.stake, *move))
+			out.Steps = append(out.Steps, j.step(*move))
 		}
 	}
 	if out.Steps, err = join(out.Steps); err != nil {

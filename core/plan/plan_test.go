@@ -211,14 +211,34 @@ func TestStandingsAreToldApart(t *testing.T) {
 	if s := standingOf(h, "service/cron"); s != Unread {
 		t.Errorf("one that cannot be read is %s", s)
 	}
-	// A change of the declaration makes a stake due, and not shifted.
+	// A change of the declaration makes a stake due, and not shifted; what a host was
+	// changed in besides has shifted, and is told by itself.
 	in = remembered(t)
-	a := in.Applied["content/timetable"]
+	a := in.Applied["content/srv/www/timetable"]
 	a.Want = json.RawMessage(strings.Replace(string(a.Want), `"aa"`, `"bb"`, 1))
-	in.Applied["content/timetable"] = a
-	set(in, "content/timetable", stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{{Path: "index.html", Difference: stake.Difference{Attribute: "text", Wanted: "as declared", Found: "different"}}}})
-	if s := standingOf(build(t, in), "content/timetable"); s == Set {
-		t.Errorf("content that differs is %s", s)
+	in.Applied["content/srv/www/timetable"] = a
+	off := func(path string) stake.FileOff {
+		return stake.FileOff{Path: path, Difference: stake.Difference{Attribute: "text", Wanted: "as declared", Found: "different"}}
+	}
+	now := stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{off("index.html")}, Sum: "now"}
+	set(in, "content/srv/www/timetable", now)
+	in.Readings["content/srv/www/timetable"] = Reading{Name: "content/srv/www/timetable", Found: stake.JSON(now), Was: stake.JSON(stake.ContentFound{Root: file("directory")})}
+	h = build(t, in)
+	if s := standingOf(h, "content/srv/www/timetable"); s != Due {
+		t.Errorf("content that is only declared anew is %s", s)
+	}
+	in.Readings["content/srv/www/timetable"] = Reading{Name: "content/srv/www/timetable", Found: stake.JSON(now), Was: stake.JSON(stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{off("hacked.html")}, Sum: "was"})}
+	for _, restores := range []bool{false, true} {
+		in.Restores = restores
+		h = build(t, in)
+		for _, r := range h.Rows {
+			if r.Name == "/srv/www/timetable" && r.Type == "content" && (r.Standing != Shifted || !r.NewlyDeclared || len(r.Differences) != 1 || r.Differences[0].Attribute != "text of hacked.html") {
+				t.Errorf("what was changed on the host is told as %+v", r)
+			}
+		}
+		if n := strings.Count(string(h.Steps[0].Work), `"bb"`); (n == 1) != restores {
+			t.Errorf("restores %t, and publishes %s", restores, h.Steps[0].Work)
+		}
 	}
 	// What was declared and no longer is, and is still there, is stray.
 	in = remembered(t)
@@ -359,7 +379,7 @@ func TestATakenPortBlocks(t *testing.T) {
 		}
 		left = append(left, l.Address)
 	}
-	if got := strings.Join(left, " "); got != "quay1/package/nginx quay1/content/timetable quay1/service/nginx" {
+	if got := strings.Join(left, " "); got != "quay1/package/nginx quay1/content/srv/www/timetable quay1/service/nginx" {
 		t.Errorf("left as they are: %s", got)
 	}
 	if fmt.Sprint(h.LeftSites) != "[timetable]" {
@@ -397,11 +417,11 @@ func TestABlockerHoldsUpWhatTakesItAndNoMore(t *testing.T) {
 		}, "quay1/package/curl", "", "install 2 packages: nginx|publish|write|start cron|start nginx"},
 		{"the server's package", func(in Input) Input {
 			return set(bare(in), "package/nginx", stake.PackageFound{State: "absent"})
-		}, "quay1/package/nginx", "content/timetable site/timetable service/nginx", "install 2 packages: curl|start cron"},
+		}, "quay1/package/nginx", "content/srv/www/timetable site/timetable service/nginx", "install 2 packages: curl|start cron"},
 		{"a document root that is a file", func(in Input) Input {
-			in = set(asDeclared(in), "content/timetable", stake.ContentFound{Root: file("file"), Missings: 1})
+			in = set(asDeclared(in), "content/srv/www/timetable", stake.ContentFound{Root: file("file"), Missings: 1})
 			return set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
-		}, "quay1/content/timetable", "", "start cron"},
+		}, "quay1/content/srv/www/timetable", "", "start cron"},
 		{"the port of a site that is there, while the server is down", func(in Input) Input {
 			in = set(asDeclared(in), "service/nginx", stake.ServiceFound{Known: true, Active: "failed", Boot: "enabled"})
 			in = set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
@@ -488,10 +508,10 @@ func TestMovedNamesWhatIsNew(t *testing.T) {
 
 func TestPublishDropsWhatItPublishedAndKeepsTheRest(t *testing.T) {
 	in := remembered(t)
-	a := in.Applied["content/timetable"]
+	a := in.Applied["content/srv/www/timetable"]
 	a.Want = json.RawMessage(strings.Replace(string(a.Want), `"files":[`, `"files":[{"path":"old.html","size":1,"sha256":"cc"},`, 1))
-	in.Applied["content/timetable"] = a
-	set(in, "content/timetable", stake.ContentFound{Root: file("directory"), Extra: []string{"notes.txt", "old.html"}, Extras: 2})
+	in.Applied["content/srv/www/timetable"] = a
+	set(in, "content/srv/www/timetable", stake.ContentFound{Root: file("directory"), Extra: []string{"notes.txt"}, Extras: 1, Former: []stake.FormerFile{{Path: "old.html"}}})
 	h := build(t, in)
 	if len(h.Steps) != 1 {
 		t.Fatalf("%q", texts(h))

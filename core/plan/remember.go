@@ -70,6 +70,12 @@ func Remember(in Input, h *Host, worked map[string]bool, revision int, now time.
 				out[name] = a
 				changed = true
 			}
+		case Due:
+			if known && !a.Shifted.IsZero() { // it went back to what it was, and something else is declared
+				a.Shifted = time.Time{}
+				out[name] = a
+				changed = true
+			}
 		}
 	}
 	for name := range out {

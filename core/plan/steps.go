@@ -1,7 +1,11 @@
 package plan
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 
 	"northstake/core/stake"
@@ -17,6 +21,9 @@ type Step struct {
 	Type    string   `json:"type"`
 	Name    string   `json:"name"`
 	stake.Move
+
+	// RestsOn are fingerprints of what was found, by the addresses of the stakes.
+	RestsOn map[string]string `json:"rests_on,omitempty"`
 }
 
 // Addresses are the stakes that the step brings about.
@@ -51,6 +58,7 @@ func join(steps []Step) ([]Step, error) {
 				if s.Address != one.Address {
 					one.Also = append(one.Also, s.Address)
 				}
+				maps.Copy(one.RestsOn, s.RestsOn)
 			}
 			one.Move = kind.Join(moves)
 		}
@@ -60,6 +68,34 @@ func join(steps []Step) ([]Step, error) {
 	return out, nil
 }
 
-func step(s stake.Stake, m stake.Move) Step {
-	return Step{Host: s.Host, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m}
+func (j judged) step(m stake.Move) Step {
+	s := j.stake
+	return Step{Host: s.Host, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m, RestsOn: map[string]string{s.Address(): fingerprint(j.input.Found)}}
+}
+
+// fingerprint is what makes two readings the same finding: their values, not when somebody
+// touched a thing without changing it.
+func fingerprint(found json.RawMessage) string {
+	var v any
+	if json.Unmarshal(found, &v) != nil {
+		return ""
+	}
+	sum := sha256.Sum256(stake.JSON(untouched(v)))
+	return hex.EncodeToString(sum[:])
+}
+
+// untouched leaves out who touched what, and when.
+func untouched(v any) any {
+	switch v := v.(type) {
+	case map[string]any:
+		delete(v, "touched")
+		for k := range v {
+			v[k] = untouched(v[k])
+		}
+	case []any:
+		for i := range v {
+			v[i] = untouched(v[i])
+		}
+	}
+	return v
 }

@@ -87,12 +87,12 @@ func TestASiteImpliesItsStakes(t *testing.T) {
 			t.Errorf("%s comes from %v", s.Address(), s.From)
 		}
 	}
-	wanted := []string{"package/curl", "package/cron", "package/nginx-light", "package/nftables", "content/timetable", "directory/srv/www/freight", "site/timetable",
+	wanted := []string{"package/curl", "package/cron", "package/nginx-light", "package/nftables", "content/usr/share/www/timetable", "directory/srv/www/freight", "site/timetable",
 		"service/cron", "service/nginx", "firewall/inbound", "port/80-tcp", "port/8080-tcp", "port/9000-udp"}
 	if !slices.Equal(names, wanted) {
 		t.Errorf("the stakes are\n%q, want\n%q", names, wanted)
 	}
-	c := want[stake.ContentWant](t, h, "content/timetable")
+	c := want[stake.ContentWant](t, h, "content/usr/share/www/timetable")
 	if c.Root != "/usr/share/www/timetable" || c.Owner != "www-data" || c.Group != "www-data" || c.Modes.Files != "0640" || c.Modes.Directories != "0755" || len(c.Files) != 2 || c.Files[0].Path != "a/b.css" {
 		t.Errorf("the content is %+v", c)
 	}

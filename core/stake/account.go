@@ -78,7 +78,7 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeAccount),
+	Judge: Judging(judgeAccount), Follows: true,
 })
 
 func checkAccounts(c *check.Checker, s declare.Settings, at []string) {

@@ -8,7 +8,8 @@ type Claim struct {
 	Need string           `json:"need"` // one of Owns, Finds and Leaves
 	Sort string           `json:"sort"` // one of ClaimPath and the like
 	What string           `json:"what"`
-	By   string           `json:"by"` // the stake's name on its host
+	But  []string         `json:"but,omitempty"` // of a tree, patterns of paths in it that are not claimed
+	By   string           `json:"by"`            // the stake's name on its host
 	From declare.Position `json:"from,omitzero"`
 }
 

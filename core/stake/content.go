@@ -1,9 +1,10 @@
 package stake
 
 import (
+	"bytes"
+	"encoding/json"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 
 	"northstake/core/check"
@@ -19,6 +20,14 @@ type ContentWant struct {
 	Files []declare.File `json:"files"`
 	Keep  []string       `json:"keep,omitempty"` // patterns of paths that are left alone
 	Rest  string         `json:"rest,omitempty"` // "removed" where files that nobody declared go
+	Dirs  []string       `json:"dirs,omitempty"` // directories that hold no files, relative to the root
+}
+
+// ContentAsked is what a host is asked to read: the tree, and the files of the last
+// publication there that it no longer has.
+type ContentAsked struct {
+	ContentWant
+	Former []declare.File `json:"former,omitempty"`
 }
 
 // RestGoes says whether files that nobody declared are removed.
@@ -32,18 +41,30 @@ type FileOff struct {
 	Touched Touch `json:"touched,omitzero"`
 }
 
-// ContentFound is what differs between the tree on the host and what is wanted.
-// Each list holds at most ContentListed paths, but for Extra where the rest
-// is removed; the counts are whole.
+// ContentFound is what differs between the tree on the host and what is wanted. Missing,
+// Off and Extra are for people and hold at most ContentListed paths each, but for
+// Extra where the rest is removed; what is judged by is whole: the counts, Former, InTheWay
+// and Sum.
 type ContentFound struct {
-	Root     Entry     `json:"root"`
-	Mounted  bool      `json:"mounted,omitempty"` // a file system is mounted at the root
-	Missing  []string  `json:"missing,omitempty"`
-	Missings int       `json:"missings"`
-	Off      []FileOff `json:"off,omitempty"`
-	Offs     int       `json:"offs"`
-	Extra    []string  `json:"extra,omitempty"`
-	Extras   int       `json:"extras"`
+	Root     Entry        `json:"root"`
+	Mounted  bool         `json:"mounted,omitempty"` // a file system is mounted at the root
+	Missing  []string     `json:"missing,omitempty"`
+	Missings int          `json:"missings"`
+	Off      []FileOff    `json:"off,omitempty"`
+	Offs     int          `json:"offs"`
+	Extra    []string     `json:"extra,omitempty"` // what nobody declared, and no publication brought
+	Extras   int          `json:"extras"`
+	Former   []FormerFile `json:"former,omitempty"`     // what the last publication brought and this one has not
+	InTheWay []string     `json:"in_the_way,omitempty"` // what nobody declared where a file or directory of the tree has to be
+	Nobody   []string     `json:"nobody,omitempty"`     // the owner or group that the host has not
+	Sum      string       `json:"sum,omitempty"`        // SHA-256 of all that differs
+}
+
+// FormerFile is a file of the last publication that is no longer declared. Changed says
+// that it is not as it was published.
+type FormerFile struct {
+	Path    string `json:"path"`
+	Changed bool   `json:"changed,omitempty"`
 }
 
 // ContentListed bounds the lists of a ContentFound.
@@ -77,7 +98,19 @@ var _ = Register(Kind{
 		return nil
 	},
 	Claims: Claiming(func(w ContentWant) []Claim {
-		return append([]Claim{{Need: Owns, Sort: ClaimTree, What: w.Root}}, owner(w.Owner, w.Group)...)
+		return append([]Claim{{Need: Owns, Sort: ClaimTree, What: w.Root, But: w.Keep}}, owner(w.Owner, w.Group)...)
+	}),
+	Finish: func(w *Wanting) {
+		for i := range w.stakes {
+			if w.stakes[i].Type == "content" {
+				w.afterOwner(&w.stakes[i])
+			}
+		}
+	},
+	Asked: askedOfContent,
+	Within: workWithin(func(planned, now ContentWork) bool {
+		more := slices.ContainsFunc(now.Drop, func(p string) bool { return !slices.Contains(planned.Drop, p) })
+		return !more && bytes.Equal(JSON(now.ContentWant), JSON(planned.ContentWant))
 	}),
 	Judge: Judging(judgeContent),
 })
@@ -86,80 +119,102 @@ func wantedContent(d *declare.Declaration, root string, c *declare.Content) Cont
 	want := ContentWant{Root: root, Files: d.FilesOf(c.Place()), Keep: c.Keep, Rest: c.Rest,
 		Modes: declare.Modes{Files: mode(c.Modes.Files, "0644"), Directories: mode(c.Modes.Directories, "0755")}}
 	want.Owner, want.Group = owners(c.Owner, c.Group)
+	want.Dirs = d.Beside().EmptyBelow(c.Place())
 	return want
+}
+
+// askedOfContent adds the files that the last publication at this root had and this one
+// has not. What is left alone is none of them.
+func askedOfContent(want, lastly json.RawMessage) json.RawMessage {
+	before, ok := last[ContentWant](lastly)
+	w, ok2 := last[ContentWant](want)
+	if !ok || !ok2 || before.Root != w.Root {
+		return want
+	}
+	wanted := map[string]bool{}
+	for _, file := range w.Files {
+		wanted[file.Path] = true
+	}
+	asked := ContentAsked{ContentWant: w}
+	for _, file := range before.Files {
+		if !wanted[file.Path] && declare.Kept(w.Keep, file.Path) == "" {
+			asked.Former = append(asked.Former, file)
+		}
+	}
+	if len(asked.Former) == 0 {
+		return want
+	}
+	return JSON(asked)
+}
+
+// missingMore words the files that are not listed by themselves.
+func missingMore(d *differences, n int, wanted, words string) {
+	if n > 0 {
+		d.add("files", wanted, fmt.Sprintf(words, n))
+	}
 }
 
 func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	var d differences
 	d.entry("directory", w.Owner, w.Group, w.Modes.Directories, f.Root)
-	for _, p := range f.Missing {
-		d.add("file "+p, "published", "missing")
-	}
-	if more := f.Missings - len(f.Missing); more > 0 {
-		d.add("files", "published", fmt.Sprintf("%d more missing", more))
-	}
 	v := Verdict{Gone: f.Root.Kind == ""}
 	if len(d) > 0 {
 		v.Touched = f.Root.Touched
 	}
+	for _, p := range f.Missing {
+		d.differ("file "+p, "published", "missing")
+	}
+	missingMore(&d, f.Missings-len(f.Missing), "published", "%d more missing")
 	for _, o := range f.Off {
-		d.add(o.Attribute+" of "+o.Path, o.Wanted, o.Found)
+		d.differ(o.Attribute+" of "+o.Path, o.Wanted, o.Found)
 		if !o.Touched.At.Before(v.Touched.At) {
 			v.Touched = o.Touched
 			v.Touched.What = o.Path
 		}
 	}
-	if more := f.Offs - len(f.Off); more > 0 {
-		d.add("files", "as published", fmt.Sprintf("%d more differ", more))
-	}
-	work := ContentWork{ContentWant: w}
-	if len(d) > 0 || len(f.Extra) > 0 {
-		work.Drop = droppedFiles(in, w)
+	missingMore(&d, f.Offs-len(f.Off), "as published", "%d more differ")
+	for i, former := range f.Former {
+		if i == ContentListed {
+			missingMore(&d, len(f.Former)-i, "no longer declared", "%d more still published")
+			break
+		}
+		d.differ("file "+former.Path, "no longer declared", "still published")
 	}
 	var removes []string
 	for _, p := range f.Extra {
-		switch {
-		case slices.Contains(work.Drop, p):
-			d.add("file "+p, "no longer declared", "still published")
-		case w.RestGoes():
-			d.add("file "+p, "not there", "there, and nobody declared it")
-			removes = append(removes, p)
-		default:
+		if !w.RestGoes() {
 			v.Strays = append(v.Strays, w.Root+"/"+p)
+			continue
 		}
+		d.differ("file "+p, "not there", "there, and nobody declared it")
+		removes = append(removes, p)
 	}
 	v.Differences = d
 	if len(d) == 0 {
 		return v
 	}
-	work.Drop = append(work.Drop, removes...)
 	var size int64
 	for _, file := range w.Files {
 		size += file.Size
 	}
-	switch f.Root.Kind {
-	case "", "directory", "link":
-	default:
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, where a document root is declared", w.Root, f.Root.Words()), "move it away, or declare another root"}}
+	if n := inTheWay(in, w, f, size); n != nil {
+		v.Blockers = []Note{*n}
 		return v
 	}
-	switch {
-	case f.Mounted:
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("a file system is mounted at %s, which cannot be switched as a whole", w.Root), "declare a root below it"}}
-		return v
-	case f.Root.Kind == "link":
+	if f.Root.Kind == "link" {
 		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s; the link is replaced with a directory, and what it leads to stays as it is", w.Root, f.Root.Words()), "declare what it leads to as the root, if that is what is meant"}}
 	}
-	if len(in.Traits.Disks) > 0 {
-		if disk := diskOf(in.Traits.Disks, w.Root); disk != nil && disk.Free < size {
-			v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s has %s free, and the content takes %s", disk.Mount, Bytes(disk.Free), Bytes(size)), "make room on the host"}}
-			return v
-		}
+	work := ContentWork{ContentWant: w, Drop: removes}
+	for _, former := range f.Former {
+		work.Drop = append(work.Drop, former.Path)
 	}
 	move := Move{
 		Verb:    "publish",
 		Text:    fmt.Sprintf("publish %s, %s, to %s", count(len(w.Files), "file", "files"), Bytes(size), w.Root),
-		Details: contentDetails(f, work), Work: JSON(work), Blobs: true, Removes: removes,
+		Details: contentDetails(f), Work: JSON(work), Blobs: true, Removes: removes,
+	}
+	if n := len(f.Former); n > 0 {
+		move.Text += fmt.Sprintf(", and take out %s that %s no longer declared", count(n, "file", "files"), map[bool]string{true: "is", false: "are"}[n == 1])
 	}
 	if len(removes) > 0 {
 		move.Text += fmt.Sprintf(", and remove %s that nobody declared", count(len(removes), "file", "files"))
@@ -169,37 +224,40 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	return v
 }
 
-// droppedFiles lists what the last publication at this root had and this one has
-// not, sorted.
-func droppedFiles(in Input, w ContentWant) []string {
-	before, ok := last[ContentWant](in.Last)
-	if !ok || before.Root != w.Root {
-		return nil
+// inTheWay is what keeps a tree from being published, nil for nothing.
+func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
+	note := func(fix, what string, args ...any) *Note {
+		return &Note{in.Stake.Address(), fmt.Sprintf(what, args...), fix}
 	}
-	wanted := map[string]bool{}
-	for _, file := range w.Files {
-		wanted[file.Path] = true
+	switch f.Root.Kind {
+	case "", "directory", "link":
+	default:
+		return note("move it away, or declare another root", "%s is %s, where a document root is declared", w.Root, f.Root.Words())
 	}
-	var out []string
-	for _, file := range before.Files {
-		if !wanted[file.Path] {
-			out = append(out, file.Path)
-		}
+	if f.Mounted {
+		return note("declare a root below it", "a file system is mounted at %s, which cannot be switched as a whole", w.Root)
 	}
-	sort.Strings(out)
-	return out
+	if len(f.Nobody) > 0 && !in.Pending {
+		return note("declare the account, or a package that brings it", "this host has no user or group %s, who is to own %s", strings.Join(f.Nobody, ", "), w.Root)
+	}
+	if n := len(f.InTheWay); n > 0 {
+		return note("move it away, or take what is declared there out of the content", "%s in %s, which nobody declared, %s where a declared file or directory has to be: %s",
+			count(n, "file", "files"), w.Root, map[bool]string{true: "lies", false: "lie"}[n == 1], strings.Join(f.InTheWay[:min(n, 5)], ", "))
+	}
+	if disk := diskOf(in.Traits.Disks, w.Root); disk != nil && disk.Free < size {
+		return note("make room on the host", "%s has %s free, and the content takes %s", disk.Mount, Bytes(disk.Free), Bytes(size))
+	}
+	return nil
 }
 
-func contentDetails(f ContentFound, work ContentWork) []Detail {
+func contentDetails(f ContentFound) []Detail {
 	var lines []string
 	list := func(word string, paths []string, total int) {
-		for i, p := range paths {
-			if i == 20 {
-				break
-			}
+		shown := paths[:min(len(paths), 20)]
+		for _, p := range shown {
 			lines = append(lines, fmt.Sprintf("%-8s %s", word, p))
 		}
-		if more := total - min(len(paths), 20); more > 0 {
+		if more := total - len(shown); more > 0 {
 			lines = append(lines, fmt.Sprintf("%-8s and %d more", word, more))
 		}
 	}
@@ -207,27 +265,23 @@ func contentDetails(f ContentFound, work ContentWork) []Detail {
 		lines = append(lines, "replaces the link to "+f.Root.Target)
 	}
 	list("new", f.Missing, f.Missings)
-	seen := map[string]bool{}
 	var changed []string
 	for _, o := range f.Off {
-		if !seen[o.Path] {
-			seen[o.Path] = true
+		if !slices.Contains(changed, o.Path) {
 			changed = append(changed, o.Path)
 		}
 	}
-	list("changed", changed, max(len(changed), min(f.Offs, len(changed)+f.Offs-len(f.Off))))
-	var gone []string
-	for _, p := range f.Extra {
-		for _, drop := range work.Drop {
-			if p == drop {
-				gone = append(gone, p)
-			}
+	list("changed", changed, max(len(changed), len(changed)+f.Offs-len(f.Off)))
+	gone := make([]string, len(f.Former))
+	for i, former := range f.Former {
+		gone[i] = former.Path
+		if former.Changed {
+			gone[i] += ", which was changed on the host since it was published"
 		}
 	}
-	sort.Strings(gone)
 	list("removed", gone, len(gone))
-	if strays := f.Extras - len(gone); strays > 0 {
-		lines = append(lines, fmt.Sprintf("kept     %s that nobody declared", count(strays, "file", "files")))
+	if f.Extras > 0 {
+		lines = append(lines, fmt.Sprintf("kept     %s that nobody declared", count(f.Extras, "file", "files")))
 	}
 	return []Detail{{Title: "files", Text: strings.Join(lines, "\n")}}
 }

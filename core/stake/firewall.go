@@ -91,7 +91,7 @@ var _ = Register(Kind{
 	},
 	Finish: finishFirewall,
 	Claims: func(Stake) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: FirewallTable}} },
-	Judge:  Judging(judgeFirewall),
+	Judge:  Judging(judgeFirewall), Follows: true,
 })
 
 // inbound is what is let in, and where that is declared.

@@ -43,6 +43,10 @@ type Kind struct {
 	// Claims are what a stake of the kind needs to own, to find, or to have left alone.
 	Claims func(s Stake) []Claim
 
+	// Asked is what a host is asked to read for what is wanted, after last, nil for never,
+	// was brought about; nil asks for what is wanted.
+	Asked func(want, last json.RawMessage) json.RawMessage
+
 	// Judge compares a reading with what is wanted.
 	Judge func(in Input) (Verdict, error)
 
@@ -52,6 +56,23 @@ type Kind struct {
 
 	// Join makes one move of several that join, which stand in their order.
 	Join func(moves []Move) Move
+
+	// Within says whether work that a run would do now was shown by what was planned, of
+	// which a part may be done already. Where it is nil the two have to be the same.
+	Within func(planned, now json.RawMessage) bool
+
+	// Follows says that readings of the kind change with what steps of others do: a
+	// package starts a service.
+	Follows bool
+}
+
+// Asked is what a host is asked to read for a stake.
+func Asked(s Stake, last json.RawMessage) json.RawMessage {
+	k, err := KindOf(s.Type)
+	if err != nil || k.Asked == nil || len(last) == 0 {
+		return s.Want
+	}
+	return k.Asked(s.Want, last)
 }
 
 var kinds = map[string]Kind{}
@@ -121,6 +142,15 @@ func Judging[W, F any](judge func(in Input, want W, found F) Verdict) func(Input
 			return Verdict{}, fmt.Errorf("%s: the reading cannot be understood: %w", in.Stake.Address(), err)
 		}
 		return judge(in, want, found), nil
+	}
+}
+
+// workWithin adapts what says whether work was shown by other work.
+func workWithin[W any](within func(planned, now W) bool) func(planned, now json.RawMessage) bool {
+	return func(planned, now json.RawMessage) bool {
+		p, ok := last[W](planned)
+		n, ok2 := last[W](now)
+		return ok && ok2 && within(p, n)
 	}
 }
 

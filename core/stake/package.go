@@ -148,8 +148,13 @@ var _ = Register(Kind{
 		}
 		return []Claim{{Need: Owns, Sort: ClaimPackage, What: w.Name}}
 	}),
-	Judge: Judging(judgePackage),
-	Join:  joinPackages,
+	Judge: Judging(judgePackage), Follows: true,
+	Join: joinPackages,
+	Within: workWithin(func(planned, now PackageWork) bool {
+		shown := func(g PackageGoal) bool { return slices.Contains(planned.Install, g) }
+		return now.Remove == planned.Remove && now.Finish == planned.Finish && !slices.ContainsFunc(now.Install, func(g PackageGoal) bool { return !shown(g) }) &&
+			!slices.ContainsFunc(now.With, func(n string) bool { return !slices.Contains(planned.With, n) })
+	}),
 })
 
 // packages is what is gathered of packages: their stakes, and the sites that alone

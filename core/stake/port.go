@@ -163,7 +163,7 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w PortWant) []Claim {
 		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Ports().String()}}
 	}),
-	Judge: Judging(judgePort),
+	Judge: Judging(judgePort), Follows: true,
 })
 
 // wantedPort is where ports are declared, and the sites that alone call for them.

@@ -29,7 +29,7 @@ var _ = Register(Kind{
 		}
 		return nil
 	},
-	Judge: Judging(judgeRestart),
+	Judge: Judging(judgeRestart), Follows: true,
 })
 
 func judgeRestart(_ Input, _ RestartWant, f RestartFound) Verdict {

@@ -2,6 +2,7 @@ package stake
 
 import (
 	"fmt"
+	"maps"
 	"sort"
 	"strings"
 
@@ -80,8 +81,13 @@ var _ = Register(Kind{
 		}
 		return []Claim{{Need: Owns, Sort: ClaimService, What: w.Name}}
 	}),
-	Judge:  Judging(judgeService),
+	Judge: Judging(judgeService), Follows: true,
 	Nudged: nudgedService,
+	Within: workWithin(func(planned, now ServiceWork) bool {
+		boot := now.AtBoot == nil || planned.AtBoot != nil && *now.AtBoot == *planned.AtBoot
+		told := now.Now == "" || now.Now == planned.Now || now.Now == planned.Nudge || now.Now == "reload" || now.Now == "start" || now.Now == "restart" && planned.Now == "start"
+		return boot && told && (!now.Unmask || planned.Unmask) && (!now.SetDrop || planned.SetDrop && maps.Equal(now.DropIns, planned.DropIns))
+	}),
 })
 
 // services is what is gathered of services, in the order in which they were first

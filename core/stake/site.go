@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -74,7 +73,7 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeSite),
+	Judge: Judging(judgeSite), Follows: true,
 })
 
 // wantSite wants all that a site implies: its server's package and service, its roots
@@ -87,11 +86,11 @@ func wantSite(w *Wanting, name string) error {
 	}
 	pkg := w.PackageFor(name, layout.Package, at)
 	root := cmp.Or(s.Root, layout.RootBase+"/"+name)
-	needs := []string{pkg, wantRoot(w, name, name, pkg, root, s.Content, w.D.At("site", name, "root"))}
+	needs := []string{pkg, wantRoot(w, name, pkg, root, s.Content, w.D.At("site", name, "root"))}
 	roots := []string{root}
 	for _, u := range sortedKeys(s.Paths) {
 		p := s.Paths[u]
-		needs = append(needs, wantRoot(w, name, name+strings.ReplaceAll(u, "/", "-"), pkg, p.Root, p.Content, w.D.At("site", name, "path", u, "root")))
+		needs = append(needs, wantRoot(w, name, pkg, p.Root, p.Content, w.D.At("site", name, "path", u, "root")))
 		if !slices.Contains(roots, p.Root) {
 			roots = append(roots, p.Root)
 		}
@@ -118,19 +117,19 @@ func wantSite(w *Wanting, name string) error {
 
 // wantRoot wants a document root and returns the name of its stake: content where
 // something is published, a plain directory elsewhere.
-func wantRoot(w *Wanting, site, name, pkg, root string, c *declare.Content, from declare.Position) string {
+func wantRoot(w *Wanting, site, pkg, root string, c *declare.Content, from declare.Position) string {
 	if c == nil {
 		w.Want(Stake{Type: "directory", Name: root, Site: site, From: from,
 			Want: JSON(DirectoryWant{Path: root, Owner: "root", Group: "root", Mode: "0755"})})
 		return Local("directory", root)
 	}
 	want := wantedContent(w.D, root, c)
-	s := Stake{Type: "content", Name: name, Site: site, Want: JSON(want), From: from}
+	s := Stake{Type: "content", Name: root, Site: site, Want: JSON(want), From: from}
 	if want.Owner != "root" || want.Group != "root" {
 		s.Needs = []string{pkg} // it may bring the account
 	}
 	w.Want(s)
-	return Local("content", name)
+	return Local("content", root)
 }
 
 func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {

@@ -142,10 +142,16 @@ func JSON(v any) json.RawMessage {
 
 type differences []Difference
 
+// add compares two values that are their own words.
 func (d *differences) add(attribute, wanted, found string) {
 	if wanted != found {
-		*d = append(*d, Difference{attribute, wanted, found})
+		d.differ(attribute, wanted, found)
 	}
+}
+
+// differ notes a difference that was found in values; the words are for people.
+func (d *differences) differ(attribute, wanted, found string) {
+	*d = append(*d, Difference{attribute, wanted, found})
 }
 
 func yesNo(b bool) string {
@@ -153,6 +159,14 @@ func yesNo(b bool) string {
 		return "yes"
 	}
 	return "no"
+}
+
+// TwoSizes writes two sizes that differ, to the byte where they would read the same.
+func TwoSizes(a, b int64) (string, string) {
+	if x, y := Bytes(a), Bytes(b); x != y {
+		return x, y
+	}
+	return fmt.Sprintf("%d B", a), fmt.Sprintf("%d B", b)
 }
 
 // Bytes writes a size for people: 512 B, 48 KB, 1.5 MB.

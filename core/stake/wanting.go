@@ -101,6 +101,19 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 	return w.stakes, nil
 }
 
+// afterOwner has a stake come after what may bring the account that it belongs to.
+func (w *Wanting) afterOwner(s *Stake) {
+	for _, c := range ClaimsOf([]Stake{*s}) {
+		if c.Sort != ClaimAccount {
+			continue
+		}
+		s.After = append(s.After, w.of("package")...)
+		if account := Local("account", c.What); w.Wants(account) {
+			s.After = append(s.After, account)
+		}
+	}
+}
+
 // of lists the names of the stakes of a type that are wanted so far.
 func (w *Wanting) of(typ string) []string {
 	var out []string

@@ -1,15 +1,12 @@
 package publish
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sort"
-	"strings"
-	"syscall"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
@@ -19,19 +16,20 @@ import (
 )
 
 // buildTree makes the whole new tree ready beside the live one and flushes it to
-// disk. Unchanged files are linked, files that nobody declared carried over.
-func buildTree(m *system.Machine, w stake.ContentWork, stage string) error {
+// disk. Unchanged files are linked, files that nobody declared carried over. It returns
+// what was in the live tree.
+func buildTree(m *system.Machine, w stake.ContentWork, stage string) (census, error) {
 	o, err := ownershipOf(m, w.ContentWant)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	live, err := liveSums(m, w.ContentWant)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	tree, err := treeOf(w.Files)
+	tree, err := treeOf(w.ContentWant)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	dirs := []string{"."}
 	for d := range tree.dirs {
@@ -39,9 +37,8 @@ func buildTree(m *system.Machine, w stake.ContentWork, stage string) error {
 	}
 	sort.Strings(dirs)
 	for _, d := range dirs {
-		full := filepath.Join(stage, d)
-		if err := os.MkdirAll(full, 0o700); err != nil {
-			return err
+		if err := os.MkdirAll(filepath.Join(stage, d), 0o700); err != nil {
+			return nil, err
 		}
 	}
 	uses := map[string]int{}
@@ -60,77 +57,34 @@ func buildTree(m *system.Machine, w stake.ContentWork, stage string) error {
 		})
 	}
 	if err := placing.Wait(); err != nil {
-		return err
+		return nil, err
 	}
-	if err := carryOver(root, stage, tree, w.Drop); err != nil {
-		return err
+	was, err := carryOver(root, stage, tree, w.Drop)
+	if err != nil {
+		return nil, err
 	}
-	for i := len(dirs) - 1; i >= 0; i-- {
-		full := filepath.Join(stage, dirs[i])
-		if err := os.Chown(full, o.uid, o.gid); err != nil {
-			return err
+	for _, d := range slices.Backward(dirs) {
+		if err := sameAttributes(filepath.Join(root, d), filepath.Join(stage, d)); err != nil {
+			return nil, err
 		}
-		if err := os.Chmod(full, o.dirMode); err != nil {
-			return err
+		if err := o.directory(filepath.Join(stage, d)); err != nil {
+			return nil, err
 		}
 	}
 	d, err := os.Open(stage)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	defer d.Close()
-	return unix.Syncfs(int(d.Fd()))
+	return was, unix.Syncfs(int(d.Fd()))
 }
 
-// carryOver links into the new tree what lies in the live one and is neither
-// declared nor dropped.
-func carryOver(root, stage string, tree wantedTree, drop []string) error {
-	items, err := walk(root)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil || items[0].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+// directory gives a directory its declared owner and mode.
+func (o ownership) directory(at string) error {
+	if err := os.Chown(at, o.uid, o.gid); err != nil {
 		return err
 	}
-	dropped := map[string]bool{}
-	for _, p := range drop {
-		dropped[p] = true
-	}
-	for i := range items[1:] {
-		it := &items[i+1]
-		if _, ok := tree.files[it.path]; ok || tree.dirs[it.path] || dropped[it.path] || underFile(tree, it.path) {
-			continue
-		}
-		to := filepath.Join(stage, it.path)
-		switch it.stat.Mode & syscall.S_IFMT {
-		case syscall.S_IFDIR:
-			if !onlyDropped(items, it.path, dropped) {
-				if err := sameDirectory(to, &it.stat); err != nil {
-					return err
-				}
-			}
-		default:
-			if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-				return err
-			}
-			if err := os.Link(filepath.Join(root, it.path), to); err != nil && !errors.Is(err, fs.ErrNotExist) {
-				return err
-			}
-		}
-	}
-	return nil
-}
-
-// sameDirectory makes a directory with the owner, group and mode of another, its bits for
-// groups and deletion too: who could write there still can.
-func sameDirectory(at string, s *syscall.Stat_t) error {
-	if err := os.MkdirAll(at, 0o755); err != nil {
-		return err
-	}
-	if err := os.Chown(at, int(s.Uid), int(s.Gid)); err != nil {
-		return err
-	}
-	return unix.Chmod(at, s.Mode&0o7777)
+	return os.Chmod(at, o.dirMode)
 }
 
 // underFile says whether a path lies below what is declared as a file.
@@ -141,19 +95,4 @@ func underFile(tree wantedTree, p string) bool {
 		}
 	}
 	return false
-}
-
-// onlyDropped says whether a directory holds nothing but dropped files.
-func onlyDropped(items []item, dir string, dropped map[string]bool) bool {
-	any := false
-	for i := range items {
-		p := items[i].path
-		if strings.HasPrefix(p, dir+"/") && items[i].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR {
-			if !dropped[p] {
-				return false
-			}
-			any = true
-		}
-	}
-	return any
 }

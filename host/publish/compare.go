@@ -1,15 +1,19 @@
 package publish
 
 import (
+	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
+	"slices"
 	"sort"
+	"strings"
 	"sync"
 	"syscall"
 
@@ -33,29 +37,53 @@ type wantedFile struct {
 // Wanted is a ContentWant with its tree, decoded once.
 type Wanted struct {
 	stake.ContentWant
-	tree wantedTree
+	tree   wantedTree
+	former map[string]wantedFile // what the last publication had beside that
 }
 
-func (w *Wanted) UnmarshalJSON(b []byte) (err error) {
-	if err = json.Unmarshal(b, &w.ContentWant); err == nil {
-		w.tree, err = treeOf(w.Files)
+func (w *Wanted) UnmarshalJSON(b []byte) error {
+	var asked stake.ContentAsked
+	err := json.Unmarshal(b, &asked)
+	if err == nil {
+		w.ContentWant = asked.ContentWant
+		w.tree, err = treeOf(w.ContentWant)
+	}
+	if err == nil {
+		w.former, err = filesOf(asked.Former)
 	}
 	return err
 }
 
-func treeOf(files []declare.File) (wantedTree, error) {
-	t := wantedTree{files: make(map[string]wantedFile, len(files)), dirs: map[string]bool{}}
+func treeOf(w stake.ContentWant) (t wantedTree, err error) {
+	t.dirs = map[string]bool{}
+	t.files, err = filesOf(w.Files)
+	for _, f := range w.Files {
+		t.above(f.Path)
+	}
+	for _, d := range w.Dirs {
+		t.dirs[d] = true
+		t.above(d)
+	}
+	return t, err
+}
+
+// above wants the directories that a path lies in.
+func (t wantedTree) above(p string) {
+	for d := path.Dir(p); d != "." && !t.dirs[d]; d = path.Dir(d) {
+		t.dirs[d] = true
+	}
+}
+
+func filesOf(files []declare.File) (map[string]wantedFile, error) {
+	out := make(map[string]wantedFile, len(files))
 	for _, f := range files {
 		w := wantedFile{size: f.Size}
 		if n, err := hex.Decode(w.sum[:], []byte(f.SHA256)); err != nil || n != len(w.sum) {
-			return t, fmt.Errorf("the sum of %s is not a SHA-256: %q", f.Path, f.SHA256)
+			return nil, fmt.Errorf("the sum of %s is not a SHA-256: %q", f.Path, f.SHA256)
 		}
-		t.files[f.Path] = w
-		for d := path.Dir(f.Path); d != "."; d = path.Dir(d) {
-			t.dirs[d] = true
-		}
+		out[f.Path] = w
 	}
-	return t, nil
+	return out, nil
 }
 
 // Read compares the tree at a root with what is wanted there.
@@ -71,7 +99,6 @@ func Read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 			found.Missing = listed(found.Missing, f.Path)
 		}
 		found.Missings = len(w.Files)
-		return found, nil
 	}
 	c := comparison{root: m.Path(w.Root), want: w, hashes: hashesOf(m), found: found}
 	if c.names, err = m.Names(); err != nil {
@@ -79,6 +106,15 @@ func Read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 	}
 	if c.uid, c.gid, err = c.names.IDs(w.Owner, w.Group); err != nil {
 		c.uid, c.gid = -1, -1
+		if _, ok := c.names.UserID(w.Owner); !ok {
+			c.found.Nobody = append(c.found.Nobody, w.Owner)
+		}
+		if _, ok := c.names.GroupID(w.Group); !ok && !slices.Contains(c.found.Nobody, w.Group) {
+			c.found.Nobody = append(c.found.Nobody, w.Group)
+		}
+	}
+	if found.Root.Kind != "directory" {
+		return c.found, nil
 	}
 	if c.fileMode, err = system.ParseMode(w.Modes.Files); err != nil {
 		return found, err
@@ -89,14 +125,34 @@ func Read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 	if err := walkEach(c.root, c.dir); err != nil {
 		return found, err
 	}
-	if c.seen < len(w.tree.files) {
+	if c.seen < len(w.tree.files)+len(w.Dirs) {
 		if err := c.missing(); err != nil {
 			return found, err
 		}
 	}
 	sort.Strings(c.found.Extra)
+	sort.Strings(c.found.InTheWay)
+	sort.Slice(c.found.Former, func(i, j int) bool { return c.found.Former[i].Path < c.found.Former[j].Path })
 	sort.Slice(c.found.Off, func(i, j int) bool { return c.found.Off[i].Path < c.found.Off[j].Path })
+	c.found.Off = c.found.Off[:min(len(c.found.Off), stake.ContentListed)]
+	if !c.want.RestGoes() {
+		c.found.Extra = c.found.Extra[:min(len(c.found.Extra), stake.ContentListed)]
+	}
+	c.found.Sum = c.sum()
 	return c.found, nil
+}
+
+// sum is that of all that differs, whole.
+func (c *comparison) sum() string {
+	if len(c.values) == 0 {
+		return ""
+	}
+	sort.Strings(c.values)
+	h := sha256.New()
+	for _, v := range c.values {
+		io.WriteString(h, v+"\x00")
+	}
+	return hex.EncodeToString(h.Sum(nil))
 }
 
 // comparison holds what is wanted of a tree beside what is there. Directories
@@ -109,9 +165,10 @@ type comparison struct {
 	fileMode, dirMode os.FileMode
 	hashes            *hashCache
 
-	mu    sync.Mutex
-	found stake.ContentFound
-	seen  int // wanted files that something is there for
+	mu     sync.Mutex
+	found  stake.ContentFound
+	values []string // of all that differs
+	seen   int      // wanted files, and directories without any, that something is there for
 }
 
 // dir compares what lies in one directory.
@@ -132,7 +189,8 @@ func (c *comparison) dir(items []item) error {
 	return nil
 }
 
-// item compares one thing, and says whether a file is wanted at its path.
+// item compares one thing, and says whether a file, or a directory without any, is wanted
+// at its path.
 func (c *comparison) item(it *item) (bool, error) {
 	if len(c.want.Keep) > 0 && declare.Kept(c.want.Keep, it.path) != "" {
 		return false, nil
@@ -143,12 +201,12 @@ func (c *comparison) item(it *item) (bool, error) {
 	wantDir := !wanted && c.want.tree.dirs[it.path]
 	switch {
 	case !wanted && !wantDir:
-		if kind != syscall.S_IFDIR {
-			c.extra(it.path)
-		}
-		return false, nil
+		return false, c.other(it)
 	case wantDir && kind != syscall.S_IFDIR:
-		c.off(it, "what it is", "a directory", system.EntryOf(s, c.names).Words())
+		if _, was := c.want.former[it.path]; !was {
+			c.note(it, &c.found.InTheWay)
+		}
+		c.off(it, "what it is", "a directory", system.EntryOf(s, c.names).Words(), "")
 		return false, nil
 	case wanted && kind != syscall.S_IFREG:
 		e := system.EntryOf(s, c.names)
@@ -158,28 +216,24 @@ func (c *comparison) item(it *item) (bool, error) {
 				return false, err
 			}
 		}
-		c.off(it, "what it is", "a file", e.Words())
+		c.off(it, "what it is", "a file", e.Words(), "")
 		return true, nil
 	}
 	if int(s.Uid) != c.uid {
-		c.off(it, "owner", c.want.Owner, c.names.User(int(s.Uid)))
+		c.off(it, "owner", c.want.Owner, c.names.User(int(s.Uid)), "")
 	}
 	if int(s.Gid) != c.gid {
-		c.off(it, "group", c.want.Group, c.names.Group(int(s.Gid)))
+		c.off(it, "group", c.want.Group, c.names.Group(int(s.Gid)), "")
 	}
 	mode := c.fileMode
 	if wantDir {
 		mode = c.dirMode
 	}
-	if s.Mode&0o7777 != uint32(mode.Perm()) {
-		c.off(it, "mode", fmt.Sprintf("%04o", mode.Perm()), fmt.Sprintf("%04o", s.Mode&0o7777))
+	if s.Mode&0o7777 != system.Bits(mode) {
+		c.off(it, "mode", fmt.Sprintf("%04o", system.Bits(mode)), fmt.Sprintf("%04o", s.Mode&0o7777), "")
 	}
 	if wantDir {
-		return false, nil
-	}
-	if s.Size != f.size {
-		c.off(it, "size", stake.Bytes(f.size), stake.Bytes(s.Size))
-		return true, nil
+		return slices.Contains(c.want.Dirs, it.path), nil
 	}
 	sum, err := c.hashes.sum(c.root, it.path, s)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -188,30 +242,75 @@ func (c *comparison) item(it *item) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	if sum != f.sum {
-		c.off(it, "text", "as declared", "different, of the same size")
+	switch {
+	case s.Size != f.size:
+		wanted, got := stake.TwoSizes(f.size, s.Size)
+		c.off(it, "size", wanted, got, sum.String())
+	case sum != f.sum:
+		c.off(it, "text", "as declared", "different, of the same size", sum.String())
 	}
 	return true, nil
 }
 
-func (c *comparison) off(it *item, attribute, wanted, got string) {
+// other sorts what is not declared: a file of the last publication, one in the way of
+// this, or one that nobody declared.
+func (c *comparison) other(it *item) error {
+	if it.stat.Mode&syscall.S_IFMT == syscall.S_IFDIR {
+		return nil
+	}
+	was, former := c.want.former[it.path]
+	if !former {
+		if underFile(c.want.tree, it.path) {
+			c.note(it, &c.found.InTheWay)
+		} else {
+			c.extra(it.path)
+		}
+		return nil
+	}
+	one := stake.FormerFile{Path: it.path, Changed: it.stat.Mode&syscall.S_IFMT != syscall.S_IFREG}
+	var sum digest
+	if !one.Changed {
+		var err error
+		if sum, err = c.hashes.sum(c.root, it.path, &it.stat); errors.Is(err, fs.ErrNotExist) {
+			return nil
+		} else if err != nil {
+			return err
+		}
+		one.Changed = sum != was.sum
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.found.Former = append(c.found.Former, one)
+	c.values = append(c.values, "former "+it.path+" "+sum.String())
+	return nil
+}
+
+// note adds a path to a list that is judged by.
+func (c *comparison) note(it *item, list *[]string) {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	*list = append(*list, it.path)
+	c.values = append(c.values, "in the way "+it.path)
+}
+
+// off notes that something is not as wanted. Value is what was found where the words do
+// not say it whole.
+func (c *comparison) off(it *item, attribute, wanted, got, value string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.found.Offs++
-	if len(c.found.Off) < stake.ContentListed {
-		c.found.Off = append(c.found.Off, stake.FileOff{Path: it.path, Difference: stake.Difference{Attribute: attribute, Wanted: wanted, Found: got}, Touched: system.EntryOf(&it.stat, c.names).Touched})
-	}
+	c.values = append(c.values, strings.Join([]string{it.path, attribute, got, value}, "\x01"))
+	c.found.Off = append(c.found.Off, stake.FileOff{Path: it.path, Difference: stake.Difference{Attribute: attribute, Wanted: wanted, Found: got}, Touched: system.EntryOf(&it.stat, c.names).Touched})
 }
 
 func (c *comparison) extra(path string) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	c.found.Extras++
+	c.found.Extra = append(c.found.Extra, path)
 	if c.want.RestGoes() {
-		c.found.Extra = append(c.found.Extra, path)
-		return
+		c.values = append(c.values, "extra "+path)
 	}
-	c.found.Extra = listed(c.found.Extra, path)
 }
 
 // missing lists the wanted files that nothing is there for.
@@ -224,11 +323,18 @@ func (c *comparison) missing() error {
 	for _, it := range items {
 		present[it.path] = true
 	}
-	for _, f := range c.want.Files {
-		if !present[f.Path] {
+	lacks := func(p string) {
+		if !present[p] {
 			c.found.Missings++
-			c.found.Missing = listed(c.found.Missing, f.Path)
+			c.found.Missing = listed(c.found.Missing, p)
+			c.values = append(c.values, "missing "+p)
 		}
+	}
+	for _, f := range c.want.Files {
+		lacks(f.Path)
+	}
+	for _, d := range c.want.Dirs {
+		lacks(d)
 	}
 	return nil
 }

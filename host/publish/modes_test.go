@@ -1,70 +1,82 @@
 package publish
 
 import (
+	"fmt"
 	"os"
-	"path/filepath"
 	"testing"
+	"time"
 
 	"golang.org/x/sys/unix"
+
+	"northstake/host/system/systemtest"
 )
 
-// Who could write somewhere still can, however a tree comes to its place: carried over
-// into the next one, copied to another file system, or put in file by file.
-func TestDirectoriesKeepTheirModes(t *testing.T) {
+// Who could write somewhere still can, and a directory that nobody declared has all that
+// it had, however a tree comes to its place and back: exchanged, or put in file by file.
+func TestDirectoriesKeepAllThatTheyHave(t *testing.T) {
 	old := unix.Umask(0o077)
 	defer unix.Umask(old)
-	modes := map[string]uint32{".": 0o2775, "uploads": 0o2770, "uploads/in": 0o3777, "uploads/boat": 0o640, "uploads/in/tool": 0o4755}
-	made := func(base string) string {
-		root := filepath.Join(t.TempDir(), base)
-		for _, dir := range []string{".", "uploads", "uploads/in"} {
-			if err := os.MkdirAll(filepath.Join(root, dir), 0o755); err != nil {
+	const site = "/srv/site"
+	modes := map[string]uint32{"uploads": 0o2770, "uploads/in": 0o3777, "uploads/boat": 0o640, "uploads/in/tool": 0o4755}
+	when := time.Date(2024, 3, 9, 12, 0, 0, 0, time.UTC)
+	for _, slow := range []bool{false, true} {
+		m := systemtest.Folder(t)
+		first := map[string]string{"index.html": "one", "a.html": "a"}
+		publish(t, m, 1, content(site, first), first)
+		for _, dir := range []string{"uploads", "uploads/in"} {
+			if err := os.MkdirAll(m.Path(site+"/"+dir), 0o755); err != nil {
 				t.Fatal(err)
 			}
 		}
 		for _, file := range []string{"uploads/boat", "uploads/in/tool"} {
-			if err := os.WriteFile(filepath.Join(root, file), []byte("theirs"), 0o644); err != nil {
+			systemtest.Put(t, m, site+"/"+file, "theirs")
+		}
+		for p, mode := range modes {
+			full := m.Path(site + "/" + p)
+			if err := unix.Lsetxattr(full, "user.harbour", []byte(p), 0); err != nil {
+				t.Fatal(err)
+			}
+			if err := unix.Chmod(full, mode); err != nil {
 				t.Fatal(err)
 			}
 		}
-		for p, mode := range modes {
-			if err := unix.Chmod(filepath.Join(root, p), mode); err != nil {
+		for _, p := range []string{"uploads/in", "uploads"} {
+			if err := os.Chtimes(m.Path(site+"/"+p), when, when); err != nil {
 				t.Fatal(err)
 			}
 		}
-		return root
-	}
-	same := func(what, root string, besides ...string) {
-		t.Helper()
-		for p, mode := range modes {
-			var s unix.Stat_t
-			if err := unix.Lstat(filepath.Join(root, p), &s); err != nil {
-				t.Errorf("%s: %v", what, err)
-			} else if s.Mode&0o7777 != mode && (len(besides) == 0 || besides[0] != p) {
-				t.Errorf("%s: %s has mode %o, and had %o", what, p, s.Mode&0o7777, mode)
+		second := map[string]string{"index.html": "two", "b.html": "b"}
+		w := content(site, second)
+		w.Drop = []string{"a.html"}
+		how := publish
+		if slow {
+			how = slowly
+		}
+		same := func(what string) {
+			t.Helper()
+			for p, mode := range modes {
+				var s unix.Stat_t
+				full := m.Path(site + "/" + p)
+				if err := unix.Lstat(full, &s); err != nil {
+					t.Errorf("slowly %t, %s: %v", slow, what, err)
+					continue
+				}
+				attribute := make([]byte, 100)
+				n, err := unix.Lgetxattr(full, "user.harbour", attribute)
+				if s.Mode&0o7777 != mode || err != nil || string(attribute[:n]) != p {
+					t.Errorf("slowly %t, %s: %s has mode %o and is marked %q, %v", slow, what, p, s.Mode&0o7777, attribute[:max(n, 0)], err)
+				}
+				if at := time.Unix(s.Mtim.Unix()).UTC(); s.Mode&unix.S_IFMT == unix.S_IFDIR && !at.Equal(when) {
+					t.Errorf("slowly %t, %s: %s was changed at %s", slow, what, p, at)
+				}
 			}
 		}
+		step := how(t, m, 2, w, second)
+		same("published")
+		if got := tree(t, m, site); got["index.html"] != "two" || got["a.html"] != "" {
+			t.Fatal(fmt.Sprint(got))
+		}
+		backAll(t, step)
+		same("taken back")
 	}
-	copied := filepath.Join(t.TempDir(), "copy")
-	if err := copyTree(made("live"), copied); err != nil {
-		t.Fatal(err)
-	}
-	same("copied", copied)
-
-	carried := filepath.Join(t.TempDir(), "stage")
-	if err := os.Mkdir(carried, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := carryOver(made("live"), carried, wantedTree{}, nil); err != nil {
-		t.Fatal(err)
-	}
-	same("carried over", carried, ".") // whose mode is declared
-
-	full := filepath.Join(t.TempDir(), "full")
-	if err := os.MkdirAll(filepath.Join(full, "uploads"), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	if err := replaceFiles(full, made("stage")); err != nil {
-		t.Fatal(err)
-	}
-	same("put in file by file", full)
 }

@@ -30,14 +30,14 @@ func onlyChange(m *system.Machine, w stake.ContentWork) (*oneFile, error) {
 		return nil, nil
 	}
 	o, err := ownershipOf(m, w.ContentWant)
-	if err != nil || int(root.Uid) != o.uid || int(root.Gid) != o.gid || root.Mode&0o7777 != uint32(o.dirMode.Perm()) {
+	if err != nil || int(root.Uid) != o.uid || int(root.Gid) != o.gid || root.Mode&0o7777 != system.Bits(o.dirMode) {
 		return nil, nil // doing the step says what is wrong with an owner
 	}
-	tree, err := treeOf(w.Files)
+	tree, err := treeOf(w.ContentWant)
 	if err != nil {
 		return nil, err
 	}
-	found, err := Read(m, Wanted{w.ContentWant, tree})
+	found, err := Read(m, Wanted{ContentWant: w.ContentWant, tree: tree})
 	if err != nil {
 		return nil, err
 	}
@@ -83,6 +83,9 @@ func publishOne(m *system.Machine, w stake.ContentWork, b Before) error {
 	if err != nil {
 		return err
 	}
+	if err := os.RemoveAll(stage); err != nil {
+		return err
+	}
 	same := ""
 	if _, err := os.Stat(blobFile(m, f.SHA256)); err != nil {
 		sums, err := liveSums(m, w.ContentWant)
@@ -115,45 +118,39 @@ func publishOne(m *system.Machine, w stake.ContentWork, b Before) error {
 	return system.Flush(filepath.Dir(live))
 }
 
-func fileAt(files []declare.File, path string) (declare.File, error) {
-	for _, f := range files {
-		if f.Path == path {
-			return f, nil
-		}
-	}
-	return declare.File{}, fmt.Errorf("the step cannot be understood: it does not publish %s", path)
-}
-
 // publishedAlready accepts a file that was put into place before the step was cut
 // off, and no other.
 func publishedAlready(m *system.Machine, live string, f declare.File) error {
-	var s syscall.Stat_t
-	if syscall.Lstat(live, &s) == nil && s.Mode&syscall.S_IFMT == syscall.S_IFREG {
-		if sum, err := hashesOf(m).sum(live, "", &s); err == nil && sum.String() == f.SHA256 {
-			return nil
-		}
+	if isStill(m, live, f) {
+		return nil
 	}
 	return &rod.Fault{What: fmt.Sprintf("%s has changed since the step began", f.Path), Fix: "plan the host again"}
 }
 
-// backOne brings the former file back.
-func backOne(m *system.Machine, w stake.ContentWork, b Before) error {
+// backOne brings the former file back, unless somebody has changed the new one since.
+func backOne(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
 	live, stage := filepath.Join(m.Path(w.Root), b.One.Path), m.Path(b.Stage)
+	former := formerTree(stage)
 	f, err := fileAt(w.Files, b.One.Path)
 	if err != nil {
 		return err
 	}
 	now, err := inodeOf(live)
-	switch {
-	case err != nil:
+	if err != nil {
 		return err
+	}
+	switch still := isStill(m, live, f); {
 	case now == b.One.Inode: // nothing was put into place
-	case b.One.Inode == 0:
-		if publishedAlready(m, live, f) == nil { // else it is somebody else's
-			err = os.Remove(live)
-		}
+	case b.One.Inode == 0 && still:
+		err = os.Remove(live)
+	case b.One.Inode == 0: // it is somebody else's
+	case still || now == 0:
+		err = os.Rename(former, live)
 	default:
-		err = os.Rename(formerTree(stage), live)
+		k := keeper{m: m, w: w, b: b, say: say}
+		if err = k.aside(former, b.One.Path); err == nil {
+			say("left %s as it is: it was changed after the step; what was there before is kept in %s", filepath.Join(w.Root, b.One.Path), k.place(b.One.Path))
+		}
 	}
 	if err != nil && !errors.Is(err, fs.ErrNotExist) { // without a former file nothing was put into place
 		return err
@@ -161,7 +158,7 @@ func backOne(m *system.Machine, w stake.ContentWork, b Before) error {
 	if err := system.Flush(filepath.Dir(live)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	for _, left := range []string{stage, formerTree(stage)} {
+	for _, left := range []string{stage, former} {
 		if err := os.RemoveAll(left); err != nil {
 			return err
 		}

@@ -113,7 +113,7 @@ func TestSomebodyElsesFileStays(t *testing.T) {
 		t.Fatal(err)
 	}
 	systemtest.Put(t, m, site+"/new.html", "theirs")
-	if err := Back(m, w, before); err != nil {
+	if err := Back(m, w, before, silent); err != nil {
 		t.Fatal(err)
 	}
 	if got := tree(t, m, site)["new.html"]; got != "theirs" {
@@ -173,7 +173,7 @@ func TestOneFileThatWasCutOff(t *testing.T) {
 				}
 			}
 			for range strings.Count(ending, "back") + strings.Count(ending, "twice") {
-				if err := Back(m, w, b); err != nil {
+				if err := Back(m, w, b, silent); err != nil {
 					t.Errorf("%s, %s: %v", c.point, ending, err)
 				}
 			}

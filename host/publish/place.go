@@ -45,7 +45,7 @@ const labelAttribute = "security.selinux"
 func placeFile(m *system.Machine, f declare.File, livePath, to, same string, once bool, o ownership) error {
 	var s syscall.Stat_t
 	if same != "" && syscall.Lstat(livePath, &s) == nil && s.Mode&syscall.S_IFMT == syscall.S_IFREG && s.Size == f.Size &&
-		int(s.Uid) == o.uid && int(s.Gid) == o.gid && s.Mode&0o7777 == uint32(o.fileMode.Perm()) {
+		int(s.Uid) == o.uid && int(s.Gid) == o.gid && s.Mode&0o7777 == system.Bits(o.fileMode) {
 		if sum, err := hashesOf(m).sum(livePath, "", &s); err == nil && sum.String() == f.SHA256 && os.Link(livePath, to) == nil {
 			return nil
 		}
@@ -53,7 +53,7 @@ func placeFile(m *system.Machine, f declare.File, livePath, to, same string, onc
 	from := same
 	if from == "" {
 		from = blobFile(m, f.SHA256)
-		if moved, err := moveBlob(from, to, f.Size, once, o); moved || err != nil {
+		if moved, err := moveBlob(from, to, livePath, f.Size, once, o); moved || err != nil {
 			return err
 		}
 	}
@@ -71,6 +71,9 @@ func placeFile(m *system.Machine, f declare.File, livePath, to, same string, onc
 		err = fmt.Errorf("%d bytes instead of %d", n, f.Size)
 	}
 	if err == nil {
+		err = sameAttributes(livePath, to) // before the mode, which an access list would change
+	}
+	if err == nil {
 		err = dst.Chown(o.uid, o.gid)
 	}
 	if err == nil {
@@ -85,7 +88,7 @@ func placeFile(m *system.Machine, f declare.File, livePath, to, same string, onc
 // moveBlob moves what was sent into place, and says whether it could. Where SELinux
 // labels files a new one takes the label of its directory, and a moved one keeps the
 // label of where it came from, which a web server may not read: that is copied.
-func moveBlob(from, to string, size int64, once bool, o ownership) (bool, error) {
+func moveBlob(from, to, livePath string, size int64, once bool, o ownership) (bool, error) {
 	if _, err := unix.Lgetxattr(from, labelAttribute, nil); err == nil || !once {
 		return false, nil
 	}
@@ -93,13 +96,13 @@ func moveBlob(from, to string, size int64, once bool, o ownership) (bool, error)
 	if err := syscall.Lstat(from, &s); err != nil || s.Size != size || os.Rename(from, to) != nil {
 		return false, nil
 	}
+	if err := sameAttributes(livePath, to); err != nil {
+		return true, err
+	}
 	if int(s.Uid) != o.uid || int(s.Gid) != o.gid {
 		if err := os.Lchown(to, o.uid, o.gid); err != nil {
 			return true, err
 		}
-	}
-	if s.Mode&0o7777 == uint32(o.fileMode.Perm()) {
-		return true, nil
 	}
 	return true, os.Chmod(to, o.fileMode)
 }

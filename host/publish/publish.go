@@ -1,5 +1,6 @@
-// Package publish puts a tree of files into place on a host as a whole, in one instant,
-// and takes it back; and it compares a tree with what is wanted there.
+// Package publish puts content into place on a host, in one instant, and takes it back.
+// Whatever nobody declared is there afterwards as it was, and so is what was written to the
+// tree meanwhile.
 package publish
 
 import (
@@ -8,6 +9,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -64,15 +66,11 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 	if err := os.MkdirAll(m.Path(stageDir(w.Root)), 0o700); err != nil {
 		return err
 	}
-	stage := m.Path(b.Stage)
-	if err := os.RemoveAll(stage); err != nil {
-		return err
-	}
 	var err error
 	if b.One != nil {
 		err = publishOne(m, w, b)
-	} else if err = buildTree(m, w, stage); err == nil {
-		err = switchTree(m, w.Root, stage, say)
+	} else {
+		err = publishTree(m, w, b, say)
 	}
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 		return &rod.Fault{What: "the disk is full: " + err.Error(), Fix: "the old content is whole and still served; make room on the host"}
@@ -80,55 +78,216 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 	if err != nil {
 		return err
 	}
-	dropOldStages(m, w.Root, b.Stage)
+	if err := dropOldStages(m, w, b.Stage); err != nil {
+		return err
+	}
 	dropBlobs(m, w)
 	return nil
 }
 
-// Back brings back what Prepare noted, whatever of Do has happened.
-func Back(m *system.Machine, w stake.ContentWork, b Before) error {
+// publishTree makes a whole tree ready, switches to it, and brings into it what was
+// written to the former one in between.
+func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
+	stage, root := m.Path(b.Stage), m.Path(w.Root)
+	own, err := ownPaths(w)
+	if err != nil {
+		return err
+	}
+	if switched, err := wasSwitched(stage, root, b); err != nil {
+		return err
+	} else if !switched {
+		if err := os.RemoveAll(stage); err != nil {
+			return err
+		}
+		since, err := buildTree(m, w, stage)
+		if err != nil {
+			return err
+		}
+		if err := since.keep(stage); err != nil {
+			return err
+		}
+		if slowly, err := switchTree(m, w, stage, say); err != nil || slowly {
+			return err
+		}
+	}
+	since, err := censusOf(stage)
+	if err != nil || b.Entry.Kind != "directory" {
+		return err
+	}
+	_, err = follow(stage, root, since, own.has)
+	return err
+}
+
+// wasSwitched says whether the stage holds the former tree already.
+func wasSwitched(stage, root string, b Before) (bool, error) {
+	now, err := inodeOf(root)
+	if err != nil || now == b.Inode {
+		return false, err
+	}
+	if _, err := os.Lstat(censusFile(stage)); err != nil {
+		return false, nil
+	}
+	former, err := inodeOf(stage)
+	return former == b.Inode, err
+}
+
+// owned are the paths of a tree that a publication makes or takes out.
+type owned struct {
+	tree wantedTree
+	drop map[string]bool
+}
+
+func ownPaths(w stake.ContentWork) (owned, error) {
+	tree, err := treeOf(w.ContentWant)
+	o := owned{tree, map[string]bool{}}
+	for _, p := range w.Drop {
+		o.drop[p] = true
+	}
+	return o, err
+}
+
+func (o owned) has(p string) bool {
+	_, file := o.tree.files[p]
+	return file || o.tree.dirs[p] || o.drop[p] || underFile(o.tree, p)
+}
+
+// Back brings back what Prepare noted, whatever of Do has happened. It touches only what
+// is still as the step left it: what somebody has changed since stays, and so does what
+// nobody declared. Say tells what was left, and where the former bytes are.
+func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
 	if b.One != nil {
-		return backOne(m, w, b)
+		return backOne(m, w, b, say)
 	}
 	stage, root := m.Path(b.Stage), m.Path(w.Root)
+	own, err := ownPaths(w)
+	if err != nil {
+		return err
+	}
+	k := keeper{m: m, w: w, b: b, say: say}
 	now, err := inodeOf(root)
 	if err != nil {
 		return err
 	}
-	former := formerTree(stage)
 	switch {
 	case now == b.Inode:
-		if _, err := os.Lstat(former); err == nil { // it was replaced file by file
-			if err := replaceFiles(root, former); err != nil {
-				return err
-			}
-		}
+		err = k.backSlowly(own)
 	case b.Entry.Kind == "":
-		if err := os.MkdirAll(filepath.Dir(stage), 0o700); err != nil {
-			return err
-		}
-		if err := os.Rename(root, stage); err != nil {
-			return err
-		}
+		err = k.emptyTree(own)
 	default:
-		if err := unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, root, unix.RENAME_EXCHANGE); err != nil {
-			return fmt.Errorf("switch %s back to the former tree: %w", w.Root, err)
-		}
+		err = k.switchBack(own)
+	}
+	if err != nil {
+		return err
 	}
 	if err := system.Flush(filepath.Dir(root)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	for _, left := range []string{former, former + ".part"} {
+	for _, left := range []string{stage, formerTree(stage), censusFile(stage), changesFile(stage)} {
 		if err := os.RemoveAll(left); err != nil {
 			return err
 		}
 	}
-	if err := os.RemoveAll(stage); err != nil {
-		return err
-	}
 	os.Remove(m.Path(stageDir(w.Root))) // stays when it holds other trees
-	if len(b.Made) > 0 {
-		return m.RemoveEmpty(b.Made[:len(b.Made)-1])
+	if len(b.Made) > 0 && now != b.Inode {
+		return m.RemoveEmpty(b.Made)
 	}
 	return nil
+}
+
+// switchBack exchanges the trees, and brings into the former one what others have written
+// to the newer one since.
+func (k keeper) switchBack(own owned) error {
+	stage, root := k.m.Path(k.b.Stage), k.m.Path(k.w.Root)
+	since, err := censusOf(stage)
+	if err != nil {
+		return err
+	}
+	if err := unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, root, unix.RENAME_EXCHANGE); err != nil {
+		return fmt.Errorf("switch %s back to the former tree: %w", k.w.Root, err)
+	}
+	if k.b.Entry.Kind != "directory" { // it was a link, and what that leads to is another's
+		return k.keepOthers(stage, own)
+	}
+	for _, f := range k.w.Files {
+		if err := k.keepChanged(filepath.Join(stage, f.Path), filepath.Join(root, f.Path), f); err != nil {
+			return err
+		}
+	}
+	for p := range own.drop {
+		newer, former := filepath.Join(stage, p), filepath.Join(root, p)
+		if _, err := os.Lstat(newer); err == nil {
+			if err := k.replace(newer, former, p, "it was put there after the step had taken it out"); err != nil {
+				return err
+			}
+		}
+	}
+	return removeTree(stage, root, since, own.has)
+}
+
+// emptyTree takes files out again of a root that was not there before; one that others
+// have written to stays, with what is theirs.
+func (k keeper) emptyTree(own owned) error {
+	root := k.m.Path(k.w.Root)
+	for _, f := range k.w.Files {
+		live := filepath.Join(root, f.Path)
+		if isStill(k.m, live, f) {
+			if err := os.Remove(live); err != nil {
+				return err
+			}
+		} else if _, err := os.Lstat(live); err == nil {
+			k.say("left %s as it is: it was changed after the step", filepath.Join(k.w.Root, f.Path))
+		}
+	}
+	dirs := []string{}
+	for d := range own.tree.dirs {
+		dirs = append(dirs, d)
+	}
+	slices.Sort(dirs)
+	for _, d := range append(slices.Collect(backward(dirs)), ".") {
+		err := unix.Rmdir(filepath.Join(root, d))
+		if errors.Is(err, syscall.ENOTEMPTY) {
+			if d == "." {
+				k.say("left %s: it holds files that somebody else has put there since", k.w.Root)
+			}
+		} else if err != nil && !errors.Is(err, syscall.ENOENT) {
+			return &fs.PathError{Op: "rmdir", Path: filepath.Join(k.w.Root, d), Err: err}
+		}
+	}
+	return nil
+}
+
+// keepOthers puts what others have written to a tree that is taken away where it can be
+// found, and removes the rest of it.
+func (k keeper) keepOthers(stage string, own owned) error {
+	items, err := walk(stage)
+	if err != nil {
+		return err
+	}
+	kept := 0
+	for _, it := range items[1:] {
+		if it.stat.Mode&syscall.S_IFMT == syscall.S_IFDIR {
+			continue
+		}
+		if f, err := fileAt(k.w.Files, it.path); err == nil && isStill(k.m, filepath.Join(stage, it.path), f) {
+			continue
+		}
+		if err := k.aside(filepath.Join(stage, it.path), it.path); err != nil {
+			return err
+		}
+		kept++
+	}
+	if kept > 0 {
+		k.say("%d files that others had written to %s are kept in %s", kept, k.w.Root, k.place(""))
+	}
+	return nil
+}
+
+func backward(list []string) func(func(string) bool) {
+	return func(yield func(string) bool) {
+		for _, v := range slices.Backward(list) {
+			if !yield(v) {
+				return
+			}
+		}
+	}
 }

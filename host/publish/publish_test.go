@@ -77,7 +77,7 @@ func publish(t *testing.T, m *system.Machine, number int, w stake.ContentWork, t
 func backAll(t *testing.T, list ...published) {
 	t.Helper()
 	for i := len(list) - 1; i >= 0; i-- {
-		if err := Back(list[i].m, list[i].work, list[i].before); err != nil {
+		if err := Back(list[i].m, list[i].work, list[i].before, silent); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -108,35 +108,51 @@ func TestContentIsPublishedReadAndTakenBack(t *testing.T) {
 		t.Errorf("read as %+v, %v", found, err)
 	}
 	backAll(t, one, two)
-	if _, err := os.Stat(m.Path("/srv/www")); !os.IsNotExist(err) {
-		left, _ := filepath.Glob(m.Path("/srv/www/*"))
-		t.Errorf("after both were taken back there is %v: %v", left, tree(t, m, "/srv"))
+	if got := tree(t, m, "/srv/www"); fmt.Sprint(got) != fmt.Sprint(map[string]string{"site/theirs.txt": "theirs"}) {
+		t.Errorf("after both were taken back there is %v", got)
 	}
+}
+
+// slowly publishes as where a directory cannot be exchanged as a whole.
+func slowly(t *testing.T, m *system.Machine, number int, w stake.ContentWork, texts map[string]string) published {
+	t.Helper()
+	for _, text := range texts {
+		systemtest.Put(t, m, blobOnHost(text), text)
+	}
+	b, err := Prepare(m, fmt.Sprintf("1-%d", number), w)
+	if err == nil {
+		b.One = nil
+		_, err = buildTree(m, w, m.Path(b.Stage))
+	}
+	if err == nil {
+		err = switchSlowly(m, w, m.Path(b.Stage))
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return published{m, w, b}
 }
 
 // Where a directory cannot be exchanged as a whole its files are replaced one by
 // one, and that too can be taken back.
 func TestSlowSwitchAndBack(t *testing.T) {
+	const site = "/srv/site"
 	m := systemtest.Folder(t)
 	before := map[string]string{"index.html": "one", "old/x.html": "x", "file": "f"}
-	for p, text := range before {
-		systemtest.Put(t, m, "/srv/site/"+p, text)
-	}
+	publish(t, m, 1, content(site, before), before)
+	systemtest.Put(t, m, site+"/theirs.txt", "theirs")
 	after := map[string]string{"index.html": "two", "new/y.html": "y", "file/inside.html": "now a directory"}
-	for p, text := range after {
-		systemtest.Put(t, m, "/srv/.northstake/site.1-1/"+p, text)
-	}
-	stage := m.Path("/srv/.northstake/site.1-1")
-	if err := switchSlowly(m.Path("/srv/site"), stage); err != nil {
-		t.Fatal(err)
-	}
-	if got := tree(t, m, "/srv/site"); fmt.Sprint(got) != fmt.Sprint(after) {
+	w := content(site, after)
+	w.Drop = []string{"old/x.html", "file"}
+	step := slowly(t, m, 2, w, after)
+	after["theirs.txt"] = "theirs"
+	if got := tree(t, m, site); fmt.Sprint(got) != fmt.Sprint(after) {
 		t.Errorf("switched to %v", got)
 	}
-	if err := replaceFiles(m.Path("/srv/site"), formerTree(stage)); err != nil {
-		t.Fatal(err)
-	}
-	if got := tree(t, m, "/srv/site"); fmt.Sprint(got) != fmt.Sprint(before) {
+	systemtest.Put(t, m, site+"/late.txt", "late")
+	backAll(t, step)
+	before["theirs.txt"], before["late.txt"] = "theirs", "late"
+	if got := tree(t, m, site); fmt.Sprint(got) != fmt.Sprint(before) {
 		t.Errorf("back at %v, want %v", got, before)
 	}
 }

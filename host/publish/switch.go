@@ -7,132 +7,54 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"syscall"
 
 	"golang.org/x/sys/unix"
 
+	"northstake/core/stake"
 	"northstake/host/system"
 )
 
 // switchTree exchanges the live tree and the new one in one instant. Where the
-// file system refuses that (an overlay's lower layer), files are renamed into
-// place one by one, each atomically, and the old tree is copied first.
-func switchTree(m *system.Machine, root, stage string, say func(string, ...any)) error {
-	full := m.Path(root)
+// file system refuses that (an overlay's lower layer), the files that change are renamed
+// into place one by one, each atomically, and slowly says so.
+func switchTree(m *system.Machine, w stake.ContentWork, stage string, say func(string, ...any)) (slowly bool, err error) {
+	full := m.Path(w.Root)
 	if _, err := os.Lstat(full); errors.Is(err, fs.ErrNotExist) {
 		if err := os.Rename(stage, full); err != nil {
-			return err
+			return false, err
 		}
-		return system.Flush(filepath.Dir(full))
+		return false, system.Flush(filepath.Dir(full))
 	}
-	err := unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, full, unix.RENAME_EXCHANGE)
+	err = unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, full, unix.RENAME_EXCHANGE)
 	if err == nil {
-		return system.Flush(filepath.Dir(full))
+		return false, system.Flush(filepath.Dir(full))
 	}
 	if !errors.Is(err, syscall.EXDEV) && !errors.Is(err, syscall.EINVAL) {
-		return fmt.Errorf("switch %s to the new tree: %w", root, err)
+		return false, fmt.Errorf("switch %s to the new tree: %w", w.Root, err)
 	}
-	say("this file system cannot exchange %s as a whole; its files are replaced one by one, each at once", root)
-	return switchSlowly(full, stage)
+	say("this file system cannot exchange %s as a whole; its files are replaced one by one, each at once", w.Root)
+	return true, switchSlowly(m, w, stage)
 }
 
-// formerTree is the copy of a tree whose files are replaced one by one.
-func formerTree(stage string) string { return stage + ".before" }
-
-// switchSlowly replaces the files of a tree one by one, after a whole copy of
-// the tree has been made.
-func switchSlowly(full, stage string) error {
-	former := formerTree(stage)
-	if err := os.RemoveAll(former + ".part"); err != nil {
+// copyFile copies a file or a link with owner, mode, times and extended attributes.
+func copyFile(src, dst string) error {
+	var like syscall.Stat_t
+	if err := syscall.Lstat(src, &like); err != nil {
+		return &fs.PathError{Op: "lstat", Path: src, Err: err}
+	}
+	if like.Mode&syscall.S_IFMT == syscall.S_IFLNK {
+		target, err := os.Readlink(src)
+		if err == nil {
+			err = os.Symlink(target, dst)
+		}
+		if err == nil {
+			err = os.Lchown(dst, int(like.Uid), int(like.Gid))
+		}
 		return err
 	}
-	if err := copyTree(full, former+".part"); err != nil {
-		return err
-	}
-	if err := os.Rename(former+".part", former); err != nil {
-		return err
-	}
-	return replaceFiles(full, stage)
-}
-
-// replaceFiles moves the files of one tree over those of another, each
-// atomically, and removes what is left over.
-func replaceFiles(full, stage string) error {
-	fresh, err := walk(stage)
-	if err != nil {
-		return err
-	}
-	keep := map[string]bool{}
-	for i := range fresh {
-		it := &fresh[i]
-		keep[it.path] = true
-		to := filepath.Join(full, it.path)
-		if it.stat.Mode&syscall.S_IFMT == syscall.S_IFDIR {
-			if s, err := os.Lstat(to); err == nil && !s.IsDir() {
-				if err := os.Remove(to); err != nil {
-					return err
-				}
-			}
-			if err := sameDirectory(to, &it.stat); err != nil {
-				return err
-			}
-			continue
-		}
-		if s, err := os.Lstat(to); err == nil && s.IsDir() {
-			if err := os.RemoveAll(to); err != nil { // the former tree has what was in it
-				return err
-			}
-		}
-		if err := os.Rename(filepath.Join(stage, it.path), to); err != nil {
-			return err
-		}
-	}
-	live, err := walk(full)
-	if err != nil {
-		return err
-	}
-	for i := len(live) - 1; i > 0; i-- {
-		if !keep[live[i].path] {
-			if err := os.Remove(filepath.Join(full, live[i].path)); err != nil {
-				return err
-			}
-		}
-	}
-	return os.RemoveAll(stage)
-}
-
-// copyTree copies a tree with owners and modes.
-func copyTree(from, to string) error {
-	items, err := walk(from)
-	if err != nil {
-		return err
-	}
-	for i := range items {
-		it := &items[i]
-		src, dst := filepath.Join(from, it.path), filepath.Join(to, it.path)
-		switch it.stat.Mode & syscall.S_IFMT {
-		case syscall.S_IFDIR:
-			err = sameDirectory(dst, &it.stat)
-		case syscall.S_IFLNK:
-			var target string
-			if target, err = os.Readlink(src); err == nil {
-				err = os.Symlink(target, dst)
-			}
-			if err == nil {
-				err = os.Lchown(dst, int(it.stat.Uid), int(it.stat.Gid))
-			}
-		case syscall.S_IFREG:
-			err = copyFile(src, dst, &it.stat)
-		}
-		if err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func copyFile(src, dst string, like *syscall.Stat_t) error {
 	in, err := os.Open(src)
 	if err != nil {
 		return err
@@ -152,21 +74,58 @@ func copyFile(src, dst string, like *syscall.Stat_t) error {
 	if e := out.Close(); err == nil {
 		err = e
 	}
+	if err == nil {
+		err = sameAttributes(src, dst)
+	}
+	if err == nil {
+		err = unix.UtimesNanoAt(unix.AT_FDCWD, dst, []unix.Timespec{unix.Timespec(like.Atim), unix.Timespec(like.Mtim)}, unix.AT_SYMLINK_NOFOLLOW)
+	}
 	return err
 }
 
-// dropOldStages removes the trees of earlier publications; the one before this
-// stays, for taking back.
-func dropOldStages(m *system.Machine, root, keep string) {
-	entries, err := os.ReadDir(m.Path(stageDir(root)))
+// stageName is what follows a root's own name in that of a stage, the run and the step,
+// and in those of what is kept beside the tree.
+var stageName = regexp.MustCompile(`^\.[0-9]+-[0-9]+(\.[a-z]+)*$`)
+
+// dropOldStages removes the trees of earlier publications at a root; the one before this
+// stays, for taking back. What somebody still wrote to one goes into the live tree first.
+func dropOldStages(m *system.Machine, w stake.ContentWork, keep string) error {
+	dir, base, kept := m.Path(stageDir(w.Root)), filepath.Base(w.Root), filepath.Base(keep)
+	entries, err := os.ReadDir(dir)
 	if err != nil {
-		return
+		return nil
+	}
+	own, err := ownPaths(w)
+	if err != nil {
+		return err
 	}
 	for _, e := range entries {
-		if strings.HasPrefix(e.Name(), filepath.Base(root)+".") && !strings.HasPrefix(e.Name(), filepath.Base(keep)) {
-			os.RemoveAll(filepath.Join(m.Path(stageDir(root)), e.Name()))
+		name, ok := strings.CutPrefix(e.Name(), base)
+		if !ok || !stageName.MatchString(name) || e.Name() == kept || strings.HasPrefix(e.Name(), kept+".") {
+			continue
+		}
+		full := filepath.Join(dir, e.Name())
+		since, err := censusOf(full)
+		if err != nil {
+			return err
+		}
+		if since != nil { // what was there then has had its time; only what came late is followed
+			err = removeTree(full, m.Path(w.Root), nil, func(p string) bool {
+				_, known := since[p]
+				return known || own.has(p)
+			})
+		}
+		if err == nil {
+			err = os.RemoveAll(full)
+		}
+		if err == nil {
+			err = os.RemoveAll(censusFile(full))
+		}
+		if err != nil {
+			return err
 		}
 	}
+	return nil
 }
 
 // inodeOf is the inode number of a path, 0 when nothing is there.

@@ -15,11 +15,13 @@ import (
 // that nothing is taken for it that a login script or sudo has printed.
 const Greeting = "northstake-rod 1\n"
 
-// Want asks for the reading of one stake.
+// Want asks for the reading of one stake. Last is what was wanted when it was last as
+// declared, where that is another thing.
 type Want struct {
 	Type string          `json:"type"`
 	Name string          `json:"name"`
 	Want json.RawMessage `json:"want"`
+	Last json.RawMessage `json:"last,omitempty"`
 }
 
 // SurveyRequest asks for readings. Digest names the list of wants; a rod that

@@ -93,6 +93,17 @@ func ParseMode(s string) (os.FileMode, error) {
 	return mode, nil
 }
 
+// Bits are those of a mode as stat(2) has them.
+func Bits(m os.FileMode) uint32 {
+	bits := uint32(m.Perm())
+	for flag, bit := range map[os.FileMode]uint32{os.ModeSetuid: 0o4000, os.ModeSetgid: 0o2000, os.ModeSticky: 0o1000} {
+		if m&flag != 0 {
+			bits |= bit
+		}
+	}
+	return bits
+}
+
 // Chown gives what lies at a path, a link itself, an owner and a group by their names.
 func (m *Machine) Chown(path, owner, group string) error {
 	names, err := m.Names()

@@ -17,7 +17,7 @@ var _ = register("content", typed[publish.Wanted, stake.ContentWork, publish.Bef
 	do: func(_ context.Context, m *Host, j Job, w stake.ContentWork, b publish.Before) (rod.StepState, error) {
 		return rod.Done, publish.Do(m.Machine, w, b, j.Say)
 	},
-	back: func(_ context.Context, m *Host, _ Job, w stake.ContentWork, b publish.Before) error {
-		return publish.Back(m.Machine, w, b)
+	back: func(_ context.Context, m *Host, j Job, w stake.ContentWork, b publish.Before) error {
+		return publish.Back(m.Machine, w, b, j.Say)
 	},
 })

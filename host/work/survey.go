@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 	"sync"
 	"time"
 
@@ -69,6 +70,14 @@ func (s *Server) survey(w http.ResponseWriter, r *http.Request) {
 
 // Survey reads stakes, each kind beside the others. It changes nothing.
 func Survey(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
+	all, asked := slices.Clone(wants), len(wants)
+	var former []int // whose reading for what was wanted last comes at the end
+	for i, w := range wants {
+		if len(w.Last) > 0 {
+			all, former = append(all, rod.Want{Type: w.Type, Name: w.Name, Want: w.Last}), append(former, i)
+		}
+	}
+	wants = all
 	out := make([]plan.Reading, len(wants))
 	byType := map[string][]int{}
 	for i, w := range wants {
@@ -94,7 +103,14 @@ func Survey(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
 		})
 	}
 	wg.Wait()
-	return out
+	for n, i := range former {
+		if r := out[asked+n]; r.Unread == "" {
+			out[i].Was = r.Found
+		} else if out[i].Unread == "" {
+			out[i].Unread = r.Unread
+		}
+	}
+	return out[:asked]
 }
 
 func (s *Server) probe(w http.ResponseWriter, r *http.Request) {

@@ -74,7 +74,7 @@ func (t typed[W, J, B]) Read(ctx context.Context, m *Host, wants []rod.Want) []p
 	memo := memoOf(m)
 	for i, w := range wants {
 		out[i].Name = stake.Local(w.Type, w.Name)
-		v, err := stake.Decode[W](memo, out[i].Name, w.Want)
+		v, err := stake.Decode[W](memo, fmt.Sprint(out[i].Name, " ", len(w.Want)), w.Want)
 		if err != nil {
 			out[i].Unread = "what is wanted cannot be understood: " + err.Error()
 			continue

@@ -1,8 +1,10 @@
 package api
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"strings"
 
@@ -78,12 +80,30 @@ func (s *Server) refuse(c *gin.Context, err error) {
 	problem(c, p)
 }
 
-// body reads a JSON request; false says that the request has been refused.
+// body reads a JSON request; false says that the request has been refused. One that
+// cannot be understood whole is: what is left out of it would widen it.
 func body[T any](c *gin.Context, v *T) bool {
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, 64<<20)
-	if err := c.ShouldBindJSON(v); err != nil {
+	if err := wholly(json.NewDecoder(c.Request.Body), v); err != nil {
 		problem(c, contract.Problem{Status: http.StatusBadRequest, Title: "the request is not what the contract says", Detail: err.Error()})
 		return false
 	}
 	return true
+}
+
+// wholly reads one JSON value, of which every key has to be known, and nothing after it.
+func wholly[T any](d *json.Decoder, v *T) error {
+	d.DisallowUnknownFields()
+	var there *T
+	if err := d.Decode(&there); err != nil {
+		return err
+	}
+	if there == nil {
+		return errors.New("the body is null")
+	}
+	if _, err := d.Token(); err != io.EOF {
+		return errors.New("something follows the body's JSON value")
+	}
+	*v = *there
+	return nil
 }

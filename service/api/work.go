@@ -127,12 +127,12 @@ func (s *Server) GetDrift(c *gin.Context, ground contract.InGround) {
 }
 
 func planBrief(t store.Task) contract.PlanBrief {
-	return contract.PlanBrief{Id: t.ID, State: contract.PlanBriefState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, By: t.By, Steps: t.Steps, Blockers: t.Blockers, Error: t.Error, Only: jobs.Title(t)}
+	return contract.PlanBrief{Id: t.ID, State: contract.PlanBriefState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, By: t.By, Steps: t.Steps, Blockers: t.Blockers, Unread: t.Unread, Error: t.Error, Only: jobs.Title(t)}
 }
 
 func (s *Server) planOf(c *gin.Context, t store.Task, status int) {
 	b := planBrief(t)
-	out := contract.Plan{Id: b.Id, State: contract.PlanState(b.State), Revision: b.Revision, CreatedAt: b.CreatedAt, By: b.By, Steps: b.Steps, Blockers: b.Blockers, Error: b.Error, Only: b.Only, Hosts: []contract.PlanHost{}}
+	out := contract.Plan{Id: b.Id, State: contract.PlanState(b.State), Revision: b.Revision, CreatedAt: b.CreatedAt, By: b.By, Steps: b.Steps, Blockers: b.Blockers, Unread: b.Unread, Error: b.Error, Only: b.Only, Hosts: []contract.PlanHost{}}
 	if len(t.Hosts) > 0 {
 		if err := json.Unmarshal(t.Hosts, &out.Hosts); err != nil {
 			s.refuse(c, err)

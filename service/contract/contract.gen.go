@@ -94,6 +94,7 @@ const (
 	RunStateFailed  RunState = "failed"
 	RunStateQueued  RunState = "queued"
 	RunStateRunning RunState = "running"
+	RunStateUnmet   RunState = "unmet"
 )
 
 // Valid indicates whether the value is a known member of the RunState enum.
@@ -107,6 +108,8 @@ func (e RunState) Valid() bool {
 		return true
 	case RunStateRunning:
 		return true
+	case RunStateUnmet:
+		return true
 	default:
 		return false
 	}
@@ -118,6 +121,7 @@ const (
 	RunBriefStateFailed  RunBriefState = "failed"
 	RunBriefStateQueued  RunBriefState = "queued"
 	RunBriefStateRunning RunBriefState = "running"
+	RunBriefStateUnmet   RunBriefState = "unmet"
 )
 
 // Valid indicates whether the value is a known member of the RunBriefState enum.
@@ -130,6 +134,8 @@ func (e RunBriefState) Valid() bool {
 	case RunBriefStateQueued:
 		return true
 	case RunBriefStateRunning:
+		return true
+	case RunBriefStateUnmet:
 		return true
 	default:
 		return false
@@ -147,6 +153,7 @@ const (
 	RunHostStateNothing     RunHostState = "nothing"
 	RunHostStatePartly      RunHostState = "partly"
 	RunHostStateRunning     RunHostState = "running"
+	RunHostStateUnmet       RunHostState = "unmet"
 	RunHostStateWaiting     RunHostState = "waiting"
 )
 
@@ -170,6 +177,8 @@ func (e RunHostState) Valid() bool {
 	case RunHostStatePartly:
 		return true
 	case RunHostStateRunning:
+		return true
+	case RunHostStateUnmet:
 		return true
 	case RunHostStateWaiting:
 		return true
@@ -425,6 +434,9 @@ type Plan struct {
 	Run   int64     `json:"run,omitempty,omitzero"`
 	State PlanState `json:"state"`
 	Steps int       `json:"steps"`
+
+	// Unread Stakes and hosts that could not be read
+	Unread int `json:"unread"`
 }
 
 // PlanState defines model for Plan.State.
@@ -443,6 +455,9 @@ type PlanBrief struct {
 	Revision int            `json:"revision"`
 	State    PlanBriefState `json:"state"`
 	Steps    int            `json:"steps"`
+
+	// Unread Stakes and hosts that could not be read
+	Unread int `json:"unread"`
 }
 
 // PlanBriefState defines model for PlanBrief.State.

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"northstake/content/fetch"
@@ -14,18 +15,18 @@ import (
 )
 
 // Fetch fetches the content of a declaration that does not lie beside it, stores
-// it, and lists its files in the manifest. What was fetched from a URL for the
-// ground's newest revision is not fetched again: its sum says what it is.
+// it, and lists its files in the manifest. What was fetched for the ground's newest
+// revision is not fetched again where its sum, or a whole commit, says what it is.
 func (j *Service) Fetch(ctx context.Context, ground string, d *declare.Declaration, m *declare.Manifest) (declare.Problems, error) {
 	var problems declare.Problems
 	for _, r := range d.Remotes() {
-		if r.Content.URL != "" {
+		if r.Content.Settled() {
 			known, err := j.fetchedBefore(ctx, ground, r.Content)
 			if err != nil {
 				return nil, err
 			}
-			if len(known) > 0 {
-				m.Files = append(m.Files, known...)
+			if len(known.Files) > 0 {
+				m.Files, m.Dirs = append(m.Files, known.Files...), append(m.Dirs, known.Dirs...)
 				continue
 			}
 		}
@@ -38,74 +39,83 @@ func (j *Service) Fetch(ctx context.Context, ground string, d *declare.Declarati
 		if err != nil {
 			return nil, err
 		}
-		m.Files = append(m.Files, files...)
+		m.Files, m.Dirs = append(m.Files, files.Files...), append(m.Dirs, files.Dirs...)
 	}
 	return problems, nil
 }
 
-func (j *Service) fetchedBefore(ctx context.Context, ground string, c *declare.Content) ([]declare.File, error) {
+func (j *Service) fetchedBefore(ctx context.Context, ground string, c *declare.Content) (out declare.Manifest, err error) {
 	g, err := j.Store.Ground(ctx, ground)
 	if errors.Is(err, store.ErrNotFound) {
-		return nil, nil
+		return out, nil
 	}
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	r, err := j.Store.Revision(ctx, g.ID, g.Newest)
+	d, err := j.Declaration(ctx, g.ID, g.Newest)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
-	m, err := r.Files()
-	if err != nil {
-		return nil, err
+	same := func(r declare.Remote) bool {
+		return r.Content.Fetched() == c.Fetched() && (r.Content.Folder == "" || r.Content.Folder == c.Folder)
 	}
-	var out []declare.File
-	for _, f := range m.Files {
+	if !slices.ContainsFunc(d.Remotes(), same) {
+		return out, nil
+	}
+	for _, f := range d.Beside().Files {
 		if strings.HasPrefix(f.Path, c.Fetched()+"/") {
-			out = append(out, f)
+			out.Files = append(out.Files, f)
+		}
+	}
+	for _, dir := range d.Beside().Dirs {
+		if strings.HasPrefix(dir, c.Fetched()+"/") {
+			out.Dirs = append(out.Dirs, dir)
 		}
 	}
 	return out, nil
 }
 
-func (j *Service) fetchOne(ctx context.Context, c *declare.Content) ([]declare.File, error) {
+func (j *Service) fetchOne(ctx context.Context, c *declare.Content) (out declare.Manifest, err error) {
 	var secret []byte
 	if c.Secret != "" {
 		sealed, err := j.Store.Secret(ctx, c.Secret)
 		if errors.Is(err, store.ErrNotFound) {
-			return nil, &fetch.Trouble{What: fmt.Sprintf("there is no secret called %q", c.Secret), Fix: fmt.Sprintf("give it to northstake secret keep %s", c.Secret)}
+			return out, &fetch.Trouble{What: fmt.Sprintf("there is no secret called %q", c.Secret), Fix: fmt.Sprintf("give it to northstake secret keep %s", c.Secret)}
 		}
 		if err != nil {
-			return nil, err
+			return out, err
 		}
 		if secret, err = j.Seal.Open(c.Secret, sealed); err != nil {
-			return nil, err
+			return out, err
 		}
 	}
 	dir, err := os.MkdirTemp("", "northstake-fetched-")
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	defer os.RemoveAll(dir)
 	if err := fetch.Content(ctx, c, secret, dir); err != nil {
-		return nil, err
+		return out, err
 	}
-	files, err := fetch.Files(dir)
+	files, dirs, err := fetch.Files(dir)
 	if err != nil {
-		return nil, err
+		return out, err
 	}
 	if len(files) == 0 {
-		return nil, &fetch.Trouble{What: fmt.Sprintf("there is no file in %s%s", c.URL, c.Git), Fix: "check the folder"}
+		return out, &fetch.Trouble{What: fmt.Sprintf("there is no file in %s%s", c.URL, c.Git), Fix: "check the folder"}
 	}
 	for i, f := range files {
 		b, err := os.ReadFile(filepath.Join(dir, filepath.FromSlash(f.Path)))
 		if err != nil {
-			return nil, err
+			return out, err
 		}
 		if err := j.Store.PutBlob(ctx, f.SHA256, b); err != nil {
-			return nil, err
+			return out, err
 		}
 		files[i].Path = c.Fetched() + "/" + f.Path
 	}
-	return files, nil
+	for i, d := range dirs {
+		dirs[i] = c.Fetched() + "/" + d
+	}
+	return declare.Manifest{Files: files, Dirs: dirs}, nil
 }

@@ -23,14 +23,21 @@ type hostRun struct {
 	only    func(plan.Row) bool
 	conn    *rod.Conn
 	hangUp  func()
-	before  []probe.Result // of a run that is not about what is declared
+	before  []probe.Result // made before the first step
 	went    bool           // the host went down and came back
 }
 
-// worse says whether a check failed that did not fail before the run. What a run
-// that is about something else has found broken is not its doing.
+// worse says whether a check failed that did not fail before the run, or is of a site
+// that the run itself brings about. What a run has found broken, and is not about, is not
+// its doing.
 func (h *hostRun) worse(r probe.Result) bool {
-	return !r.OK && !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Probe == r.Probe && b.From == r.From && !b.OK })
+	return !r.OK && (h.touches(r.Site) || !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Probe == r.Probe && b.From == r.From && !b.OK }))
+}
+
+// touches says whether a step of the plan is for a part of a site.
+func (h *hostRun) touches(site string) bool {
+	worked := h.worked()
+	return slices.ContainsFunc(h.planned.Rows, func(r plan.Row) bool { return r.Site == site && worked[r.Address] })
 }
 
 func (h *hostRun) id() string { return strconv.FormatInt(h.run, 10) }
@@ -130,9 +137,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		h.broken(ctx, err)
 		return
 	}
-	if !h.s.plain() {
-		h.before = probeBoth(ctx, conn, l.probes, h.s.d.Hosts[h.doc.Host].Address)
-	}
+	h.before = probeBoth(ctx, conn, l.probes, h.s.d.Hosts[h.doc.Host].Address)
 	for _, step := range steps {
 		if !h.step(ctx, step, a) {
 			return

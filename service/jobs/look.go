@@ -167,7 +167,14 @@ func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map
 	declared := map[string]bool{}
 	for _, st := range h.Stakes {
 		declared[st.Local()] = true
-		r.wants = append(r.wants, rod.Want{Type: st.Type, Name: st.Name, Want: st.Want})
+		w := rod.Want{Type: st.Type, Name: st.Name, Want: st.Want}
+		if a, known := applied[st.Local()]; known {
+			w.Want = stake.Asked(st, a.Want)
+			if !plan.Same(a.Want, st.Want) {
+				w.Last = a.Want
+			}
+		}
+		r.wants = append(r.wants, w)
 	}
 	for _, local := range slices.Sorted(maps.Keys(applied)) {
 		if a := applied[local]; !declared[local] && a.Made && s.act == nil {
@@ -176,8 +183,9 @@ func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map
 	}
 	sum := sha256.New()
 	for _, w := range r.wants {
-		fmt.Fprintf(sum, "%s %s %d ", w.Type, w.Name, len(w.Want))
+		fmt.Fprintf(sum, "%s %s %d %d ", w.Type, w.Name, len(w.Want), len(w.Last))
 		sum.Write(w.Want)
+		sum.Write(w.Last)
 	}
 	r.digest = hex.EncodeToString(sum.Sum(nil))
 	if s.plain() {
@@ -267,7 +275,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			return l, nil
 		}
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores}
 	for _, reading := range answer.Readings {
 		l.input.Readings[reading.Name] = reading
 	}

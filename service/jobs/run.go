@@ -100,7 +100,10 @@ func (j *Service) run(ctx context.Context, id int64) error {
 	}
 	state := "done"
 	for _, st := range states {
-		if st != "done" && st != "nothing" {
+		switch {
+		case st == "unmet" && state == "done":
+			state = "unmet"
+		case st != "done" && st != "nothing" && st != "unmet":
 			state = "failed"
 		}
 	}

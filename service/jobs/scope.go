@@ -29,6 +29,7 @@ type scope struct {
 	passwords contract.SudoPasswords
 	act       *stake.ActWant
 	oneOff    bool
+	restores  bool // what has shifted goes back to what it was last declared to be
 }
 
 func (j *Service) scope(ctx context.Context, groundID int64, ground string, revision int, passwords contract.SudoPasswords) (scope, error) {
@@ -42,6 +43,7 @@ func (j *Service) scopeOf(ctx context.Context, groundID int64, ground string, re
 	if err != nil {
 		return s, err
 	}
+	s.restores = ask.Only == "shifted"
 	if ask.Act.Do != "" {
 		s.act = &ask.Act
 	}
@@ -76,7 +78,7 @@ func (j *Service) withOneOff(ctx context.Context, groundID int64, revision int, 
 
 // plain says whether a scope is what a revision declares, so that what is worked
 // out for it can be kept for the next look.
-func (s scope) plain() bool { return s.act == nil && !s.oneOff }
+func (s scope) plain() bool { return s.act == nil && !s.oneOff && !s.restores }
 
 // limit narrows what is planned: to what has shifted, or to a one-off.
 func (s scope) limit(ask contract.Ask) func(plan.Row) bool {
@@ -118,6 +120,10 @@ func checkAsk(table store.Table, ask contract.Ask) error {
 	a := ask.Act
 	needsService := a.Do == "restart" || a.Do == "reload"
 	switch {
+	case ask.Only != "" && ask.Only != "shifted":
+		return NotReady{fmt.Sprintf("nothing is known that is called %q", ask.Only), "a plan is of all that is declared, or of what has shifted"}
+	case ask.Only != "" && table != store.Plans:
+		return NotReady{"a survey is of what is declared", "ask for a plan"}
 	case a.Do == "" && ask.OneOff.Text == "":
 		return nil
 	case table != store.Plans:

@@ -30,7 +30,7 @@ func (h *hostRun) worked() map[string]bool {
 }
 
 // seen notes how the host stands now, after steps that brought stakes about.
-func (h *hostRun) seen(ctx context.Context, worked map[string]bool) {
+func (h *hostRun) seen(ctx context.Context, worked map[string]bool) (plan.Host, error) {
 	declared := h.s
 	declared.act = nil // how the host stands is a matter of what is declared
 	a, err := h.j.access(ctx, declared, h.doc.Host)
@@ -50,41 +50,35 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool) {
 	if err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the host could not be read at the end: "+err.Error())
 	}
+	return l.host, err
 }
 
-// settle waits until the stakes of the plan's steps are as declared: a server takes
-// a moment to take its configuration in, and answers with the former one until
-// then.
+// settle waits until the host is as the plan promised: a server takes a moment to take
+// its configuration in, and answers with the former one until then.
 func (h *hostRun) settle(ctx context.Context) {
-	deadline := time.Now().Add(probePatience)
-	for {
+	for deadline := time.Now().Add(probePatience); time.Now().Before(deadline); time.Sleep(probePause) {
 		a, err := h.j.access(ctx, h.s, h.doc.Host)
 		var l look
 		if err == nil {
 			l, err = h.j.lookOver(ctx, h.s, h.doc.Host, h.conn, a.version, nil)
 		}
-		if err != nil || ctx.Err() != nil {
+		if err != nil || ctx.Err() != nil || len(h.unmet(l.host)) == 0 {
 			return // the look at the end says why
 		}
-		differs := h.unsettled(l.host)
-		if len(differs) == 0 {
-			return
-		}
-		if time.Now().After(deadline) {
-			h.doc.Notes = append(h.doc.Notes, "still not as declared after the steps: "+strings.Join(differs, ", "))
-			return
-		}
-		time.Sleep(probePause)
 	}
 }
 
-// unsettled lists the stakes of the plan's steps that are not as declared.
-func (h *hostRun) unsettled(now plan.Host) []string {
-	worked := h.worked()
+// unmet lists what the plan promised and the host is not: stakes of its steps, and those
+// that were as declared when it was made.
+func (h *hostRun) unmet(now plan.Host) []string {
+	promised := h.worked()
+	for _, r := range h.planned.Rows {
+		promised[r.Address] = promised[r.Address] || r.Standing == plan.Set
+	}
 	var out []string
 	for _, r := range now.Rows {
-		if worked[r.Address] && r.Standing != plan.Set {
-			out = append(out, r.Address)
+		if met := r.Standing == plan.Set || r.Standing == plan.Due && h.s.restores; promised[r.Address] && !met {
+			out = append(out, r.Address+", "+string(r.Standing))
 		}
 	}
 	return out
@@ -107,15 +101,28 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 			Fix: "the host is back to what it was; correct the content, the probe or the site"})
 		return
 	}
-	h.seen(ctx, h.worked())
+	now, unread := h.seen(ctx, h.worked())
 	if err := h.conn.CloseRun(ctx, h.id()); err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the host's lock was not given back in order: "+err.Error())
 	}
-	if len(h.planned.Blockers) > 0 {
+	left := h.unmet(now)
+	switch {
+	case unread != nil:
+		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and the host could not be read at the end: " + unread.Error(), Fix: "survey it again"})
+	case h.s.act == nil && len(left) > 0:
+		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and this is still not as declared: " + strings.Join(left[:min(len(left), 10)], "; ") + andMore(len(left)-10), Fix: "plan again, and look at what differs"})
+	case len(h.planned.Blockers) > 0:
 		h.end(ctx, "partly", h.blocked())
-		return
+	default:
+		h.end(ctx, "done", nil)
 	}
-	h.end(ctx, "done", nil)
+}
+
+func andMore(n int) string {
+	if n <= 0 {
+		return ""
+	}
+	return fmt.Sprintf("; and %d more", n)
 }
 
 // blocked is the plan's first blocker as a fault; the others are noted.

@@ -88,8 +88,9 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 	for _, h := range plans {
 		t.Steps += len(h.Steps)
 		t.Blockers += len(h.Blockers)
+		t.Unread += len(h.NotRead)
 		if h.Unread != "" {
-			t.Blockers++
+			t.Unread++
 		}
 	}
 	return nil

@@ -26,6 +26,7 @@ type Task struct {
 	Hosts      json.RawMessage `db:"hosts"` // of a plan
 	Steps      int             `db:"steps"`
 	Blockers   int             `db:"blockers"`
+	Unread     int             `db:"unread"` // stakes, and hosts, that could not be read
 	By         string          `db:"made_by"`
 	CreatedAt  time.Time       `db:"created_at"`
 	FinishedAt *time.Time      `db:"finished_at"`
@@ -65,21 +66,21 @@ func (s *Store) Task(ctx context.Context, table Table, id int64) (Task, error) {
 // Tasks lists a ground's surveys or plans without their hosts, the newest first.
 func (s *Store) Tasks(ctx context.Context, table Table, groundID int64, limit int) ([]Task, error) {
 	var out []Task
-	err := s.DB.SelectContext(ctx, &out, "SELECT id, ground_id, revision, state, ask, error, steps, blockers, made_by, created_at, finished_at FROM "+string(table)+" WHERE ground_id = $1 ORDER BY id DESC LIMIT $2", groundID, limit)
+	err := s.DB.SelectContext(ctx, &out, "SELECT id, ground_id, revision, state, ask, error, steps, blockers, unread, made_by, created_at, finished_at FROM "+string(table)+" WHERE ground_id = $1 ORDER BY id DESC LIMIT $2", groundID, limit)
 	return out, err
 }
 
 // FinishTask notes the end of a survey or plan and announces it. The hosts of a
 // survey are those that were announced in its stream.
 func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
-	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, Topic(string(table), t.ID), stake.JSON(map[string]string{"state": t.State})}
+	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, t.Unread, Topic(string(table), t.ID), stake.JSON(map[string]string{"state": t.State})}
 	hosts := ""
 	if table == Plans {
-		hosts = ", hosts = $8"
+		hosts = ", hosts = $9"
 		args = append(args, t.Hosts)
 	}
-	_, err := s.Quick.ExecContext(ctx, `WITH ended AS (INSERT INTO events (topic, kind, data) VALUES ($6, 'end', $7))
-		UPDATE `+string(table)+` SET state = $2, error = $3, steps = $4, blockers = $5, finished_at = now()`+hosts+` WHERE id = $1`, args...)
+	_, err := s.Quick.ExecContext(ctx, `WITH ended AS (INSERT INTO events (topic, kind, data) VALUES ($7, 'end', $8))
+		UPDATE `+string(table)+` SET state = $2, error = $3, steps = $4, blockers = $5, unread = $6, finished_at = now()`+hosts+` WHERE id = $1`, args...)
 	return err
 }
 

@@ -15,7 +15,25 @@ import (
 // test.
 func Folder(t testing.TB) *system.Machine {
 	t.Helper()
-	m := &system.Machine{Root: t.TempDir(), StateDir: "/var/lib/northstake", Run: system.Command}
+	return FolderAt(t, t.TempDir())
+}
+
+// FolderInMemory is a Folder on a file system in memory, for tests that make and remove
+// many files.
+func FolderInMemory(t testing.TB) *system.Machine {
+	t.Helper()
+	dir, err := os.MkdirTemp("/dev/shm", "northstake-*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { os.RemoveAll(dir) })
+	return FolderAt(t, dir)
+}
+
+// FolderAt is a machine that is an empty folder.
+func FolderAt(t testing.TB, dir string) *system.Machine {
+	t.Helper()
+	m := &system.Machine{Root: dir, StateDir: "/var/lib/northstake", Run: system.Command}
 	u, err := user.Current()
 	if err != nil {
 		t.Fatal(err)

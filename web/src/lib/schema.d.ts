@@ -565,6 +565,8 @@ export interface components {
             set_at?: string;
             /** Format: date-time */
             shifted_at?: string;
+            /** @description Of what has shifted, that something else is declared by now */
+            newly_declared?: boolean;
         };
         Traits: {
             hostname: string;
@@ -740,6 +742,11 @@ export interface components {
             left_sites?: string[];
             cautions?: components["schemas"]["Note"][];
             unread?: string;
+            /** @description Stakes of which nothing could be found out */
+            not_read?: {
+                address: string;
+                why: string;
+            }[];
             /** @description Of the machine that the service itself runs on, its own name */
             machine?: string;
         };
@@ -756,6 +763,8 @@ export interface components {
             created_at: string;
             steps: number;
             blockers: number;
+            /** @description Stakes and hosts that could not be read */
+            unread: number;
             error?: string;
         };
         Plan: components["schemas"]["PlanBrief"] & {
@@ -811,7 +820,7 @@ export interface components {
         RunHost: {
             host: string;
             /** @enum {string} */
-            state: "waiting" | "running" | "done" | "partly" | "nothing" | "blocked" | "moved" | "failed" | "back" | "interrupted";
+            state: "waiting" | "running" | "done" | "unmet" | "partly" | "nothing" | "blocked" | "moved" | "failed" | "back" | "interrupted";
             steps: components["schemas"]["RunStep"][];
             fault?: components["schemas"]["Fault"];
             notes?: string[];
@@ -843,7 +852,7 @@ export interface components {
             /** Format: int64 */
             plan: number;
             /** @enum {string} */
-            state: "queued" | "running" | "done" | "failed";
+            state: "queued" | "running" | "done" | "unmet" | "failed";
             by: string;
             /** Format: date-time */
             created_at: string;

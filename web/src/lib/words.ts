@@ -45,6 +45,7 @@ export const hostState: Record<string, string> = {
   waiting: 'waiting',
   running: 'under way',
   done: 'done',
+  unmet: 'done, and still not as declared',
   partly: 'done but for what is blocked',
   nothing: 'nothing to do',
   blocked: 'blocked, left as it was',

@@ -16,15 +16,16 @@
   let busy = $state(false)
   let named = $state<Record<string, string>>({})
 
-  $effect(() => {
+  function read() {
     unwrap(api.GET('/grounds/{ground}/plans/{id}', { params: { path: { ground, id } } })).then(
       (p) => (plan = p),
       (e) => (error = e),
     )
-  })
+  }
+  $effect(read)
 
   const working = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0))
-  const shown = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0 || h.blockers?.length || h.unread))
+  const shown = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0 || h.blockers?.length || h.unread || h.not_read?.length || h.cautions?.length))
   const idle = $derived((plan?.hosts ?? []).filter((h) => !shown.includes(h)))
   const removing = $derived(working.flatMap((h) => h.steps.filter((s) => s.removes?.length)))
   const steps = $derived(working.reduce((n, h) => n + h.steps.length, 0))
@@ -52,7 +53,11 @@
 {#if error}<Trouble {error} />{/if}
 {#if plan?.error}<Trouble error={plan.error} />{/if}
 {#if plan && !plan.error}
-  {#if plan.steps === 0 && plan.blockers === 0}
+  {#if plan.state !== 'done'}
+    <p class="border-y border-rule-strong py-6">It is still being made. <button class="underline" onclick={read}>Look again</button></p>
+  {:else if plan.unread > 0 && plan.steps === 0 && plan.blockers === 0}
+    <p class="border-y border-rule-strong py-6 text-attention">{counted(plan.unread, 'stake or host', 'stakes and hosts')} could not be read. As far as the rest goes there is nothing to do.</p>
+  {:else if plan.steps === 0 && plan.blockers === 0}
     <p class="border-y border-rule-strong py-6">There is nothing to do: all is as revision {plan.revision} declares.</p>
   {/if}
   {#each shown as h (h.host)}
@@ -62,6 +67,7 @@
       <span class="text-base font-normal text-soft">{h.blockers?.length && !h.steps.length ? 'blocked: this host will be left as it is' : counted(h.steps.length, 'step')}{#if h.blockers?.length && h.steps.length}, {counted(h.blockers.length + (h.left?.length ?? 0), 'stake')} blocked{/if}</span>
     </h2>
     {#if h.unread}<p class="text-attention">It could not be read: {h.unread}</p>{/if}
+    {#each h.not_read ?? [] as n (n.address)}<p><b class="text-attention">Not read.</b> <span class="name">{n.address}</span>: {n.why}</p>{/each}
     {#each h.blockers ?? [] as b, i (i)}
       <div class="my-1 border-l-4 border-alarm bg-raised px-4 py-1"><p><b class="text-alarm">Blocked.</b> <span class="name">{b.address}</span>: {b.what}</p><p class="text-soft">{b.fix}</p></div>
     {/each}

@@ -49,7 +49,7 @@
       error = e
     }
   }
-  const bad = (s: string) => ['failed', 'back', 'interrupted', 'blocked', 'partly', 'moved'].includes(s)
+  const bad = (s: string) => ['failed', 'back', 'interrupted', 'blocked', 'partly', 'moved', 'unmet'].includes(s)
   const resumable = $derived(run?.state === 'failed' && run.hosts.some((h) => ['failed', 'back', 'interrupted'].includes(h.state)))
   const live = $derived(run?.state === 'queued' || run?.state === 'running')
 </script>

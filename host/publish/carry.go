@@ -1,0 +1,201 @@
+package publish
+
+import (
+	"encoding/gob"
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"regexp"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"northstake/host/system"
+)
+
+// was is one thing as it lay in a tree before another took its place.
+type was struct {
+	Ino       uint64
+	Dir       bool
+	Mode      uint32 // with the bits of its sort
+	UID, GID  uint32
+	CarriedIn bool // it is in the new tree as well
+}
+
+// census is what lay in a tree, by relative path: by it is told what somebody has
+// written since.
+type census map[string]was
+
+func wasOf(s *syscall.Stat_t) was {
+	return was{Ino: s.Ino, Dir: s.Mode&syscall.S_IFMT == syscall.S_IFDIR, Mode: s.Mode, UID: s.Uid, GID: s.Gid}
+}
+
+// censusFile is where the census of the tree that a stage replaces is kept.
+func censusFile(stage string) string { return stage + ".census" }
+
+func (c census) keep(stage string) error {
+	f, err := os.OpenFile(censusFile(stage), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	err = gob.NewEncoder(f).Encode(c)
+	if err == nil {
+		err = f.Sync()
+	}
+	if e := f.Close(); err == nil {
+		err = e
+	}
+	if err == nil {
+		err = system.Flush(filepath.Dir(stage))
+	}
+	return err
+}
+
+// censusOf reads the census that was kept with a stage; nil where there is none.
+func censusOf(stage string) (census, error) {
+	f, err := os.Open(censusFile(stage))
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	var c census
+	return c, gob.NewDecoder(f).Decode(&c)
+}
+
+// carryOver links into the new tree what lies in the live one and is neither
+// declared nor dropped, and makes directories with all that they have.
+func carryOver(root, stage string, tree wantedTree, drop []string) (census, error) {
+	out := census{}
+	items, err := walk(root)
+	if errors.Is(err, fs.ErrNotExist) {
+		return out, nil
+	}
+	if err != nil || items[0].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+		return out, err
+	}
+	dropped := map[string]bool{}
+	for _, p := range drop {
+		dropped[p] = true
+	}
+	emptied := onlyDropped(items, dropped)
+	var dirs []string
+	for i := range items[1:] {
+		it := &items[i+1]
+		w := wasOf(&it.stat)
+		if _, ok := tree.files[it.path]; !ok && !tree.dirs[it.path] && !dropped[it.path] && !emptied[it.path] && !underFile(tree, it.path) {
+			to := filepath.Join(stage, it.path)
+			if w.Dir {
+				err = os.MkdirAll(to, 0o700)
+				dirs = append(dirs, it.path)
+			} else if err = os.Link(filepath.Join(root, it.path), to); errors.Is(err, fs.ErrNotExist) {
+				continue // it has gone meanwhile
+			}
+			if err != nil {
+				return nil, err
+			}
+			w.CarriedIn = true
+		}
+		out[it.path] = w
+	}
+	for i := len(dirs) - 1; i >= 0; i-- {
+		from, to := filepath.Join(root, dirs[i]), filepath.Join(stage, dirs[i])
+		if err := sameDirectory(from, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// sameDirectory makes a directory like another in all that it has: owner, group, mode with
+// the bits for groups and deletion, extended attributes with access lists, and times.
+func sameDirectory(from, to string) error {
+	var s syscall.Stat_t
+	if err := syscall.Lstat(from, &s); err != nil {
+		return &fs.PathError{Op: "lstat", Path: from, Err: err}
+	}
+	if err := os.MkdirAll(to, 0o700); err != nil {
+		return err
+	}
+	if err := os.Chown(to, int(s.Uid), int(s.Gid)); err != nil {
+		return err
+	}
+	if err := unix.Chmod(to, s.Mode&0o7777); err != nil {
+		return err
+	}
+	if err := sameAttributes(from, to); err != nil {
+		return err
+	}
+	return unix.UtimesNanoAt(unix.AT_FDCWD, to, []unix.Timespec{unix.Timespec(s.Atim), unix.Timespec(s.Mtim)}, unix.AT_SYMLINK_NOFOLLOW)
+}
+
+// sameAttributes copies the extended attributes of one thing to another of its sort,
+// access lists among them (xattr(7), acl(5)). Nothing there has none.
+func sameAttributes(from, to string) error {
+	size, err := unix.Llistxattr(from, nil)
+	if err != nil || size == 0 {
+		if errors.Is(err, syscall.ENOTSUP) || errors.Is(err, syscall.ENOENT) || errors.Is(err, syscall.ENOTDIR) {
+			return nil
+		}
+		return err
+	}
+	names := make([]byte, size)
+	if size, err = unix.Llistxattr(from, names); err != nil {
+		return err
+	}
+	for name := range splitNames(names[:size]) {
+		if notCopied.MatchString(name) {
+			continue
+		}
+		value := make([]byte, 64<<10)
+		n, err := unix.Lgetxattr(from, name, value)
+		if err != nil {
+			continue // it has gone, or is not for reading
+		}
+		if err := unix.Lsetxattr(to, name, value[:n], 0); err != nil && !errors.Is(err, syscall.ENOTSUP) && !errors.Is(err, syscall.EPERM) {
+			return &fs.PathError{Op: "setxattr " + name, Path: to, Err: err}
+		}
+	}
+	return nil
+}
+
+// notCopied are attributes that go with the very bytes of a file, or are the file system's.
+var notCopied = regexp.MustCompile(`^(security\.(capability|ima|evm)|trusted\..*)$`)
+
+func splitNames(b []byte) func(yield func(string) bool) {
+	return func(yield func(string) bool) {
+		for len(b) > 0 {
+			n := 0
+			for n < len(b) && b[n] != 0 {
+				n++
+			}
+			if !yield(string(b[:n])) {
+				return
+			}
+			b = b[min(n+1, len(b)):]
+		}
+	}
+}
+
+// onlyDropped are the directories that hold nothing but dropped files.
+func onlyDropped(items []item, dropped map[string]bool) map[string]bool {
+	out := map[string]bool{}
+	for p := range dropped {
+		for d := filepath.Dir(p); d != "."; d = filepath.Dir(d) {
+			out[d] = true
+		}
+	}
+	for i := range items[1:] {
+		it := &items[i+1]
+		if dropped[it.path] || out[it.path] {
+			continue
+		}
+		for d := filepath.Dir(it.path); d != "."; d = filepath.Dir(d) {
+			delete(out, d)
+		}
+	}
+	return out
+}

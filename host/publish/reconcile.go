@@ -1,0 +1,184 @@
+package publish
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path"
+	"path/filepath"
+	"slices"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+)
+
+// follow brings into the tree that is live now what was written to one that was live
+// before, since a census of that was taken: what came, what was put in the place of
+// another, what went, and what directories became. Ours says which paths are North
+// Stake's own in either tree; they are left out. It returns what it found in from, so
+// that exactly that can be removed.
+func follow(from, to string, since census, ours func(p string) bool) ([]item, error) {
+	items, err := walk(from)
+	if errors.Is(err, fs.ErrNotExist) {
+		return nil, nil
+	}
+	if err != nil || items[0].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+		return items, err
+	}
+	present := map[string]bool{}
+	var dirs []string
+	for i := range items[1:] {
+		it := &items[i+1]
+		present[it.path] = true
+		before, known := since[it.path]
+		now := wasOf(&it.stat)
+		if ours(it.path) || known && before.Ino == now.Ino && (!now.Dir || before.Mode == now.Mode && before.UID == now.UID && before.GID == now.GID) {
+			continue
+		}
+		if now.Dir {
+			if err := os.MkdirAll(filepath.Join(to, it.path), 0o700); err != nil && !isNoDirectory(err) {
+				return items, err
+			}
+			dirs = append(dirs, it.path)
+			continue
+		}
+		if err := moveNewer(filepath.Join(from, it.path), filepath.Join(to, it.path), now, before); err != nil {
+			return items, err
+		}
+	}
+	for _, d := range slices.Backward(dirs) {
+		if err := sameDirectory(filepath.Join(from, d), filepath.Join(to, d)); err != nil && !errors.Is(err, fs.ErrNotExist) && !isNoDirectory(err) {
+			return items, err
+		}
+	}
+	return items, removeGone(to, since, present, ours)
+}
+
+func isNoDirectory(err error) bool {
+	return errors.Is(err, syscall.ENOTDIR) || errors.Is(err, syscall.EEXIST)
+}
+
+// moveNewer moves a file that came to a tree, or replaced what was there before, to the
+// same place in another, unless that has been given something else there meanwhile.
+func moveNewer(from, to string, now, before was) error {
+	var there syscall.Stat_t
+	err := syscall.Lstat(to, &there)
+	switch {
+	case errors.Is(err, syscall.ENOENT):
+		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+			if isNoDirectory(err) {
+				return nil
+			}
+			return err
+		}
+		err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
+		if errors.Is(err, syscall.EEXIST) || errors.Is(err, syscall.ENOENT) {
+			return nil
+		}
+		return err
+	case err != nil:
+		if errors.Is(err, syscall.ENOTDIR) {
+			return nil
+		}
+		return &fs.PathError{Op: "lstat", Path: to, Err: err}
+	case there.Ino == now.Ino:
+		return nil
+	case there.Ino == before.Ino && there.Mode&syscall.S_IFMT != syscall.S_IFDIR:
+		if err := os.Rename(from, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// removeGone removes what somebody removed from a tree since its census, from the other
+// where it is still the same.
+func removeGone(to string, since census, present map[string]bool, ours func(string) bool) error {
+	var gone []string
+	for p, before := range since {
+		if before.CarriedIn && !present[p] && !ours(p) {
+			gone = append(gone, p)
+		}
+	}
+	slices.Sort(gone)
+	for _, p := range slices.Backward(gone) { // what is in a directory before it
+		full := filepath.Join(to, p)
+		var s syscall.Stat_t
+		if err := syscall.Lstat(full, &s); err != nil {
+			continue
+		}
+		before := since[p]
+		var err error
+		switch {
+		case before.Dir && s.Mode&syscall.S_IFMT == syscall.S_IFDIR:
+			err = unix.Rmdir(full)
+			if errors.Is(err, syscall.ENOTEMPTY) {
+				err = nil
+			}
+		case !before.Dir && s.Ino == before.Ino:
+			err = os.Remove(full)
+		}
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// removeTree removes a tree that was live before, and brings what is written to it until
+// its last directory has gone into the one that is live now.
+func removeTree(tree, live string, since census, ours func(string) bool) error {
+	for range 20 {
+		items, err := follow(tree, live, since, ours)
+		if err != nil || items == nil {
+			return err
+		}
+		done := true
+		for _, it := range slices.Backward(sortedItems(items)) {
+			full := filepath.Join(tree, it.path)
+			if it.stat.Mode&syscall.S_IFMT == syscall.S_IFDIR {
+				err = unix.Rmdir(full)
+			} else if now, e := inodeOf(full); e == nil && now == it.stat.Ino {
+				err = os.Remove(full)
+			} else {
+				done = false
+				continue
+			}
+			switch {
+			case errors.Is(err, syscall.ENOTEMPTY):
+				done = false
+			case err != nil && !errors.Is(err, fs.ErrNotExist):
+				return &fs.PathError{Op: "remove", Path: full, Err: err}
+			}
+		}
+		if done {
+			return os.RemoveAll(tree) // nothing is left but a link or a file at most
+		}
+	}
+	return errors.New("somebody goes on writing to " + tree + ", which was published before")
+}
+
+// sortedItems has each directory before what is in it.
+func sortedItems(items []item) []item {
+	out := slices.Clone(items)
+	slices.SortFunc(out, func(a, b item) int {
+		switch {
+		case a.path < b.path:
+			return -1
+		case a.path > b.path:
+			return 1
+		}
+		return 0
+	})
+	return out
+}
+
+// inOrUnder says whether a path is one of some, or lies below one.
+func inOrUnder(paths map[string]bool, p string) bool {
+	for ; p != "." && p != ""; p = path.Dir(p) {
+		if paths[p] {
+			return true
+		}
+	}
+	return false
+}
