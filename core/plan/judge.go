@@ -1,6 +1,10 @@
 package plan
 
-import "northstake/core/stake"
+import (
+	"fmt"
+
+	"northstake/core/stake"
+)
 
 type judged struct {
 	stake   stake.Stake
@@ -33,7 +37,37 @@ func judgeAll(in Input, only func(Row) bool, out *Host) (list []judged, byName m
 			nudges[n.Target] = append(nudges[n.Target], n)
 		}
 	}
+	first := map[string]judged{}
+	for i, j := range list {
+		is := j.verdict.Is
+		if other, taken := first[is]; taken && is != "" {
+			at := other.stake.From
+			j.verdict.Blockers = append(j.verdict.Blockers, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("%s and %s are one thing on this host: %s", other.stake.Address(), j.stake.Address(), is),
+				Fix: fmt.Sprintf("declare it once: see %s:%d", at.File, at.Line)})
+		}
+		first[is] = j
+		list[i].verdict.Blockers = append(j.verdict.Blockers, j.undoes(byName)...)
+		byName[j.stake.Local()] = list[i]
+	}
 	return list, byName, nil
+}
+
+// undoes are blockers for what a stake's steps would take along although it is declared.
+func (j judged) undoes(byName map[string]judged) []stake.Note {
+	var out []stake.Note
+	if len(j.verdict.Moves) == 0 {
+		return nil
+	}
+	for _, name := range j.verdict.Takes {
+		other, declared := byName[name]
+		if !declared || other.stake.WantsNothing() {
+			continue
+		}
+		at := other.stake.From
+		out = append(out, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("to %s would take along %s, which is declared", j.verdict.Moves[0].Text, other.stake.Address()),
+			Fix: fmt.Sprintf("take one of the two out: %s:%d or %s:%d", j.stake.From.File, j.stake.From.Line, at.File, at.Line)})
+	}
+	return out
 }
 
 func judge(in Input, s stake.Stake, changing map[string]bool, nudges []stake.Nudge) (judged, Row, error) {

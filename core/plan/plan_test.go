@@ -528,3 +528,60 @@ func TestPublishDropsWhatItPublishedAndKeepsTheRest(t *testing.T) {
 		t.Error("a file that nobody declared is not reported as stray")
 	}
 }
+
+// What steps would take along although it is declared is in their way, and so are two
+// names of one thing.
+func TestWhatIsDeclaredIsNotTakenAlong(t *testing.T) {
+	in := remembered(t)
+	gone := stake.Stake{Host: "quay1", Type: "package", Name: "libtide", Want: stake.JSON(stake.PackageWant{Name: "libtide", Gone: true}), From: declare.Position{File: "g.toml", Line: 30}}
+	in.Stakes = append([]stake.Stake{gone}, in.Stakes...)
+	set(in, "package/libtide", stake.PackageFound{State: "installed", Version: "1", With: []string{"nginx"}, Services: []string{"cron"}})
+	h := build(t, in)
+	if len(h.Blockers) != 2 || !strings.Contains(h.Blockers[0].What, "would take along quay1/package/nginx, which is declared") || !strings.Contains(h.Blockers[1].What, "quay1/service/cron") || len(h.Steps) > 0 {
+		t.Errorf("%+v, %q", h.Blockers, texts(h))
+	}
+	in = remembered(t)
+	yes := true
+	in.Stakes = append(in.Stakes, stake.Stake{Host: "quay1", Type: "service", Name: "crond", Want: stake.JSON(stake.ServiceWant{Name: "crond", Running: &yes})})
+	set(in, "service/crond", stake.ServiceFound{Known: true, Is: "cron", Active: "active", Boot: "enabled"})
+	if h = build(t, in); len(h.Blockers) != 1 || !strings.Contains(h.Blockers[0].What, "quay1/service/cron and quay1/service/crond are one thing") {
+		t.Errorf("%+v", h.Blockers)
+	}
+}
+
+// A host moved when anything that its plan showed or rests on is another value by now;
+// not when somebody touched a thing without changing it.
+func TestAHostMovesInValues(t *testing.T) {
+	in := remembered(t)
+	off := func(sum string) stake.ContentFound {
+		return stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{{Path: "index.html", Difference: stake.Difference{Attribute: "text", Wanted: "as declared", Found: "different"}}}, Sum: sum}
+	}
+	set(in, "content/srv/www/timetable", off("one"))
+	planned := build(t, in)
+	touched := off("one")
+	touched.Root.Touched, touched.Off[0].Touched = stake.Touch{At: time.Now()}, stake.Touch{At: time.Now(), Owner: "keeper"}
+	set(in, "content/srv/www/timetable", touched)
+	if why := Moved(planned, build(t, in), false); why != "" {
+		t.Errorf("touched: %s", why)
+	}
+	set(in, "content/srv/www/timetable", off("two"))
+	for _, resumed := range []bool{false, true} {
+		if why := Moved(planned, build(t, in), resumed); !strings.Contains(why, "quay1/content/srv/www/timetable is no longer as the plan found it") {
+			t.Errorf("edited once more: %q", why)
+		}
+	}
+}
+
+// A resumed run removes nothing that was not shown.
+func TestAResumedRunRemovesWhatWasNamed(t *testing.T) {
+	want := stake.ContentWant{Root: "/srv/x", Rest: declare.Removed}
+	made := func(drop ...string) Host {
+		return Host{Host: "quay1", Steps: []Step{{Address: "quay1/content/srv/x", Type: "content", Move: stake.Move{Verb: "publish", Text: "publish", Work: stake.JSON(stake.ContentWork{ContentWant: want, Drop: drop})}}}}
+	}
+	if why := Moved(made("a", "b"), made("b"), true); why != "" {
+		t.Errorf("less than was shown: %s", why)
+	}
+	if why := Moved(made("a"), made("a", "b"), true); why == "" {
+		t.Error("a file goes that was not shown")
+	}
+}

@@ -12,6 +12,8 @@ import (
 type ActWant struct {
 	Do      string `json:"do"` // one of Acts
 	Service string `json:"service,omitempty"`
+
+	Leave []string `json:"leave,omitempty"` // packages that an upgrade leaves, because their version is declared
 }
 
 // Acts are what can be done now.
@@ -21,6 +23,7 @@ var Acts = []string{"restart", "reload", "relist", "upgrade", "reboot"}
 type ActFound struct {
 	Known    bool          `json:"known,omitempty"` // there is such a service
 	Running  bool          `json:"running,omitempty"`
+	NoReload bool          `json:"no_reload,omitempty"` // it takes notice of a change by a restart alone
 	Near     []string      `json:"near,omitempty"`
 	Here     string        `json:"here,omitempty"` // what the host's family calls a service that is unknown
 	Upgrades []PackageGoal `json:"upgrades,omitempty"`
@@ -46,6 +49,9 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 		case !f.Running:
 			return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("%s does not run, so that it cannot %s", w.Service, w.Do), "declare that it runs, and apply that"}}}
 		}
+		if w.Do == "reload" && f.NoReload {
+			return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("%s cannot reload: it takes notice of a change by a restart alone", w.Service), "restart it"}}}
+		}
 		move := Move{Verb: w.Do, Text: w.Do + " " + w.Service + " now", Work: JSON(work)}
 		if FiltersItself(w.Service) {
 			move.Confirm, move.Details = true, []Detail{armed}
@@ -57,13 +63,27 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 		if len(f.Upgrades) == 0 {
 			return Verdict{}
 		}
-		work.Upgrades = f.Upgrades
-		var lines []string
+		var left []string
 		for _, u := range f.Upgrades {
+			if slices.Contains(w.Leave, u.Name) {
+				left = append(left, u.Name)
+			} else {
+				work.Upgrades = append(work.Upgrades, u)
+			}
+		}
+		var cautions []Note
+		if len(left) > 0 {
+			cautions = []Note{{in.Stake.Address(), fmt.Sprintf("%s stays as it is: its version is declared", strings.Join(left, ", ")), "declare another version, and apply that"}}
+		}
+		if len(work.Upgrades) == 0 {
+			return Verdict{Cautions: cautions}
+		}
+		var lines []string
+		for _, u := range work.Upgrades {
 			lines = append(lines, strings.TrimSpace(fmt.Sprintf("%s %s in place of %s", u.Name, u.Version, u.From)))
 		}
 		slices.Sort(lines)
-		return Verdict{Differences: asked, Moves: []Move{{Verb: "upgrade", Text: "upgrade " + count(len(f.Upgrades), "package", "packages"),
+		return Verdict{Differences: asked, Cautions: cautions, Moves: []Move{{Verb: "upgrade", Text: "upgrade " + count(len(work.Upgrades), "package", "packages"),
 			Details: []Detail{{Title: "packages", Text: strings.Join(lines, "\n")}}, Work: JSON(work)}}}
 	case "reboot":
 		return Verdict{Differences: asked, Moves: []Move{restartMove("restart the host, and wait for it", "", work)}}

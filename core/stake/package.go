@@ -38,6 +38,18 @@ func PackageGone(want json.RawMessage) bool {
 	return json.Unmarshal(want, &w) == nil && w.Gone
 }
 
+// VersionsDeclared lists the packages of some stakes whose version is declared.
+func VersionsDeclared(stakes []Stake) []string {
+	var out []string
+	for _, s := range stakes {
+		var w PackageWant
+		if s.Type == "package" && json.Unmarshal(s.Want, &w) == nil && w.Version != "" {
+			out = append(out, w.Name)
+		}
+	}
+	return out
+}
+
 // PackageFound is what the package manager's records say. State is "installed",
 // "absent", or another of dpkg's states such as "half-configured" (dpkg(1)). Of a
 // package that is not as wanted, Candidate is the version that would be installed,
@@ -57,9 +69,15 @@ type PackageFound struct {
 	Disabled  []string `json:"disabled,omitempty"` // sources that are switched off
 	Short     *Short   `json:"short,omitempty"`    // where there may not be room enough to install it
 
-	// With are the packages that would be removed with one that should be gone,
-	// because they need it.
-	With []string `json:"with,omitempty"`
+	// With are the packages that would go with one that should be gone, because they need
+	// it, or that would go for one that is installed. Refused is why the manager would do
+	// neither, NeededBy who needs one that cannot go, and Services what goes with one that
+	// goes. Held says that somebody keeps it at its version.
+	With     []string `json:"with,omitempty"`
+	Refused  string   `json:"refused,omitempty"`
+	NeededBy []string `json:"needed_by,omitempty"`
+	Services []string `json:"services,omitempty"`
+	Held     bool     `json:"held,omitempty"`
 }
 
 // Short is a file system with little room for the packages that are not as wanted,
@@ -98,8 +116,8 @@ func Pick(offered []string, exactly string) string {
 	return ""
 }
 
-// PackageWork installs packages in one transaction, or removes one with the
-// packages that need it, or carries on with what was interrupted. Refresh says
+// PackageWork installs packages in one transaction, or removes one, or carries on with
+// what was interrupted. With are the packages that go along. Refresh says
 // that the sources' lists are read anew first.
 type PackageWork struct {
 	Install []PackageGoal `json:"install,omitempty"`
@@ -236,7 +254,7 @@ func checkPackages(c *check.Checker, s declare.Settings, at []string) {
 
 func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 	if w.Gone {
-		return judgeGonePackage(w, f)
+		return judgeGonePackage(in, w, f)
 	}
 	var d differences
 	switch {
@@ -274,6 +292,18 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 	default:
 		v.Blockers = []Note{noSource(in, w, f)}
 		return v
+	}
+	switch {
+	case f.Held && f.Unmet:
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("package %s is held at %s on this host: somebody has made sure that it stays", w.Name, f.Version), "ask who did that, and let go of it (apt-mark unhold), or declare that version"}}
+		return v
+	case f.Refused != "":
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("package %s cannot be installed: %s", w.Name, f.Refused), "declare what goes together, or what has to go first as gone"}}
+		return v
+	}
+	if len(f.With) > 0 {
+		work.With, v.Takes = f.With, locals("package", f.With)
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("installing %s removes %s", w.Name, strings.Join(f.With, ", ")), "they exclude each other: declare which of them is wanted"})
 	}
 	switch s := f.Short; {
 	case s == nil:
@@ -334,15 +364,30 @@ func noSource(in Input, w PackageWant, f PackageFound) Note {
 	return n
 }
 
-func judgeGonePackage(w PackageWant, f PackageFound) Verdict {
+func locals(typ string, names []string) []string {
+	out := make([]string, len(names))
+	for i, n := range names {
+		out[i] = Local(typ, n)
+	}
+	return out
+}
+
+func judgeGonePackage(in Input, w PackageWant, f PackageFound) Verdict {
 	if !f.there() {
 		return Verdict{Gone: true}
+	}
+	if f.Refused != "" {
+		n := Note{in.Stake.Address(), fmt.Sprintf("package %s cannot go: %s", w.Name, f.Refused), "leave it, or declare those that need it as gone"}
+		if len(f.NeededBy) > 0 {
+			n.What = fmt.Sprintf("package %s cannot go: %s needs it", w.Name, strings.Join(f.NeededBy, ", "))
+		}
+		return Verdict{Differences: []Difference{{"state", "gone", f.State}}, Blockers: []Note{n}}
 	}
 	text := fmt.Sprintf("remove package %s %s", w.Name, f.Version)
 	if len(f.With) > 0 {
 		text += ", and with it " + strings.Join(f.With, ", ")
 	}
-	return Verdict{Differences: []Difference{{"state", "gone", f.State}},
+	return Verdict{Differences: []Difference{{"state", "gone", f.State}}, Takes: append(locals("package", f.With), locals("service", f.Services)...),
 		Moves: []Move{{Verb: "remove", Text: text, Work: JSON(PackageWork{Remove: w.Name, With: f.With})}}}
 }
 
@@ -372,6 +417,9 @@ func installMove(w PackageWork) Move {
 			m.Confirm, m.Details = true, []Detail{armed}
 		}
 	}
+	if len(w.With) > 0 {
+		m.Text += ", which removes " + strings.Join(w.With, ", ")
+	}
 	if w.Refresh {
 		m.Because = "the lists of what the sources offer are too old, or not there: they are read first"
 	}
@@ -384,6 +432,11 @@ func joinPackages(moves []Move) Move {
 	for _, m := range moves {
 		w, _ := last[PackageWork](m.Work)
 		all.Install = append(all.Install, w.Install...)
+		for _, n := range w.With {
+			if !slices.Contains(all.With, n) {
+				all.With = append(all.With, n)
+			}
+		}
 		all.Refresh = all.Refresh || w.Refresh
 	}
 	return installMove(all)
@@ -400,11 +453,12 @@ func MeetsExactly(version, wanted string) bool {
 	if !ok {
 		bare = version
 	}
-	if bare == wanted {
-		return true
+	for _, v := range []string{version, bare} {
+		if i := strings.LastIndexByte(v, '-'); v == wanted || i > 0 && v[:i] == wanted {
+			return true
+		}
 	}
-	i := strings.LastIndexByte(bare, '-')
-	return i > 0 && bare[:i] == wanted
+	return false
 }
 
 // Names lists the packages that a step installs.

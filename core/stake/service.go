@@ -1,6 +1,7 @@
 package stake
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"sort"
@@ -26,17 +27,29 @@ type ServiceWant struct {
 	AtBoot  *bool  `json:"at_boot,omitempty"`
 }
 
-// ServiceFound is what systemd says of a unit. Active is its ActiveState, Boot
-// the unit file's state as read from disk (systemctl(1), is-enabled). DropIns
-// maps the files that change the unit to the SHA-256 of their text.
+// ServiceFound is what systemd says of a unit. Is is the unit's own name where the one
+// that was asked for is another of it. Active is its ActiveState, Boot the unit file's state
+// as read from disk (systemctl(1), is-enabled). Unsteady says that it ends and is started
+// again, Ends that it does its work and is over, Wanted that something starts it at boot
+// although it has no state of its own there; Starters start it when they are asked. DropIns
+// maps the files that change the unit to the SHA-256 of their text, with the mode where that
+// is unusual, or with where a link leads.
 type ServiceFound struct {
 	Known   bool              `json:"known"`
+	Is      string            `json:"is,omitempty"`
 	Active  string            `json:"active"`
 	Boot    string            `json:"boot"`
 	DropIns map[string]string `json:"drop_ins,omitempty"`
-	Touched Touch             `json:"touched,omitzero"`
-	Near    []string          `json:"near,omitempty"` // of an unknown one, units that are called alike
-	Here    string            `json:"here,omitempty"` // of an unknown one, what the host's family calls it
+
+	Unsteady bool     `json:"unsteady,omitempty"`
+	Ends     bool     `json:"ends,omitempty"`
+	Wanted   bool     `json:"wanted,omitempty"`
+	Starters []string `json:"starters,omitempty"`
+	NoReload bool     `json:"no_reload,omitempty"` // it takes notice of a change by a restart alone
+
+	Touched Touch    `json:"touched,omitzero"`
+	Near    []string `json:"near,omitempty"` // of an unknown one, units that are called alike
+	Here    string   `json:"here,omitempty"` // of an unknown one, what the host's family calls it
 }
 
 // ServiceWork is what a step does to a service, in this order: bring drop-ins
@@ -174,38 +187,67 @@ func checkServices(c *check.Checker, s declare.Settings, at []string) {
 }
 
 func (f ServiceFound) running() bool {
-	return f.Active == "active" || f.Active == "reloading" || f.Active == "activating"
+	return (f.Active == "active" || f.Active == "reloading") && !f.Unsteady
 }
+
+// some says whether something of it runs, steadily or not.
+func (f ServiceFound) some() bool { return f.running() || f.Unsteady || f.Active == "activating" }
 
 func (f ServiceFound) masked() bool { return strings.HasPrefix(f.Boot, "masked") }
 
-// bootable says whether the unit has a state at boot that can be set: a static
-// or generated unit is started by others.
+// atBoot says whether it starts at boot: by itself, or, of a unit without a state of its
+// own there, because another starts it.
+func (f ServiceFound) atBoot() bool {
+	switch f.Boot {
+	case "enabled":
+		return true
+	case "static", "generated", "indirect", "transient":
+		return f.Wanted
+	}
+	return false
+}
+
+// bootable says whether the state at boot can be set.
 func (f ServiceFound) bootable() bool {
-	return f.Boot == "enabled" || f.Boot == "disabled" || f.Boot == "enabled-runtime" || f.Boot == "" || f.masked()
+	return f.Boot == "enabled" || f.Boot == "disabled" || f.Boot == "enabled-runtime" || f.Boot == "linked" || f.Boot == "" || f.masked()
 }
 
 func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	var d differences
 	work := ServiceWork{Name: w.Name}
 	v := Verdict{Touched: f.Touched, Gone: !f.Known}
+	if w.Running != nil || w.AtBoot != nil {
+		v.Is = "service " + cmp.Or(f.Is, w.Name)
+	}
 	if f.masked() && ((w.Running != nil && *w.Running) || (w.AtBoot != nil && *w.AtBoot)) {
 		d.add("masked", "no", "yes")
 		work.Unmask = true
 	}
 	if w.AtBoot != nil {
-		at := f.Boot == "enabled"
-		if f.bootable() && at != *w.AtBoot {
-			d.add("at boot", yesNo(*w.AtBoot), bootWords(f))
+		if at := f.atBoot(); at != *w.AtBoot {
+			d.differ("at boot", yesNo(*w.AtBoot), bootWords(f))
 			work.AtBoot = w.AtBoot
 		}
 	}
-	if w.Running != nil && f.running() != *w.Running {
-		d.add("running", yesNo(*w.Running), runWords(f))
-		work.Now = map[bool]string{true: "start", false: "stop"}[*w.Running]
+	switch {
+	case w.Running == nil || f.Ends && *w.Running:
+	case *w.Running && !f.running():
+		d.differ("running", "yes", runWords(f))
+		work.Now = map[bool]string{true: "restart", false: "start"}[f.Unsteady]
+	case !*w.Running && f.some():
+		d.differ("running", "no", runWords(f))
+		work.Now = "stop"
 	}
 	judgeDropIns(in, f, &d, &work)
 	v.Differences = d
+	if w.Running != nil && !*w.Running && len(f.Starters) > 0 {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is up, and starts %s when it is asked", strings.Join(f.Starters, ", "), w.Name), "stop that as well, by hand: North Stake keeps services alone"})
+	}
+	if w.Running != nil && *w.Running && f.Ends {
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s does its work and ends (it is a oneshot): it never runs for long", w.Name), "leave running out, and declare whether it starts at boot"}}
+		v.Differences = append(d, Difference{"running", "yes", "it ends when it has done its work"})
+		return v
+	}
 	if len(d) == 0 {
 		if !f.Known && !in.Pending {
 			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s, which a declared file is to reload or restart", w.Name), "check the name" + nearWords(f.Here, f.Near)}}
@@ -220,8 +262,13 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Name), fix}}
 		return v
 	}
+	if work.AtBoot != nil && f.Known && !f.bootable() {
+		what := fmt.Sprintf("%s has no state at boot that could be set (it is %s)", w.Name, f.Boot)
+		v.Blockers = []Note{{in.Stake.Address(), what, "leave at_boot out, or have what starts it be as you want it"}}
+		return v
+	}
 	for _, n := range in.Nudges {
-		work.Nudge = stronger(work.Nudge, n.How)
+		work.Nudge = stronger(work.Nudge, told(n.How, f))
 	}
 	if work.Now == "" && work.Nudge != "" && f.running() {
 		work.Now, work.Nudge = work.Nudge, ""
@@ -290,6 +337,14 @@ func nearWords(here string, near []string) string {
 	return ""
 }
 
+// told is how a service is told of a change: one that cannot reload is restarted.
+func told(how string, f ServiceFound) string {
+	if how == "reload" && f.NoReload {
+		return "restart"
+	}
+	return how
+}
+
 func bootWords(f ServiceFound) string {
 	switch {
 	case f.masked():
@@ -298,6 +353,10 @@ func bootWords(f ServiceFound) string {
 		return "no such unit"
 	case f.Boot == "enabled-runtime":
 		return "only until the next restart"
+	case f.Boot == "linked":
+		return "no, only linked"
+	case !f.bootable():
+		return yesNo(f.atBoot()) + ", " + f.Boot
 	}
 	return yesNo(f.Boot == "enabled")
 }
@@ -306,8 +365,11 @@ func runWords(f ServiceFound) string {
 	if !f.Known {
 		return "no such unit"
 	}
-	if f.running() {
+	switch {
+	case f.running():
 		return "yes"
+	case f.Unsteady || f.Active == "activating":
+		return "no, it ends and is started again"
 	}
 	if f.Active == "failed" {
 		return "no, it failed"
@@ -375,7 +437,7 @@ func nudgedService(in Input) (*Move, error) {
 	}
 	work := ServiceWork{Name: in.Stake.Name}
 	for _, n := range in.Nudges {
-		work.Now = stronger(work.Now, n.How)
+		work.Now = stronger(work.Now, told(n.How, found))
 	}
 	why := reasons(in.Nudges, work)
 	return &Move{Verb: work.Now, Text: work.Now + " " + in.Stake.Name, Because: why, Work: JSON(work)}, nil

@@ -42,6 +42,20 @@ type Nudge struct {
 // Local is the stake's name on its host: "package/nginx".
 func (s Stake) Local() string { return Local(s.Type, s.Name) }
 
+// WantsNothing says whether a stake wants something to be gone, or stopped.
+func (s Stake) WantsNothing() bool {
+	var w struct {
+		Gone    bool  `json:"gone"`
+		Running *bool `json:"running"`
+		AtBoot  *bool `json:"at_boot"`
+	}
+	if json.Unmarshal(s.Want, &w) != nil {
+		return false
+	}
+	on := w.Running != nil && *w.Running || w.AtBoot != nil && *w.AtBoot
+	return w.Gone || s.Type == "service" && !on
+}
+
 // Address is the stake's name in its ground: "quay1/package/nginx".
 func (s Stake) Address() string { return s.Host + "/" + s.Local() }
 
@@ -116,6 +130,8 @@ type Verdict struct {
 	Blockers    []Note
 	Cautions    []Note
 	Strays      []string
+	Is          string   // what the thing is on the host, of which another stake may have another name
+	Takes       []string // other stakes of the host, by name, that the moves would undo
 	Touched     Touch
 }
 

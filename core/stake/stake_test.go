@@ -80,13 +80,43 @@ func TestServices(t *testing.T) {
 		{"only until the restart", both, ServiceFound{Known: true, Active: "active", Boot: "enabled-runtime"}, "at boot", "make nginx start at boot"},
 		{"neither", both, ServiceFound{Known: true, Active: "inactive", Boot: "disabled"}, "at boot, running", "start nginx, make it start at boot"},
 		{"masked", both, ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "masked, at boot, running", "unmask nginx, start it, make it start at boot"},
-		{"static", ServiceWant{Name: "nginx", Running: &yes, AtBoot: &yes}, ServiceFound{Known: true, Active: "active", Boot: "static"}, "", ""},
+		{"static", ServiceWant{Name: "nginx", Running: &yes, AtBoot: &yes}, ServiceFound{Known: true, Active: "active", Boot: "static", Wanted: true}, "", ""},
+		{"static, and nothing starts it", both, ServiceFound{Known: true, Active: "active", Boot: "static"}, "at boot", ""},
+		{"only linked", both, ServiceFound{Known: true, Active: "active", Boot: "linked"}, "at boot", "make nginx start at boot"},
+		{"ends and is started again", both, ServiceFound{Known: true, Active: "activating", Boot: "enabled"}, "running", "start nginx"},
+		{"has just been started again", both, ServiceFound{Known: true, Active: "active", Unsteady: true, Boot: "enabled"}, "running", "restart nginx"},
+		{"to be stopped, and starting over", ServiceWant{Name: "nginx", Running: &no}, ServiceFound{Known: true, Active: "activating", Boot: "enabled"}, "running", "stop nginx"},
+		{"does its work and ends", both, ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Ends: true}, "running", ""},
 		{"one half alone", ServiceWant{Name: "nginx", AtBoot: &no}, ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "at boot", "keep nginx from starting at boot"},
 		{"to be stopped", ServiceWant{Name: "nginx", Running: &no}, ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "running", "stop nginx"},
 	} {
 		v := judged(t, "service", Input{}, c.want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves {
 			t.Errorf("%s: differs in %q, moves %q", c.name, attributes(v), moves(v))
+		}
+	}
+	for _, c := range []struct {
+		want  ServiceWant
+		found ServiceFound
+		says  string
+	}{
+		{both, ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Ends: true}, "does its work and ends"},
+		{both, ServiceFound{Known: true, Active: "active", Boot: "static"}, "has no state at boot that could be set (it is static)"},
+		{ServiceWant{Name: "nginx", Running: &no}, ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Starters: []string{"nginx.socket"}}, "nginx.socket is up, and starts nginx"},
+	} {
+		v := judged(t, "service", Input{}, c.want, c.found)
+		if notes := append(v.Blockers, v.Cautions...); len(notes) != 1 || !strings.Contains(notes[0].What, c.says) {
+			t.Errorf("%+v: %+v", c.found, notes)
+		}
+	}
+	kind, err := KindOf("service")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, noReload := range []bool{false, true} {
+		m, err := kind.Nudged(Input{Stake: Stake{Name: "cron"}, Found: JSON(ServiceFound{Known: true, Active: "active", NoReload: noReload}), Nudges: []Nudge{{How: "reload", Reason: "its file changed"}}})
+		if want := map[bool]string{false: "reload cron", true: "restart cron"}[noReload]; err != nil || m.Text != want {
+			t.Errorf("told of a change: %q, want %q, %v", m.Text, want, err)
 		}
 	}
 	v := judged(t, "service", Input{}, both, ServiceFound{Near: []string{"nginx-debug"}})

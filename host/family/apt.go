@@ -6,6 +6,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -39,20 +40,26 @@ func (a apt) Installed(context.Context) (map[string]Package, error) {
 	})
 }
 
-// ParseDpkg reads the text of a dpkg database (deb-control(5), dpkg(1)).
+// ParseDpkg reads the text of a dpkg database (deb-control(5), dpkg(1)). A package of
+// another architecture than that of dpkg itself has it in its name, as in "libc6:i386".
 func ParseDpkg(b []byte) (map[string]Package, error) {
-	out := map[string]Package{}
-	var name string
-	var p Package
-	flush := func() {
-		if name != "" {
-			// Of a package for two architectures, the installed one counts.
-			if old, ok := out[name]; !ok || old.State != "installed" {
-				out[name] = p
-			}
-		}
-		name, p = "", Package{}
+	type record struct {
+		name, arch string
+		Package
 	}
+	var all []record
+	var r record
+	native := ""
+	flush := func() {
+		if r.name == "dpkg" {
+			native = r.arch
+		}
+		if r.name != "" {
+			all = append(all, r)
+		}
+		r = record{}
+	}
+	p := &r.Package
 	lines := bufio.NewScanner(bytes.NewReader(b))
 	lines.Buffer(make([]byte, 64<<10), 16<<20)
 	for lines.Scan() {
@@ -67,14 +74,16 @@ func ParseDpkg(b []byte) (map[string]Package, error) {
 		}
 		switch key {
 		case "Package":
-			name = strings.TrimSpace(value)
+			r.name = strings.TrimSpace(value)
+		case "Architecture":
+			r.arch = strings.TrimSpace(value)
 		case "Version":
 			p.Version = strings.TrimSpace(value)
 		case "Status":
 			// "install ok installed": what was asked for, errors, the state.
 			f := strings.Fields(value)
 			if len(f) == 3 {
-				p.State = f[2]
+				p.State, p.Held = f[2], f[0] == "hold"
 				if f[1] == "reinstreq" {
 					p.State = "half-installed"
 				}
@@ -82,6 +91,17 @@ func ParseDpkg(b []byte) (map[string]Package, error) {
 		}
 	}
 	flush()
+	out := map[string]Package{}
+	for _, r := range all {
+		name := r.name
+		if native != "" && r.arch != "" && r.arch != "all" && r.arch != native {
+			name += ":" + r.arch
+		}
+		// Of two records of one name, the installed one counts.
+		if old, ok := out[name]; !ok || old.State != "installed" {
+			out[name] = r.Package
+		}
+	}
 	return out, lines.Err()
 }
 
@@ -186,6 +206,64 @@ func (a apt) Install(ctx context.Context, versions map[string]string) error {
 	return a.run(ctx, append([]string{"install", "--"}, atVersions(versions, "=")...)...)
 }
 
+// WouldInstall asks apt-get(8) -s, which changes nothing.
+func (a apt) WouldInstall(ctx context.Context, versions map[string]string, change bool) ([]string, string, error) {
+	args := append(slices.Clone(aptArgs), "-s")
+	if change {
+		args = append(args, "--allow-downgrades")
+	}
+	b, err := a.m.Run(ctx, nil, "apt-get", append(append(args, "install", "--"), atVersions(versions, "=")...)...)
+	var failed *system.Failed
+	if errors.As(err, &failed) {
+		return nil, aptRefusal(failed.Printed + "\n" + failed.Output), nil
+	}
+	return removedIn(b, ""), "", err
+}
+
+// aptRefusal is why apt-get(8) would not do something: what it says of packages, else its
+// errors.
+func aptRefusal(said string) string {
+	var reasons, errs []string
+	inReasons := false
+	for _, line := range strings.Split(said, "\n") {
+		switch {
+		case strings.HasPrefix(line, "The following packages have unmet dependencies"):
+			inReasons = true
+		case strings.HasPrefix(line, "E: "):
+			inReasons = false
+			errs = append(errs, strings.TrimPrefix(line, "E: "))
+		case inReasons && strings.HasPrefix(line, " "):
+			reasons = append(reasons, strings.Join(strings.Fields(line), " "))
+		}
+	}
+	if len(reasons) == 0 {
+		reasons = errs
+	}
+	return strings.Join(reasons, "; ")
+}
+
+func (a apt) NeededBy(ctx context.Context, name string) ([]string, error) {
+	b, err := a.m.Run(ctx, nil, "apt-cache", "--installed", "--important", "rdepends", name)
+	if err != nil {
+		return nil, err
+	}
+	all, err := a.Installed(ctx)
+	var out []string
+	for _, line := range strings.Split(string(b), "\n") {
+		n := strings.Trim(line, " |")
+		if strings.HasPrefix(line, " ") && all[n].There() && !slices.Contains(out, n) {
+			out = append(out, n)
+		}
+	}
+	slices.Sort(out)
+	return out, err
+}
+
+func (a apt) Services(ctx context.Context, name string) ([]string, error) {
+	b, err := a.m.Run(ctx, nil, "dpkg-query", "-L", name)
+	return servicesIn(string(b)), err
+}
+
 // Needs asks apt-get(8), which says it before it would ask whether to go on.
 func (a apt) Needs(ctx context.Context, versions map[string]string) (Need, error) {
 	b, err := a.m.Run(ctx, nil, "apt-get", append([]string{"-q", "--assume-no", "-o", "Debug::NoLocking=true", "install", "--"}, atVersions(versions, "=")...)...)
@@ -215,8 +293,20 @@ func ParseAptNeed(b []byte) Need {
 	return n
 }
 
+// InstallVersions leaves packages that came along with others marked so.
 func (a apt) InstallVersions(ctx context.Context, versions map[string]string) error {
-	return a.run(ctx, append([]string{"--allow-downgrades", "install", "--"}, atVersions(versions, "=")...)...)
+	names := slices.Sorted(maps.Keys(versions))
+	came, err := a.m.Run(ctx, nil, "apt-mark", append([]string{"showauto"}, names...)...)
+	if err != nil {
+		return err
+	}
+	if err := a.run(ctx, append([]string{"--allow-downgrades", "install", "--"}, atVersions(versions, "=")...)...); err != nil {
+		return err
+	}
+	if auto := strings.Fields(string(came)); len(auto) > 0 {
+		_, err = a.m.Run(ctx, nil, "apt-mark", append([]string{"auto"}, auto...)...)
+	}
+	return err
 }
 
 func (a apt) Purge(ctx context.Context, names []string) error {
@@ -232,15 +322,20 @@ func (a apt) WouldRemove(ctx context.Context, name string) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
+	return removedIn(b, name), nil
+}
+
+// removedIn reads what apt-get(8) -s would remove beside a package: lines such as
+// "Remv nginx-common [1.22.1-9] [nginx:amd64 ]".
+func removedIn(b []byte, besides string) []string {
 	var out []string
 	for _, line := range strings.Split(string(b), "\n") {
-		// "Remv nginx-common [1.22.1-9] [nginx:amd64 ]"
-		if f := strings.Fields(line); len(f) > 1 && f[0] == "Remv" && f[1] != name {
+		if f := strings.Fields(line); len(f) > 1 && f[0] == "Remv" && f[1] != besides {
 			out = append(out, f[1])
 		}
 	}
 	slices.Sort(out)
-	return out, nil
+	return out
 }
 
 func (a apt) Upgrades(ctx context.Context) ([]Upgrade, error) {

@@ -56,7 +56,7 @@ func ParseRPM(b []byte) map[string]Package {
 	for _, line := range strings.Split(string(b), "\n") {
 		name, version, ok := strings.Cut(line, "\t")
 		if ok && name != "" && name != "gpg-pubkey" {
-			out[name] = Package{"installed", version}
+			out[name] = Package{State: "installed", Version: version}
 		}
 	}
 	return out
@@ -196,19 +196,88 @@ func (d dnf) Remove(ctx context.Context, names []string) error {
 	return d.run(ctx, append([]string{removal, "remove", "--"}, names...)...)
 }
 
+// WouldRemove asks dnf itself: of what needs the package, some may have it from another.
 func (d dnf) WouldRemove(ctx context.Context, name string) ([]string, error) {
-	b, err := d.m.Run(ctx, nil, "dnf", "-q", "repoquery", "--installed", "--whatrequires", name, "--recursive", "--qf", "%{name}")
-	if err != nil {
-		return nil, err
+	removed, refused, err := d.would(ctx, removal, "remove", "--", name)
+	if err == nil && refused != "" {
+		err = errors.New(refused)
 	}
+	return slices.DeleteFunc(removed, func(n string) bool { return n == name }), err
+}
+
+func (d dnf) WouldInstall(ctx context.Context, versions map[string]string, change bool) ([]string, string, error) {
+	args := []string{"install", "--"}
+	if change {
+		args = append([]string{"--allowerasing"}, args...)
+	}
+	return d.would(ctx, append(args, atVersions(versions, "-")...)...)
+}
+
+// would asks what dnf would remove, without letting it.
+func (d dnf) would(ctx context.Context, args ...string) (removed []string, refused string, err error) {
+	b, err := d.m.Run(ctx, nil, "dnf", append([]string{"-C", "--assumeno"}, args...)...)
+	var failed *system.Failed
+	if err != nil && !errors.As(err, &failed) {
+		return nil, "", err
+	}
+	if failed != nil && !strings.Contains(string(b)+failed.Output, "Operation aborted") {
+		return nil, dnfRefusal(failed.Output + "\n" + failed.Printed), nil
+	}
+	return ParseDnfRemoved(b), "", nil
+}
+
+// ParseDnfRemoved reads which packages a transaction would remove from the table that
+// dnf(8) shows before it asks.
+func ParseDnfRemoved(b []byte) []string {
 	var out []string
-	for _, n := range strings.Fields(string(b)) {
-		if n != name && !slices.Contains(out, n) {
-			out = append(out, n)
+	removing := false
+	for _, line := range strings.Split(string(b), "\n") {
+		f := strings.Fields(line)
+		switch {
+		case len(f) == 0:
+		case strings.HasSuffix(line, ":") && line[0] != ' ':
+			removing = strings.HasPrefix(line, "Removing")
+		case strings.HasPrefix(line, "Transaction Summary"):
+			removing = false
+		case f[0] == "replacing" && len(f) > 1:
+			name := f[1]
+			if i := strings.LastIndexByte(name, '.'); i > 0 {
+				name = name[:i]
+			}
+			out = append(out, name)
+		case removing && strings.HasPrefix(line, " ") && !strings.HasPrefix(line, "   "):
+			out = append(out, f[0])
 		}
 	}
 	slices.Sort(out)
-	return out, nil
+	return slices.Compact(out)
+}
+
+// dnfRefusal is why dnf(8) would not do something: its lines about packages.
+func dnfRefusal(said string) string {
+	var out []string
+	for _, line := range strings.Split(said, "\n") {
+		text := strings.TrimSpace(line)
+		if strings.HasPrefix(text, "- ") || strings.HasPrefix(text, "Problem") || strings.HasPrefix(text, "Error: ") && len(text) > 8 {
+			out = append(out, strings.TrimPrefix(strings.TrimPrefix(text, "- "), "Error: "))
+		}
+	}
+	if len(out) == 0 {
+		return strings.TrimSpace(said)
+	}
+	return strings.Join(out, "; ")
+}
+
+func (d dnf) NeededBy(ctx context.Context, name string) ([]string, error) {
+	b, err := d.m.Run(ctx, nil, "dnf", "-q", "-C", "repoquery", "--installed", "--whatrequires", name, "--qf", "%{name}")
+	out := strings.Fields(string(b))
+	slices.Sort(out)
+	return slices.Compact(out), err
+}
+
+func (d dnf) Services(ctx context.Context, name string) ([]string, error) {
+	b, err := d.m.Run(ctx, nil, "rpm", "-ql", name)
+	return servicesIn(string(b)), err
 }
 
 func (d dnf) Upgrades(ctx context.Context) ([]Upgrade, error) {

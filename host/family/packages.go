@@ -6,6 +6,7 @@ import (
 	"maps"
 	"math"
 	"os"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -23,6 +24,7 @@ import (
 type Package struct {
 	State   string
 	Version string
+	Held    bool // somebody keeps it at its version
 }
 
 // There says whether something of the package is on the machine beside its
@@ -79,6 +81,14 @@ type PackageManager interface {
 	Remove(ctx context.Context, names []string) error
 	// WouldRemove lists what Remove of a package would remove beside it, sorted.
 	WouldRemove(ctx context.Context, name string) ([]string, error)
+	// WouldInstall says what would be removed if packages were installed in these
+	// versions, sorted, older ones included with change; refused is why the manager would
+	// not, "" where it would.
+	WouldInstall(ctx context.Context, versions map[string]string, change bool) (removed []string, refused string, err error)
+	// NeededBy lists the installed packages that need one, sorted.
+	NeededBy(ctx context.Context, name string) ([]string, error)
+	// Services lists the services that a package has brought, sorted.
+	Services(ctx context.Context, name string) ([]string, error)
 	// Finish carries on with what an interrupted installation left undone.
 	Finish(ctx context.Context) error
 	// Locks are the files by which the manager keeps others out.
@@ -128,6 +138,19 @@ var packageManagers = map[string]func(*system.Machine) PackageManager{
 // PackageManager is the family's, for one machine.
 func (f *Family) PackageManager(m *system.Machine) PackageManager {
 	return packageManagers[f.Packages](m)
+}
+
+// servicesIn are the services of some unit files.
+func servicesIn(files string) []string {
+	var out []string
+	for _, f := range strings.Split(files, "\n") {
+		dir, name := path.Split(strings.TrimSpace(f))
+		if service, ok := strings.CutSuffix(name, ".service"); ok && strings.HasSuffix(dir, "/systemd/system/") && !slices.Contains(out, service) {
+			out = append(out, service)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // Broken lists packages that are neither installed nor gone.

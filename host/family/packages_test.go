@@ -31,12 +31,57 @@ func (s *said) run(_ context.Context, _ io.Reader, name string, args ...string) 
 	return nil, &system.Failed{Command: line, Status: 1}
 }
 
+const dnfRemoves = `Dependencies resolved.
+================================================================================
+ Package            Architecture     Version            Repository         Size
+================================================================================
+Removing:
+ httpd              x86_64           2.4.57-5.el9       @lab               4.7 M
+Removing dependent packages:
+ mod_ssl            x86_64           1:2.4.57-5.el9     @lab               282 k
+ a-package-with-a-very-long-name
+                    noarch           1-1                @lab                10
+Installing:
+ tides              noarch           2-1                ferries             10
+     replacing  tide-tables.noarch 1-1
+
+Transaction Summary
+================================================================================
+Remove  3 Packages
+Operation aborted.
+`
+
+func TestWhatDnfWouldRemove(t *testing.T) {
+	if got := fmt.Sprint(ParseDnfRemoved([]byte(dnfRemoves))); got != "[a-package-with-a-very-long-name httpd mod_ssl tide-tables]" {
+		t.Error(got)
+	}
+	if got := dnfRefusal("Last metadata expiration check: 0:00:01 ago.\nError: \n Problem: conflicting requests\n  - package b-1-1.noarch conflicts with a provided by a-1-1.noarch\n(try to add '--allowerasing')\n"); got != "Problem: conflicting requests; package b-1-1.noarch conflicts with a provided by a-1-1.noarch" {
+		t.Error(got)
+	}
+}
+
+func TestWhyAptRefuses(t *testing.T) {
+	said := "Reading package lists...\nThe following packages have unmet dependencies:\n e1b : Conflicts: e1a but 1.0 is to be installed\nE: Unable to correct problems, you have held broken packages.\n"
+	if got := aptRefusal(said); got != "e1b : Conflicts: e1a but 1.0 is to be installed" {
+		t.Error(got)
+	}
+	if got := aptRefusal("E: Packages were downgraded and -y was used without --allow-downgrades.\n"); !strings.HasPrefix(got, "Packages were downgraded") {
+		t.Error(got)
+	}
+}
+
+func TestServicesThatAPackageBrings(t *testing.T) {
+	if got := servicesIn("/.\n/lib/systemd/system\n/lib/systemd/system/nginx.service\n/usr/lib/systemd/system/tides@.service\n/usr/share/doc/x.service\n/lib/systemd/system/nginx.socket\n"); fmt.Sprint(got) != "[nginx tides@]" {
+		t.Error(got)
+	}
+}
+
 func TestDnf(t *testing.T) {
 	s := &said{answers: map[string]string{
-		"rpm -qa":                      "httpd\t2.4.57-5.el9\nbash\t5.1.8-6.el9\nepochal\t1:2.0-1\ngpg-pubkey\t8483c65d-5ccc5b19\n",
-		"dnf -q --setopt=cachedir":     "httpd\t2.4.9-1.el9\nhttpd\t2.4.57-11.el9\nhttpd\t2.4.9-1.el9\n",
-		"dnf -q repoquery --installed": "mod_ssl\nhttpd\nmod_ssl\n",
-		"dnf -y -q":                    "",
+		"rpm -qa":                  "httpd\t2.4.57-5.el9\nbash\t5.1.8-6.el9\nepochal\t1:2.0-1\ngpg-pubkey\t8483c65d-5ccc5b19\n",
+		"dnf -q --setopt=cachedir": "httpd\t2.4.9-1.el9\nhttpd\t2.4.57-11.el9\nhttpd\t2.4.9-1.el9\n",
+		"dnf -C --assumeno":        dnfRemoves,
+		"dnf -y -q":                "",
 	}}
 	m := machine(t, "ID=fedora\n")
 	m.Run = s.run
@@ -47,7 +92,7 @@ func TestDnf(t *testing.T) {
 	manager := f.PackageManager(m)
 	ctx := context.Background()
 	all, err := manager.Installed(ctx)
-	if want := "map[bash:{installed 5.1.8-6.el9} epochal:{installed 1:2.0-1} httpd:{installed 2.4.57-5.el9}]"; err != nil || fmt.Sprint(all) != want {
+	if want := "map[bash:{installed 5.1.8-6.el9 false} epochal:{installed 1:2.0-1 false} httpd:{installed 2.4.57-5.el9 false}]"; err != nil || fmt.Sprint(all) != want {
 		t.Errorf("%v, %v", all, err)
 	}
 	if c, err := manager.Offers(ctx, []string{"httpd", "tides"}); err != nil || fmt.Sprint(c) != "map[httpd:[2.4.57-11.el9 2.4.9-1.el9]]" {
@@ -56,7 +101,7 @@ func TestDnf(t *testing.T) {
 	if last := s.ran[len(s.ran)-1]; !strings.Contains(last, "cachedir=/") || !strings.Contains(last, "/var/lib/northstake/cache/dnf repoquery") {
 		t.Errorf("a question without lists is asked as %q", last)
 	}
-	if with, err := manager.WouldRemove(ctx, "httpd"); err != nil || fmt.Sprint(with) != "[mod_ssl]" {
+	if with, err := manager.WouldRemove(ctx, "httpd"); err != nil || fmt.Sprint(with) != "[a-package-with-a-very-long-name mod_ssl tide-tables]" {
 		t.Errorf("%v, %v", with, err)
 	}
 	for _, do := range []func() error{
@@ -288,12 +333,19 @@ Package: broken
 Status: install reinstreq half-installed
 `
 
+func TestPackagesOfOtherArchitecturesAndHeldOnes(t *testing.T) {
+	got, err := ParseDpkg([]byte("Package: dpkg\nStatus: install ok installed\nArchitecture: amd64\nVersion: 1\n\nPackage: zlib1g\nStatus: install ok installed\nArchitecture: i386\nVersion: 2\n\nPackage: curl\nStatus: hold ok installed\nArchitecture: amd64\nVersion: 3\n\nPackage: tzdata\nStatus: install ok installed\nArchitecture: all\nVersion: 4\n"))
+	if err != nil || got["zlib1g"].There() || !got["zlib1g:i386"].There() || !got["curl"].Held || got["dpkg"].Held || !got["tzdata"].There() {
+		t.Errorf("%+v, %v", got, err)
+	}
+}
+
 func TestDpkgStatesAreRead(t *testing.T) {
 	got, err := ParseDpkg([]byte(dpkgText))
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, want := range map[string]Package{"nginx": {"installed", "1.22.1-9+deb12u1"}, "cron": {"config-files", "3.0pl1-162"}, "half": {"half-configured", "1"}, "broken": {State: "half-installed"}} {
+	for name, want := range map[string]Package{"nginx": {State: "installed", Version: "1.22.1-9+deb12u1"}, "cron": {State: "config-files", Version: "3.0pl1-162"}, "half": {State: "half-configured", Version: "1"}, "broken": {State: "half-installed"}} {
 		if got[name] != want {
 			t.Errorf("%s is %+v, want %+v", name, got[name], want)
 		}

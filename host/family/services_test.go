@@ -35,7 +35,7 @@ func TestServicesByTheirScripts(t *testing.T) {
 		t.Fatalf("%v, %v", manager, err)
 	}
 	states, err := manager.States(ctx, []string{"cron", "nginx", "tide"})
-	if want := "map[cron:{true inactive enabled} nginx:{true active disabled} tide:{false  }]"; err != nil || fmt.Sprint(states) != want {
+	if want := "cron true inactive enabled, nginx true active disabled, tide false  "; err != nil || brief(states, "cron", "nginx", "tide") != want {
 		t.Errorf("%v, %v, want %s", states, err, want)
 	}
 	if names, err := manager.Names(ctx); err != nil || fmt.Sprint(names) != "[cron nginx]" {
@@ -59,5 +59,41 @@ func TestServicesByTheirScripts(t *testing.T) {
 	}
 	if err := manager.Do(ctx, "stop", "cron"); err == nil || !strings.Contains(err.Error(), "stop cron") {
 		t.Errorf("a script that fails: %v", err)
+	}
+}
+
+func brief(states map[string]UnitState, names ...string) string {
+	var out []string
+	for _, n := range names {
+		out = append(out, fmt.Sprintf("%s %t %s %s", n, states[n].Known, states[n].Active, states[n].Boot))
+	}
+	return strings.Join(out, ", ")
+}
+
+func TestDropInsThatCount(t *testing.T) {
+	m := machine(t, "ID=debian\n")
+	all := []string{"/etc/systemd/system/tide@high.service.d/a.conf", "/etc/systemd/system/tide@.service.d/b.conf", "/run/systemd/system/service.d/c.conf", "/usr/local/lib/systemd/system/tide@.service"}
+	for _, p := range append(all, "/etc/systemd/system/other.service.d/x.conf", "/lib/systemd/system/tide@.service") {
+		systemtest.Put(t, m, p, p)
+	}
+	if err := os.Chmod(m.Path(all[0]), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	linked := "/etc/systemd/system/tide@high.service"
+	systemtest.Put(t, m, "/srv/tide@high.service", "x")
+	for link, target := range map[string]string{linked: m.Path("/srv/tide@high.service"), "/etc/systemd/system/alias.service": "/lib/systemd/system/tide@high.service"} {
+		if err := os.Symlink(target, m.Path(link)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	got, err := DropIns(m, "tide@high")
+	if err != nil || len(got) != len(all)+1 || !strings.HasSuffix(got[all[0]], " 0600") || !strings.HasSuffix(got[linked], "/srv/tide@high.service") {
+		t.Errorf("%v, %v", got, err)
+	}
+	if names := dropInNames("a-b-c"); fmt.Sprint(names) != "[a-b-c.service a-b-.service a-.service service]" {
+		t.Error(names)
+	}
+	if got, err := DropIns(m, "alias"); err != nil || len(got) != 1 {
+		t.Errorf("of an alias: %v, %v", got, err)
 	}
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sort"
@@ -70,53 +71,142 @@ func (u *Units) Log(ctx context.Context, service string) string {
 	return strings.TrimSpace(string(out))
 }
 
-// UnitState is how one unit stands.
+// UnitState is how one unit stands. Name is the unit's own, where it was asked for by
+// another. Unsteady says that it was started again and again, the last time just now. Ends
+// says that it does its work and is over, CanReload that it can take notice without a
+// restart. Starters are sockets, timers and the like that are up and start it, and
+// Wanted says that something else starts it, at boot say.
 type UnitState struct {
-	Known  bool
-	Active string
-	Boot   string
+	Known     bool
+	Name      string
+	Active    string
+	Boot      string
+	Unsteady  bool
+	Ends      bool
+	CanReload bool
+	Starters  []string
+	Wanted    bool
 }
+
+// steadyAfter is how long a service that was started again by itself has to run before it
+// counts as one that stays up.
+const steadyAfter = 10 * time.Second
 
 // States reads how services stand: ActiveState of each in one call, and the
 // unit files' states from disk, because the property of a loaded unit is stale
-// after a hand edit.
+// after a hand edit. A name that cannot be one leaves the others readable.
 func (u *Units) States(ctx context.Context, services []string) (map[string]UnitState, error) {
+	out := map[string]UnitState{}
 	names := make([]string, len(services))
 	for i, s := range services {
 		names[i] = s + ".service"
 	}
 	list, err := u.conn.ListUnitsByNamesContext(ctx, names)
-	if err != nil {
-		return nil, fmt.Errorf("ask systemd for units: %w", err)
+	if err != nil && len(services) > 1 {
+		for _, s := range services {
+			one, err := u.States(ctx, []string{s})
+			if err != nil {
+				return nil, err
+			}
+			out[s] = one[s]
+		}
+		return out, nil
 	}
-	out := map[string]UnitState{}
-	for _, l := range list {
-		out[strings.TrimSuffix(l.Name, ".service")] = UnitState{Known: l.LoadState != "not-found", Active: l.ActiveState}
+	var wrong godbus.Error
+	if errors.As(err, &wrong) && wrong.Name == "org.freedesktop.DBus.Error.InvalidArgs" {
+		return map[string]UnitState{services[0]: {}}, nil
+	}
+	if err != nil || len(list) != len(services) {
+		return nil, fmt.Errorf("ask systemd for units: %w", err)
 	}
 	manager := u.raw.Object("org.freedesktop.systemd1", "/org/freedesktop/systemd1")
 	calls := make([]*godbus.Call, len(services))
-	for i := range services {
-		calls[i] = manager.GoWithContext(ctx, "org.freedesktop.systemd1.Manager.GetUnitFileState", 0, nil, names[i])
+	props := make([]map[string]*godbus.Call, len(services))
+	for i, l := range list { // in the order of the names
+		calls[i] = manager.GoWithContext(ctx, "org.freedesktop.systemd1.Manager.GetUnitFileState", 0, nil, l.Name)
+		if l.LoadState != "not-found" {
+			props[i] = u.ask(ctx, l.Path)
+		}
 	}
 	for i, s := range services {
+		l := list[i]
+		st := UnitState{Known: l.LoadState != "not-found", Active: l.ActiveState, Name: strings.TrimSuffix(l.Name, ".service"), CanReload: true}
 		<-calls[i].Done
-		st := out[s]
 		if calls[i].Err == nil {
 			if err := calls[i].Store(&st.Boot); err != nil {
 				return nil, err
 			}
 			st.Known = true
 		}
+		if props[i] != nil {
+			if err := u.told(ctx, &st, props[i]); err != nil {
+				return nil, err
+			}
+		}
 		out[s] = st
 	}
 	return out, nil
+}
+
+// asked are the properties by which a unit is told, by their interfaces.
+var asked = map[string][]string{
+	"org.freedesktop.systemd1.Unit":    {"CanReload", "TriggeredBy", "WantedBy", "RequiredBy", "UpheldBy", "ActiveEnterTimestamp"},
+	"org.freedesktop.systemd1.Service": {"NRestarts", "Type", "RemainAfterExit"},
+}
+
+func (u *Units) ask(ctx context.Context, at godbus.ObjectPath) map[string]*godbus.Call {
+	out := map[string]*godbus.Call{}
+	unit := u.raw.Object("org.freedesktop.systemd1", at)
+	for where, names := range asked {
+		for _, n := range names {
+			out[n] = unit.GoWithContext(ctx, "org.freedesktop.DBus.Properties.Get", 0, nil, where, n)
+		}
+	}
+	return out
+}
+
+// told fills in what a unit's properties say; one that this systemd does not have is
+// passed over.
+func (u *Units) told(ctx context.Context, st *UnitState, props map[string]*godbus.Call) error {
+	got := map[string]any{}
+	for n, call := range props {
+		<-call.Done
+		var v godbus.Variant
+		if call.Err == nil && call.Store(&v) == nil {
+			got[n] = v.Value()
+		}
+	}
+	st.CanReload, _ = got["CanReload"].(bool)
+	restarts, _ := got["NRestarts"].(uint32)
+	entered, _ := got["ActiveEnterTimestamp"].(uint64)
+	st.Unsteady = restarts > 0 && time.Since(time.UnixMicro(int64(entered))) < steadyAfter
+	typ, _ := got["Type"].(string)
+	remains, _ := got["RemainAfterExit"].(bool)
+	st.Ends = typ == "oneshot" && !remains
+	for _, n := range []string{"WantedBy", "RequiredBy", "UpheldBy", "TriggeredBy"} {
+		by, _ := got[n].([]string)
+		st.Wanted = st.Wanted || len(by) > 0
+		if n != "TriggeredBy" || len(by) == 0 {
+			continue
+		}
+		triggers, err := u.conn.ListUnitsByNamesContext(ctx, by)
+		if err != nil {
+			return fmt.Errorf("ask systemd what starts %s: %w", st.Name, err)
+		}
+		for _, t := range triggers {
+			if t.ActiveState == "active" {
+				st.Starters = append(st.Starters, t.Name)
+			}
+		}
+	}
+	return nil
 }
 
 // Do starts, stops, reloads or restarts a service and waits for the job to end.
 func (u *Units) Do(ctx context.Context, action, service string) error {
 	do := map[string]func(context.Context, string, string, chan<- string) (int, error){
 		"start": u.conn.StartUnitContext, "stop": u.conn.StopUnitContext,
-		"reload": u.conn.ReloadOrRestartUnitContext, "restart": u.conn.RestartUnitContext,
+		"reload": u.conn.ReloadUnitContext, "restart": u.conn.RestartUnitContext,
 	}[action]
 	if do == nil {
 		return fmt.Errorf("systemd has no action %q", action)
@@ -198,38 +288,93 @@ func (u *Units) Names(ctx context.Context) ([]string, error) {
 	return out, nil
 }
 
-// unitDirs are where an administrator changes units (systemd.unit(5)).
-var unitDirs = []string{"/etc/systemd/system", "/run/systemd/system", "/etc/systemd/system.control", "/run/systemd/system.control"}
+// unitDirs are where an administrator changes units, the first going over the others
+// (systemd.unit(5)).
+var unitDirs = []string{"/etc/systemd/system.control", "/run/systemd/system.control", "/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system"}
 
-// DropIns lists the files by which an administrator changes a unit, with the
-// SHA-256 of their text, and when the newest was changed: drop-ins, and a whole
-// unit of the same name. A link is no such file: it is what enabling and masking
-// make.
+// dropInNames are the directories of drop-ins that count for a service, without ".d": of
+// its own, of its template, of what its name begins with, and of all services.
+func dropInNames(service string) []string {
+	out := []string{service + ".service"}
+	if at := strings.IndexByte(service, '@'); at > 0 && at < len(service)-1 {
+		out = append(out, service[:at+1]+".service")
+	}
+	for i := len(service) - 2; i > 0; i-- {
+		if service[i] == '-' {
+			out = append(out, service[:i+1]+".service")
+		}
+	}
+	return append(out, "service")
+}
+
+// DropIns lists the files by which an administrator changes a unit, each with what it
+// holds: drop-ins, and a whole unit of the same name, or of its template. A link that
+// enabling or masking makes is no such file.
 func DropIns(m *system.Machine, service string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, dir := range unitDirs {
-		files, err := filepath.Glob(m.Path(dir + "/" + service + ".service.d/*.conf"))
-		if err != nil {
-			return nil, err
-		}
-		if s, err := os.Lstat(m.Path(dir + "/" + service + ".service")); err == nil && s.Mode().IsRegular() {
-			files = append(files, m.Path(dir+"/"+service+".service"))
-		}
-		for _, f := range files {
-			b, err := os.ReadFile(f)
+		var files []string
+		for _, name := range dropInNames(service) {
+			found, err := filepath.Glob(m.Path(dir + "/" + name + ".d/*.conf"))
 			if err != nil {
 				return nil, err
 			}
-			sum := sha256.Sum256(b)
+			files = append(files, found...)
+			if strings.HasSuffix(name, "-.service") || name == "service" {
+				continue
+			}
+			unit := m.Path(dir + "/" + name)
+			if s, err := os.Lstat(unit); err == nil && (s.Mode().IsRegular() || linkedUnit(unit)) {
+				files = append(files, unit)
+			}
+		}
+		for _, f := range files {
+			holds, err := holdsOf(f)
+			if errors.Is(err, fs.ErrNotExist) {
+				continue
+			}
+			if err != nil {
+				return nil, err
+			}
 			name := f
 			if m.Root != "" && m.Root != "/" {
 				name = strings.TrimPrefix(f, m.Root)
 			}
-			out[name] = hex.EncodeToString(sum[:])
+			out[name] = holds
 		}
 	}
 	if len(out) == 0 {
 		return nil, nil
 	}
 	return out, nil
+}
+
+// linkedUnit says whether a unit is a link to a unit file of the same name elsewhere, and
+// not one that makes an alias or masks.
+func linkedUnit(unit string) bool {
+	target, err := os.Readlink(unit)
+	return err == nil && filepath.Base(target) == filepath.Base(unit)
+}
+
+// holdsOf says what a file that changes a unit is: the SHA-256 of its text, with its mode
+// where that is not 0644, or where a link leads with the sum of that.
+func holdsOf(file string) (string, error) {
+	s, err := os.Lstat(file)
+	if err != nil {
+		return "", err
+	}
+	b, err := os.ReadFile(file)
+	if err != nil {
+		return "", err
+	}
+	sum := sha256.Sum256(b)
+	holds := hex.EncodeToString(sum[:])
+	switch {
+	case s.Mode()&fs.ModeSymlink != 0:
+		target, err := os.Readlink(file)
+		return holds + " " + target, err
+	case s.Mode().Perm() != 0o644:
+		holds += fmt.Sprintf(" %04o", s.Mode().Perm())
+	}
+	return holds, nil
 }

@@ -60,7 +60,7 @@ func (s sysv) States(ctx context.Context, services []string) (map[string]UnitSta
 			out[name] = UnitState{}
 			continue
 		}
-		st := UnitState{Known: true, Active: "inactive", Boot: "disabled"}
+		st := UnitState{Known: true, Name: name, Active: "inactive", Boot: "disabled", CanReload: true}
 		if boot[name] {
 			st.Boot = "enabled"
 		}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"slices"
 	"time"
 
 	"northstake/core/plan"
@@ -35,8 +36,9 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 	hold(j.Machine, step.Number, "begun")
 	state, err := w.Do(ctx, job(r, say), r.Before)
 	if err != nil {
+		// What cannot be taken back alone goes with the run, which is taken back whole.
 		if back := j.back(context.WithoutCancel(ctx), r, say); back != nil {
-			return "", errors.Join(err, fmt.Errorf("and taking the step back failed too: %w", back))
+			say("the step is not taken back yet: %v", back)
 		}
 		return "", err
 	}
@@ -61,28 +63,43 @@ func (j Journal) back(ctx context.Context, r Record, say func(string, ...any)) e
 	return j.write(r)
 }
 
-// Back takes back the steps of a run, the last first.
+// Back takes back the steps of a run, the last first. One that cannot be taken back is
+// tried again when the others are: a service starts once the file is back that it stumbled
+// over.
 func (j Journal) Back(ctx context.Context, run string, say func(string, ...any)) error {
 	steps, err := j.Steps(run)
 	if err != nil {
 		return err
 	}
+	slices.Reverse(steps)
+	left, err := j.backEach(ctx, steps, say)
+	for err != nil && len(left) > 0 {
+		before := len(left)
+		if left, err = j.backEach(ctx, left, say); len(left) == before {
+			return err
+		}
+	}
+	return nil
+}
+
+// backEach takes back steps in the order given, and returns those that could not be.
+func (j Journal) backEach(ctx context.Context, steps []Record, say func(string, ...any)) (left []Record, err error) {
 	var failed []error
-	for i := len(steps) - 1; i >= 0; i-- {
-		r := steps[i]
+	for _, r := range steps {
 		if r.State == rod.Back {
 			continue
 		}
 		say("taking back: %s", r.Step.Text)
 		if err := j.back(ctx, r, say); err != nil {
-			failed = append(failed, err) // the others go back all the same
+			failed, left = append(failed, err), append(left, r) // the others go back all the same
 		}
 	}
-	return errors.Join(failed...)
+	return left, errors.Join(failed...)
 }
 
 // Recover takes back the steps that were cut off, of any run: one that was
-// begun and never recorded as done, and one that was held and not confirmed.
+// begun and never recorded as done, and one that was held and not confirmed. It returns
+// what was done, and what was left and why.
 func (j Journal) Recover(ctx context.Context) ([]string, error) {
 	runs, err := j.runs()
 	if err != nil {
@@ -94,15 +111,16 @@ func (j Journal) Recover(ctx context.Context) ([]string, error) {
 		if err != nil {
 			return out, err
 		}
-		for i := len(steps) - 1; i >= 0; i-- {
-			r := steps[i]
+		slices.Reverse(steps)
+		for _, r := range steps {
 			if r.State != rod.Begun && r.State != rod.Held {
 				continue
 			}
-			if err := j.back(ctx, r, func(string, ...any) {}); err != nil {
+			var said []string
+			if err := j.back(ctx, r, func(format string, args ...any) { said = append(said, fmt.Sprintf(format, args...)) }); err != nil {
 				return out, err
 			}
-			out = append(out, fmt.Sprintf("run %s was cut off at step %d; taken back: %s", run, r.Step.Number, r.Step.Text))
+			out = append(append(out, fmt.Sprintf("run %s was cut off at step %d; taken back: %s", run, r.Step.Number, r.Step.Text)), said...)
 		}
 	}
 	return out, j.prune()

@@ -53,6 +53,30 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, w
 	return candidateFault(w, strings.ReplaceAll(failed.Output, c.root, live))
 }
 
+// TestLive lets the server test its configuration as it lies there, which is what it is
+// about to take in.
+func TestLive(ctx context.Context, m *system.Machine, name string, l stake.Layout) error {
+	if _, ok := servers[name]; !ok || len(l.Test) == 0 {
+		return nil
+	}
+	args := make([]string, len(l.Test))
+	for i, a := range l.Test {
+		args[i] = strings.ReplaceAll(a, "{dir}", m.Path(l.Dir))
+	}
+	_, err := m.Run(ctx, nil, args[0], args[1:]...)
+	var failed *system.Failed
+	if !errors.As(err, &failed) {
+		return err
+	}
+	f := &rod.Fault{What: l.Program + " does not accept its configuration as it lies there", Output: strings.TrimSpace(failed.Output),
+		Fix: fmt.Sprintf("%s goes on with the one that it has; correct what it names", l.Service)}
+	if c, ok := render.ComplaintOf(name, failed.Output); ok {
+		f.What += ": " + c.What
+		f.File, f.Line = c.File, c.Line
+	}
+	return f
+}
+
 // candidateFault turns what the server said into a fault that names the line of
 // the declaration which the offending line was rendered from.
 func candidateFault(w stake.SiteWant, output string) error {

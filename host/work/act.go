@@ -10,11 +10,17 @@ import (
 	"northstake/host/rod"
 )
 
-type acts struct {
-	typed[stake.ActWant, stake.ActWork, packageBefore]
+// actBefore is what there was of packages before an upgrade, and whether a service ran.
+type actBefore struct {
+	packageBefore
+	Ran bool `json:"ran,omitempty"`
 }
 
-var _ = register("act", acts{typed[stake.ActWant, stake.ActWork, packageBefore]{
+type acts struct {
+	typed[stake.ActWant, stake.ActWork, actBefore]
+}
+
+var _ = register("act", acts{typed[stake.ActWant, stake.ActWork, actBefore]{
 	read: each(readAct), before: beforeAct, do: doAct, back: backAct,
 }})
 
@@ -37,7 +43,7 @@ func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 			return nil, err
 		}
 		st := states[w.Service]
-		f.Known, f.Running = st.Known, st.Active == "active" || st.Active == "reloading"
+		f.Known, f.Running, f.NoReload = st.Known, st.Active == "active" || st.Active == "reloading", !st.CanReload
 		if !f.Known {
 			f.Near, f.Here = nearUnits(ctx, units, w.Service), m.Called().Services[w.Service]
 		}
@@ -61,19 +67,28 @@ func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 	return f, nil
 }
 
-func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (packageBefore, error) {
-	if w.Do != "upgrade" {
-		return packageBefore{}, nil
+func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (b actBefore, err error) {
+	switch w.Do {
+	case "restart", "reload":
+		units, err := m.Services(ctx)
+		if err != nil {
+			return b, err
+		}
+		states, err := units.States(ctx, []string{w.Service})
+		b.Ran = states[w.Service].Active == "active"
+		return b, err
+	case "upgrade":
+		manager, err := m.PackageManager()
+		if err != nil {
+			return b, err
+		}
+		b.Installed, err = installedVersions(ctx, manager)
+		return b, err
 	}
-	manager, err := m.PackageManager()
-	if err != nil {
-		return packageBefore{}, err
-	}
-	installed, err := installedVersions(ctx, manager)
-	return packageBefore{installed}, err
+	return b, nil
 }
 
-func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, _ packageBefore) (rod.StepState, error) {
+func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefore) (rod.StepState, error) {
 	switch w.Do {
 	case "restart", "reload":
 		units, err := m.Services(ctx)
@@ -106,7 +121,11 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, _ packageBefore
 		if err := finishPackages(ctx, m, manager, j); err != nil {
 			return "", err
 		}
-		return rod.Done, install(ctx, manager, w.Upgrades)
+		err = install(ctx, manager, w.Upgrades)
+		if e := recordChanges(ctx, m, j, before.packageBefore); err == nil {
+			err = e
+		}
+		return rod.Done, err
 	case "reboot":
 		// The step is recorded before the host goes down.
 		if !m.Exists("/run/systemd/system") {
@@ -123,13 +142,25 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, _ packageBefore
 	return "", fmt.Errorf("nothing is known that is called %q", w.Do)
 }
 
-// backAct brings the packages of an upgrade back; what else an act did is over.
-func backAct(ctx context.Context, m *Host, j Job, w stake.ActWork, b packageBefore) error {
+// backAct brings the packages of an upgrade back, and a service up that ran; what else an
+// act did is over.
+func backAct(ctx context.Context, m *Host, j Job, w stake.ActWork, b actBefore) error {
 	switch {
 	case w.Do == "upgrade":
-		return backPackage(ctx, m, j, stake.PackageWork{Install: w.Upgrades}, b)
-	case slices.Contains([]string{"restart", "reload"}, w.Do) && stake.FiltersItself(w.Service):
+		return backPackage(ctx, m, j, stake.PackageWork{Install: w.Upgrades}, b.packageBefore)
+	case !slices.Contains([]string{"restart", "reload"}, w.Do):
+		return nil
+	}
+	if stake.FiltersItself(w.Service) {
 		journal.DisarmTimer(ctx, m.Machine, j)
 	}
-	return nil
+	units, err := m.Services(ctx)
+	if err != nil {
+		return err
+	}
+	states, err := units.States(ctx, []string{w.Service})
+	if err != nil || !b.Ran || states[w.Service].Active == "active" {
+		return err
+	}
+	return tell(ctx, m, units, w.Service, "start")
 }

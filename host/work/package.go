@@ -2,8 +2,12 @@ package work
 
 import (
 	"context"
+	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 	"time"
@@ -13,6 +17,7 @@ import (
 	"northstake/host/family"
 	"northstake/host/journal"
 	"northstake/host/rod"
+	"northstake/host/system"
 )
 
 // packageBefore is the packages that were there before a step, with their
@@ -62,7 +67,7 @@ func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]an
 	var asked []string
 	for i, w := range wants {
 		p := all[w.Name]
-		f := stake.PackageFound{State: p.State, Version: p.Version}
+		f := stake.PackageFound{State: p.State, Version: p.Version, Held: p.Held}
 		if p.State == "not-installed" || p.State == "" {
 			f.State = "absent"
 		}
@@ -71,7 +76,7 @@ func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]an
 		}
 		switch {
 		case w.Gone && p.There():
-			if f.With, err = manager.WouldRemove(ctx, w.Name); err != nil {
+			if err := readRemoval(ctx, manager, w.Name, &f); err != nil {
 				return nil, err
 			}
 		case !w.Gone && (!p.There() || f.Unmet || w.Newest):
@@ -89,6 +94,60 @@ func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]an
 		out[i] = found[i]
 	}
 	return out, nil
+}
+
+// readRemoval adds what would go with a package, or why it cannot go.
+func readRemoval(ctx context.Context, manager family.PackageManager, name string, f *stake.PackageFound) (err error) {
+	if f.With, err = manager.WouldRemove(ctx, name); err == nil {
+		f.Services, err = manager.Services(ctx, name)
+		return err
+	}
+	var failed *system.Failed
+	if f.Refused = err.Error(); errors.As(err, &failed) {
+		f.Refused = lastLines(failed.Output, 1)
+	}
+	f.NeededBy, err = manager.NeededBy(ctx, name)
+	return err
+}
+
+// tryInstall adds what would go for the packages that are to be installed, or why they
+// cannot be: all of them in one transaction, as a run makes it, and each by itself where
+// that is refused.
+func tryInstall(ctx context.Context, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound) error {
+	versions, change := map[string]string{}, false
+	for i, w := range wants {
+		if f := &found[i]; !w.Gone && f.Candidate != "" && !f.Older && (f.State != "installed" || f.Unmet) && !f.Held {
+			versions[w.Name] = f.Candidate
+			change = change || f.Unmet
+		}
+	}
+	if len(versions) == 0 {
+		return nil
+	}
+	together, refused, err := manager.WouldInstall(ctx, versions, change)
+	if err != nil || refused == "" && len(together) == 0 {
+		return err
+	}
+	for i, w := range wants {
+		v, asked := versions[w.Name]
+		if !asked {
+			continue
+		}
+		f := &found[i]
+		if f.With, f.Refused, err = manager.WouldInstall(ctx, map[string]string{w.Name: v}, f.Unmet); err != nil {
+			return err
+		}
+	}
+	alone := func(f stake.PackageFound) bool { return f.Refused != "" || len(f.With) > 0 }
+	if slices.ContainsFunc(found, alone) {
+		return nil
+	}
+	for i, w := range wants { // each by itself could be
+		if _, asked := versions[w.Name]; asked {
+			found[i].With, found[i].Refused = together, refused
+		}
+	}
+	return nil
 }
 
 // offers adds what the sources offer of packages that are not as wanted.
@@ -137,6 +196,9 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 			}
 			f.Near, f.Here, f.Disabled = near.Few(w.Name, names), m.Called().Packages[w.Name], manager.Disabled()
 		}
+	}
+	if err := tryInstall(ctx, manager, wants, found); err != nil {
+		return err
 	}
 	return room(ctx, m, manager, wants, found, asked)
 }
@@ -212,7 +274,15 @@ func beforePackage(ctx context.Context, m *Host, _ Job, _ stake.PackageWork) (pa
 	return packageBefore{installed}, err
 }
 
-func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, _ packageBefore) (rod.StepState, error) {
+func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) (rod.StepState, error) {
+	state, err := changePackages(ctx, m, j, w)
+	if e := recordChanges(ctx, m, j, before); err == nil && e != nil {
+		return "", e
+	}
+	return state, err
+}
+
+func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (rod.StepState, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return "", err
@@ -241,6 +311,20 @@ func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, _ packa
 		if err := journal.Arm(ctx, m.Machine, j, 3*stake.RevertAfter); err != nil { // an installation takes a while
 			return "", err
 		}
+	}
+	versions, change := map[string]string{}, false
+	for _, g := range w.Install {
+		versions[g.Name] = g.Version
+		change = change || g.From != ""
+	}
+	removed, refused, err := manager.WouldInstall(ctx, versions, change)
+	switch unnamed := slices.DeleteFunc(removed, func(n string) bool { return slices.Contains(w.With, n) }); {
+	case err != nil:
+		return "", err
+	case refused != "":
+		return "", &rod.Fault{What: "could not install " + strings.Join(w.Names(), ", ") + ": " + refused, Fix: "plan again"}
+	case len(unnamed) > 0:
+		return "", &rod.Fault{What: fmt.Sprintf("package %s would be removed for that, and the plan does not name it", strings.Join(unnamed, ", ")), Fix: "plan again"}
 	}
 	return state, install(ctx, manager, w.Install)
 }
@@ -289,13 +373,17 @@ func install(ctx context.Context, manager family.PackageManager, goals []stake.P
 		}
 	}
 	what := "install " + strings.Join(words, ", ")
-	err := do(ctx, versions)
-	if err != nil {
-		return packageFault(ctx, manager, what, err)
-	}
+	failed := do(ctx, versions)
 	all, err := manager.Installed(ctx)
 	if err != nil {
 		return err
+	}
+	lacks := slices.ContainsFunc(goals, func(g stake.PackageGoal) bool {
+		p := all[g.Name]
+		return p.State != "installed" || g.Version != "" && p.Version != g.Version
+	})
+	if failed != nil && lacks { // else the trouble is another package's, which was there before
+		return packageFault(ctx, manager, what, failed)
 	}
 	for _, g := range goals {
 		if p := all[g.Name]; p.State != "installed" {
@@ -341,7 +429,8 @@ func finishPackages(ctx context.Context, m *Host, manager family.PackageManager,
 	}
 	j.Say("finishing what an earlier installation left undone: %s", strings.Join(broken, ", "))
 	if err := manager.Finish(ctx); err != nil {
-		return packageFault(ctx, manager, "finish an interrupted installation", err)
+		// It may be another's, and need not keep this step from what it does.
+		j.Say("it could not be finished: %s", lastLines(err.Error(), 3))
 	}
 	return nil
 }
@@ -375,8 +464,53 @@ func lastLines(s string, n int) string {
 	return strings.Join(lines, "\n")
 }
 
+// packageChange is what a step has made of one package: its version before and after, ""
+// for none.
+type packageChange struct {
+	From string `json:"from,omitempty"`
+	To   string `json:"to,omitempty"`
+}
+
+func changedFile(m *Host, j Job) string {
+	return m.State("journal", j.Run, fmt.Sprintf("%04d.packages", j.Number))
+}
+
+// changesBetween is what has become of packages.
+func changesBetween(before, after map[string]string) map[string]packageChange {
+	out := map[string]packageChange{}
+	for name, v := range after {
+		if before[name] != v {
+			out[name] = packageChange{before[name], v}
+		}
+	}
+	for name, v := range before {
+		if after[name] == "" {
+			out[name] = packageChange{v, ""}
+		}
+	}
+	return out
+}
+
+// recordChanges notes exactly what a transaction has changed, whether or not it ended
+// well.
+func recordChanges(ctx context.Context, m *Host, j Job, before packageBefore) error {
+	manager, err := m.PackageManager()
+	if err != nil {
+		return err
+	}
+	now, err := installedVersions(ctx, manager)
+	if err != nil {
+		return err
+	}
+	b, err := json.Marshal(changesBetween(before.Installed, now))
+	if err != nil {
+		return err
+	}
+	return system.WriteAtomically(changedFile(m, j), b, 0o600)
+}
+
 // backPackage purges the packages that the step brought, and installs again those
-// that it removed, or changed, as they were.
+// that it removed, or changed, as they were: those that are still as the step left them.
 func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) error {
 	manager, err := m.PackageManager()
 	if err != nil {
@@ -389,16 +523,24 @@ func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, befor
 	if err != nil {
 		return err
 	}
-	var added []string
-	for name := range now {
-		if _, was := before.Installed[name]; !was {
-			added = append(added, name)
+	changes := changesBetween(before.Installed, now)
+	if b, err := os.ReadFile(changedFile(m, j)); err == nil {
+		var recorded map[string]packageChange
+		if err := json.Unmarshal(b, &recorded); err != nil {
+			return fmt.Errorf("what the step changed of packages cannot be read: %w", err)
 		}
+		changes = recorded
 	}
+	var added []string
 	removed := map[string]string{} // or changed
-	for name, version := range before.Installed {
-		if now[name] != version {
-			removed[name] = version
+	for name, c := range changes {
+		switch {
+		case now[name] != c.To:
+			j.Say("package %s is left: it was changed since the step", name)
+		case c.From == "":
+			added = append(added, name)
+		default:
+			removed[name] = c.From
 		}
 	}
 	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
@@ -407,15 +549,30 @@ func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, befor
 	if len(added) > 0 {
 		slices.Sort(added)
 		j.Say("removing %s", strings.Join(added, ", "))
-		if err := manager.Purge(ctx, added); err != nil {
-			return packageFault(ctx, manager, "remove what the step brought", err)
+		failed := manager.Purge(ctx, added)
+		left, err := installedVersions(ctx, manager)
+		if err != nil {
+			return err
+		}
+		if failed != nil && slices.ContainsFunc(added, func(n string) bool { return left[n] != "" }) {
+			return packageFault(ctx, manager, "remove what the step brought", failed)
 		}
 	}
 	if len(removed) > 0 {
 		j.Say("installing %s again", strings.Join(slices.Sorted(maps.Keys(removed)), ", "))
-		if err := manager.InstallVersions(ctx, removed); err != nil {
-			return packageFault(ctx, manager, "bring back the packages that were there", err)
+		failed := manager.InstallVersions(ctx, removed)
+		there, err := installedVersions(ctx, manager)
+		if err != nil {
+			return err
 		}
+		for name, v := range removed {
+			if failed != nil && there[name] != v {
+				return packageFault(ctx, manager, "bring back the packages that were there", failed)
+			}
+		}
+	}
+	if err := os.Remove(changedFile(m, j)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
 	}
 	return nil
 }

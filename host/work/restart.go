@@ -7,7 +7,7 @@ import (
 	"northstake/host/family"
 )
 
-var _ = register("restart", typed[stake.RestartWant, stake.ActWork, packageBefore]{
+var _ = register("restart", typed[stake.RestartWant, stake.ActWork, actBefore]{
 	read: each(func(_ context.Context, m *Host, _ stake.RestartWant) (any, error) {
 		return stake.RestartFound{Needed: family.RestartNeeded(m.Machine)}, nil
 	}),

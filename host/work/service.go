@@ -4,6 +4,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -61,8 +62,14 @@ func readServices(ctx context.Context, m *Host, wants []stake.ServiceWant) ([]an
 	out := make([]any, len(wants))
 	for i, w := range wants {
 		st := states[w.Name]
-		f := stake.ServiceFound{Known: st.Known, Active: st.Active, Boot: st.Boot}
-		if f.DropIns, err = family.DropIns(m.Machine, w.Name); err != nil {
+		f := stake.ServiceFound{Known: st.Known, Active: st.Active, Boot: st.Boot, Unsteady: st.Unsteady, Ends: st.Ends, Wanted: st.Wanted, NoReload: st.Known && !st.CanReload}
+		if st.Name != w.Name {
+			f.Is = st.Name
+		}
+		if w.Running != nil && !*w.Running {
+			f.Starters = st.Starters
+		}
+		if f.DropIns, err = family.DropIns(m.Machine, ownName(st, w.Name)); err != nil {
 			out[i] = err
 			continue
 		}
@@ -78,6 +85,14 @@ func readServices(ctx context.Context, m *Host, wants []stake.ServiceWant) ([]an
 		out[i] = f
 	}
 	return out, nil
+}
+
+// ownName is the name that a unit has itself.
+func ownName(st family.UnitState, asked string) string {
+	if st.Name == "" {
+		return asked
+	}
+	return st.Name
 }
 
 func nearUnits(ctx context.Context, units family.ServiceManager, name string) []string {
@@ -99,7 +114,7 @@ func beforeService(ctx context.Context, m *Host, _ Job, w stake.ServiceWork) (se
 	}
 	st := states[w.Name]
 	b := serviceBefore{Known: st.Known, Active: st.Active, Boot: st.Boot}
-	b.DropIns, err = keepDropIns(m, w.Name)
+	b.DropIns, err = keepDropIns(m, ownName(st, w.Name))
 	return b, err
 }
 
@@ -110,11 +125,12 @@ func keepDropIns(m *Host, service string) (map[string]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	for path, sum := range files {
+	for path, holds := range files {
 		text, err := m.Read(path)
 		if err != nil {
 			return nil, err
 		}
+		sum, _, _ := strings.Cut(holds, " ")
 		if err := system.WriteAtomically(m.State("kept", sum), text, 0o600); err != nil {
 			return nil, err
 		}
@@ -135,9 +151,25 @@ func setDropIns(m *Host, service string, want map[string]string) error {
 			}
 		}
 	}
-	for path, sum := range want {
-		if have[path] == sum {
+	for path, holds := range want {
+		if have[path] == holds {
 			continue
+		}
+		sum, how, _ := strings.Cut(holds, " ")
+		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+			return err
+		}
+		if strings.HasPrefix(how, "/") || strings.HasPrefix(how, ".") { // a link
+			if err := system.LinkAtomically(how, m.Path(path)); err != nil {
+				return err
+			}
+			continue
+		}
+		mode := os.FileMode(0o644)
+		if how != "" {
+			if mode, err = system.ParseMode(how); err != nil {
+				return err
+			}
 		}
 		text, err := os.ReadFile(m.State("kept", sum))
 		if err != nil {
@@ -146,10 +178,7 @@ func setDropIns(m *Host, service string, want map[string]string) error {
 		if got := sha256.Sum256(text); hex.EncodeToString(got[:]) != sum {
 			return fmt.Errorf("the kept text of %s is damaged: write it anew by hand", path)
 		}
-		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
-			return err
-		}
-		if err := system.WriteAtomically(m.Path(path), text, 0o644); err != nil {
+		if err := system.WriteAtomically(m.Path(path), text, mode); err != nil {
 			return err
 		}
 	}
@@ -161,8 +190,13 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 	if err != nil {
 		return "", err
 	}
+	states, err := units.States(ctx, []string{w.Name})
+	if err != nil {
+		return "", err
+	}
+	name := ownName(states[w.Name], w.Name)
 	if w.SetDrop {
-		if err := setDropIns(m, w.Name, w.DropIns); err != nil {
+		if err := setDropIns(m, name, w.DropIns); err != nil {
 			return "", err
 		}
 		if err := units.Reload(ctx); err != nil {
@@ -170,40 +204,44 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 		}
 	}
 	if w.Unmask {
-		if err := units.Mask(ctx, w.Name, false); err != nil {
+		if err := units.Mask(ctx, name, false); err != nil {
 			return "", err
 		}
 	}
 	if w.AtBoot != nil {
-		if err := units.Boot(ctx, w.Name, *w.AtBoot); err != nil {
+		if err := units.Boot(ctx, name, *w.AtBoot); err != nil {
 			return "", err
 		}
 	}
-	states, err := units.States(ctx, []string{w.Name})
-	if err != nil {
+	if states, err = units.States(ctx, []string{name}); err != nil {
 		return "", err
 	}
+	st := states[name]
 	now := w.Now
-	if now == "start" && states[w.Name].Active == "active" {
+	if now == "start" && st.Active == "active" {
 		now = w.Nudge // the package has started it already
 	}
-	if !states[w.Name].Known && (now == "reload" || now == "restart") {
+	if !st.Known && (now == "reload" || now == "restart") {
 		j.Say("no unit on this host is called %s: nothing takes notice", w.Name)
 		now = ""
 	}
+	if now == "reload" && !st.CanReload { // it came with a package of this run, and nobody knew
+		j.Say("%s cannot reload, and is restarted", name)
+		now = "restart"
+	}
 	state := rod.Done
-	if stake.FiltersItself(w.Name) && (now == "start" || now == "restart") {
+	if stake.FiltersItself(name) && (now == "start" || now == "restart") {
 		state = rod.Held
 		if err := journal.Arm(ctx, m.Machine, j, stake.RevertAfter); err != nil {
 			return "", err
 		}
 	}
 	if now != "" {
-		if err := tell(ctx, m, units, w.Name, now); err != nil {
+		if err := tell(ctx, m, units, name, now); err != nil {
 			return "", err
 		}
 	}
-	_, err = keepDropIns(m, w.Name)
+	_, err = keepDropIns(m, name)
 	return state, err
 }
 
@@ -219,6 +257,9 @@ func takesIn(m *Host, service string) func(context.Context) error {
 // tell makes a service start, stop, reload or restart, waits until it has settled, and brings its
 // last log lines into the error when it fails.
 func tell(ctx context.Context, m *Host, units family.ServiceManager, name, action string) error {
+	if err := testLive(ctx, m, units, name, action); err != nil {
+		return err
+	}
 	taken := func(context.Context) error { return nil }
 	if action == "reload" {
 		taken = takesIn(m, name)
@@ -228,10 +269,18 @@ func tell(ctx context.Context, m *Host, units family.ServiceManager, name, actio
 		err = taken(ctx)
 	}
 	if err == nil && action != "stop" {
-		err = settle(ctx, units, name)
+		stays := 1
+		if action != "reload" {
+			stays = staysFor
+		}
+		err = settle(ctx, units, name, stays)
 	}
 	if err == nil {
 		return nil
+	}
+	var tested *rod.Fault
+	if errors.As(err, &tested) {
+		return err
 	}
 	f := &rod.Fault{What: err.Error(), Fix: "look at the service's own log"}
 	if f.Output = units.Log(ctx, name); f.Output != "" {
@@ -240,22 +289,60 @@ func tell(ctx context.Context, m *Host, units family.ServiceManager, name, actio
 	return f
 }
 
-// settle waits for a service that was started to stay so for a moment.
-func settle(ctx context.Context, units family.ServiceManager, name string) error {
-	for range 50 {
+// testLive has a web server test the configuration that it is about to take in, before it
+// lets go of the one that it runs with.
+func testLive(ctx context.Context, m *Host, units family.ServiceManager, name, action string) error {
+	if action != "reload" && action != "restart" {
+		return nil
+	}
+	f, err := m.Family()
+	if err != nil || f == nil {
+		return nil
+	}
+	for server, l := range f.Servers {
+		if l.Service != name || !m.Exists(l.Config) {
+			continue
+		}
+		states, err := units.States(ctx, []string{name})
+		if err != nil || states[name].Active != "active" {
+			return err // nothing is lost by a try
+		}
+		return webserver.TestLive(ctx, m.Machine, server, l)
+	}
+	return nil
+}
+
+// How often a service that was started is looked at, how long for it to come up, and how
+// long it has to stay so.
+const (
+	settlePause = 50 * time.Millisecond
+	settleTries = 50
+	staysFor    = 6
+)
+
+// settle waits for a service that was started to stay up for a moment.
+func settle(ctx context.Context, units family.ServiceManager, name string, stays int) error {
+	up := 0
+	for range settleTries {
 		states, err := units.States(ctx, []string{name})
 		if err != nil {
 			return err
 		}
-		switch states[name].Active {
-		case "active":
-			return nil
-		case "failed":
+		switch st := states[name]; {
+		case st.Active == "failed":
 			return fmt.Errorf("service %s failed after it was started", name)
+		case st.Ends:
+			return nil
+		case st.Active == "active" && !st.Unsteady:
+			if up++; up >= stays || units.Name() != "systemd" {
+				return nil
+			}
+		case st.Unsteady || up > 0:
+			return fmt.Errorf("service %s does not stay up after it was started", name)
 		}
-		time.Sleep(50 * time.Millisecond)
+		time.Sleep(settlePause)
 	}
-	return nil
+	return fmt.Errorf("service %s has not come up in %s after it was started", name, settleTries*settlePause)
 }
 
 func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b serviceBefore) error {
@@ -268,6 +355,7 @@ func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b ser
 		return err
 	}
 	st := states[w.Name]
+	w.Name = ownName(st, w.Name)
 	if w.SetDrop {
 		if err := setDropIns(m, w.Name, b.DropIns); err != nil {
 			return err
@@ -295,7 +383,7 @@ func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b ser
 	was, is := b.Active == "active", st.Active == "active"
 	switch {
 	case was && !is:
-		return units.Do(ctx, "start", w.Name)
+		return tell(ctx, m, units, w.Name, "start")
 	case !was && is:
 		return units.Do(ctx, "stop", w.Name)
 	case was && w.SetDrop:

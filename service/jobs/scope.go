@@ -101,7 +101,11 @@ func (s scope) stakes(host string, traits stake.Traits) (resolve.Host, error) {
 	if s.act.Service != "" {
 		name += "-" + s.act.Service
 	}
-	h.Stakes = []stake.Stake{{Host: host, Type: "act", Name: name, Want: stake.JSON(s.act)}}
+	act := *s.act
+	if act.Do == "upgrade" {
+		act.Leave = stake.VersionsDeclared(h.Stakes)
+	}
+	h.Stakes = []stake.Stake{{Host: host, Type: "act", Name: name, Want: stake.JSON(act)}}
 	return h, nil
 }
 
@@ -124,6 +128,8 @@ func checkAsk(table store.Table, ask contract.Ask) error {
 		return NotReady{fmt.Sprintf("nothing is known that is called %q", ask.Only), "a plan is of all that is declared, or of what has shifted"}
 	case ask.Only != "" && table != store.Plans:
 		return NotReady{"a survey is of what is declared", "ask for a plan"}
+	case len(a.Leave) > 0:
+		return NotReady{"what an upgrade leaves is a matter of what is declared", "declare the version"}
 	case a.Do == "" && ask.OneOff.Text == "":
 		return nil
 	case table != store.Plans:
