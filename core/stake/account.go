@@ -1,7 +1,6 @@
 package stake
 
 import (
-	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -20,11 +19,12 @@ type Account struct {
 }
 
 // AccountWant is a system account that owns files or runs a program: nobody logs
-// in with it. Its own group has its name; Groups are others that it is in.
+// in with it. Its own group has its name; Groups are others that it is in. Home and Shell are
+// "" where they are not declared: of an account that is there they are left alone.
 type AccountWant struct {
 	Name   string   `json:"name"`
-	Home   string   `json:"home"`
-	Shell  string   `json:"shell"`
+	Home   string   `json:"home,omitempty"`
+	Shell  string   `json:"shell,omitempty"`
 	Groups []string `json:"groups,omitempty"`
 }
 
@@ -32,6 +32,8 @@ type AccountWant struct {
 // account is in beside its first one.
 type AccountFound struct {
 	Known   bool     `json:"known"`
+	ID      int      `json:"id,omitempty"`
+	Opens   bool     `json:"opens,omitempty"`  // it has a password that somebody can log in with
 	System  bool     `json:"system,omitempty"` // its number is among those of the system
 	Group   string   `json:"group,omitempty"`  // its first one
 	Home    string   `json:"home,omitempty"`
@@ -48,6 +50,7 @@ type AccountWork struct {
 	AccountWant
 	Make     bool     `json:"make,omitempty"`
 	OwnGroup bool     `json:"own_group,omitempty"` // the group of its name is made with it
+	Lock     bool     `json:"lock,omitempty"`      // its password is made to open nothing
 	Join     []string `json:"join,omitempty"`
 }
 
@@ -58,7 +61,7 @@ var _ = Register(Kind{
 	Check:     checkAccounts,
 	Wanted: func(w *Wanting) error {
 		for _, a := range declare.Nearest[Account](w.D, w.Host, "account") {
-			want := AccountWant{Name: a.Name, Home: cmp.Or(a.Is.Home, "/nonexistent"), Shell: cmp.Or(a.Is.Shell, "/usr/sbin/nologin"), Groups: a.Is.Groups}
+			want := AccountWant{Name: a.Name, Home: a.Is.Home, Shell: a.Is.Shell, Groups: a.Is.Groups}
 			w.Want(Stake{Type: "account", Name: a.Name, From: a.From, Want: JSON(want)})
 		}
 		return nil
@@ -112,8 +115,21 @@ func judgeAccount(in Input, w AccountWant, f AccountFound) Verdict {
 		d.add("account", "there", "not there")
 	} else {
 		d.add("first group", w.Name, f.Group)
-		d.add("home", w.Home, f.Home)
-		d.add("shell", w.Shell, f.Shell)
+		if w.Home != "" {
+			d.add("home", w.Home, f.Home)
+		}
+		if w.Shell != "" {
+			d.add("shell", w.Shell, f.Shell)
+		}
+		if f.ID == 0 {
+			d.differ("number", "one of its own", "0, which is root's")
+		} else if before, ok := last[AccountFound](in.LastFound); ok && before.ID != 0 && before.ID != f.ID {
+			d.differ("number", fmt.Sprint(before.ID), fmt.Sprint(f.ID))
+		}
+		if f.Opens {
+			d.differ("password", "none that opens it", "one is set")
+			work.Lock = true
+		}
 	}
 	for _, g := range w.Groups {
 		if !slices.Contains(f.Groups, g) {
@@ -128,6 +144,9 @@ func judgeAccount(in Input, w AccountWant, f AccountFound) Verdict {
 	}
 	v.Touched = f.Touched
 	switch {
+	case slices.ContainsFunc(d, func(one Difference) bool { return one.Attribute == "number" }):
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("account %s has number %d on this host: what is to belong to it would belong to another", w.Name, f.ID), "give it its own number again, by hand (usermod -u), with its files"}}
+		return v
 	case f.Known && !f.System:
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is the account of a person on this host", w.Name), "declare another name: North Stake changes system accounts alone"}}
 		return v

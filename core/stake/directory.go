@@ -28,12 +28,16 @@ type DirectoryWant struct {
 // Entry is what lies at a path. Kind is "directory", "file", "link", another
 // sort of file, or "" for nothing.
 type Entry struct {
-	Kind    string `json:"kind"`
-	Target  string `json:"target,omitempty"` // of a link
-	Owner   string `json:"owner,omitempty"`
-	Group   string `json:"group,omitempty"`
-	Mode    string `json:"mode,omitempty"`
-	Touched Touch  `json:"touched,omitzero"`
+	Kind   string `json:"kind"`
+	Target string `json:"target,omitempty"` // of a link
+	Owner  string `json:"owner,omitempty"`
+	Group  string `json:"group,omitempty"`
+	Mode   string `json:"mode,omitempty"`
+
+	AlsoOwner []string `json:"also_owner,omitempty"` // other names of the owner's number
+	AlsoGroup []string `json:"also_group,omitempty"`
+
+	Touched Touch `json:"touched,omitzero"`
 }
 
 // Words says what an entry is, for people.
@@ -52,9 +56,19 @@ func (d *differences) entry(kind, owner, group, mode string, e Entry) {
 		d.add("what it is", "a "+kind, e.Words())
 		return
 	}
-	d.add("owner", owner, e.Owner)
-	d.add("group", group, e.Group)
+	d.owners(owner, group, e)
 	d.add("mode", mode, e.Mode)
+}
+
+// owners compares owner and group, as far as they are wanted; one number can have several
+// names.
+func (d *differences) owners(owner, group string, e Entry) {
+	if owner != "" && !slices.Contains(e.AlsoOwner, owner) {
+		d.add("owner", owner, e.Owner)
+	}
+	if group != "" && !slices.Contains(e.AlsoGroup, group) {
+		d.add("group", group, e.Group)
+	}
 }
 
 var _ = Register(Kind{

@@ -63,11 +63,16 @@ type FileWant struct {
 }
 
 // FileFound is what lies at the path: of a file the whole text, or the text of
-// the portion. Absent says that the file has no such portion.
+// the portion. Absent says that the file has no such portion, Broken what is wrong with the
+// lines that mark it. Bytes says that there are bytes that are no text in UTF-8, and
+// Immutable that nobody can change the file (chattr(1), +i).
 type FileFound struct {
-	Entry  Entry  `json:"entry"`
-	Text   string `json:"text,omitempty"`
-	Absent bool   `json:"absent,omitempty"`
+	Entry     Entry  `json:"entry"`
+	Text      string `json:"text,omitempty"`
+	Absent    bool   `json:"absent,omitempty"`
+	Broken    string `json:"broken,omitempty"`
+	Bytes     bool   `json:"bytes,omitempty"`
+	Immutable bool   `json:"immutable,omitempty"`
 }
 
 var _ = Register(Kind{
@@ -121,6 +126,9 @@ func wantedFile(w *Wanting, f declare.For[*TextFile]) (FileWant, error) {
 	}
 	want.Mode = mode(want.Mode, "")
 	want.Comment = cmp.Or(want.Comment, "#")
+	if want.Marks(want.Text) {
+		return want, fmt.Errorf("%s:%d: file %s on host %s: the text of portion %s holds a line that marks where the portion ends; take that line out", f.From.File, f.From.Line, f.Name, w.Host, want.Portion)
+	}
 	if want.Text != "" && want.Text[len(want.Text)-1] != '\n' {
 		want.Text += "\n" // a portion is made of whole lines
 	}
@@ -161,6 +169,9 @@ func checkFile(c *check.Checker, f *TextFile, at []string) {
 			}
 		}
 	}
+	if portion := (FileWant{Portion: f.Portion, Comment: cmp.Or(f.Comment, "#")}); f.Text != nil && f.Portion != "" && portion.Marks(*f.Text) {
+		c.Say(check.At(at, "text"), "the text of a portion holds a line that marks where the portion ends", "take that line out")
+	}
 	if f.Text != nil && len(*f.Text) > check.TextLimit {
 		c.Say(check.At(at, "text"), fmt.Sprintf("the text is longer than %d KB", check.TextLimit>>10), "publish large files as content")
 	}
@@ -198,16 +209,17 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	switch {
 	case f.Entry.Kind != "file":
 		d.add("what it is", "a file", f.Entry.Words())
+	case f.Broken != "":
+		d.differ("portion "+w.Portion, "between its two marker lines", f.Broken)
 	case f.Absent:
 		d.add("portion "+w.Portion, "there", "absent")
-	case f.Text != w.Text:
-		d.add(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
+	case f.Text != w.Text || f.Bytes:
+		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
 	}
 	if f.Entry.Kind == "file" {
-		for _, a := range []struct{ what, wanted, found string }{{"owner", w.Owner, f.Entry.Owner}, {"group", w.Group, f.Entry.Group}, {"mode", w.Mode, f.Entry.Mode}} {
-			if a.wanted != "" {
-				d.add(a.what, a.wanted, a.found)
-			}
+		d.owners(w.Owner, w.Group, f.Entry)
+		if w.Mode != "" {
+			d.add("mode", w.Mode, f.Entry.Mode)
 		}
 	}
 	v.Differences = d
@@ -219,6 +231,14 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	case "", "file", "link":
 	default:
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, where a file is declared", w.Path, f.Entry.Words()), "move it away, or declare another path"}}
+		return v
+	}
+	switch {
+	case f.Broken != "":
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s: %s", w.Path, f.Broken), "mend the marker lines by hand: North Stake does not guess which lines are its own"}}
+		return v
+	case f.Immutable:
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is marked so that nobody can change it (chattr +i)", w.Path), "ask who did that, and why, before the mark is taken off (chattr -i)"}}
 		return v
 	}
 	if f.Entry.Kind == "link" && w.Portion != "" {
@@ -238,7 +258,7 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	switch {
 	case w.Portion != "":
 		text = fmt.Sprintf("write portion %s of %s, %s", w.Portion, w.Path, lines)
-	case f.Entry.Kind == "file" && f.Text == w.Text:
+	case f.Entry.Kind == "file" && f.Text == w.Text && !f.Bytes:
 		verb, text = "set", fmt.Sprintf("set %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode)
 	case f.Entry.Kind == "link":
 		verb, text = "replace", fmt.Sprintf("replace the link %s (to %s) with a file, %s", w.Path, f.Entry.Target, lines)
@@ -258,9 +278,10 @@ func (w FileWant) Markers() (begin, end string) {
 }
 
 // PortionOf returns the text of the portion in a file's text, and whether it has one.
-func (w FileWant) PortionOf(text string) (string, bool) {
-	_, portion, _, ok := w.cut(text)
-	return portion, ok
+// Wrong says why nobody can tell: a marker line without the other, or more than one.
+func (w FileWant) PortionOf(text string) (portion string, ok bool, wrong string) {
+	_, portion, _, ok, wrong = w.cut(text)
+	return portion, ok, wrong
 }
 
 // WithPortion returns a file's text with the portion in it as wanted: in its place, or
@@ -268,7 +289,7 @@ func (w FileWant) PortionOf(text string) (string, bool) {
 func (w FileWant) WithPortion(text string) string {
 	begin, end := w.Markers()
 	portion := begin + "\n" + w.Text + end + "\n"
-	before, _, after, ok := w.cut(text)
+	before, _, after, ok, _ := w.cut(text)
 	if ok {
 		return before + portion + after
 	}
@@ -278,33 +299,63 @@ func (w FileWant) WithPortion(text string) string {
 	return text + portion
 }
 
-// cut finds the portion: what is before its first marker, in it, and after its last.
-func (w FileWant) cut(text string) (before, portion, after string, ok bool) {
-	begin, end := w.Markers()
-	at := lineAt(text, begin)
-	if at < 0 {
-		return "", "", "", false
+// WithoutPortion returns a file's text without the portion.
+func (w FileWant) WithoutPortion(text string) string {
+	before, _, after, ok, _ := w.cut(text)
+	if !ok {
+		return text
 	}
-	rest := text[at+len(begin):]
-	rest = strings.TrimPrefix(rest, "\n")
-	to := lineAt(rest, end)
-	if to < 0 {
-		return "", "", "", false
-	}
-	return text[:at], rest[:to], strings.TrimPrefix(rest[to+len(end):], "\n"), true
+	return before + after
 }
 
-// lineAt is where a whole line of a text begins, -1 where there is no such line.
-func lineAt(text, line string) int {
-	for at := 0; at <= len(text); {
-		end := strings.IndexByte(text[at:], '\n')
+// Marks says whether a text holds a line that would be taken for one of the portion's
+// markers.
+func (w FileWant) Marks(text string) bool {
+	begin, end := w.Markers()
+	return len(linesAt(text, begin))+len(linesAt(text, end)) > 0
+}
+
+// cut finds the portion: what is before its first marker, in it, and after its last.
+func (w FileWant) cut(text string) (before, portion, after string, ok bool, wrong string) {
+	begin, end := w.Markers()
+	from, to := linesAt(text, begin), linesAt(text, end)
+	switch {
+	case len(from) == 0 && len(to) == 0:
+		return "", "", "", false, ""
+	case len(from) == 1 && len(to) == 0:
+		wrong = "the line that begins it is there, and the one that ends it is not"
+	case len(from) == 0 && len(to) == 1:
+		wrong = "the line that ends it is there, and the one that begins it is not"
+	case len(from) > 1 || len(to) > 1:
+		wrong = "its marker lines are there more than once"
+	case to[0] < from[0]:
+		wrong = "the line that ends it stands before the one that begins it"
+	}
+	if wrong != "" {
+		return "", "", "", false, wrong
+	}
+	return text[:from[0]], afterLine(text, from[0])[:to[0]-(len(text)-len(afterLine(text, from[0])))], afterLine(text, to[0]), true, ""
+}
+
+// linesAt are where whole lines of a text begin that are a line, whatever ends them.
+func linesAt(text, line string) []int {
+	var out []int
+	for at := 0; at < len(text); {
+		rest := text[at:]
+		end := strings.IndexByte(rest, '\n')
 		if end < 0 {
-			end = len(text) - at
+			end = len(rest)
 		}
-		if text[at:at+end] == line {
-			return at
+		if strings.TrimSuffix(rest[:end], "\r") == line {
+			out = append(out, at)
 		}
 		at += end + 1
 	}
-	return -1
+	return out
+}
+
+// afterLine is what follows the line that begins at a place.
+func afterLine(text string, at int) string {
+	_, rest, _ := strings.Cut(text[at:], "\n")
+	return rest
 }

@@ -75,7 +75,7 @@ func FuzzBlock(f *testing.F) {
 			}
 		}
 		one := w.WithPortion(before)
-		if got, ok := w.PortionOf(one); !ok || got != w.Text {
+		if got, ok, _ := w.PortionOf(one); !ok || got != w.Text {
 			t.Fatalf("in %q the portion is %q, %t", one, got, ok)
 		}
 		if w.WithPortion(one) != one {
@@ -84,11 +84,81 @@ func FuzzBlock(f *testing.F) {
 		longer := one + after
 		w.Text = line(second)
 		two := w.WithPortion(longer)
-		if got, ok := w.PortionOf(two); !ok || got != w.Text {
+		if got, ok, _ := w.PortionOf(two); !ok || got != w.Text {
 			t.Fatalf("in %q the portion is %q, %t", two, got, ok)
 		}
 		if !strings.HasPrefix(two, before) || !strings.HasSuffix(two, after) || len(two)-len(longer) != len(w.Text)-len(line(first)) {
 			t.Fatalf("%q becomes %q", longer, two)
 		}
 	})
+}
+
+// Marker lines that do not pair are never guessed at.
+func TestMarkerLinesHaveToPair(t *testing.T) {
+	w := FileWant{Path: "/etc/hosts", Text: "10.0.0.9 pier\n", Portion: "pier", Comment: "#"}
+	begin, end := w.Markers()
+	for name, c := range map[string]struct {
+		text, wrong string
+		ok          bool
+	}{
+		"whole":               {"a\n" + begin + "\n10.0.0.9 pier\n" + end + "\nb\n", "", true},
+		"whole, with CRLF":    {"a\r\n" + begin + "\r\n10.0.0.9 pier\n" + end + "\r\nb\r\n", "", true},
+		"none":                {"a\n", "", false},
+		"no end":              {begin + "\ntheirs\n", "the one that ends it is not", false},
+		"no begin":            {"theirs\n" + end + "\n", "the one that begins it is not", false},
+		"two copies":          {begin + "\nx\n" + end + "\n" + begin + "\ny\n" + end + "\n", "more than once", false},
+		"the wrong way round": {end + "\ntheirs\n" + begin + "\n", "stands before", false},
+		"after a lost end":    {begin + "\nold\ntheirs\n" + begin + "\nnew\n" + end + "\n", "more than once", false},
+	} {
+		portion, ok, wrong := w.PortionOf(c.text)
+		if ok != c.ok || !strings.Contains(wrong, c.wrong) || (c.wrong == "") != (wrong == "") || ok && portion != w.Text {
+			t.Errorf("%s: %q, %t, %q", name, portion, ok, wrong)
+		}
+		v := judged(t, "file", Input{}, w, FileFound{Entry: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Text: portion, Absent: !ok && wrong == "", Broken: wrong})
+		if blocked := len(v.Blockers) > 0; blocked != (c.wrong != "") {
+			t.Errorf("%s: blockers %+v", name, v.Blockers)
+		}
+	}
+	if got := w.WithoutPortion("a\n" + w.WithPortion("") + "b\n"); got != "a\nb\n" {
+		t.Errorf("without it: %q", got)
+	}
+	if !w.Marks("x\n"+end+"\n") || w.Marks("x "+end+"\n") {
+		t.Error("a text that would end the portion is not told from one that would not")
+	}
+}
+
+// What is no text is not what is declared, however it would read.
+func TestBytesThatAreNoTextDiffer(t *testing.T) {
+	e := Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}
+	w := FileWant{Path: "/etc/x", Text: "\ufffd\n", Owner: "root", Group: "root", Mode: "0644"}
+	if v := judged(t, "file", Input{}, w, FileFound{Entry: e, Text: "\ufffd\n", Bytes: true}); attributes(v) != "text" || len(v.Moves) != 1 || v.Moves[0].Verb != "write" {
+		t.Errorf("%+v", v)
+	}
+	e.Owner, e.AlsoOwner = "tides", []string{"root"}
+	if v := judged(t, "file", Input{}, w, FileFound{Entry: e, Text: "\ufffd\n"}); len(v.Differences) > 0 {
+		t.Errorf("another name of the same number: %+v", v.Differences)
+	}
+	if v := judged(t, "file", Input{}, w, FileFound{Entry: e, Text: "x", Immutable: true}); len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "chattr +i") {
+		t.Errorf("%+v", v.Blockers)
+	}
+}
+
+func TestAccountsAreWhatTheyAre(t *testing.T) {
+	w := AccountWant{Name: "tides", Shell: "/bin/sh"}
+	f := AccountFound{Known: true, ID: 120, System: true, Group: "tides", Home: "/srv/elsewhere", Shell: "/bin/sh"}
+	if v := judged(t, "account", Input{}, w, f); len(v.Differences) > 0 {
+		t.Errorf("a home that is not declared differs: %+v", v.Differences)
+	}
+	f.Opens = true
+	if v := judged(t, "account", Input{}, w, f); attributes(v) != "password" || !strings.Contains(string(v.Moves[0].Work), `"lock":true`) {
+		t.Errorf("a password: %+v", v)
+	}
+	f.ID, f.Opens = 0, false
+	if v := judged(t, "account", Input{}, w, f); attributes(v) != "number" || len(v.Blockers) != 1 {
+		t.Errorf("number 0: %+v", v)
+	}
+	f.ID = 121
+	if v := judged(t, "account", Input{LastFound: JSON(AccountFound{Known: true, ID: 120})}, w, f); attributes(v) != "number" || len(v.Blockers) != 1 {
+		t.Errorf("another number: %+v", v)
+	}
 }

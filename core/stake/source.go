@@ -46,7 +46,8 @@ type SourceFile struct {
 
 // SourceFound are the files as they are to be, and what is there of each.
 type SourceFound struct {
-	Files []SourceFileFound `json:"files"`
+	Files   []SourceFileFound `json:"files"`
+	Unsound string            `json:"unsound,omitempty"` // why the manager cannot read its sources at all
 }
 
 // SourceFileFound is one file of a source as it is to be, beside what is there.
@@ -146,8 +147,15 @@ func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
 		}
 		v.Touched = file.Entry.Touched
 	}
+	if f.Unsound != "" {
+		d.differ("sources of the host", "such as can be read", f.Unsound)
+	}
 	v.Differences = d
 	if len(d) == 0 {
+		return v
+	}
+	if f.Unsound != "" {
+		v.Blockers = []Note{{in.Stake.Address(), "the package sources of this host contradict each other: " + f.Unsound, "take the other entry for that URL out by hand, or this source"}}
 		return v
 	}
 	v.Cautions = wrongClock(in)

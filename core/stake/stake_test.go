@@ -418,9 +418,9 @@ func TestSources(t *testing.T) {
 		attrs string
 		moves string
 	}{
-		{SourceFound{[]SourceFileFound{{"/k", file, true}, {"/s", file, true}}}, "", ""},
-		{SourceFound{[]SourceFileFound{{"/k", Entry{}, false}, {"/s", Entry{}, false}}}, "/k, /s", "add package source ferries, http://tides.test/d, with its key"},
-		{SourceFound{[]SourceFileFound{{"/k", file, false}, {"/s", loose, true}}}, "text of /k, mode of /s", "write package source ferries, http://tides.test/d, and its key again"},
+		{SourceFound{Files: []SourceFileFound{{"/k", file, true}, {"/s", file, true}}}, "", ""},
+		{SourceFound{Files: []SourceFileFound{{"/k", Entry{}, false}, {"/s", Entry{}, false}}}, "/k, /s", "add package source ferries, http://tides.test/d, with its key"},
+		{SourceFound{Files: []SourceFileFound{{"/k", file, false}, {"/s", loose, true}}}, "text of /k, mode of /s", "write package source ferries, http://tides.test/d, and its key again"},
 	} {
 		v := judged(t, "source", Input{}, want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves {

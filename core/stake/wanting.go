@@ -109,7 +109,7 @@ func (w *Wanting) afterOwner(s *Stake) {
 		}
 		s.After = append(s.After, w.of("package")...)
 		if account := Local("account", c.What); w.Wants(account) {
-			s.After = append(s.After, account)
+			s.Needs = append(s.Needs, account)
 		}
 	}
 }

@@ -1,7 +1,9 @@
 package family
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -45,6 +47,24 @@ func AccountOf(m *system.Machine, name string) (Account, bool, error) {
 		return Account{id, names.Group(gid), f[5], f[6]}, true, nil
 	}
 	return Account{}, false, nil
+}
+
+// Opens says whether an account has a password that opens it: anything in shadow(5) that
+// is neither locked nor none that can be typed.
+func Opens(m *system.Machine, name string) (bool, error) {
+	b, err := m.Read("/etc/shadow")
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	for _, line := range strings.Split(string(b), "\n") {
+		if f := strings.Split(line, ":"); len(f) > 1 && f[0] == name {
+			return !strings.HasPrefix(f[1], "!") && !strings.HasPrefix(f[1], "*"), nil
+		}
+	}
+	return false, nil
 }
 
 // Groups reads group(5): the members of each.

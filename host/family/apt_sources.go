@@ -3,6 +3,7 @@ package family
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
 	"path"
 	"path/filepath"
@@ -35,6 +36,26 @@ func (aptSources) Files(w stake.SourceWant) []stake.SourceFile {
 	}
 	fmt.Fprintf(&b, "Signed-By: %s\n", key)
 	return []stake.SourceFile{{Path: key, Text: w.Key}, {Path: "/etc/apt/sources.list.d/northstake-" + w.Name + ".sources", Text: []byte(b.String())}}
+}
+
+// Sound asks apt-get(8), which refuses two entries for one URL that contradict each other.
+func (a aptSources) Sound(ctx context.Context) error {
+	key := ""
+	for _, p := range []string{"/etc/apt/sources.list", "/etc/apt/sources.list.d"} {
+		key += a.m.FileKey(p)
+	}
+	said, err := system.Cached(a.m, "sources sound", key, func() (string, error) {
+		_, err := a.m.Run(ctx, nil, "apt-get", "-q", "indextargets")
+		var failed *system.Failed
+		if errors.As(err, &failed) {
+			return failed.Output, nil
+		}
+		return "", err
+	})
+	if err == nil && said != "" {
+		err = errors.New(said)
+	}
+	return err
 }
 
 func (a aptSources) Read(ctx context.Context, name string) error {

@@ -29,6 +29,9 @@ func (dnfSources) Files(w stake.SourceWant) []stake.SourceFile {
 	return []stake.SourceFile{{Path: key, Text: w.Key}, {Path: "/etc/yum.repos.d/northstake-" + w.Name + ".repo", Text: []byte(b.String())}}
 }
 
+// Sound has nothing to say: of two sources of one URL dnf takes both.
+func (dnfSources) Sound(context.Context) error { return nil }
+
 func (d dnfSources) Read(ctx context.Context, name string) error {
 	// Its quiet form keeps back why a source cannot be read.
 	_, err := d.m.Run(ctx, nil, "dnf", "-y", "--disablerepo=*", "--enablerepo=northstake-"+name, "--setopt=timeout=10", "--setopt=retries=1", "--refresh", "makecache")

@@ -11,6 +11,8 @@ import (
 type SourceForm interface {
 	// Files are the files that declare a source, and the key's.
 	Files(w stake.SourceWant) []stake.SourceFile
+	// Sound says whether the manager can read its sources at all.
+	Sound(ctx context.Context) error
 	// Read reads the lists of one source, and says what is wrong with it.
 	Read(ctx context.Context, name string) error
 }

@@ -39,6 +39,7 @@ func (m *Machine) EntryNamed(path string, names *Names) (stake.Entry, error) {
 		return stake.Entry{}, err
 	}
 	e := EntryOf(s, names)
+	e.Touched = m.touchedBy(path, e.Touched)
 	if e.Kind == "link" {
 		if e.Target, err = os.Readlink(m.Path(path)); err != nil {
 			return stake.Entry{}, err
@@ -52,7 +53,8 @@ func EntryOf(s *syscall.Stat_t, names *Names) stake.Entry {
 	owner := names.User(int(s.Uid))
 	return stake.Entry{
 		Kind: kindOfMode(s.Mode), Owner: owner, Group: names.Group(int(s.Gid)),
-		Mode:    fmt.Sprintf("%04o", s.Mode&0o7777),
+		Mode:      fmt.Sprintf("%04o", s.Mode&0o7777),
+		AlsoOwner: names.AlsoUser(int(s.Uid)), AlsoGroup: names.AlsoGroup(int(s.Gid)),
 		Touched: stake.Touch{Owner: owner, At: time.Unix(s.Ctim.Unix()).UTC()},
 	}
 }

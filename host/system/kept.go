@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"fmt"
 	"os"
+	"time"
 
 	"northstake/core/stake"
 )
@@ -14,6 +15,8 @@ type KeptFile struct {
 	Path  string      `json:"path"`
 	Entry stake.Entry `json:"entry"`
 	Text  []byte      `json:"text,omitempty"`
+
+	Modified time.Time `json:"modified,omitzero"` // when the text was last written
 }
 
 // KeptLimit is the largest file that is kept before it is changed, in bytes.
@@ -27,9 +30,11 @@ func (m *Machine) KeepFile(path string) (KeptFile, error) {
 	}
 	k := KeptFile{Path: path, Entry: e}
 	if e.Kind == "file" {
-		if s, err := os.Lstat(m.Path(path)); err != nil || s.Size() > KeptLimit {
+		s, err := os.Lstat(m.Path(path))
+		if err != nil || s.Size() > KeptLimit {
 			return k, fmt.Errorf("%s cannot be kept before it is changed: it is larger than %s", path, stake.Bytes(KeptLimit))
 		}
+		k.Modified = s.ModTime()
 		k.Text, err = m.Read(path)
 	} else if e.Kind != "" && e.Kind != "link" {
 		return k, fmt.Errorf("%s is %s, where a file is to be written: move it away", path, e.Words())
@@ -44,8 +49,18 @@ func (k KeptFile) IsThere(m *Machine) (bool, error) {
 		return false, err
 	}
 	a, b := now.Entry, k.Entry
-	a.Touched, b.Touched = stake.Touch{}, stake.Touch{}
-	return a == b && bytes.Equal(now.Text, k.Text), nil
+	same := a.Kind == b.Kind && a.Target == b.Target && a.Owner == b.Owner && a.Group == b.Group && a.Mode == b.Mode
+	return same && bytes.Equal(now.Text, k.Text), nil
+}
+
+// PutAside keeps the file's former text where it can be found, for a path that somebody has
+// changed since; it returns where.
+func (k KeptFile) PutAside(m *Machine, step string) (string, error) {
+	if k.Entry.Kind != "file" {
+		return "", nil
+	}
+	at := m.State("former", step, k.Path)
+	return at, WriteAtomically(at, k.Text, 0o600)
 }
 
 // PutBack makes a path what it was.
@@ -71,7 +86,15 @@ func (k KeptFile) PutBack(m *Machine) error {
 	if err := WriteAtomically(full, k.Text, mode); err != nil {
 		return err
 	}
-	return m.Chown(k.Path, k.Entry.Owner, k.Entry.Group)
+	if err := m.Chown(k.Path, k.Entry.Owner, k.Entry.Group); err != nil {
+		return err
+	}
+	if !k.Modified.IsZero() {
+		if err := os.Chtimes(full, time.Time{}, k.Modified); err != nil {
+			return err
+		}
+	}
+	return m.noteOwn(k.Path, k.Entry.Touched)
 }
 
 // ReadText reads a file that is not too large to be kept before it is changed.

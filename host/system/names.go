@@ -11,6 +11,7 @@ import (
 // Names turns numeric owners into names, from the machine's passwd and group.
 type Names struct {
 	users, groups     map[int]string
+	also              map[string][]string // by "user" or "group" and number, further names
 	userIDs, groupIDs map[string]int
 }
 
@@ -18,15 +19,15 @@ type Names struct {
 // change.
 func (m *Machine) Names() (*Names, error) {
 	return Cached(m, "names", m.FileKey("/etc/passwd", "/etc/group"), func() (*Names, error) {
-		n := &Names{users: map[int]string{}, groups: map[int]string{}, userIDs: map[string]int{}, groupIDs: map[string]int{}}
-		if err := m.accounts("/etc/passwd", n.users, n.userIDs); err != nil {
+		n := &Names{users: map[int]string{}, groups: map[int]string{}, userIDs: map[string]int{}, groupIDs: map[string]int{}, also: map[string][]string{}}
+		if err := m.accounts("/etc/passwd", "user", n.users, n.userIDs, n.also); err != nil {
 			return nil, err
 		}
-		return n, m.accounts("/etc/group", n.groups, n.groupIDs)
+		return n, m.accounts("/etc/group", "group", n.groups, n.groupIDs, n.also)
 	})
 }
 
-func (m *Machine) accounts(file string, names map[int]string, ids map[string]int) error {
+func (m *Machine) accounts(file, sort string, names map[int]string, ids map[string]int, also map[string][]string) error {
 	b, err := m.Read(file)
 	if err != nil {
 		return err
@@ -43,6 +44,8 @@ func (m *Machine) accounts(file string, names map[int]string, ids map[string]int
 		}
 		if _, ok := names[id]; !ok {
 			names[id] = f[0]
+		} else {
+			also[sort+strconv.Itoa(id)] = append(also[sort+strconv.Itoa(id)], f[0])
 		}
 		ids[f[0]] = id
 	}
@@ -63,6 +66,17 @@ func (n *Names) Group(id int) string {
 		return s
 	}
 	return strconv.Itoa(id)
+}
+
+// AlsoUser and AlsoGroup are the further names of a number.
+func (n *Names) AlsoUser(id int) []string  { return n.further("user", id) }
+func (n *Names) AlsoGroup(id int) []string { return n.further("group", id) }
+
+func (n *Names) further(sort string, id int) []string {
+	if len(n.also) == 0 {
+		return nil
+	}
+	return n.also[sort+strconv.Itoa(id)]
 }
 
 // UserID is the number of a user, and whether there is one of the name.

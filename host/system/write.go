@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // WriteAtomically writes a file under another name, flushes it to disk, and
@@ -66,6 +68,21 @@ func writeInPlace(path string, text []byte, mode os.FileMode) error {
 		err = e
 	}
 	return err
+}
+
+// immutableFlag is FS_IMMUTABLE_FL (linux/fs.h).
+const immutableFlag = 0x10
+
+// Immutable says whether a file is marked so that nobody can change it (ioctl_iflags(2));
+// not so where the file system has no such marks.
+func (m *Machine) Immutable(path string) bool {
+	f, err := os.OpenFile(m.Path(path), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	flags, err := unix.IoctlGetInt(int(f.Fd()), unix.FS_IOC_GETFLAGS)
+	return err == nil && flags&immutableFlag != 0
 }
 
 // Flush writes what has changed in a file or directory to disk.

@@ -40,6 +40,10 @@ func readAccount(_ context.Context, m *Host, w stake.AccountWant) (any, error) {
 	if !ok {
 		return f, nil
 	}
+	f.ID = a.ID
+	if f.Opens, err = family.Opens(m.Machine, w.Name); err != nil {
+		return nil, err
+	}
 	f.System, f.Group, f.Home, f.Shell = a.ID < family.FirstPerson(m.Machine), a.Group, a.Home, a.Shell
 	for name, members := range groups {
 		if slices.Contains(members, w.Name) && slices.Contains(w.Groups, name) {
@@ -88,12 +92,19 @@ func doAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, _ accou
 			return "", err
 		}
 	}
-	args := []string{"--home-dir", w.Home, "--shell", w.Shell, "--gid", w.Name}
-	tool := "useradd"
+	args, tool := []string{"--gid", w.Name}, "useradd"
 	if there {
-		tool, args[0] = "usermod", "--home"
+		tool = "usermod"
+		for flag, v := range map[string]string{"--home": w.Home, "--shell": w.Shell} {
+			if v != "" {
+				args = append(args, flag, v)
+			}
+		}
+		if w.Lock {
+			args = append(args, "--lock")
+		}
 	} else {
-		args = append(args, "--system", "--no-create-home")
+		args = append(args, "--home-dir", or(w.Home, "/nonexistent"), "--shell", or(w.Shell, "/usr/sbin/nologin"), "--system", "--no-create-home")
 	}
 	if err := accountTool(ctx, m, w.Name, tool, append(args, w.Name)...); err != nil {
 		return "", err
@@ -127,6 +138,13 @@ func backAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, b acc
 			return err
 		}
 		return accountTool(ctx, m, w.Name, "groupdel", w.Name)
+	}
+	if opens, err := family.Opens(m.Machine, w.Name); err != nil {
+		return err
+	} else if b.Found.Opens && !opens && w.Lock {
+		if err := accountTool(ctx, m, w.Name, "usermod", "--unlock", w.Name); err != nil {
+			return err
+		}
 	}
 	if err := accountTool(ctx, m, w.Name, "usermod", "--home", b.Found.Home, "--shell", b.Found.Shell, "--gid", b.Found.Group,
 		"--groups", strings.Join(b.Groups, ","), w.Name); err != nil {

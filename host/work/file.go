@@ -2,8 +2,10 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"path/filepath"
+	"unicode/utf8"
 
 	"northstake/core/stake"
 	"northstake/host/rod"
@@ -32,9 +34,11 @@ func readFile(_ context.Context, m *Host, w stake.FileWant) (any, error) {
 	}
 	f := stake.FileFound{Entry: e, Text: text}
 	if w.Portion != "" {
-		portion, ok := w.PortionOf(text)
-		f.Text, f.Absent = portion, !ok
+		portion, ok, wrong := w.PortionOf(text)
+		f.Text, f.Absent, f.Broken = portion, !ok && wrong == "", wrong
 	}
+	f.Bytes = !utf8.ValidString(f.Text)
+	f.Immutable = (f.Text != w.Text || f.Bytes) && m.Immutable(w.Path)
 	return f, nil
 }
 
@@ -85,13 +89,75 @@ func or(v, otherwise string) string {
 	return otherwise
 }
 
-func backFile(_ context.Context, m *Host, _ Job, _ stake.FileWant, b fileBefore) error {
-	if same, err := b.File.IsThere(m.Machine); err != nil {
+// backFile puts the file back, or of a portion the portion: what others have written to
+// the file since stays.
+func backFile(_ context.Context, m *Host, j Job, w stake.FileWant, b fileBefore) error {
+	same, err := b.File.IsThere(m.Machine)
+	if err != nil || same {
+		return errors.Join(err, m.RemoveEmpty(b.Made))
+	}
+	e, err := m.Entry(w.Path)
+	if err != nil {
 		return err
-	} else if !same {
-		if err := b.File.PutBack(m.Machine); err != nil {
+	}
+	now := ""
+	if e.Kind == "file" {
+		if now, err = m.ReadText(w.Path); err != nil {
 			return err
 		}
 	}
+	former := string(b.File.Text)
+	left := w.Text
+	if w.Portion != "" {
+		left = w.WithPortion(former)
+	}
+	switch {
+	case e.Kind != "file" && e.Kind != "" && e.Kind != b.File.Entry.Kind, e.Kind == "file" && now != left && now != former:
+		if w.Portion != "" && e.Kind == "file" {
+			return backPortion(m, j, w, now, former, e)
+		}
+		kept, err := b.File.PutAside(m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number))
+		if err != nil {
+			return err
+		}
+		j.Say("left %s as it is: it was changed after the step%s", w.Path, keptAt(kept))
+		return nil
+	}
+	if err := b.File.PutBack(m.Machine); err != nil {
+		return err
+	}
 	return m.RemoveEmpty(b.Made)
+}
+
+func keptAt(kept string) string {
+	if kept == "" {
+		return ""
+	}
+	return "; what was there before is kept in " + kept
+}
+
+// backPortion puts a former portion back into a file that others have changed since.
+func backPortion(m *Host, j Job, w stake.FileWant, now, former string, e stake.Entry) error {
+	was, had, _ := w.PortionOf(former)
+	is, has, wrong := w.PortionOf(now)
+	if wrong != "" || has && is != w.Text {
+		j.Say("left %s as it is: its portion %s was changed after the step", w.Path, w.Portion)
+		return nil
+	}
+	text := w.WithoutPortion(now)
+	if had {
+		w.Text = was
+		text = w.WithPortion(now)
+	}
+	if text == now {
+		return nil
+	}
+	mode, err := system.ParseMode(e.Mode)
+	if err != nil {
+		return err
+	}
+	if err := system.WriteAtomically(m.Path(w.Path), []byte(text), mode); err != nil {
+		return err
+	}
+	return m.Chown(w.Path, e.Owner, e.Group)
 }

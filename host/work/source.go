@@ -32,8 +32,8 @@ func sourceFiles(m *Host, w stake.SourceWant) ([]stake.SourceFile, family.Packag
 	return manager.Sources().Files(w), manager, nil
 }
 
-func readSource(_ context.Context, m *Host, w stake.SourceWant) (any, error) {
-	files, _, err := sourceFiles(m, w)
+func readSource(ctx context.Context, m *Host, w stake.SourceWant) (any, error) {
+	files, manager, err := sourceFiles(m, w)
 	if err != nil {
 		return nil, err
 	}
@@ -52,6 +52,9 @@ func readSource(_ context.Context, m *Host, w stake.SourceWant) (any, error) {
 			one.Same = bytes.Equal([]byte(text), file.Text)
 		}
 		f.Files = append(f.Files, one)
+	}
+	if err := manager.Sources().Sound(ctx); err != nil {
+		f.Unsound = lastLines(err.Error(), 3)
 	}
 	return f, nil
 }
@@ -88,6 +91,9 @@ func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWant, _ sourceB
 		}
 	}
 	waitForLock(m, manager, j)
+	if err := manager.Sources().Sound(ctx); err != nil {
+		return "", &rod.Fault{What: fmt.Sprintf("with package source %s (%s) the host's sources contradict each other", w.Name, w.URL), Fix: "take out the other entry for this URL, or this source", Output: lastLines(err.Error(), 6)}
+	}
 	if err := manager.Sources().Read(ctx, w.Name); err != nil {
 		f := &rod.Fault{What: fmt.Sprintf("package source %s (%s) is of no use", w.Name, w.URL), Fix: "read what the package manager said below", Output: lastLines(err.Error(), 12)}
 		said := err.Error()
