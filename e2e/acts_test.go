@@ -217,7 +217,7 @@ func TestOneThingIsBroughtAbout(t *testing.T) {
 	if out := bring(0, "port", "8000-8010/tcp", "--on", a); !strings.Contains(out, "nothing to do") {
 		t.Errorf("a port where nothing filters:\n%s", out)
 	}
-	if row := g.survey(b)["content/srv/www/timetable"]; row.Standing != plan.Set {
+	if row := g.survey(b)["content/var/www/timetable"]; row.Standing != plan.Set {
 		t.Errorf("the declared content is %s", row.Standing)
 	}
 	// What is brought about can go over what is declared, and the plan says it again.

@@ -188,7 +188,7 @@ func TestAPortionLeavesTheRestOfAFileAlone(t *testing.T) {
 		status   int
 		resolves string
 	}{
-		{"[[site.timetable.probe]]\npath = \"/\"\ncontains = \"No such words\"\n", 2, "taken back"},
+		{"[site.timetable.path.\"/pier\"]\nroot = \"/srv/www/pier\"\n[[site.timetable.probe]]\npath = \"/\"\ncontains = \"No such words\"\n", 2, "taken back"},
 		{"", 0, "10.88.0.11"},
 	} {
 		g.declareText(bareKit + things("cron") + inHosts + c.more)

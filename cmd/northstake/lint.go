@@ -10,6 +10,8 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/lint"
+	"northstake/core/resolve"
+	"northstake/host/family"
 )
 
 // lintGround reads and checks a directory; places in the problems begin with
@@ -28,6 +30,9 @@ func lintGround(dir, unpacked string) (*declare.Declaration, []declare.Source, *
 		if problems = openArchives(dir, unpacked, d, m); len(problems) == 0 {
 			d, problems = lint.Parse(sources, m)
 		}
+	}
+	if len(problems) == 0 {
+		problems = resolve.Clashes(d, family.AllLayouts())
 	}
 	if len(problems) > 0 {
 		for i := range problems {

@@ -37,9 +37,20 @@ func judgeAll(in Input, only func(Row) bool, out *Host) (list []judged, byName m
 			nudges[n.Target] = append(nudges[n.Target], n)
 		}
 	}
+	excluded := map[string][]stake.Note{}
+	for _, c := range in.Conflicts {
+		for _, one := range [][2]stake.Claim{{c.A, c.B}, {c.B, c.A}} {
+			at := one[1].From
+			excluded[one[0].By] = append(excluded[one[0].By], stake.Note{What: c.What, Fix: fmt.Sprintf("see %s:%d; %s", at.File, at.Line, c.Fix)})
+		}
+	}
 	first := map[string]judged{}
 	for i, j := range list {
 		is := j.verdict.Is
+		for _, note := range excluded[j.stake.Local()] {
+			note.Address = j.stake.Address()
+			j.verdict.Blockers = append(j.verdict.Blockers, note)
+		}
 		if other, taken := first[is]; taken && is != "" {
 			at := other.stake.From
 			j.verdict.Blockers = append(j.verdict.Blockers, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("%s and %s are one thing on this host: %s", other.stake.Address(), j.stake.Address(), is),

@@ -88,6 +88,8 @@ type Input struct {
 	Traits   stake.Traits
 	Memo     *stake.Memo // may be nil
 	Restores bool        // what has shifted goes back to what it was last declared to be
+
+	Conflicts []stake.Conflict // of what is declared
 }
 
 // Build works out the plan of one host. With only, stakes for which it is false

@@ -5,6 +5,8 @@ package resolve
 
 import (
 	"fmt"
+	"maps"
+	"slices"
 	"strings"
 
 	"northstake/core/declare"
@@ -25,8 +27,9 @@ type Probe struct {
 // Host is what a declaration means for one host. Stakes stand in an order in
 // which they can be brought about.
 type Host struct {
-	Stakes []stake.Stake `json:"stakes"`
-	Probes []Probe       `json:"probes"`
+	Stakes    []stake.Stake    `json:"stakes"`
+	Probes    []Probe          `json:"probes"`
+	Conflicts []stake.Conflict `json:"conflicts,omitempty"`
 }
 
 // OneHost works out the stakes and probes of a host, whose family's web servers lie as
@@ -35,11 +38,61 @@ func OneHost(d *declare.Declaration, name string, traits stake.Traits, layouts m
 	if d.Hosts[name] == nil {
 		return Host{}, fmt.Errorf("ground %s has no host %q", d.Ground.Name, name)
 	}
-	stakes, err := (&stake.Wanting{D: d, Host: name, Traits: traits, Layouts: layouts}).Stakes()
+	w := &stake.Wanting{D: d, Host: name, Traits: traits, Layouts: layouts}
+	stakes, err := w.Stakes()
 	if err != nil {
 		return Host{}, err
 	}
-	return Host{stakes, ProbesOf(d, name)}, nil
+	return Host{stakes, ProbesOf(d, name), w.Conflicts()}, nil
+}
+
+// Clashes are what excludes each other in what a declaration means for its hosts, whichever
+// of some families of systems they are of: families has the layouts of each. Hosts that
+// are declared alike are looked at once.
+func Clashes(d *declare.Declaration, families map[string]map[string]stake.Layout) declare.Problems {
+	var out declare.Problems
+	seen := map[string]bool{}
+	for _, host := range d.HostNames() {
+		h := d.Hosts[host]
+		alike := fmt.Sprint(h.Kits, d.SitesOn(host), h.Settings)
+		if seen[alike] {
+			continue
+		}
+		seen[alike] = true
+		found := map[string]int{}
+		first := map[string]stake.Conflict{}
+		tried := 0
+		for _, family := range slices.Sorted(maps.Keys(families)) {
+			r, err := OneHost(d, host, stake.Traits{Family: family}, families[family])
+			if err != nil {
+				continue // not a family for what is declared
+			}
+			tried++
+			for key := range r.distinct(first) {
+				found[key]++
+			}
+		}
+		for _, key := range slices.Sorted(maps.Keys(found)) {
+			if c := first[key]; found[key] == tried { // else it is a matter of the family, and the plan says so
+				out = append(out, d.ProblemAt(c.B.From, fmt.Sprintf("on host %s, %s", host, c.What), fmt.Sprintf("see %s:%d; %s", c.A.From.File, c.A.From.Line, c.Fix)))
+			}
+		}
+	}
+	out.Sort()
+	return slices.CompactFunc(out, func(a, b declare.Problem) bool { return a.Position == b.Position })
+}
+
+// distinct are the host's conflicts, each once by its places, and notes the first of each.
+func (h Host) distinct(first map[string]stake.Conflict) map[string]bool {
+	out := map[string]bool{}
+	for _, c := range h.Conflicts {
+		key := fmt.Sprint(c.A.From, c.B.From)
+		if _, known := first[key]; !known {
+			first[key] = c
+		}
+		out[key] = true
+	}
+	return out
 }
 
 // ProbesOf lists the checks of the sites that a host serves: those that are

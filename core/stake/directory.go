@@ -84,7 +84,7 @@ var _ = Register(Kind{
 		return nil
 	},
 	Claims: Claiming(func(w DirectoryWant) []Claim {
-		return append([]Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}}, owner(w.Owner, w.Group)...)
+		return append([]Claim{{Need: Owns, Sort: ClaimPath, What: w.Path, Dir: true}}, owner(w.Owner, w.Group)...)
 	}),
 	Judge: Judging(judgeDirectory),
 })

@@ -100,9 +100,6 @@ var _ = Register(Kind{
 	},
 	Claims: Claiming(func(w FileWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}}
-		if w.Portion != "" {
-			out[0].What += " portion " + w.Portion
-		}
 		out = append(out, owner(w.Owner, w.Group)...)
 		for _, s := range append(slices.Clone(w.Reload), w.Restart...) {
 			out = append(out, Claim{Need: Finds, Sort: ClaimService, What: s})

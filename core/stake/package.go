@@ -210,7 +210,11 @@ func (w *Wanting) PackageFor(site, name string, from declare.Position) string {
 	if g.sites == nil {
 		g.sites = map[string][]string{}
 	}
-	known := g.find(name) != nil
+	before := g.find(name)
+	known := before != nil
+	if known && PackageGone(before.Want) {
+		w.contradicts(Local("package", name), before.From, from, fmt.Sprintf("package %s is to be gone, and site %s needs it", name, site))
+	}
 	if !known {
 		w.Package(PackageWant{Name: name}, from)
 	}

@@ -147,6 +147,9 @@ func (w *Wanting) ServiceFor(site, name string, needs []string, from declare.Pos
 	g := gathering[services](w, "service")
 	before := g.byName[name]
 	declared := before != nil && len(before.sites) == 0
+	if declared && (before.want.Running != nil && !*before.want.Running || before.want.AtBoot != nil && !*before.want.AtBoot) {
+		w.contradicts(Local("service", name), before.from, from, fmt.Sprintf("service %s is not to run, and site %s is served by it", name, site))
+	}
 	yes := true
 	w.Service(name, &yes, &yes, from)
 	s := g.byName[name]

@@ -17,6 +17,7 @@ import (
 type SiteWant struct {
 	Server  string             `json:"server"`
 	Service string             `json:"service"`
+	Package string             `json:"package,omitempty"`
 	Program string             `json:"program"` // name of the server's process
 	User    string             `json:"user"`    // account that reads sites
 	File    string             `json:"file"`
@@ -59,7 +60,10 @@ var _ = Register(Kind{
 		return nil
 	},
 	Claims: Claiming(func(w SiteWant) []Claim {
-		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}, {Need: Finds, Sort: ClaimService, What: w.Service}}
+		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}, {Need: Finds, Sort: ClaimService, What: w.Service}, {Need: Finds, Sort: ClaimPackage, What: w.Package}}
+		for _, p := range w.Listen {
+			out = append(out, Claim{Need: Owns, Sort: ClaimListen, What: fmt.Sprintf("%d/tcp", p), With: w.Service})
+		}
 		if w.Link != "" {
 			out = append(out, Claim{Need: Owns, Sort: ClaimPath, What: w.Link})
 		}
@@ -99,7 +103,7 @@ func wantSite(w *Wanting, name string) error {
 	if err != nil {
 		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
 	}
-	want := SiteWant{Server: s.Server, Service: layout.Service, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines,
+	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines,
 		Listen: s.ListenOn(), Names: s.Names, Roots: roots, File: layout.SitesDir + "/northstake-" + name + ".conf"}
 	for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
 		want.Dirs = append(want.Dirs, d.Name)

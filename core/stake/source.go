@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"slices"
 	"strconv"
+	"strings"
 
 	"northstake/core/check"
 	"northstake/core/declare"
@@ -82,7 +83,7 @@ var _ = Register(Kind{
 		}
 		return nil
 	},
-	Claims: Claiming(func(w SourceWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: "source " + w.Name}} }),
+	Claims: Claiming(func(w SourceWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimSource, What: strings.TrimSuffix(w.URL, "/") + strings.Join(append([]string{""}, w.Suites...), " ")}} }),
 	Judge:  Judging(judgeSource),
 })
 

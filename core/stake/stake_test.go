@@ -283,7 +283,7 @@ func TestTheTableOfPortsAndNetworks(t *testing.T) {
 
 func TestAccounts(t *testing.T) {
 	want := AccountWant{Name: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
-	there := AccountFound{Known: true, System: true, Group: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
+	there := AccountFound{Known: true, ID: 120, System: true, Group: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
 	other := there
 	other.Home, other.Groups = "/", nil
 	person := other

@@ -1,6 +1,8 @@
 package stake
 
 import (
+	"bytes"
+	"fmt"
 	"slices"
 
 	"northstake/core/declare"
@@ -13,14 +15,34 @@ type Wanting struct {
 	Traits  Traits
 	Layouts map[string]Layout // how web servers lie on the host's family, by their names
 
-	stakes   []Stake
-	names    map[string]bool
-	gathered map[string]any
+	stakes    []Stake
+	names     map[string]bool
+	gathered  map[string]any
+	conflicts []Conflict
 }
 
-// Want adds a stake, unless one of its name is wanted already.
+// Conflicts are what excludes each other in what is declared of the host, after Stakes.
+func (w *Wanting) Conflicts() []Conflict {
+	return append(w.conflicts, ConflictsOf(ClaimsOf(w.stakes))...)
+}
+
+// contradicts notes that two places want one thing otherwise.
+func (w *Wanting) contradicts(by string, a, b declare.Position, what string) {
+	if later(a, b) {
+		a, b = b, a
+	}
+	w.conflicts = append(w.conflicts, Conflict{Claim{By: by, From: a}, Claim{By: by, From: b}, what, "keep one of the two"})
+}
+
+// Want adds a stake, unless one of its name is wanted already. The root of a site that
+// publishes nothing is as a declared directory says; two that want one thing otherwise
+// contradict each other.
 func (w *Wanting) Want(s Stake) {
 	if w.names[s.Local()] {
+		i := slices.IndexFunc(w.stakes, func(o Stake) bool { return o.Local() == s.Local() })
+		if first := w.stakes[i]; !bytes.Equal(first.Want, s.Want) && !(s.Type == "directory" && s.Site != "") {
+			w.contradicts(s.Local(), first.From, s.From, fmt.Sprintf("%s is declared twice, and not alike", s.Local()))
+		}
 		return
 	}
 	if w.names == nil {

@@ -60,6 +60,15 @@ func Layouts(name string) map[string]stake.Layout {
 	return nil
 }
 
+// AllLayouts are the layouts of the families that come with North Stake, by their names.
+func AllLayouts() map[string]map[string]stake.Layout {
+	out := map[string]map[string]stake.Layout{}
+	for _, f := range builtIn {
+		out[f.Name] = f.Servers
+	}
+	return out
+}
+
 // ReadFamilies reads the families in the folders of a file system, each from its
 // family.toml, in the order of their names.
 func ReadFamilies(files fs.FS) ([]Family, error) {

@@ -11,6 +11,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/plan"
+	"northstake/core/resolve"
 	"northstake/core/stake"
 	"northstake/host/family"
 	"northstake/host/reach"
@@ -79,6 +80,10 @@ func (s *Server) CreateRevision(c *gin.Context, ground contract.InGround) {
 			s.refuse(c, problems)
 			return
 		}
+	}
+	if problems := resolve.Clashes(d, family.AllLayouts()); len(problems) > 0 {
+		s.refuse(c, problems)
+		return
 	}
 	if lacking := d.WithoutText(); len(lacking) > 0 {
 		problem(c, contract.Problem{Status: http.StatusUnprocessableEntity, Title: "the text of files is missing", Missing: lacking, Fix: "send it with the files, as text"})

@@ -275,7 +275,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			return l, nil
 		}
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Conflicts: r.host.Conflicts}
 	for _, reading := range answer.Readings {
 		l.input.Readings[reading.Name] = reading
 	}
