@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
-	"strings"
 	"unicode/utf8"
 
 	"github.com/pelletier/go-toml/v2"
@@ -200,6 +199,12 @@ func (a *app) bring(ctx context.Context, b bringing, sort, name string, keys map
 	if err != nil {
 		return err
 	}
+	var kept keptText
+	if b.keep != "" { // before anything changes on a host
+		if kept, err = a.tryKeep(b.keep, hosts, dir, keys); err != nil {
+			return err
+		}
+	}
 	ask := contract.Ask{Hosts: b.hosts, OneOff: contract.OneOff{Text: string(text)}}
 	if dir != nil {
 		if ask.OneOff.Files, err = a.sendDir(ctx, *dir, keys["dir"].(string)); err != nil {
@@ -212,7 +217,7 @@ func (a *app) bring(ctx context.Context, b bringing, sort, name string, keys map
 	if b.keep == "" {
 		return nil
 	}
-	return a.keepBrought(ctx, b.keep, string(text), dir, keys)
+	return a.keepBrought(ctx, b.keep, kept)
 }
 
 // sendDir gives the files of a directory to the service, and lists them below a
@@ -236,38 +241,99 @@ func (a *app) sendDir(ctx context.Context, dir, below string) ([]declare.File, e
 	return m.Files, a.sendBlobs(ctx, sums)
 }
 
-// keepBrought writes a one-off into a declaration and gives that to the service. A
-// declaration that is not sound with it stays as it was.
-func (a *app) keepBrought(ctx context.Context, to, text string, dir *string, keys map[string]any) error {
-	path := filepath.Join(to, keptFile)
-	before, err := os.ReadFile(path)
-	if err != nil && !errors.Is(err, os.ErrNotExist) {
-		return err
-	}
-	if dir != nil {
-		into := filepath.Join(to, filepath.FromSlash(keys["dir"].(string)))
-		if err := os.CopyFS(into, os.DirFS(*dir)); err != nil {
-			return fmt.Errorf("keep the content: %w", err)
-		}
-	}
-	after := string(before)
-	if after == "" {
-		after = "# What was brought about without files, and kept: northstake bring … --keep\n"
-	}
-	if err := os.WriteFile(path, []byte(strings.TrimRight(after, "\n")+"\n\n"+text), 0o644); err != nil {
-		return err
-	}
-	r, _, name, err := a.declare(ctx, to)
-	if err == nil {
-		if !a.json {
-			a.out.line("kept in %s; ground %s, revision %d", path, name, r.Number)
+// keptText is the file of a declaration that keeps what was brought about, as it is and as
+// it is to be.
+type keptText struct {
+	path          string
+	before, after []byte
+}
+
+// write writes the file as it is to be, or as it was.
+func (k keptText) write(text []byte) error {
+	if text == nil {
+		if err := os.Remove(k.path); err != nil && !errors.Is(err, os.ErrNotExist) {
+			return err
 		}
 		return nil
 	}
-	if before == nil {
-		os.Remove(path)
-	} else if e := os.WriteFile(path, before, 0o644); e != nil {
-		return errors.Join(err, e)
+	return os.WriteFile(k.path, text, 0o644)
+}
+
+// tryKeep adds what is brought about to what was before, what was kept of the same thing
+// making way, and checks the declaration with it. Nothing is changed but that a directory
+// of content is copied.
+func (a *app) tryKeep(to string, hosts map[string]any, dir *string, keys map[string]any) (k keptText, err error) {
+	k.path = filepath.Join(to, keptFile)
+	if k.before, err = os.ReadFile(k.path); err != nil && !errors.Is(err, os.ErrNotExist) {
+		return k, err
 	}
-	return a.showProblems(err)
+	all := map[string]any{}
+	if err := toml.Unmarshal(k.before, &all); err != nil {
+		return k, fmt.Errorf("%s: %w", k.path, err)
+	}
+	merge(all, map[string]any{"host": hosts})
+	text, err := toml.Marshal(all)
+	if err != nil {
+		return k, err
+	}
+	k.after = append([]byte("# What was brought about without files, and kept: northstake bring … --keep\n\n"), text...)
+	if dir != nil {
+		into := filepath.Join(to, filepath.FromSlash(keys["dir"].(string)))
+		if err := os.RemoveAll(into); err != nil {
+			return k, err
+		}
+		if err := os.CopyFS(into, os.DirFS(*dir)); err != nil {
+			return k, fmt.Errorf("keep the content: %w", err)
+		}
+	}
+	if err := k.write(k.after); err != nil {
+		return k, err
+	}
+	defer func() {
+		if e := k.write(k.before); err == nil {
+			err = e
+		}
+	}()
+	unpacked, err := os.MkdirTemp("", "northstake-unpacked-")
+	if err != nil {
+		return k, err
+	}
+	defer os.RemoveAll(unpacked)
+	if _, _, _, err := lintGround(to, unpacked); err != nil {
+		return k, a.showProblems(err)
+	}
+	return k, nil
+}
+
+// merge adds one tree of tables to another. A table of one stake, three keys down, takes
+// the place of what was there.
+func merge(into, from map[string]any) { mergeDown(into, from, 0) }
+
+func mergeDown(into, from map[string]any, depth int) {
+	const stakeDepth = 3 // host, its name, the kind
+	for k, v := range from {
+		below, ok := v.(map[string]any)
+		there, ok2 := into[k].(map[string]any)
+		if ok && ok2 && depth < stakeDepth {
+			mergeDown(there, below, depth+1)
+			continue
+		}
+		into[k] = v
+	}
+}
+
+// keepBrought writes what was brought about into a declaration and gives that to the
+// service.
+func (a *app) keepBrought(ctx context.Context, to string, k keptText) error {
+	if err := k.write(k.after); err != nil {
+		return err
+	}
+	r, _, name, err := a.declare(ctx, to)
+	if err != nil {
+		return errors.Join(a.showProblems(err), k.write(k.before))
+	}
+	if !a.json {
+		a.out.line("kept in %s; ground %s, revision %d", k.path, name, r.Number)
+	}
+	return nil
 }

@@ -99,7 +99,7 @@ func judge(in Input, s stake.Stake, changing map[string]bool, nudges []stake.Nud
 	if err != nil {
 		return judged{}, row, err
 	}
-	input := stake.Input{Stake: s, Found: reading.Found, Last: applied.Want, LastFound: applied.Found, Traits: in.Traits, Nudges: nudges, Memo: in.Memo}
+	input := stake.Input{Stake: s, Found: reading.Found, Last: applied.Want, LastFound: applied.Found, Traits: in.Traits, Nudges: nudges, Memo: in.Memo, Reached: in.Reached, Vantage: in.Vantage}
 	for _, before := range [][]string{s.Needs, s.After} {
 		for _, other := range before {
 			input.Pending = input.Pending || changing[other]
@@ -110,7 +110,7 @@ func judge(in Input, s stake.Stake, changing map[string]bool, nudges []stake.Nud
 		row.Reason = err.Error() // the others can be read all the same
 		return judged{stake: s}, row, nil
 	}
-	row.Differences, row.Touched = v.Differences, v.Touched
+	row.Differences, row.Touched, row.Reason = v.Differences, v.Touched, v.Rests
 	j := judged{stake: s, input: input, verdict: v}
 	if row.Standing = Set; len(v.Differences) == 0 {
 		return j, row, nil

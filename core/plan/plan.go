@@ -45,7 +45,7 @@ type Row struct {
 	Standing    Standing           `json:"standing"`
 	From        declare.Position   `json:"from,omitzero"`
 	Differences []stake.Difference `json:"differences,omitempty"`
-	Reason      string             `json:"reason,omitempty"` // why it is unread or stray
+	Reason      string             `json:"reason,omitempty"` // why it is unread or stray, or what the verdict rests on
 	Touched     stake.Touch        `json:"touched,omitzero"`
 	SetAt       time.Time          `json:"set_at,omitzero"`
 	ShiftedAt   time.Time          `json:"shifted_at,omitzero"`
@@ -90,6 +90,8 @@ type Input struct {
 	Restores bool        // what has shifted goes back to what it was last declared to be
 
 	Conflicts []stake.Conflict // of what is declared
+	Reached   map[int]bool     // TCP ports that a connection from outside was tried to, and whether it was let in
+	Vantage   string           // where that came from, as a network of one address
 }
 
 // Build works out the plan of one host. With only, stakes for which it is false

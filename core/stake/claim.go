@@ -19,7 +19,7 @@ type Claim struct {
 	But  []string         `json:"but,omitempty"`  // of a tree, patterns of paths in it that are not claimed
 	Dir  bool             `json:"dir,omitempty"`  // of a path, that it is a directory, in which others can own things
 	With string           `json:"with,omitempty"` // claims that have this in common do not exclude each other
-	By   string           `json:"by"`            // the stake's name on its host
+	By   string           `json:"by"`             // the stake's name on its host
 	From declare.Position `json:"from,omitzero"`
 }
 

@@ -3,6 +3,7 @@ package stake
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
@@ -18,6 +19,34 @@ const FirewallTable = "table inet northstake"
 type FirewallWant struct {
 	SSH   int        `json:"ssh"`
 	Ports []PortWant `json:"ports"` // sorted, one for each network
+
+	Program string `json:"program,omitempty"` // the firewall program that does it in the place of the table
+}
+
+// Besides are the ports among some that are let in and not wanted.
+func (w FirewallWant) Besides(let []PortWant) []string {
+	var out []string
+	for _, p := range let {
+		if p.Protocol == "tcp" && p.Port == w.SSH && p.Last() == w.SSH {
+			continue
+		}
+		if !slices.ContainsFunc(w.Ports, func(d PortWant) bool {
+			if d.Protocol != p.Protocol || d.Port > p.Port || p.Last() > d.Last() {
+				return false
+			}
+			return len(d.From) == 0 || len(p.From) > 0 && Within(p.From[0], d.From[0])
+		}) {
+			out = append(out, p.Words())
+		}
+	}
+	return out
+}
+
+// forSSH says whether the SSH port is declared for some networks alone.
+func (w FirewallWant) forSSH() bool {
+	return slices.ContainsFunc(w.Ports, func(p PortWant) bool {
+		return p.Protocol == "tcp" && p.Port <= w.SSH && w.SSH <= p.Last() && len(p.From) > 0
+	})
 }
 
 // FirewallFound is the table as it is loaded and as it is kept for the next start, ""
@@ -28,6 +57,11 @@ type FirewallFound struct {
 	File   Entry           `json:"file"`
 	Loader *FirewallLoader `json:"loader,omitempty"`
 	Boot   string          `json:"boot"`
+
+	Program   string   `json:"program,omitempty"` // that is active
+	All       bool     `json:"all,omitempty"`     // it lets in whatever no rule is about
+	NotAtBoot bool     `json:"not_at_boot,omitempty"`
+	Besides   []string `json:"besides,omitempty"` // ports that it lets in and nobody declares, and rules that are no ports
 }
 
 // FirewallLoader is the unit or script that loads the table: whether its text is North
@@ -38,7 +72,7 @@ type FirewallLoader struct {
 	Wanted string `json:"wanted"`
 }
 
-// FirewallWork puts the table up. Revert is how long the host waits for a
+// FirewallWork puts the table up, or takes it away where there is none. Revert is how long the host waits for a
 // confirmation before it takes the table down, in seconds.
 type FirewallWork struct {
 	Table  string `json:"table"`
@@ -50,7 +84,9 @@ func (w FirewallWant) Table() string {
 	var b strings.Builder
 	b.WriteString(FirewallTable + " {\n\tchain input {\n\t\ttype filter hook input priority filter; policy drop;\n")
 	b.WriteString("\t\tct state established,related accept\n\t\tiifname \"lo\" accept\n\t\tmeta l4proto { icmp, ipv6-icmp } accept\n")
-	fmt.Fprintf(&b, "\t\ttcp dport %d accept\n", w.SSH)
+	if !w.forSSH() {
+		fmt.Fprintf(&b, "\t\ttcp dport %d accept\n", w.SSH)
+	}
 	for _, p := range w.Ports {
 		if p.Words() == fmt.Sprintf("%d/tcp", w.SSH) {
 			continue
@@ -109,7 +145,7 @@ func (g inbound) filters(w *Wanting) bool {
 
 func finishFirewall(w *Wanting) {
 	g, ports := gathering[inbound](w, "firewall"), wantedPorts(w)
-	if !g.filters(w) {
+	if g.what != "declared" {
 		return
 	}
 	from := g.from
@@ -119,10 +155,54 @@ func finishFirewall(w *Wanting) {
 		}
 	}
 	ssh := cmp.Or(w.Traits.SSHPort, w.D.ReachOf(w.Host).Port)
-	w.Want(Stake{Type: "firewall", Name: "inbound", Want: JSON(FirewallWant{SSH: ssh, Ports: ports.open()}), From: from, Needs: []string{"package/nftables"}})
+	want := FirewallWant{SSH: ssh, Ports: ports.open()}
+	needs := []string{"package/nftables"}
+	if FiltersItself(w.Traits.Firewall) {
+		want.Program, needs = w.Traits.Firewall, nil
+	}
+	w.Want(Stake{Type: "firewall", Name: "inbound", Want: JSON(want), From: from, Needs: needs})
+}
+
+// judgeProgram judges a firewall program that lets in only what is declared. What others
+// have opened in it is theirs to close.
+func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
+	var d differences
+	v := Verdict{Gone: f.Program != w.Program}
+	block := func(fix, what string, args ...any) {
+		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf(what, args...), fix})
+	}
+	if f.Program != w.Program {
+		d.differ("filtered by", w.Program, cmp.Or(f.Program, "nothing: "+w.Program+" is not active"))
+		block(fmt.Sprintf("start %s again, or declare services.%[1]s = { running = true, at_boot = true }", w.Program), "%s is not active on this host", w.Program)
+		v.Differences = d
+		return v
+	}
+	if f.All {
+		d.differ("what no rule is about", "is shut out", "is let in")
+		block("let it shut out by default", "%s lets in whatever no rule is about", w.Program)
+	}
+	if f.NotAtBoot {
+		d.differ("at boot", "yes", "no")
+		block(fmt.Sprintf("declare services.%s = { at_boot = true }", w.Program), "%s is not started at boot", w.Program)
+	}
+	if len(f.Besides) > 0 {
+		d.differ("lets in besides", "nothing", strings.Join(f.Besides, ", "))
+		block("close that there, or declare it", "%s lets in what nobody declares: %s", w.Program, strings.Join(f.Besides, ", "))
+	}
+	if f.Live != "" || f.Kept != "" {
+		d.differ("beside it", "no table of North Stake's", FirewallTable)
+		if len(v.Blockers) == 0 {
+			v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take %s away, because %s filters by itself", FirewallTable, w.Program), Work: JSON(FirewallWork{})}}
+		}
+	}
+	v.Differences = d
+	return v
 }
 
 func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
+	if w.Program != "" {
+		return judgeProgram(in, w, f)
+	}
 	var d differences
 	table := w.Table()
 	if squeeze(f.Live) != squeeze(table) {

@@ -47,6 +47,10 @@ type Kind struct {
 	// was brought about; nil asks for what is wanted.
 	Asked func(want, last json.RawMessage) json.RawMessage
 
+	// Dials are the TCP ports to which a connection from outside says whether what is
+	// wanted holds, where something listens there.
+	Dials func(want json.RawMessage) []int
+
 	// Judge compares a reading with what is wanted.
 	Judge func(in Input) (Verdict, error)
 

@@ -2,6 +2,7 @@ package stake
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"net/netip"
@@ -30,14 +31,23 @@ type PortWant struct {
 }
 
 // PortFound says whether every filter on the host lets the port in, now and
-// after a restart. By names what closes it. Filter is the firewall program that
-// is active on the host, where one is, and Where the place in it.
+// after a restart. By names what closes it, now or, as KeptBy, after a restart; Maybe says
+// that it closes it to some, or that this cannot be told from the rules. Filter is the
+// firewall program that is active on the host, where one is, Where the place in it, and
+// Denied a rule of somebody's in it that shuts the port. Wider says that others than the
+// declared networks are let in, or may be, and NotAtBoot that the program is not started at
+// boot.
 type PortFound struct {
-	Live   bool   `json:"live"`
-	Kept   bool   `json:"kept"`
-	By     string `json:"by,omitempty"`
-	Filter string `json:"filter,omitempty"`
-	Where  string `json:"where,omitempty"`
+	Live      bool   `json:"live"`
+	Kept      bool   `json:"kept"`
+	By        string `json:"by,omitempty"`
+	KeptBy    string `json:"kept_by,omitempty"`
+	Maybe     bool   `json:"maybe,omitempty"`
+	Filter    string `json:"filter,omitempty"`
+	Where     string `json:"where,omitempty"`
+	Denied    string `json:"denied,omitempty"`
+	Wider     bool   `json:"wider,omitempty"`
+	NotAtBoot bool   `json:"not_at_boot,omitempty"`
 }
 
 // PortWork opens a port in the firewall program that is active, or, with
@@ -160,6 +170,13 @@ var _ = Register(Kind{
 		return nil
 	},
 	Finish: finishPorts,
+	Dials: func(want json.RawMessage) []int {
+		w, ok := last[PortWant](want)
+		if !ok || w.Protocol != "tcp" || w.Last() != w.Port {
+			return nil
+		}
+		return []int{w.Port}
+	},
 	Claims: Claiming(func(w PortWant) []Claim {
 		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Ports().String()}}
 	}),
@@ -221,8 +238,34 @@ func (g ports) open() []PortWant {
 	return out
 }
 
+// overlap notes ports that are for some networks in one place and for others in another.
+func (g ports) overlap(w *Wanting) {
+	names := g.names()
+	for i, a := range names {
+		for _, b := range names[i+1:] {
+			wa, wb := PortWant{Port: a.Port, To: a.To}, PortWant{Port: b.Port, To: b.To}
+			if a.Protocol != b.Protocol || wa.Last() < wb.Port || wb.Last() < wa.Port || slices.Equal(g[a].networks, g[b].networks) {
+				continue
+			}
+			w.conflicts = append(w.conflicts, Conflict{Claim{By: Local("port", stakeName(a)), From: g[a].from}, Claim{By: Local("port", stakeName(b)), From: g[b].from},
+				fmt.Sprintf("ports %s and %s overlap, and are not for the same networks", a, b), "let them be for the same networks, or make them differ"})
+		}
+	}
+}
+
+// stakeName is the name of a port's stake.
+func stakeName(p PortSpan) string {
+	w := PortWant{Port: p.Port, To: p.To}
+	return w.Span() + "-" + p.Protocol
+}
+
 func finishPorts(w *Wanting) {
-	g, needs := wantedPorts(w), w.of("firewall")
+	g := wantedPorts(w)
+	g.overlap(w)
+	var needs []string
+	if gathering[inbound](w, "firewall").filters(w) {
+		needs = w.of("firewall")
+	}
 	var after []string
 	for _, p := range FirewallPrograms {
 		if local := Local("package", p); w.Wants(local) {
@@ -234,7 +277,7 @@ func finishPorts(w *Wanting) {
 	}
 	for _, p := range g.names() {
 		want := PortWant{Port: p.Port, To: p.To, Protocol: p.Protocol, From: g[p].networks, Firewall: len(needs) > 0}
-		w.Want(Stake{Type: "port", Name: want.Span() + "-" + want.Protocol, Want: JSON(want), From: g[p].from, For: g[p].sites, Needs: needs, After: after})
+		w.Want(Stake{Type: "port", Name: stakeName(p), Want: JSON(want), From: g[p].from, For: g[p].sites, Needs: needs, After: after})
 	}
 }
 
@@ -277,11 +320,39 @@ func checkNetwork(c *check.Checker, n string, at []string) {
 	}
 }
 
+// met is what a connection from outside has shown of a port: whether one was made at all,
+// and whether it was let in, being of those for whom the port is.
+func (w PortWant) met(in Input) (asked, in_ bool, outsider bool) {
+	let, asked := in.Reached[w.Port]
+	if !asked || w.Last() != w.Port || w.Protocol != "tcp" {
+		return false, false, false
+	}
+	outsider = len(w.From) > 0 && !slices.ContainsFunc(w.From, func(n string) bool { return Within(in.Vantage, n) })
+	return true, let, outsider
+}
+
 func judgePort(in Input, w PortWant, f PortFound) Verdict {
+	asked, let, outsider := w.met(in)
+	live, by := f.Live, f.By
+	switch {
+	case asked && !outsider && let && f.Maybe:
+		live = true // the rules close it to some, or cannot be told, and a connection gets through
+	case asked && !outsider && !let && live:
+		live, by = false, cmp.Or(by, "something that is not among the host's own filters")
+	}
 	var d differences
-	d.add("open now", "yes", yesNo(f.Live))
+	d.add("open now", "yes", yesNo(live))
 	d.add("open after a restart", "yes", yesNo(f.Kept))
-	v := Verdict{Differences: d, Gone: !f.Live && !f.Kept}
+	if len(w.From) > 0 && (f.Wider || outsider && let) {
+		d.differ("open to others", "no", "yes")
+	}
+	if f.NotAtBoot {
+		d.differ("filtered after a restart", "by "+f.Filter, f.Filter+" does not start at boot")
+	}
+	v := Verdict{Differences: d, Gone: !live && !f.Kept}
+	if !asked {
+		v.Rests = "nothing listens there: this rests on the rules alone"
+	}
 	if in.Pending && f.Filter == "" && !w.Firewall {
 		v.Differences = append(d, Difference{"open in the firewall that comes", "yes", "not yet"})
 		v.Moves = []Move{{Verb: "open", Text: "open " + w.words() + " in the firewall that is active by then", Because: "a package of this plan brings one",
@@ -291,11 +362,25 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 	if len(d) == 0 {
 		return v
 	}
+	block := func(fix, what string, args ...any) {
+		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf(what, args...), fix})
+	}
+	own := w.Firewall && (by == "" || by == FirewallTable)
 	switch {
-	case f.Filter != "":
+	case f.NotAtBoot:
+		block(fmt.Sprintf("declare services.%s = { at_boot = true }", f.Filter), "%s filters now and is not started at boot", f.Filter)
+	case f.Denied != "" && (!live || !f.Kept):
+		block("take that rule out, or this port: North Stake does not go over rules of others", "%s is closed by a rule in %s: %s", w.words(), f.Filter, f.Denied)
+	case len(w.From) > 0 && (f.Wider || outsider && let) && !w.Firewall:
+		fix := "close it there to everybody"
+		if f.Filter == "" && f.By == "" {
+			fix = "declare inbound = \"declared\", which shuts all others out, or filter by the means of the host"
+		}
+		block(fix, "%s is open to others as well, and nothing that North Stake keeps closes it", w.words())
+	case f.Filter != "" && by == "" && (!live || !f.Kept):
 		verb, text := "open", fmt.Sprintf("open %s in %s, now and after restarts", w.words(), f.Where)
 		switch {
-		case f.Live:
+		case live:
 			verb, text = "keep", fmt.Sprintf("keep %s open in %s after restarts", w.words(), f.Where)
 		case f.Kept:
 			text = fmt.Sprintf("open %s in %s now; it is kept there already", w.words(), f.Where)
@@ -303,13 +388,10 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(PortWork{PortWant: w, Filter: f.Filter})}}
 	// Where North Stake's own table filters, the firewall stake's step opens the
 	// port; elsewhere the filter belongs to somebody else.
-	case !w.Firewall || (f.By != "" && f.By != FirewallTable):
-		by := f.By
-		if by == "" {
-			by = "a filter on the host"
-		}
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is closed by %s", w.words(), by),
-			"open it there: North Stake changes no rules but its own"}}
+	case !live && !own:
+		block("open it there: North Stake changes no rules but its own", "%s is closed by %s%s", w.words(), cmp.Or(by, "a filter on the host"), map[bool]string{true: ", to some at least, or it cannot be told from its rules"}[f.Maybe])
+	case !f.Kept && f.KeptBy != "" && f.KeptBy != FirewallTable:
+		block("open it there: North Stake changes no rules but its own", "%s will be closed after a restart, by %s", w.words(), f.KeptBy)
 	}
 	return v
 }

@@ -83,8 +83,10 @@ var _ = Register(Kind{
 		}
 		return nil
 	},
-	Claims: Claiming(func(w SourceWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimSource, What: strings.TrimSuffix(w.URL, "/") + strings.Join(append([]string{""}, w.Suites...), " ")}} }),
-	Judge:  Judging(judgeSource),
+	Claims: Claiming(func(w SourceWant) []Claim {
+		return []Claim{{Need: Owns, Sort: ClaimSource, What: strings.TrimSuffix(w.URL, "/") + strings.Join(append([]string{""}, w.Suites...), " ")}}
+	}),
+	Judge: Judging(judgeSource),
 })
 
 func checkSources(c *check.Checker, s declare.Settings, at []string) {

@@ -118,6 +118,11 @@ type Input struct {
 	Pending   bool
 	Nudges    []Nudge
 	Memo      *Memo
+
+	// Reached says of TCP ports whether a connection from outside was let in, where one was
+	// tried; Vantage is the address that it came from, as a network of one.
+	Reached map[int]bool
+	Vantage string
 }
 
 // Verdict is what a kind makes of an Input. Moves is empty when nothing is to
@@ -130,6 +135,7 @@ type Verdict struct {
 	Blockers    []Note
 	Cautions    []Note
 	Strays      []string
+	Rests       string   // what the verdict rests on, where that is less than it could be
 	Is          string   // what the thing is on the host, of which another stake may have another name
 	Takes       []string // other stakes of the host, by name, that the moves would undo
 	Touched     Touch

@@ -17,6 +17,11 @@ type Program interface {
 	// Read says how ports stand now and after a restart, for one network, or for
 	// everybody where that is "".
 	Read(ctx context.Context, w stake.PortWant, network string) (PortState, error)
+	// LetsIn lists what the program lets in now or after a restart, and whether it is
+	// started at boot.
+	LetsIn(ctx context.Context) (Inbound, error)
+	// Keeps says whether a table of the kernel's is the program's own.
+	Keeps(rules *Filters, family, table string) bool
 	// Set gives ports a rule of their own in each place, or takes it away.
 	Set(ctx context.Context, w stake.PortWant, network string, rules []PortRule) error
 }
@@ -27,6 +32,9 @@ type PortState struct {
 	Live, Kept bool
 	Where      string
 	Rules      []PortRule
+
+	Denied string // a rule of somebody's that shuts the ports, before any that lets them in
+	Wider  bool   // others than the network are let in as well
 }
 
 // PortRule is how ports stand in one place, such as a zone: whether there is a
@@ -64,4 +72,13 @@ func NameOf(ctx context.Context, m *system.Machine) string {
 		return "nftables"
 	}
 	return "none"
+}
+
+// Inbound is what a firewall program lets in. All says that it lets in whatever no rule is
+// about, Others are rules that are no plain ports, in the program's words.
+type Inbound struct {
+	All    bool
+	AtBoot bool
+	Ports  []stake.PortWant
+	Others []string
 }

@@ -82,7 +82,7 @@ const ufwKept = `*filter
 -A ufw-user-input -p tcp --dport 90 -j DROP
 ### tuple ### allow tcp 80,443 0.0.0.0/0 any 0.0.0.0/0 Nginx%20Full - in
 ### tuple ### allow tcp 5432 0.0.0.0/0 any 10.0.0.0/8 in
-### tuple ### limit udp 8000:8100 0.0.0.0/0 any 0.0.0.0/0 in_eth0
+### tuple ### limit udp 8000:8100 0.0.0.0/0 any 0.0.0.0/0 in
 ### tuple ### allow any 53 0.0.0.0/0 any 0.0.0.0/0 in
 ### tuple ### allow tcp 90 0.0.0.0/0 any 0.0.0.0/0 in
 ### tuple ### allow tcp 99 0.0.0.0/0 any 0.0.0.0/0 out
@@ -114,7 +114,7 @@ func TestUFWDecidesInOrder(t *testing.T) {
 			if !ok {
 				t.Fatal(c.ports)
 			}
-			open, own := UFWLets(rules, w, c.from)
+			open, own, _, _ := UFWLets(rules, w, c.from)
 			if open != c.open || name == "kept" && own != c.own {
 				t.Errorf("%s, %s from %q: open %t, own %t", name, c.ports, c.from, open, own)
 			}
@@ -128,8 +128,8 @@ func FuzzUFW(f *testing.F) {
 	f.Fuzz(func(t *testing.T, b []byte) {
 		for _, rules := range [][]UFWRule{ParseUFW(b), ParseUFWChain(b)} {
 			w := stake.PortWant{Port: 80, Protocol: "tcp"}
-			everybody, _ := UFWLets(rules, w, "")
-			some, _ := UFWLets(rules, w, "10.0.0.0/8")
+			everybody, _, _, _ := UFWLets(rules, w, "")
+			some, _, _, _ := UFWLets(rules, w, "10.0.0.0/8")
 			if everybody && !some && !strings.Contains(string(b), "10.") {
 				t.Fatal("what is open to everybody is closed to some that no rule names")
 			}
@@ -212,6 +212,29 @@ func TestTheGenerationIsRead(t *testing.T) {
 		again, err := Generation()
 		if err != nil || again < n {
 			t.Errorf("%d, then %d, %v", n, again, err)
+		}
+	}
+}
+
+// A rule of ufw for some interface or address lets in nobody for sure, and may shut; a deny
+// that stands before is named; what no rule is about is not decided.
+func TestUFWCountsWhatCannotBeToldAgainst(t *testing.T) {
+	for name, c := range map[string]struct {
+		rules         string
+		open, decided bool
+		denied        bool
+	}{
+		"an interface":           {"### tuple ### allow tcp 80 0.0.0.0/0 any 0.0.0.0/0 in_eth1\n", false, false, false},
+		"an address of the host": {"### tuple ### allow tcp 80 10.0.0.5 any 0.0.0.0/0 in\n", false, false, false},
+		"shut on an interface":   {"### tuple ### deny tcp 80 0.0.0.0/0 any 0.0.0.0/0 in_eth1\n### tuple ### allow tcp 80 0.0.0.0/0 any 0.0.0.0/0 in\n", false, true, true},
+		"shut for some":          {"### tuple ### deny any any 0.0.0.0/0 any 10.0.0.9 in\n### tuple ### allow tcp 80 0.0.0.0/0 any 0.0.0.0/0 in\n", false, true, true},
+		"shut for some, after":   {"### tuple ### allow tcp 80 0.0.0.0/0 any 0.0.0.0/0 in\n### tuple ### deny any any 0.0.0.0/0 any 10.0.0.9 in\n", true, true, false},
+		"of something else":      {"### tuple ### allow tcp 81 0.0.0.0/0 any 0.0.0.0/0 in\n", false, false, false},
+		"open":                   {"### tuple ### allow tcp 80 0.0.0.0/0 any 0.0.0.0/0 in\n", true, true, false},
+	} {
+		open, _, decided, denied := UFWLets(ParseUFW([]byte(c.rules)), stake.PortWant{Port: 80, Protocol: "tcp"}, "")
+		if open != c.open || decided != c.decided || (denied != "") != c.denied {
+			t.Errorf("%s: open %t, decided %t, denied by %q", name, open, decided, denied)
 		}
 	}
 }

@@ -1,9 +1,13 @@
 package filter
 
 import (
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"net"
+	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,8 +22,10 @@ import (
 // (firewalld.dbus(5)). Ports are read and opened in every zone that an interface
 // of the machine is in.
 type firewalld struct {
+	m     *system.Machine
 	bus   *godbus.Conn
-	zones []string
+	zones []string // those that decide now: of interfaces, and of sources that have one of their own
+	kept  []string // those that decide after a restart
 }
 
 const (
@@ -40,8 +46,8 @@ func activeFirewalld(ctx context.Context, m *system.Machine) (Program, error) {
 	if err := bus.BusObject().CallWithContext(ctx, "org.freedesktop.DBus.NameHasOwner", 0, firewalldName).Store(&owned); err != nil || !owned {
 		return nil, err
 	}
-	f := firewalld{bus: bus}
-	if f.zones, err = f.usedZones(ctx); err != nil {
+	f := firewalld{m: m, bus: bus}
+	if err := f.usedZones(ctx); err != nil {
 		return nil, err
 	}
 	return f, nil
@@ -53,10 +59,11 @@ func (f firewalld) call(ctx context.Context, path godbus.ObjectPath, method stri
 	return f.bus.Object(firewalldName, path).CallWithContext(ctx, firewalldName+method, 0, args...)
 }
 
-// usedZones are the zones that the machine's interfaces are in: an interface of
-// no zone is in the default one.
-func (f firewalld) usedZones(ctx context.Context) ([]string, error) {
-	failed := func(err error) ([]string, error) { return nil, fmt.Errorf("ask firewalld for its zones: %w", err) }
+// usedZones finds the zones that decide about what comes in: those of the interfaces that
+// are up, the default one for those that have none, and those bound to sources, now and
+// after a restart.
+func (f *firewalld) usedZones(ctx context.Context) error {
+	failed := func(err error) error { return fmt.Errorf("ask firewalld for its zones: %w", err) }
 	var fallback string
 	if err := f.call(ctx, firewalldPath, ".getDefaultZone").Store(&fallback); err != nil {
 		return failed(err)
@@ -70,29 +77,31 @@ func (f firewalld) usedZones(ctx context.Context) ([]string, error) {
 		for _, name := range what["interfaces"] {
 			zoneOf[name] = zone
 		}
+		if len(what["sources"]) > 0 {
+			f.zones = append(f.zones, zone)
+		}
 	}
 	interfaces, err := net.Interfaces()
 	if err != nil {
 		return failed(err)
 	}
-	var out []string
 	for _, i := range interfaces {
 		if i.Flags&net.FlagLoopback != 0 || i.Flags&net.FlagUp == 0 {
 			continue
 		}
-		zone := zoneOf[i.Name]
-		if zone == "" {
-			zone = fallback
-		}
-		if !slices.Contains(out, zone) {
-			out = append(out, zone)
-		}
+		f.zones = append(f.zones, cmp.Or(zoneOf[i.Name], fallback))
+		var later string // none is an error there
+		_ = f.call(ctx, firewalldConfig, ".config.getZoneOfInterface", i.Name).Store(&later)
+		f.kept = append(f.kept, cmp.Or(later, fallback))
 	}
-	if len(out) == 0 {
-		out = []string{fallback}
+	for _, list := range []*[]string{&f.zones, &f.kept} {
+		if len(*list) == 0 {
+			*list = []string{fallback}
+		}
+		slices.Sort(*list)
+		*list = slices.Compact(*list)
 	}
-	slices.Sort(out)
-	return out, nil
+	return nil
 }
 
 // zoneRules are the settings of a zone as far as they open ports.
@@ -101,6 +110,8 @@ type zoneRules struct {
 	services []string
 	ports    [][]any // each a port or a range, and a protocol
 	rich     []string
+	forward  [][]any // each a port or a range, a protocol, and where it goes
+	sources  []string
 }
 
 func rulesOf(settings map[string]godbus.Variant) (z zoneRules) {
@@ -108,6 +119,11 @@ func rulesOf(settings map[string]godbus.Variant) (z zoneRules) {
 	z.services, _ = settings["services"].Value().([]string)
 	z.ports, _ = settings["ports"].Value().([][]any)
 	z.rich, _ = settings["rules_str"].Value().([]string)
+	if z.rich == nil {
+		z.rich, _ = settings["rich_rules"].Value().([]string)
+	}
+	z.forward, _ = settings["forward_ports"].Value().([][]any)
+	z.sources, _ = settings["sources"].Value().([]string)
 	return z
 }
 
@@ -161,6 +177,13 @@ func richRule(w stake.PortWant, network string) string {
 // open says whether a zone lets ports in for a network, and whether by a rule for
 // these very ports.
 func (f firewalld) open(ctx context.Context, z zoneRules, w stake.PortWant, network string) (in, own bool, err error) {
+	if network != "" && len(z.sources) > 0 && !slices.ContainsFunc(z.sources, func(s string) bool { return overlaps(s, network) }) {
+		return true, true, nil // the zone is for others
+	}
+	if f.denied(ctx, z, w, network) != "" {
+		_, own = inPorts(z.ports, w)
+		return false, own || network != "" && slices.Contains(z.rich, richRule(w, network)), nil
+	}
 	in, own = inPorts(z.ports, w)
 	if network != "" {
 		own = slices.Contains(z.rich, richRule(w, network))
@@ -200,24 +223,204 @@ func (f firewalld) zone(ctx context.Context, zone string) (live, kept zoneRules,
 	return live, rulesOf(settings), path, nil
 }
 
+// overlaps says whether a source that firewalld knows, an address, a network or anything
+// else, may hold some of a network.
+func overlaps(source, network string) bool {
+	a, err := netip.ParsePrefix(prefixed(source))
+	b, err2 := netip.ParsePrefix(network)
+	return err != nil || err2 != nil || a.Overlaps(b)
+}
+
+func prefixed(s string) string {
+	if addr, err := netip.ParseAddr(s); err == nil {
+		return fmt.Sprintf("%s/%d", s, addr.BitLen())
+	}
+	return s
+}
+
+var (
+	richSource  = regexp.MustCompile(`source (?:NOT )?(?:address|mac|ipset)="([^"]*)"`)
+	richPort    = regexp.MustCompile(` port port="([^"]*)" protocol="([^"]*)"`)
+	richService = regexp.MustCompile(` service name="([^"]*)"`)
+	richElement = regexp.MustCompile(` (protocol value|icmp-block|icmp-type|masquerade|forward-port|source-port)`)
+	richEnds    = regexp.MustCompile(` (reject|drop)\b`)
+)
+
+// denied is a rule by which a zone shuts some of the ports for some who are to be let in,
+// "" where there is none: a rich rule that rejects or drops, or a port that goes elsewhere.
+func (f firewalld) denied(ctx context.Context, z zoneRules, w stake.PortWant, network string) string {
+	for _, rule := range z.rich {
+		source := richSource.FindStringSubmatch(rule)
+		switch {
+		case !richEnds.MatchString(rule), network != "" && source != nil && !strings.Contains(rule, " NOT ") && !overlaps(source[1], network):
+			continue
+		case richElement.MatchString(rule):
+			continue // it is about something else than ports
+		}
+		port, service := richPort.FindStringSubmatch(rule), richService.FindStringSubmatch(rule)
+		switch {
+		case port != nil:
+			if port[2] == w.Protocol && spanMeets(port[1], w) {
+				return rule
+			}
+		case service != nil:
+			settings := map[string]godbus.Variant{}
+			err := f.call(ctx, firewalldPath, ".getServiceSettings2", service[1]).Store(&settings)
+			if err != nil || slices.ContainsFunc(rulesOf(settings).ports, func(p []any) bool {
+				ports, protocol := portAndProtocol(p)
+				return protocol == w.Protocol && spanMeets(ports, w)
+			}) {
+				return rule
+			}
+		default:
+			return rule
+		}
+	}
+	for _, p := range z.forward {
+		ports, protocol := portAndProtocol(p[:min(len(p), 2)])
+		if protocol == w.Protocol && spanMeets(ports, w) {
+			return fmt.Sprintf("forward-port %v", p)
+		}
+	}
+	return ""
+}
+
+// spanMeets says whether a port or range has some of the ports.
+func spanMeets(ports string, w stake.PortWant) bool {
+	for port := w.Port; port <= w.Last(); port++ {
+		if InRange(ports, port) {
+			return true
+		}
+	}
+	return false
+}
+
+// policies are the rules of active policies for what comes to the host, each with its
+// name.
+func (f firewalld) policies(ctx context.Context) (map[string]zoneRules, error) {
+	active := map[string]map[string][]string{}
+	if err := f.call(ctx, firewalldPath, ".policy.getActivePolicies").Store(&active); err != nil {
+		var unknown godbus.Error
+		if errors.As(err, &unknown) && strings.Contains(unknown.Name, "UnknownMethod") {
+			return nil, nil // it has no policies
+		}
+		return nil, fmt.Errorf("ask firewalld for its policies: %w", err)
+	}
+	out := map[string]zoneRules{}
+	for name, what := range active {
+		if !slices.Contains(what["egress_zones"], "HOST") {
+			continue
+		}
+		settings := map[string]godbus.Variant{}
+		if err := f.call(ctx, firewalldPath, ".policy.getPolicySettings", name).Store(&settings); err != nil {
+			return nil, fmt.Errorf("ask firewalld for policy %s: %w", name, err)
+		}
+		out[name] = rulesOf(settings)
+	}
+	return out, nil
+}
+
 func (f firewalld) Read(ctx context.Context, w stake.PortWant, network string) (PortState, error) {
 	s := PortState{Live: true, Kept: true, Where: "firewalld, zone " + strings.Join(f.zones, " and ")}
-	for _, zone := range f.zones {
+	all := append(slices.Clone(f.zones), f.kept...)
+	slices.Sort(all)
+	for _, zone := range slices.Compact(all) {
 		live, kept, _, err := f.zone(ctx, zone)
 		if err != nil {
 			return s, err
 		}
-		r := PortRule{Place: zone}
-		if r.OpenLive, r.Live, err = f.open(ctx, live, w, network); err != nil {
-			return s, err
+		r := PortRule{Place: zone, OpenLive: true, OpenKept: true}
+		if slices.Contains(f.zones, zone) {
+			if r.OpenLive, r.Live, err = f.open(ctx, live, w, network); err != nil {
+				return s, err
+			}
+			s.Denied = cmp.Or(s.Denied, f.denied(ctx, live, w, network))
 		}
-		if r.OpenKept, r.Kept, err = f.open(ctx, kept, w, network); err != nil {
-			return s, err
+		if slices.Contains(f.kept, zone) {
+			if r.OpenKept, r.Kept, err = f.open(ctx, kept, w, network); err != nil {
+				return s, err
+			}
+			s.Denied = cmp.Or(s.Denied, f.denied(ctx, kept, w, network))
+		}
+		if network != "" && len(live.sources) == 0 {
+			wide, _, err := f.open(ctx, live, stake.PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}, "")
+			if err != nil {
+				return s, err
+			}
+			s.Wider = s.Wider || wide
 		}
 		s.Live, s.Kept = s.Live && r.OpenLive, s.Kept && r.OpenKept
 		s.Rules = append(s.Rules, r)
 	}
+	policies, err := f.policies(ctx)
+	if err != nil {
+		return s, err
+	}
+	for name, p := range policies {
+		why := f.denied(ctx, p, w, network)
+		if in, _ := inPorts(p.ports, w); why == "" && !in && (p.target == "REJECT" || p.target == "DROP") {
+			why = "target " + p.target
+		}
+		if why != "" {
+			s.Live, s.Denied = false, fmt.Sprintf("policy %s, %s", name, why)
+		}
+	}
 	return s, nil
+}
+
+// Keeps says that firewalld's tables are those of its name.
+func (firewalld) Keeps(_ *Filters, _, table string) bool { return table == "firewalld" }
+
+// LetsIn lists the ports that its zones open, those of services among them. What a host
+// needs to get its own address (dhcpv6-client) opens nothing to anybody.
+func (f firewalld) LetsIn(ctx context.Context) (in Inbound, err error) {
+	in.AtBoot = startsAtBoot(f.m, "firewalld")
+	seen := map[string]bool{}
+	add := func(list [][]any, network string) {
+		for _, p := range list {
+			ports, protocol := portAndProtocol(p)
+			w, ok := stake.ParsePorts(ports + "/" + protocol)
+			if key := ports + "/" + protocol + network; ok && !seen[key] && ports+protocol != "546udp" {
+				seen[key] = true
+				if network != "" {
+					w.From = []string{network}
+				}
+				in.Ports = append(in.Ports, w)
+			}
+		}
+	}
+	for i, zones := range [][]string{f.zones, f.kept} {
+		for _, zone := range zones {
+			live, kept, _, err := f.zone(ctx, zone)
+			if err != nil {
+				return in, err
+			}
+			z := []zoneRules{live, kept}[i]
+			in.All = in.All || z.target == "ACCEPT"
+			add(z.ports, "")
+			for _, name := range z.services {
+				settings := map[string]godbus.Variant{}
+				if err := f.call(ctx, firewalldPath, ".getServiceSettings2", name).Store(&settings); err != nil {
+					return in, fmt.Errorf("ask firewalld for service %s: %w", name, err)
+				}
+				add(rulesOf(settings).ports, "")
+			}
+			for _, rule := range z.rich {
+				port, source := richPort.FindStringSubmatch(rule), richSource.FindStringSubmatch(rule)
+				switch {
+				case !strings.Contains(rule, " accept"):
+				case port != nil && source != nil && !strings.Contains(rule, " NOT "):
+					add([][]any{{port[1], port[2]}}, prefixed(source[1]))
+				case port != nil:
+					add([][]any{{port[1], port[2]}}, "")
+				case !seen[rule]:
+					seen[rule] = true
+					in.Others = append(in.Others, rule)
+				}
+			}
+		}
+	}
+	return in, nil
 }
 
 func (f firewalld) Set(ctx context.Context, w stake.PortWant, network string, rules []PortRule) error {

@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"net"
+	"net/netip"
 	"os/exec"
 	"regexp"
 	"slices"
@@ -13,7 +15,6 @@ import (
 	"strings"
 	"syscall"
 
-	"northstake/core/stake"
 	"northstake/host/system"
 )
 
@@ -25,6 +26,7 @@ type Filters struct {
 	base   []*chain
 
 	numbers []int // all that could be ports in the rules
+	here    here
 }
 
 type chain struct {
@@ -106,6 +108,7 @@ func ReadRules(ctx context.Context, m *system.Machine) (Rules, error) {
 		if err != nil {
 			return Rules{}, err
 		}
+		f.here = lookAround()
 		r := Rules{Filters: f}
 		if f.has("inet", "northstake") {
 			own, err := m.Run(ctx, nil, "nft", "-s", "list", "table", "inet", "northstake")
@@ -116,6 +119,48 @@ func ReadRules(ctx context.Context, m *system.Machine) (Rules, error) {
 		}
 		return r, nil
 	})
+}
+
+// Without leaves out the tables that another way of reading knows better.
+func (f *Filters) Without(known func(family, table string) bool) *Filters {
+	out := *f
+	out.base = slices.DeleteFunc(slices.Clone(f.base), func(c *chain) bool { return known(c.family, c.table) })
+	return &out
+}
+
+// hasChain says whether a table has a chain whose name begins so.
+func (f *Filters) hasChain(family, table, begins string) bool {
+	for _, c := range f.chains {
+		if c.family == family && c.table == table && strings.HasPrefix(c.name, begins) {
+			return true
+		}
+	}
+	return false
+}
+
+// lookAround notes the host's interfaces and addresses.
+func lookAround() (h here) {
+	interfaces, err := net.Interfaces()
+	if err != nil {
+		return h // what cannot be told counts against what is claimed
+	}
+	for _, i := range interfaces {
+		if i.Flags&net.FlagLoopback != 0 {
+			continue
+		}
+		h.interfaces = append(h.interfaces, i.Name)
+		addresses, err := i.Addrs()
+		if err != nil {
+			continue
+		}
+		for _, a := range addresses {
+			if p, err := netip.ParsePrefix(a.String()); err == nil {
+				h.addresses = append(h.addresses, p.Addr())
+				h.v6 = h.v6 || p.Addr().Is6() && !p.Addr().IsLinkLocalUnicast()
+			}
+		}
+	}
+	return h
 }
 
 func (f *Filters) has(family, table string) bool {
@@ -155,7 +200,9 @@ func ParseRuleset(b []byte) (*Filters, error) {
 			}
 			ch := &chain{family: c.Family, table: c.Table, name: c.Name, hook: c.Hook, policy: c.Policy}
 			f.chains[c.Family+" "+c.Table+" "+c.Name] = ch
-			if c.Hook == "input" && c.Type == "filter" {
+			// A packet to the host goes through all of these; of chains that translate
+			// addresses, only those that send it elsewhere end its way.
+			if c.Type == "filter" && slices.Contains([]string{"ingress", "prerouting", "input"}, c.Hook) || c.Type == "nat" && c.Hook == "prerouting" {
 				f.base = append(f.base, ch)
 			}
 		}
@@ -187,228 +234,4 @@ func ParseRuleset(b []byte) (*Filters, error) {
 		}
 	}
 	return f, nil
-}
-
-// Asked is a new connection from another machine: to a port, from any address of a
-// network, or from wherever where that is "".
-type Asked struct {
-	Protocol string
-	Port     int
-	From     string
-}
-
-// Closed says which chain keeps some of these connections out, "" when every
-// input chain lets them all through.
-func (f *Filters) Closed(w stake.PortWant) string {
-	for _, network := range w.Sources() {
-		for _, port := range f.edges(w) {
-			if by := f.closed(Asked{w.Protocol, port, network}); by != "" {
-				return by
-			}
-		}
-	}
-	return ""
-}
-
-// edges are those of some ports at which rules may begin to decide otherwise.
-func (f *Filters) edges(w stake.PortWant) []int {
-	out := []int{w.Port}
-	if w.Last() == w.Port {
-		return out
-	}
-	out = append(out, w.Last())
-	for _, n := range f.numbers {
-		for _, p := range []int{n - 1, n, n + 1} {
-			if p > w.Port && p < w.Last() {
-				out = append(out, p)
-			}
-		}
-	}
-	slices.Sort(out)
-	return slices.Compact(out)
-}
-
-// closed says which chain keeps a connection out: an accept ends only its own base
-// chain, and a drop anywhere is final.
-func (f *Filters) closed(a Asked) string {
-	for _, c := range f.base {
-		v6 := strings.Contains(a.From, ":")
-		if c.family == "ip6" && !v6 || c.family == "ip" && v6 || c.family == "bridge" || c.family == "netdev" || c.family == "arp" {
-			continue
-		}
-		switch f.verdict(c, a, 0) {
-		case "drop":
-			return c.where()
-		case "":
-			if c.policy == "drop" {
-				return c.where()
-			}
-		}
-	}
-	return ""
-}
-
-func (c *chain) where() string {
-	table := "table " + c.family + " " + c.table
-	if table == stake.FirewallTable {
-		return table
-	}
-	return table + ", chain " + c.name
-}
-
-func (f *Filters) verdict(c *chain, a Asked, depth int) string {
-	if depth > 16 {
-		return ""
-	}
-	for _, rule := range c.rules {
-		for _, e := range rule {
-			if raw, ok := e["match"]; ok {
-				if !f.matches(c, raw, a) {
-					break
-				}
-				continue
-			}
-			if _, ok := e["accept"]; ok {
-				return "accept"
-			}
-			if _, ok := e["drop"]; ok {
-				return "drop"
-			}
-			if _, ok := e["reject"]; ok {
-				return "drop"
-			}
-			if _, ok := e["return"]; ok {
-				return ""
-			}
-			for _, word := range []string{"jump", "goto"} {
-				raw, ok := e[word]
-				if !ok {
-					continue
-				}
-				var to struct{ Target string }
-				if json.Unmarshal(raw, &to) != nil {
-					continue
-				}
-				next := f.chains[c.family+" "+c.table+" "+to.Target]
-				if next == nil {
-					continue
-				}
-				if v := f.verdict(next, a, depth+1); v != "" {
-					return v
-				}
-				if word == "goto" {
-					return ""
-				}
-			}
-		}
-	}
-	return ""
-}
-
-// matches says whether every connection that is asked about fits a match. What
-// cannot be told is taken not to fit.
-func (f *Filters) matches(c *chain, raw json.RawMessage, a Asked) bool {
-	var m struct {
-		Op    string
-		Left  map[string]json.RawMessage
-		Right any
-	}
-	if json.Unmarshal(raw, &m) != nil {
-		return false
-	}
-	not := m.Op == "!="
-	if p, ok := m.Left["payload"]; ok {
-		var pay struct{ Protocol, Field string }
-		if json.Unmarshal(p, &pay) != nil {
-			return false
-		}
-		switch {
-		case pay.Field == "dport" && (pay.Protocol == a.Protocol || pay.Protocol == "th"):
-			return f.holds(c, m.Right, a.Port) != not
-		case pay.Field == "saddr" && a.From != "" && !not:
-			return f.covers(c, m.Right, a.From)
-		}
-		return false
-	}
-	if ct, ok := m.Left["ct"]; ok {
-		var key struct{ Key string }
-		if json.Unmarshal(ct, &key) != nil || key.Key != "state" {
-			return false
-		}
-		return strings.Contains(fmt.Sprint(m.Right), "new") != not
-	}
-	if meta, ok := m.Left["meta"]; ok {
-		var key struct{ Key string }
-		if json.Unmarshal(meta, &key) != nil {
-			return false
-		}
-		switch key.Key {
-		case "iif", "iifname":
-			return fmt.Sprint(m.Right) != "lo" && not
-		case "l4proto":
-			return strings.Contains(" "+strings.Trim(fmt.Sprint(m.Right), "map[set:]")+" ", " "+a.Protocol+" ") != not
-		}
-	}
-	return false
-}
-
-// holds says whether a right-hand side has the port: a number, a range, a set
-// written in place, or the name of a set.
-func (f *Filters) holds(c *chain, v any, port int) bool {
-	switch v := v.(type) {
-	case float64:
-		return int(v) == port
-	case string:
-		for _, e := range f.sets[c.family+" "+c.table+" "+v] {
-			if f.holds(c, e, port) {
-				return true
-			}
-		}
-	case []any:
-		for _, e := range v {
-			if f.holds(c, e, port) {
-				return true
-			}
-		}
-	case map[string]any:
-		if set, ok := v["set"]; ok {
-			return f.holds(c, set, port)
-		}
-		if e, ok := v["elem"].(map[string]any); ok {
-			return f.holds(c, e["val"], port)
-		}
-		if r, ok := v["range"].([]any); ok && len(r) == 2 {
-			lo, _ := r[0].(float64)
-			hi, _ := r[1].(float64)
-			return port >= int(lo) && port <= int(hi)
-		}
-	}
-	return false
-}
-
-// covers says whether a right-hand side has all addresses of a network: an address,
-// a prefix, a set written in place, or the name of a set.
-func (f *Filters) covers(c *chain, v any, network string) bool {
-	switch v := v.(type) {
-	case string:
-		if set, ok := f.sets[c.family+" "+c.table+" "+v]; ok {
-			return f.covers(c, set, network)
-		}
-		if strings.Contains(v, ":") {
-			v += "/128"
-		} else {
-			v += "/32"
-		}
-		return stake.Within(network, v)
-	case []any:
-		return slices.ContainsFunc(v, func(e any) bool { return f.covers(c, e, network) })
-	case map[string]any:
-		if set, ok := v["set"]; ok {
-			return f.covers(c, set, network)
-		}
-		if p, ok := v["prefix"].(map[string]any); ok {
-			return stake.Within(network, fmt.Sprintf("%v/%v", p["addr"], p["len"]))
-		}
-	}
-	return false
 }

@@ -1,9 +1,13 @@
 package filter
 
 import (
+	"context"
+	"errors"
+	"path/filepath"
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // Service is the name of what loads North Stake's own table at boot, and BootLink what
@@ -91,4 +95,45 @@ func KeptIn(text string) string {
 		return table
 	}
 	return text
+}
+
+// startsAtBoot says whether a unit is started at boot, by the links that enabling it makes
+// (systemctl(1)); on a machine without systemd its script counts as started.
+func startsAtBoot(m *system.Machine, service string) bool {
+	if !m.HasSystemd() {
+		return true
+	}
+	links, err := filepath.Glob(m.Path("/etc/systemd/system/*.wants/" + service + ".service"))
+	return err == nil && len(links) > 0
+}
+
+// conf is what nftables.service loads at boot (nft(8)).
+const conf = "/etc/nftables.conf"
+
+// RulesAtBoot are the rules that the host's own nftables.service loads at boot, as the
+// kernel reads them in a network namespace of their own; nil where it loads none, or where
+// the host lets nobody have such a namespace, so that nothing can be told.
+func RulesAtBoot(ctx context.Context, m *system.Machine) (*Filters, error) {
+	if !m.HasSystemd() || !m.Exists(conf) || !startsAtBoot(m, "nftables") {
+		return nil, nil
+	}
+	key := m.FileKey(conf)
+	for _, dir := range []string{"/etc/nftables", "/etc/nftables.d"} {
+		key += m.FileKey(dir)
+	}
+	return system.Cached(m, "rules at boot", key, func() (*Filters, error) {
+		b, err := m.Run(ctx, nil, "unshare", "--net", "--", "sh", "-c", "nft -f "+conf+" && exec nft -j list ruleset")
+		var failed *system.Failed
+		if errors.As(err, &failed) {
+			return nil, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		f, err := ParseRuleset(b)
+		if err == nil {
+			f.here = lookAround()
+		}
+		return f, err
+	})
 }

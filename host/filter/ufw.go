@@ -1,10 +1,12 @@
 package filter
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io/fs"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -49,6 +51,8 @@ type UFWRule struct {
 	Protocol string // "tcp", "udp" or "any"
 	Ports    string // numbers and ranges with a colon, with commas between, or "any"
 	From     string // a network, "" for all
+	Some     bool   // it is about some interface or address of the host alone
+	Words    string // the rule as it is written
 }
 
 // ParseUFW reads what ufw keeps: the lines in which it notes its rules for itself.
@@ -61,7 +65,8 @@ func ParseUFW(b []byte) []UFWRule {
 			continue
 		}
 		action, _, _ := strings.Cut(f[0], "_")
-		out = append(out, UFWRule{action == "allow" || action == "limit", f[1], f[2], network(f[5])})
+		some := network(f[3]) != "" || strings.Contains(f[len(f)-1], "_")
+		out = append(out, UFWRule{action == "allow" || action == "limit", f[1], f[2], network(f[5]), some, strings.Join(f, " ")})
 	}
 	return out
 }
@@ -74,7 +79,7 @@ func ParseUFWChain(b []byte) []UFWRule {
 		if len(f) < 4 || f[0] != "-A" {
 			continue
 		}
-		r := UFWRule{Protocol: "any", Ports: "any"}
+		r := UFWRule{Protocol: "any", Ports: "any", Words: line}
 		known := true
 		for i := 2; i+1 < len(f); i += 2 {
 			switch f[i] {
@@ -84,6 +89,8 @@ func ParseUFWChain(b []byte) []UFWRule {
 				r.From = network(f[i+1])
 			case "--dport", "--dports":
 				r.Ports = f[i+1]
+			case "-i", "-d":
+				r.Some = r.Some || network(f[i+1]) != ""
 			case "-m":
 			case "-j":
 				r.Allow = f[i+1] == "ACCEPT" || f[i+1] == "ufw-user-limit-accept"
@@ -114,23 +121,34 @@ func network(s string) string {
 }
 
 // UFWLets says whether rules let in all of some ports for a network, and whether a
-// rule for these very ports does.
-func UFWLets(rules []UFWRule, w stake.PortWant, from string) (open, own bool) {
+// rule for these very ports does. Denied is a rule that shuts some of them for some who are
+// to be let in; decided says that every port is decided by a rule. A rule for some
+// interface or address of the host alone lets in nobody for sure, and may shut.
+func UFWLets(rules []UFWRule, w stake.PortWant, from string) (open, own, decided bool, denied string) {
 	span := strings.ReplaceAll(w.Span(), "-", ":")
-	open = true
-	for port := w.Port; port <= w.Last() && open; port++ {
-		open = false
+	open, decided = true, true
+	for port := w.Port; port <= w.Last(); port++ {
+		lets, hit := false, false
 		for _, r := range rules {
-			if (r.Protocol == w.Protocol || r.Protocol == "any") && ufwHas(r.Ports, port) && (r.From == "" || from != "" && stake.Within(from, r.From)) {
-				open = r.Allow
+			if r.Protocol != w.Protocol && r.Protocol != "any" || !ufwHas(r.Ports, port) {
+				continue
+			}
+			all := !r.Some && (r.From == "" || from != "" && stake.Within(from, r.From))
+			if !r.Allow && (r.From == "" || from == "" || overlaps(r.From, from)) {
+				denied, hit = r.Words, true
+				break
+			}
+			if r.Allow && all {
+				lets, hit = true, true
 				break
 			}
 		}
+		open, decided = open && lets, decided && hit
 	}
 	own = slices.ContainsFunc(rules, func(r UFWRule) bool {
-		return r.Allow && r.Protocol == w.Protocol && r.Ports == span && r.From == from
+		return r.Allow && r.Protocol == w.Protocol && r.Ports == span && r.From == from && !r.Some
 	})
-	return open, own
+	return open, own, decided, denied
 }
 
 func ufwHas(ports string, port int) bool {
@@ -157,36 +175,115 @@ func (u ufw) lets() bool {
 	return err == nil && strings.Contains(string(b), `DEFAULT_INPUT_POLICY="ACCEPT"`)
 }
 
+// ufwFiles are where rules for one version of IP are kept, and the program that lists
+// what is loaded of them.
+var ufwFiles = map[bool][2]string{false: {ufwRules, "iptables"}, true: {"/etc/ufw/user6.rules", "ip6tables"}}
+
+// versions are those of IP that rules count for: both for everybody, where ufw keeps IPv6
+// and the host has it.
+func (u ufw) versions(from string, v6 bool) []bool {
+	switch {
+	case from != "":
+		return []bool{strings.Contains(from, ":")}
+	case v6 && u.keepsV6():
+		return []bool{false, true}
+	}
+	return []bool{false}
+}
+
+func (u ufw) keepsV6() bool {
+	b, err := u.m.Read("/etc/default/ufw")
+	return err == nil && regexp.MustCompile(`(?mi)^\s*IPV6="?yes`).Match(b)
+}
+
 func (u ufw) Read(ctx context.Context, w stake.PortWant, from string) (PortState, error) {
 	s := PortState{Where: "ufw"}
-	file, tool := ufwRules, "iptables"
-	if strings.Contains(from, ":") {
-		file, tool = "/etc/ufw/user6.rules", "ip6tables"
-	}
-	b, err := u.m.Read(file)
-	if err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return s, fmt.Errorf("read what ufw keeps: %w", err)
-	}
-	r := PortRule{Place: "ufw"}
-	r.OpenKept, r.Kept = UFWLets(ParseUFW(b), w, from)
 	rules, err := ReadRules(ctx, u.m)
 	if err != nil {
 		return s, err
 	}
-	if b, err = u.m.Run(ctx, nil, tool, "-S", ufwChain); err != nil {
-		var failed *system.Failed
-		if !errors.As(err, &failed) {
+	r := PortRule{Place: "ufw", OpenLive: true, OpenKept: true, Live: true, Kept: true}
+	for _, v6 := range u.versions(from, rules.Filters.here.v6) {
+		if err := u.readVersion(ctx, w, from, v6, &r, &s); err != nil {
 			return s, err
 		}
-		r.OpenLive = rules.Filters.Closed(stake.PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}) == "" // it is not loaded
-	} else {
-		r.OpenLive, r.Live = UFWLets(ParseUFWChain(b), w, from)
-	}
-	if u.lets() {
-		r.OpenLive, r.OpenKept = true, true
 	}
 	s.Live, s.Kept, s.Rules = r.OpenLive, r.OpenKept, []PortRule{r}
 	return s, nil
+}
+
+func (u ufw) readVersion(ctx context.Context, w stake.PortWant, from string, v6 bool, r *PortRule, s *PortState) error {
+	b, err := u.m.Read(ufwFiles[v6][0])
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return fmt.Errorf("read what ufw keeps: %w", err)
+	}
+	wide := stake.PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}
+	half := func(rules []UFWRule, open, own *bool) {
+		lets, has, decided, denied := UFWLets(rules, w, from)
+		*open, *own = *open && (lets || !decided && denied == "" && u.lets()), *own && has
+		s.Denied = cmp.Or(s.Denied, denied)
+		if from != "" {
+			all, _, decided, _ := UFWLets(rules, wide, "")
+			s.Wider = s.Wider || all || !decided && u.lets()
+		}
+	}
+	half(ParseUFW(b), &r.OpenKept, &r.Kept)
+	if b, err = u.m.Run(ctx, nil, ufwFiles[v6][1], "-S", strings.Replace(ufwChain, "ufw", map[bool]string{false: "ufw", true: "ufw6"}[v6], 1)); err != nil {
+		var failed *system.Failed
+		if !errors.As(err, &failed) {
+			return err
+		}
+		r.OpenLive, r.Live = false, false // it is not loaded, and nobody knows what is
+		return nil
+	}
+	half(ParseUFWChain(b), &r.OpenLive, &r.Live)
+	return nil
+}
+
+// Keeps says that ufw's tables are those that its chains are in.
+func (ufw) Keeps(rules *Filters, family, table string) bool {
+	return table == "filter" && (rules.hasChain(family, table, "ufw-") || rules.hasChain(family, table, "ufw6-"))
+}
+
+// LetsIn lists the ports that ufw keeps open.
+func (u ufw) LetsIn(ctx context.Context) (in Inbound, err error) {
+	in.AtBoot, in.All = startsAtBoot(u.m, "ufw"), u.lets()
+	for _, v6 := range []bool{false, true} {
+		b, err := u.m.Read(ufwFiles[v6][0])
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return in, fmt.Errorf("read what ufw keeps: %w", err)
+		}
+		for _, r := range ParseUFW(b) {
+			if !r.Allow {
+				continue
+			}
+			protocols := []string{r.Protocol}
+			if r.Protocol == "any" {
+				protocols = []string{"tcp", "udp"}
+			}
+			for _, ports := range strings.Split(r.Ports, ",") {
+				for _, protocol := range protocols {
+					w, ok := stake.ParsePorts(strings.ReplaceAll(ports, ":", "-") + "/" + protocol)
+					switch {
+					case !ok:
+						if !slices.Contains(in.Others, r.Words) {
+							in.Others = append(in.Others, r.Words)
+						}
+						continue
+					case r.From != "":
+						w.From = []string{r.From}
+					}
+					if !slices.ContainsFunc(in.Ports, func(o stake.PortWant) bool { return o.Words() == w.Words() }) {
+						in.Ports = append(in.Ports, w)
+					}
+				}
+			}
+		}
+	}
+	return in, nil
 }
 
 func (u ufw) Set(ctx context.Context, w stake.PortWant, from string, rules []PortRule) error {
@@ -207,13 +304,13 @@ func (u ufw) Set(ctx context.Context, w stake.PortWant, from string, rules []Por
 	}
 	switch {
 	case want.Kept && !(is.Kept && is.OpenKept):
-		// A rule that is to let in comes before those that shut out.
+		// It comes after those that shut out, which somebody has put there.
 		if is.Kept {
 			if err := do(append([]string{"delete"}, words...)...); err != nil {
 				return err
 			}
 		}
-		if err := do(append([]string{"prepend"}, words...)...); err != nil {
+		if err := do(words...); err != nil {
 			return err
 		}
 	case !want.Kept && is.Kept:

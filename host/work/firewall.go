@@ -2,7 +2,10 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"strings"
 
@@ -30,7 +33,7 @@ var _ = register("firewall", firewall{typed[stake.FirewallWant, stake.FirewallWo
 	read: each(readFirewall), before: beforeFirewall, do: doFirewall, back: backFirewall,
 }})
 
-func readFirewall(ctx context.Context, m *Host, _ stake.FirewallWant) (any, error) {
+func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, error) {
 	rules, err := filter.ReadRules(ctx, m.Machine)
 	if err != nil {
 		return nil, err
@@ -45,6 +48,16 @@ func readFirewall(ctx context.Context, m *Host, _ stake.FirewallWant) (any, erro
 			return nil, err
 		}
 		f.Kept = filter.KeptIn(string(b))
+	}
+	if w.Program != "" {
+		active, err := filter.Active(ctx, m.Machine)
+		if err != nil || active == nil {
+			return f, err
+		}
+		in, err := active.LetsIn(ctx)
+		f.Program, f.All, f.NotAtBoot = active.Name(), in.All, !in.AtBoot
+		f.Besides = append(w.Besides(in.Ports), in.Others...)
+		return f, err
 	}
 	if !family.HasServices(m.Machine) {
 		return f, nil
@@ -99,6 +112,9 @@ func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ fir
 	if err != nil {
 		return "", err
 	}
+	if w.Table == "" {
+		return rod.Done, dropTable(ctx, m, units)
+	}
 	// The timer stands before the first rule does.
 	if err := journal.Arm(ctx, m.Machine, j, w.Revert); err != nil {
 		return "", err
@@ -131,6 +147,34 @@ func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ fir
 	}
 	j.Say("the rules are up; the host takes them down in %d s unless a new connection confirms them", w.Revert)
 	return rod.Held, nil
+}
+
+// dropTable takes North Stake's table away, with what loads it at boot.
+func dropTable(ctx context.Context, m *Host, units family.ServiceManager) error {
+	loader := filter.LoaderFor(units.Name())
+	if m.Exists(loader.Path) {
+		if err := units.Boot(ctx, filter.Service, false); err != nil {
+			return err
+		}
+		if err := units.Do(ctx, "stop", filter.Service); err != nil {
+			return err
+		}
+		if err := units.Forget(ctx, filter.Service); err != nil {
+			return err
+		}
+	}
+	for _, p := range []string{loader.Path, filter.File} {
+		if err := os.Remove(m.Path(p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	if err := m.RemoveEmpty([]string{filepath.Dir(filter.File)}); err != nil {
+		return err
+	}
+	if _, err := m.Run(ctx, strings.NewReader(stake.FirewallTable+"\ndelete "+stake.FirewallTable+"\n"), "nft", "-f", "-"); err != nil {
+		return fmt.Errorf("take the rules away: %w", err)
+	}
+	return units.Reload(ctx)
 }
 
 // Confirm stops the timer that would take the step back.

@@ -29,19 +29,6 @@ func readPorts(ctx context.Context, m *Host, wants []stake.PortWant) ([]any, err
 	if err != nil {
 		return nil, err
 	}
-	if active != nil {
-		return each(func(ctx context.Context, _ *Host, w stake.PortWant) (any, error) {
-			f := stake.PortFound{Live: true, Kept: true, Filter: active.Name()}
-			for _, network := range w.Sources() {
-				s, err := active.Read(ctx, w, network)
-				if err != nil {
-					return nil, err
-				}
-				f.Live, f.Kept, f.Where = f.Live && s.Live, f.Kept && s.Kept, s.Where
-			}
-			return f, nil
-		})(ctx, m, wants)
-	}
 	rules, err := filter.ReadRules(ctx, m.Machine)
 	if err != nil {
 		return nil, err
@@ -50,17 +37,51 @@ func readPorts(ctx context.Context, m *Host, wants []stake.PortWant) ([]any, err
 	if err != nil {
 		return nil, err
 	}
-	out := make([]any, len(wants))
-	for i, w := range wants {
-		by := rules.Filters.Closed(w)
-		// A filter that is not North Stake's is taken to be there after a restart too.
-		f := stake.PortFound{Live: by == "", Kept: by == "" || by == stake.FirewallTable, By: by}
+	boot, err := filter.RulesAtBoot(ctx, m.Machine)
+	if err != nil {
+		return nil, err
+	}
+	now := rules.Filters
+	var atBoot bool
+	if active != nil { // what the program keeps it knows best
+		known := func(family, table string) bool { return active.Keeps(rules.Filters, family, table) }
+		now = now.Without(known)
+		in, err := active.LetsIn(ctx)
+		if err != nil {
+			return nil, err
+		}
+		atBoot = in.AtBoot
+	}
+	return each(func(ctx context.Context, _ *Host, w stake.PortWant) (any, error) {
+		by, sure := now.ClosedFor(w)
+		f := stake.PortFound{Live: by == "", By: by, Maybe: by != "" && !sure, Wider: now.LetsElse(w)}
+		// What is loaded now and is not North Stake's is taken to be there after a restart
+		// too, but for what is known to be loaded then.
+		f.Kept = by == "" || by == stake.FirewallTable
 		if kept != nil {
 			f.Kept = f.Kept && kept.Lets(w)
 		}
-		out[i] = f
-	}
-	return out, nil
+		if boot != nil {
+			if f.KeptBy = boot.Closed(w); f.KeptBy != "" {
+				f.Kept = false
+			}
+		}
+		if active == nil {
+			return f, nil
+		}
+		f.Filter, f.NotAtBoot = active.Name(), !atBoot
+		wider := false
+		for _, network := range w.Sources() {
+			s, err := active.Read(ctx, w, network)
+			if err != nil {
+				return nil, err
+			}
+			f.Live, f.Kept, f.Where, f.Denied = f.Live && s.Live, f.Kept && s.Kept, s.Where, or(f.Denied, s.Denied)
+			wider = wider || s.Wider
+		}
+		f.Wider = f.Wider && wider
+		return f, nil
+	})(ctx, m, wants)
 }
 
 // keptTable is the table that North Stake's own unit or script will load at the next

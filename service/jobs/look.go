@@ -57,6 +57,7 @@ type seenKey struct {
 	sum      string    // of what was read
 	version  int64     // of what is remembered
 	traits   string
+	reached  string // ports, from outside
 }
 
 // seen is what was made of a host, kept for the next look at it.
@@ -263,9 +264,10 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			break // the host is still of the sort that the list was made for
 		}
 	}
+	reached, vantage := reachable(ctx, s.d.Hosts[host], r.host.Stakes, traits)
 	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version}
 	if only == nil && s.plain() {
-		l.key = seenKey{r, answer.Sum, version, string(l.traitsText)}
+		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(reached, vantage)}
 		j.mu.Lock()
 		before := j.seen[connKey(s, host)]
 		j.mu.Unlock()
@@ -275,7 +277,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			return l, nil
 		}
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Conflicts: r.host.Conflicts}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Conflicts: r.host.Conflicts, Reached: reached, Vantage: vantage}
 	for _, reading := range answer.Readings {
 		l.input.Readings[reading.Name] = reading
 	}

@@ -1,0 +1,89 @@
+package stake
+
+import (
+	"strings"
+	"testing"
+)
+
+// A connection from outside decides where something listens; else the verdict says that it
+// rests on the rules, and what cannot be told counts against what is claimed.
+func TestWhatAPortIsToldBy(t *testing.T) {
+	all, some := PortWant{Port: 80, Protocol: "tcp"}, PortWant{Port: 80, Protocol: "tcp", From: []string{"10.0.0.0/8"}}
+	open := PortFound{Live: true, Kept: true}
+	may := PortFound{Kept: true, By: "table inet other, chain in", Maybe: true}
+	met := func(let bool, from string) Input {
+		return Input{Reached: map[int]bool{80: let}, Vantage: from}
+	}
+	for name, c := range map[string]struct {
+		in     Input
+		want   PortWant
+		found  PortFound
+		attrs  string
+		rests  bool
+		blocks string
+	}{
+		"open by its rules":               {Input{}, all, open, "", true, ""},
+		"met":                             {met(true, "10.0.0.2/32"), all, open, "", false, ""},
+		"open by its rules, and not met":  {met(false, "10.0.0.2/32"), all, open, "open now", false, "closed by something that is not among the host's own filters"},
+		"cannot be told":                  {Input{}, all, may, "open now", true, "cannot be told from its rules"},
+		"cannot be told, and met":         {met(true, "10.0.0.2/32"), all, may, "", false, ""},
+		"surely closed":                   {Input{}, all, PortFound{By: "table inet other, chain in"}, "open now, open after a restart", true, "closed by table inet other"},
+		"closed after a restart":          {Input{}, all, PortFound{Live: true, KeptBy: "table inet boot, chain in"}, "open after a restart", true, "will be closed after a restart, by table inet boot"},
+		"for some, and met by them":       {met(true, "10.0.0.2/32"), some, open, "", false, ""},
+		"for some, and met by a stranger": {met(true, "192.0.2.2/32"), some, open, "open to others", false, "is open to others as well"},
+		"for some, shut to a stranger":    {met(false, "192.0.2.2/32"), some, open, "", false, ""},
+		"for some, open to all":           {Input{}, some, PortFound{Live: true, Kept: true, Wider: true}, "open to others", true, "is open to others as well"},
+		"denied in a program":             {Input{}, all, PortFound{Filter: "ufw", Where: "ufw", Denied: "deny 80"}, "open now, open after a restart", true, "closed by a rule in ufw: deny 80"},
+		"a program that does not start":   {Input{}, all, PortFound{Live: true, Kept: true, Filter: "ufw", NotAtBoot: true}, "filtered after a restart", true, "not started at boot"},
+	} {
+		v := judged(t, "port", c.in, c.want, c.found)
+		blocks := ""
+		if len(v.Blockers) > 0 {
+			blocks = v.Blockers[0].What
+		}
+		if attributes(v) != c.attrs || (v.Rests != "") != c.rests || !strings.Contains(blocks, c.blocks) || (c.blocks == "") != (blocks == "") {
+			t.Errorf("%s: differs in %q, rests on %q, blocked by %q", name, attributes(v), v.Rests, blocks)
+		}
+	}
+}
+
+// With a firewall program that filters by itself, inbound = "declared" is looked at there.
+func TestWhatAFirewallProgramLetsIn(t *testing.T) {
+	w := FirewallWant{SSH: 22, Program: "ufw", Ports: []PortWant{{Port: 80, Protocol: "tcp"}, {Port: 5432, Protocol: "tcp", From: []string{"10.0.0.0/8"}}, {Port: 8000, To: 8010, Protocol: "tcp"}}}
+	let := func(ports string, from ...string) PortWant {
+		p, ok := ParsePorts(ports)
+		if !ok {
+			t.Fatal(ports)
+		}
+		p.From = from
+		return p
+	}
+	if got := w.Besides([]PortWant{let("22/tcp"), let("80/tcp"), let("8002-8004/tcp"), let("5432/tcp", "10.1.0.0/16"), let("80/tcp", "192.0.2.0/24")}); len(got) > 0 {
+		t.Errorf("what is declared is besides: %v", got)
+	}
+	if got := strings.Join(w.Besides([]PortWant{let("80/udp"), let("5432/tcp"), let("8000-8011/tcp"), let("22/udp")}), " "); got != "80/udp 5432/tcp 8000-8011/tcp 22/udp" {
+		t.Errorf("%v", got)
+	}
+	for name, c := range map[string]struct {
+		found  FirewallFound
+		attrs  string
+		blocks bool
+		moves  string
+	}{
+		"as declared":          {FirewallFound{Program: "ufw"}, "", false, ""},
+		"another port":         {FirewallFound{Program: "ufw", Besides: []string{"9000/tcp"}}, "lets in besides", true, ""},
+		"lets everything in":   {FirewallFound{Program: "ufw", All: true}, "what no rule is about", true, ""},
+		"not at boot":          {FirewallFound{Program: "ufw", NotAtBoot: true}, "at boot", true, ""},
+		"not active":           {FirewallFound{}, "filtered by", true, ""},
+		"our own table beside": {FirewallFound{Program: "ufw", Live: "table"}, "beside it", false, "take table inet northstake away, because ufw filters by itself"},
+	} {
+		v := judged(t, "firewall", Input{}, w, c.found)
+		if attributes(v) != c.attrs || len(v.Blockers) > 0 != c.blocks || moves(v) != c.moves {
+			t.Errorf("%s: differs in %q, blockers %v, moves %q", name, attributes(v), v.Blockers, moves(v))
+		}
+	}
+	ssh := FirewallWant{SSH: 22, Ports: []PortWant{{Port: 22, Protocol: "tcp", From: []string{"10.0.0.0/8"}}}}
+	if table := ssh.Table(); strings.Contains(table, "\t\ttcp dport 22 accept") || !strings.Contains(table, "ip saddr 10.0.0.0/8 tcp dport 22 accept") {
+		t.Errorf("SSH for some networks alone:\n%s", table)
+	}
+}
