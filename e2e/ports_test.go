@@ -30,7 +30,7 @@ var filterings = []filtering{
 		{"port/80-tcp", "open now", "ufw delete allow proto tcp from any to any port 80 >/dev/null"},
 		{"port/8000-8002-tcp", "open now", "iptables -D ufw-user-input -p tcp -m multiport --dports 8000:8002 -j ACCEPT"},
 		{"port/8000-8002-tcp", "open after a restart", "cp /etc/ufw/user.rules /tmp/u; sed -i '/8000/d' /etc/ufw/user.rules"},
-		{"port/5432-tcp", "open now", "ufw prepend deny 5432/tcp >/dev/null"},
+		{"port/5432-tcp", "open now", "ufw --force delete $(ufw status numbered | grep 5432 | sed 's/^\\[ *\\([0-9]*\\)\\].*/\\1/' | head -1) >/dev/null"},
 	}},
 	{"firewalld", lab.RedHat, "inbound = \"declared\"\n", "true", []edit{
 		{"port/8000-8002-tcp", "open now", "firewall-cmd -q --remove-port=8000-8002/tcp"},

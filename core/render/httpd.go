@@ -54,6 +54,16 @@ func Httpd(d *declare.Declaration, s Site) (Text, error) {
 		w.directory(w.at("path", u, "root"), w.at("path", u, "index"), p.Root, p.Index)
 	}
 	w.line(w.at(), "</VirtualHost>")
+	mark := w.mark()
+	w.line(w.at(), "# By this the server says on the host itself which text of the site it has loaded.")
+	w.line(w.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
+	w.line(w.at(), "    ServerName %s", MarkName(s.Name))
+	w.line(w.at(), "    DocumentRoot /nonexistent")
+	w.line(w.at(), "    <Location \"/\">")
+	w.line(w.at(), "        Require ip 127.0.0.1")
+	w.line(w.at(), "    </Location>")
+	w.line(w.at(), "    ErrorDocument 404 %s", w.q(mark))
+	w.line(w.at(), "</VirtualHost>")
 	return w.text()
 }
 

@@ -66,6 +66,19 @@ func Nginx(d *declare.Declaration, s Site) (Text, error) {
 		w.line(w.at("path", u), "    }")
 	}
 	w.line(w.at(), "}")
+	mark := w.mark()
+	w.line(w.at(), "# By this the server says on the host itself which text of the site it has loaded.")
+	w.line(w.at(), "server {")
+	for i, port := range site.ListenOn() {
+		w.line(w.at("listen", fmt.Sprint(i)), "    listen %d;", port)
+	}
+	w.line(w.at(), "    server_name %s;", MarkName(s.Name))
+	w.line(w.at(), "    default_type text/plain;")
+	w.line(w.at(), "    if ($remote_addr != 127.0.0.1) {")
+	w.line(w.at(), "        return 404;")
+	w.line(w.at(), "    }")
+	w.line(w.at(), "    return 200 %s;", w.q(mark))
+	w.line(w.at(), "}")
 	return w.text()
 }
 

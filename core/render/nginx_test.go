@@ -134,7 +134,7 @@ func FuzzNginx(f *testing.F) {
 		depth, servers := 0, 0
 		for i, line := range strings.Split(out.Text, "\n") {
 			bare := stripQuoted(line)
-			if i > 0 && strings.Contains(bare, "#") {
+			if i > 0 && strings.Contains(bare, "#") && !strings.HasPrefix(line, "# By this the server says") {
 				t.Fatalf("a comment in %q", line)
 			}
 			depth += strings.Count(bare, "{") - strings.Count(bare, "}")
@@ -146,8 +146,8 @@ func FuzzNginx(f *testing.F) {
 				t.Fatalf("two directives in %q", line)
 			}
 		}
-		if depth != 0 || servers != 1 {
-			t.Fatalf("not one server block:\n%s", out.Text)
+		if depth != 0 || servers != 2 {
+			t.Fatalf("not a server block, and that of its mark:\n%s", out.Text)
 		}
 	})
 }
@@ -184,4 +184,37 @@ func toml(s string) string {
 	}
 	b.WriteByte('"')
 	return b.String()
+}
+
+// What lies below another path is reached, whichever was declared first: the longest wins.
+func TestPathsBelowPathsComeFirst(t *testing.T) {
+	d := parse(t, strings.Replace(ground, `server = "nginx"`, `server = "httpd"`, 1)+"[site.timetable.path.\"/freight/rates\"]\nroot = \"/srv/www/rates\"\n[site.timetable.path.\"/a\"]\nroot = \"/srv/www/a\"\n")
+	out, err := render.VirtualHost(d, render.Site{Name: "timetable", Root: "/srv/www/time table"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	rates, freight := strings.Index(out.Text, `Alias "/freight/rates"`), strings.Index(out.Text, `Alias "/freight" `)
+	if rates < 0 || freight < 0 || rates > freight {
+		t.Errorf("the shorter alias comes first:\n%s", out.Text)
+	}
+}
+
+// The mark is of all of a site's text: it changes with each, and stands in it.
+func TestTheMarkOfASite(t *testing.T) {
+	for _, server := range render.Servers() {
+		var marks []string
+		for _, root := range []string{"/srv/a", "/srv/b", "/srv/a"} {
+			out, err := render.VirtualHost(parse(t, strings.Replace(ground, `server = "nginx"`, fmt.Sprintf("server = %q", server), 1)), render.Site{Name: "timetable", Root: root})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if out.Mark == "" || !strings.Contains(out.Text, out.Mark) || !strings.Contains(out.Text, render.MarkName("timetable")) {
+				t.Errorf("%s: mark %q in\n%s", server, out.Mark, out.Text)
+			}
+			marks = append(marks, out.Mark)
+		}
+		if marks[0] == marks[1] || marks[0] != marks[2] {
+			t.Errorf("%s: marks %q", server, marks)
+		}
+	}
 }

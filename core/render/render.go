@@ -5,6 +5,8 @@
 package render
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,10 +17,12 @@ import (
 	"northstake/core/declare"
 )
 
-// Text is rendered configuration. Lines[i] is where line i+1 comes from.
+// Text is rendered configuration. Lines[i] is where line i+1 comes from. Mark is what the
+// server answers, on the host, when it is asked by the site's MarkName.
 type Text struct {
 	Text  string
 	Lines []declare.Position
+	Mark  string
 }
 
 // Site is what a renderer needs of a site beside its declaration.
@@ -90,6 +94,7 @@ type writer struct {
 	site   string
 	b      strings.Builder
 	lines  []declare.Position
+	marked string
 	failed error
 }
 
@@ -112,7 +117,7 @@ func (w *writer) q(v string) string {
 	return out
 }
 
-func (w *writer) text() (Text, error) { return Text{w.b.String(), w.lines}, w.failed }
+func (w *writer) text() (Text, error) { return Text{w.b.String(), w.lines, w.marked}, w.failed }
 
 // words quotes the names of index files, with the one that is taken when none is
 // declared.
@@ -148,6 +153,26 @@ func pathsOf(site *declare.Site) []string {
 	for u := range site.Paths {
 		paths = append(paths, u)
 	}
-	sort.Strings(paths)
+	sort.Slice(paths, func(i, j int) bool { // what lies below another first: the longest wins
+		if len(paths[i]) != len(paths[j]) {
+			return len(paths[i]) > len(paths[j])
+		}
+		return paths[i] < paths[j]
+	})
 	return paths
+}
+
+// markZone is the zone of names that nobody has (RFC 6761): a server is asked by them for
+// its own word on which configuration it serves.
+const markZone = ".northstake.invalid"
+
+// MarkName is the name by which the server of a site is asked, from the host itself, which
+// text it has loaded of that site.
+func MarkName(site string) string { return site + markZone }
+
+// mark is what the server answers to that: a sum of the text so far.
+func (w *writer) mark() string {
+	sum := sha256.Sum256([]byte(w.b.String()))
+	w.marked = "northstake " + hex.EncodeToString(sum[:12])
+	return w.marked
 }

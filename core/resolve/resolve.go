@@ -113,6 +113,14 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 		if len(s.Probes) == 0 && s.Content != nil {
 			out = append(out, base)
 		}
+		// Each further name is checked once: another virtual host may answer to it.
+		if first := len(out) - max(len(s.Probes), 1); len(s.Probes) > 0 || s.Content != nil {
+			for _, n := range s.Names[1:] {
+				one := out[first]
+				one.Name = strings.Replace(n, "*", "www", 1)
+				out = append(out, one)
+			}
+		}
 	}
 	return out
 }

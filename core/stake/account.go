@@ -1,6 +1,7 @@
 package stake
 
 import (
+	"cmp"
 	"fmt"
 	"path"
 	"slices"
@@ -115,15 +116,18 @@ func judgeAccount(in Input, w AccountWant, f AccountFound) Verdict {
 		d.add("account", "there", "not there")
 	} else {
 		d.add("first group", w.Name, f.Group)
-		if w.Home != "" {
-			d.add("home", w.Home, f.Home)
+		// What is not declared is as it was when the account was last as declared.
+		before, ok := last[AccountFound](in.LastFound)
+		work.Home, work.Shell = cmp.Or(w.Home, before.Home), cmp.Or(w.Shell, before.Shell)
+		if work.Home != "" {
+			d.add("home", work.Home, f.Home)
 		}
-		if w.Shell != "" {
-			d.add("shell", w.Shell, f.Shell)
+		if work.Shell != "" {
+			d.add("shell", work.Shell, f.Shell)
 		}
 		if f.ID == 0 {
 			d.differ("number", "one of its own", "0, which is root's")
-		} else if before, ok := last[AccountFound](in.LastFound); ok && before.ID != 0 && before.ID != f.ID {
+		} else if ok && before.ID != 0 && before.ID != f.ID {
 			d.differ("number", fmt.Sprint(before.ID), fmt.Sprint(f.ID))
 		}
 		if f.Opens {

@@ -3,6 +3,7 @@ package stake
 import (
 	"cmp"
 	"fmt"
+	"path"
 	"slices"
 	"strconv"
 
@@ -24,21 +25,32 @@ type SiteWant struct {
 	Link    string             `json:"link,omitempty"`
 	Text    string             `json:"text"`
 	Lines   []declare.Position `json:"lines"`
+	Mark    string             `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
+	Asked   string             `json:"asked,omitempty"`
 	Listen  []int              `json:"listen"`
 	Names   []string           `json:"names"`
 	Roots   []string           `json:"roots,omitempty"`    // what the server reads
 	Dirs    []string           `json:"declared,omitempty"` // directories whose owner and mode are declared
 }
 
-// SiteFound is what lies there. Loaded says whether the running server took its
-// configuration in after it last changed; it is nil when the server does not
-// run.
+// SiteFound is what lies there. Bytes says that it holds what is no text in UTF-8. Loaded
+// says whether the running server answers by the text that is wanted; it is nil when the
+// server does not run. Rivals are other files of its configuration that claim a name of the
+// site.
 type SiteFound struct {
-	File   Entry  `json:"file"`
-	Text   string `json:"text"`
-	Link   Entry  `json:"link"`
-	Loaded *bool  `json:"loaded,omitempty"`
-	Shut   []Shut `json:"shut,omitempty"`
+	File   Entry   `json:"file"`
+	Text   string  `json:"text"`
+	Link   Entry   `json:"link"`
+	Loaded *bool   `json:"loaded,omitempty"`
+	Shut   []Shut  `json:"shut,omitempty"`
+	Bytes  bool    `json:"bytes,omitempty"`
+	Rivals []Rival `json:"rivals,omitempty"`
+}
+
+// Rival is a virtual host of another that answers to a name of a site, or would.
+type Rival struct {
+	Name string `json:"name"`
+	File string `json:"file"`
 }
 
 // Shut is a directory on the way to a document root that does not let the server's
@@ -103,7 +115,7 @@ func wantSite(w *Wanting, name string) error {
 	if err != nil {
 		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
 	}
-	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines,
+	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines, Mark: text.Mark, Asked: render.MarkName(name),
 		Listen: s.ListenOn(), Names: s.Names, Roots: roots, File: layout.SitesDir + "/northstake-" + name + ".conf"}
 	for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
 		want.Dirs = append(want.Dirs, d.Name)
@@ -139,14 +151,14 @@ func wantRoot(w *Wanting, site, pkg, root string, c *declare.Content, from decla
 func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	var d differences
 	d.entry("file", "root", "root", "0644", f.File)
-	if f.File.Kind == "file" && f.Text != w.Text {
-		d.add("configuration", "as rendered", "different")
+	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
+		d.differ("configuration", "as rendered", "different")
 	}
 	if w.Link != "" {
 		switch {
 		case f.Link.Kind == "":
 			d.add("switched on", "yes", "no")
-		case f.Link.Kind != "link" || f.Link.Target != w.File:
+		case f.Link.Kind != "link" || leads(w.Link, f.Link.Target) != w.File:
 			d.add("switched on", "a link to "+w.File, f.Link.Words())
 		}
 	}
@@ -155,23 +167,33 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	if !onDisk && f.Loaded != nil && !*f.Loaded {
 		d.add("loaded", "yes", "no, "+w.Service+" runs with an older configuration")
 	}
+	own := len(d)
+	for _, r := range f.Rivals {
+		d.differ("name "+r.Name, "this site's alone", "claimed by "+r.File+" as well")
+		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims the name %s as well", r.File, r.Name), "take the name out there, or that file away: of two the server takes one, and which is a matter of their order"})
+	}
+	for _, shut := range f.Shut {
+		if !slices.Contains(w.Dirs, shut.At) {
+			d.differ("way to "+shut.Root, "open to "+w.User, fmt.Sprintf("shut at %s (%s, owner %s, group %s)", shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group))
+		}
+	}
 	v.Differences = d
 	for _, port := range w.Listen {
 		if l := in.Traits.On(port); l != nil && l.Program != w.Program {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),
-				fmt.Sprintf("stop that program on %s, or let the site listen elsewhere", in.Stake.Host)})
+				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
 		}
 	}
 	for _, shut := range f.Shut {
-		if slices.Contains(w.Dirs, shut.At) {
-			continue // its own stake sees to that
+		if slices.Contains(w.Dirs, shut.At) || shut.At == shut.Root {
+			continue // a stake of its own sees to that
 		}
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 			fmt.Sprintf("account %s of %s cannot get to %s: %s (%s, owner %s, group %s) does not let it through", w.User, w.Service, shut.Root, shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group),
 			fmt.Sprintf("let others pass through %s (chmod o+x), declare the directory with another mode, or declare another root", shut.At)})
 	}
-	if len(d) == 0 {
+	if own == 0 {
 		return v
 	}
 	reason := "its site " + in.Stake.Site + " changed"
@@ -186,6 +208,14 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	text := fmt.Sprintf("write the virtual host of site %s, %s", in.Stake.Site, w.File)
 	v.Moves = []Move{{Verb: verb, Text: text, Details: siteDetails(w, f), Work: JSON(w)}}
 	return v
+}
+
+// leads is where a link leads, from where it lies.
+func leads(link, target string) string {
+	if path.IsAbs(target) {
+		return path.Clean(target)
+	}
+	return path.Join(path.Dir(link), target)
 }
 
 func siteDetails(w SiteWant, f SiteFound) []Detail {

@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
-	"path/filepath"
 	"slices"
 	"strconv"
 	"strings"
@@ -84,8 +83,8 @@ func Groups(m *system.Machine) (map[string][]string, error) {
 	return out, nil
 }
 
-// ShutOut finds for each path the directory above it that does not let an account
-// through, the outermost; "" where it gets there, or where the rest is not there yet.
+// ShutOut finds for each path the directory above it, or itself, that does not let an
+// account through, the outermost; "" where it gets there, or where the rest is not there yet.
 // An account that is not there yet is taken for a stranger.
 func ShutOut(m *system.Machine, account string, paths []string) ([]string, error) {
 	names, err := m.Names()
@@ -104,7 +103,7 @@ func ShutOut(m *system.Machine, account string, paths []string) ([]string, error
 	out := make([]string, len(paths))
 	for i, path := range paths {
 		at := ""
-		for _, part := range strings.Split(strings.Trim(filepath.Dir(path), "/"), "/") {
+		for _, part := range strings.Split(strings.Trim(path, "/"), "/") {
 			at += "/" + part
 			through, seen := lets[at]
 			if !seen {

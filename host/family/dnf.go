@@ -215,7 +215,11 @@ func (d dnf) WouldInstall(ctx context.Context, versions map[string]string, chang
 
 // would asks what dnf would remove, without letting it.
 func (d dnf) would(ctx context.Context, args ...string) (removed []string, refused string, err error) {
-	b, err := d.m.Run(ctx, nil, "dnf", append([]string{"-C", "--assumeno"}, args...)...)
+	from := "-C"
+	if d.ListsAt().IsZero() {
+		from = "--setopt=cachedir=" + d.m.State("cache", "dnf")
+	}
+	b, err := d.m.Run(ctx, nil, "dnf", append([]string{from, "--assumeno"}, args...)...)
 	var failed *system.Failed
 	if err != nil && !errors.As(err, &failed) {
 		return nil, "", err

@@ -80,7 +80,7 @@ func TestDnf(t *testing.T) {
 	s := &said{answers: map[string]string{
 		"rpm -qa":                  "httpd\t2.4.57-5.el9\nbash\t5.1.8-6.el9\nepochal\t1:2.0-1\ngpg-pubkey\t8483c65d-5ccc5b19\n",
 		"dnf -q --setopt=cachedir": "httpd\t2.4.9-1.el9\nhttpd\t2.4.57-11.el9\nhttpd\t2.4.9-1.el9\n",
-		"dnf -C --assumeno":        dnfRemoves,
+		"dnf --setopt=cachedir=":   dnfRemoves,
 		"dnf -y -q":                "",
 	}}
 	m := machine(t, "ID=fedora\n")

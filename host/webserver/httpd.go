@@ -1,7 +1,7 @@
 package webserver
 
 import (
-	"time"
+	"regexp"
 
 	"northstake/core/stake"
 	"northstake/host/system"
@@ -16,9 +16,8 @@ var _ = register("httpd", server{
 		}
 		return nil
 	},
-	took: func(m *system.Machine, l stake.Layout, _ []string, changed time.Time) bool {
-		at, ok := m.ChangedAt(l.Pid)
-		return ok && !at.Before(changed)
-	},
+	names: func(text string) []string { return listed(text, serverNames) },
 	alone: func(text string, _ candidate) string { return text },
 })
+
+var serverNames = regexp.MustCompile(`(?mi)^\s*Server(?:Name|Alias)\s+([^\n]+)$`)

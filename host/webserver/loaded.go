@@ -7,7 +7,9 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
+	"net/http"
 	"slices"
 	"strings"
 	"time"
@@ -21,8 +23,8 @@ type server struct {
 	// generation is what the server has anew when it has read its configuration, while
 	// it runs with the workers that are given.
 	generation func(m *system.Machine, l stake.Layout, workers []string) map[string]bool
-	// took says whether it has read its configuration since that changed.
-	took func(m *system.Machine, l stake.Layout, workers []string, changed time.Time) bool
+	// names finds the names that a file of its configuration claims.
+	names func(text string) []string
 	// alone makes the text of a configuration file, in a copy of the tree, leave what the
 	// running server writes alone.
 	alone func(text string, c candidate) string
@@ -36,26 +38,34 @@ func register(name string, s server) struct{} {
 	return struct{}{}
 }
 
-// Loaded says whether a server took its configuration in after some of its files last
-// changed. It is nil when the server does not run.
-func Loaded(m *system.Machine, name string, l stake.Layout, files ...string) (*bool, error) {
-	s, ok := servers[name]
-	if !ok {
-		return nil, fmt.Errorf("nothing is known of a running web server called %q", name)
-	}
+// Loaded asks a running server which text of a site it serves, by the site's mark: its
+// own word, and not the age of what runs. It is nil when the server does not run.
+func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant) (*bool, error) {
 	workers, err := workersOf(m, l)
-	if err != nil || len(workers) == 0 {
+	if err != nil || len(workers) == 0 || len(w.Listen) == 0 {
 		return nil, err
 	}
-	var changed time.Time
-	for _, p := range files {
-		if at, ok := m.ChangedAt(p); ok && at.After(changed) {
-			changed = at
-		}
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("http://127.0.0.1:%d/", w.Listen[0]), nil)
+	if err != nil {
+		return nil, err
 	}
-	is := s.took(m, l, workers, changed)
+	req.Host = w.Asked
+	is := false
+	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	answer, err := client.Do(req)
+	if err != nil {
+		return &is, nil // it runs, and does not answer there
+	}
+	defer answer.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(answer.Body, 4096))
+	is = err == nil && strings.TrimSpace(string(body)) == w.Mark
 	return &is, nil
 }
+
+// askTime is how long a server may take to say what it serves.
+const askTime = 2 * time.Second
 
 // takeInTime is how long a server may take to read its configuration, and yieldTime
 // how long its former workers are waited for to leave new connections to the others.

@@ -2,7 +2,11 @@ package webserver
 
 import (
 	"context"
+	"fmt"
+	"net/http"
+	"net/http/httptest"
 	"os"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
@@ -35,29 +39,78 @@ func rewrite(t *testing.T, m *system.Machine, path, text string) {
 	}
 }
 
-// Of a server that writes its process id at each reload that file says when it has
-// read its configuration, whatever workers it adds or ends in between.
-func TestAConfigurationIsLoadedWhenTheProcessIDIsWritten(t *testing.T) {
-	const site = "/etc/webd/sites/timetable"
-	m, layouts := running(t, "httpd")
-	for _, c := range []struct {
-		path, text string
-		loaded     bool
-	}{
-		{"/run/webd.pid", "12", true},
-		{site, "listen 81", false},
-		{"/proc/12/task/12/children", "15 16 17", false},
-		{"/proc/12/task/12/children", "17", false},
-		{"/run/webd.pid", "12", true},
-	} {
-		rewrite(t, m, c.path, c.text)
-		if is, err := Loaded(m, "httpd", layouts["httpd"], site); err != nil || is == nil || *is != c.loaded {
-			t.Errorf("after %s was written: loaded is %v, %v, not %t", c.path, is, err, c.loaded)
+// A configuration is loaded when the server says so itself: a worker that is younger than
+// the change says nothing.
+func TestAConfigurationIsLoadedWhenTheServerSaysSo(t *testing.T) {
+	m, layouts := running(t, "nginx")
+	says := "northstake former"
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Host == "timetable.northstake.invalid" {
+			fmt.Fprintln(w, says)
 		}
+	}))
+	defer server.Close()
+	_, port, _ := strings.Cut(strings.TrimPrefix(server.URL, "http://"), ":")
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := stake.SiteWant{Server: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid"}
+	loaded := func() string {
+		t.Helper()
+		is, err := Loaded(context.Background(), m, layouts["nginx"], w)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if is == nil {
+			return "does not run"
+		}
+		return fmt.Sprint(*is)
+	}
+	if got := loaded(); got != "false" {
+		t.Errorf("with the former configuration: %s", got)
+	}
+	rewrite(t, m, "/proc/12/task/12/children", "19")
+	if got := loaded(); got != "false" {
+		t.Errorf("with another worker: %s", got)
+	}
+	says = "northstake now"
+	if got := loaded(); got != "true" {
+		t.Errorf("with the present one: %s", got)
+	}
+	server.Close()
+	if got := loaded(); got != "false" {
+		t.Errorf("of a server that does not answer: %s", got)
 	}
 	rewrite(t, m, "/run/webd.pid", "13")
-	if is, err := Loaded(m, "httpd", layouts["httpd"], site); err != nil || is != nil {
-		t.Errorf("of a server that does not run it is said: %v, %v", is, err)
+	if got := loaded(); got != "does not run" {
+		t.Errorf("of a server that does not run: %s", got)
+	}
+}
+
+// Another file that claims a name of a site is found, in whatever directory it is loaded
+// from, and a comment claims nothing.
+func TestRivalsForAName(t *testing.T) {
+	for server, c := range map[string]struct{ takes, comment string }{
+		"nginx": {"server {\n  server_name a.test\n    \"Tides.test\" b.test;\n}\n", "server {\n  # server_name tides.test;\n  server_name other.test;\n}\n"},
+		"httpd": {"<VirtualHost *:80>\n  ServerName a.test\n  serveralias b.test tides.test\n</VirtualHost>\n", "# ServerName tides.test\nServerName other.test:80\n"},
+	} {
+		m := systemtest.Folder(t)
+		l := stake.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/available", LinkDir: "/etc/webd/enabled"}
+		for p, text := range map[string]string{"/etc/webd/webd.conf": c.comment, "/etc/webd/available/theirs": c.takes, "/etc/webd/enabled/fine": c.comment, "/etc/webd/enabled/ours": c.takes, "/etc/webd/conf.d/more.conf": c.takes, "/etc/webd/conf.d/more.conf.bak": c.takes} {
+			systemtest.Put(t, m, p, text)
+		}
+		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
+		got, err := Rivals(m, l, w)
+		if err != nil || fmt.Sprint(got) != "[{tides.test /etc/webd/conf.d/more.conf}]" {
+			t.Errorf("%s: %v, %v", server, got, err)
+		}
+		if err := os.Symlink(m.Path("/etc/webd/available/theirs"), m.Path("/etc/webd/enabled/theirs")); err != nil {
+			t.Fatal(err)
+		}
+		if got, err = Rivals(m, l, w); err != nil || len(got) != 2 {
+			t.Errorf("%s, switched on: %v, %v", server, got, err)
+		}
 	}
 }
 

@@ -2,8 +2,6 @@ package webserver
 
 import (
 	"regexp"
-	"slices"
-	"time"
 
 	"northstake/core/stake"
 	"northstake/host/system"
@@ -19,14 +17,10 @@ var _ = register("nginx", server{
 		}
 		return ids
 	},
-	took: func(m *system.Machine, _ stake.Layout, workers []string, changed time.Time) bool {
-		return slices.ContainsFunc(workers, func(pid string) bool {
-			// A start is counted in hundredths of a second.
-			t, err := m.StartOf(pid)
-			return err == nil && !t.Add(20*time.Millisecond).Before(changed)
-		})
-	},
+	names: func(text string) []string { return listed(text, nginxNames) },
 	alone: func(text string, c candidate) string { return pidLine.ReplaceAllString(text, "${1}pid "+c.pid+";") },
 })
+
+var nginxNames = regexp.MustCompile(`(?m)^\s*server_name\s+([^;]+);`)
 
 var pidLine = regexp.MustCompile(`(?m)^(\s*)pid\s+[^;]*;`)

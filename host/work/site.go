@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"unicode/utf8"
 
 	"northstake/core/stake"
 	"northstake/host/family"
@@ -26,7 +27,7 @@ var _ = register("site", siteWorker{typed[stake.SiteWant, stake.SiteWant, siteBe
 	read: each(readSite), before: beforeSite, do: doSite, back: backSite,
 }})
 
-func readSite(_ context.Context, m *Host, w stake.SiteWant) (any, error) {
+func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
 	f := stake.SiteFound{}
 	var err error
 	if f.File, err = m.Entry(w.File); err != nil {
@@ -37,7 +38,7 @@ func readSite(_ context.Context, m *Host, w stake.SiteWant) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		f.Text = string(b)
+		f.Text, f.Bytes = string(b), !utf8.Valid(b)
 	}
 	if w.Link != "" {
 		if f.Link, err = m.Entry(w.Link); err != nil {
@@ -48,7 +49,10 @@ func readSite(_ context.Context, m *Host, w stake.SiteWant) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if f.Loaded, err = webserver.Loaded(m.Machine, w.Server, layout, w.File, w.Link); err != nil {
+	if f.Loaded, err = webserver.Loaded(ctx, m.Machine, layout, w); err != nil {
+		return nil, err
+	}
+	if f.Rivals, err = webserver.Rivals(m.Machine, layout, w); err != nil {
 		return nil, err
 	}
 	shut, err := family.ShutOut(m.Machine, w.User, w.Roots)
