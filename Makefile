@@ -73,6 +73,11 @@ test: deps build
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 60m -parallel 6 ./e2e/...
 
 # Every target for a minute; what reached something new is kept beside the tests.
+# Random walks with new seeds; one that fails is made shorter and tells its seed.
+WALK_FOR ?= 1h
+walk: deps build
+	$(SUDO) env PATH="$$PATH" HOME="$$HOME" WALK_FOR=$(WALK_FOR) WALK_SHORTER=1 $(GO) test -count=1 -timeout 8h -run 'TestWalkOn$$' -v ./e2e
+
 fuzz: deps
 	CGO_ENABLED=0 ./e2e/fuzz.sh $(FUZZTIME)
 

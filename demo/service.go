@@ -60,6 +60,9 @@ func (d *demo) service(ctx context.Context, database string) (string, error) {
 		return "", err
 	}
 	for range 300 {
+		if pid, _ := d.running(); pid == 0 {
+			break // another answers there, or none
+		}
 		if ready(address) {
 			end("at http://" + address)
 			return "http://" + address, nil

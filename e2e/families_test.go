@@ -113,13 +113,17 @@ func TestEveryFamilyAndServer(t *testing.T) {
 				{"directory/srv/www/quay", "mode", "chmod 700 /srv/www/quay"},
 				{"site/timetable", "configuration", "sed -i 's/index.html/other.html/' " + m.conf},
 				{"site/timetable", "owner", "chown keeper " + m.conf},
-				{"site/timetable", "loaded", "sleep 0.1; touch " + m.conf},
-				{"site/timetable", "loaded", "sleep 0.1; touch " + m.conf + "; sleep 3"}, // by then httpd has added workers
+				{"site/timetable", "loaded", otherThanLoaded(m.conf, "systemctl reload "+m.service)},
 			}, m.edits...))
 			g.handEdits(host, thingEdits)
 			g.serves(m, host)
 		})
 	}
+}
+
+// otherThanLoaded has a server load another text than the one that lies there afterwards.
+func otherThanLoaded(conf, reload string) string {
+	return fmt.Sprintf("cp -p %[1]s /tmp/conf; sed -i 's/northstake [0-9a-f]\\{10,\\}/northstake 0/' %[1]s; %[2]s; sleep 1; cp -p /tmp/conf %[1]s", conf, reload)
 }
 
 // serves looks at a host from outside, and where a user would look on it.
@@ -391,7 +395,7 @@ func TestAHostWithoutSystemd(t *testing.T) {
 		{"service/nginx", "running", "/etc/init.d/nginx stop >/dev/null"},
 		{"service/cron", "at boot", "update-rc.d cron disable"},
 		{"site/timetable", "configuration", "sed -i 's/index.html/other.html/' /etc/nginx/sites-available/northstake-timetable.conf"},
-		{"site/timetable", "loaded", "sleep 0.1; touch /etc/nginx/sites-available/northstake-timetable.conf"},
+		{"site/timetable", "loaded", otherThanLoaded("/etc/nginx/sites-available/northstake-timetable.conf", "service nginx reload")},
 	})
 	serves("after hand edits")
 	g.ns(0, "act", "restart", "nginx", "--on", host, "--ground", g.name, "--yes")

@@ -84,7 +84,7 @@ func TestSpeed(t *testing.T) {
 		posted := time.Since(start)
 		path := fmt.Sprintf("/grounds/%s/surveys/%d", g.name, s.Id)
 		var h contract.SurveyHost
-		err := contract.Follow(context.Background(), client, g.s.address+"/api/v1"+path+"/events", func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+token) }, time.Second, func(e contract.StreamEvent) error {
+		err := contract.Follow(context.Background(), client, g.s.address+"/api/v1"+path+"/events", 0, func(r *http.Request) { r.Header.Set("Authorization", "Bearer "+token) }, time.Second, func(e contract.StreamEvent) error {
 			if e.Kind == "host" {
 				return json.Unmarshal(e.Data, &h)
 			}

@@ -172,7 +172,7 @@ func TestEveryHandEditIsFoundAndPutBack(t *testing.T) {
 		{"site/timetable", "what it is", "mv " + conf + " /tmp/c; ln -s /tmp/c " + conf},
 		{"site/timetable", "switched on", "rm " + link},
 		{"site/timetable", "switched on", "rm " + link + "; cp " + conf + " " + link},
-		{"site/timetable", "loaded", "sleep 0.1; touch " + conf},
+		{"site/timetable", "loaded", otherThanLoaded(conf, "systemctl reload nginx")},
 		{"firewall/inbound", "lets in now", "nft add rule inet northstake input tcp dport 8099 accept"},
 		{"firewall/inbound", "rules now", "nft delete table inet northstake"},
 		{"firewall/inbound", "rules now", "nft 'add chain inet northstake input { policy accept; }'"},

@@ -149,7 +149,11 @@ func (a *app) answered(res response, err error) error {
 
 // follow waits for the end of a record's stream.
 func (a *app) follow(ctx context.Context, path string, each func(contract.StreamEvent) error) error {
-	return contract.Follow(ctx, http.DefaultClient, a.server+"/api/v1"+path, a.sign, 3*time.Minute, each)
+	return a.followAfter(ctx, path, 0, each)
+}
+
+func (a *app) followAfter(ctx context.Context, path string, after int64, each func(contract.StreamEvent) error) error {
+	return contract.Follow(ctx, http.DefaultClient, a.server+"/api/v1"+path, after, a.sign, 3*time.Minute, each)
 }
 
 // print prints a record as JSON when that was asked for.

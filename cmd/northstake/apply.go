@@ -92,7 +92,7 @@ func (a *app) apply(ctx context.Context, ground string, id int64, yes bool, remo
 	if err != nil {
 		return err
 	}
-	return a.watch(ctx, ground, r.Id)
+	return a.watch(ctx, ground, r.Id, 0)
 }
 
 // confirmRemoving shows what goes that holds somebody's content, and asks for each

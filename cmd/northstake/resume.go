@@ -24,14 +24,19 @@ func resumeCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			var r contract.Run
 			err = withPasswords(func(p contract.SudoPasswords) error {
 				res, err := api.ResumeRunWithResponse(cmd.Context(), g, id, contract.ResumeRunJSONRequestBody{Hosts: s.hosts, SudoPasswords: p})
-				return a.answered(res, err)
+				if err := a.answered(res, err); err != nil {
+					return err
+				}
+				r = *res.JSON202
+				return nil
 			})
 			if err != nil {
 				return err
 			}
-			return a.watch(cmd.Context(), g, id)
+			return a.watch(cmd.Context(), g, id, r.ResumedAfter, r.Hosts...) // what happens now, and not what did
 		},
 	}
 	s.flags(cmd)

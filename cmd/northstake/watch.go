@@ -24,16 +24,17 @@ func watchCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.watch(cmd.Context(), g, id)
+			return a.watch(cmd.Context(), g, id, 0)
 		},
 	}
 	cmd.Flags().StringVar(&ground, "ground", "", "ground of the run")
 	return cmd
 }
 
-// watch prints a run's progress, a line for everything that ends, and how it
-// ended.
-func (a *app) watch(ctx context.Context, ground string, id int64) error {
+// watch prints a run's progress, a line for everything that ends, in its order and once,
+// and how it ended. With after it begins behind that event, and what the hosts had
+// done before is not told again.
+func (a *app) watch(ctx context.Context, ground string, id, after int64, before ...contract.RunHost) error {
 	api, err := a.api()
 	if err != nil {
 		return err
@@ -45,7 +46,15 @@ func (a *app) watch(ctx context.Context, ground string, id int64) error {
 			a.out.line(format, args...)
 		}
 	}
-	err = a.follow(ctx, fmt.Sprintf("/grounds/%s/runs/%d/events", ground, id), func(e contract.StreamEvent) error {
+	for _, h := range before {
+		for _, s := range h.Steps {
+			printed[fmt.Sprintf("%s %d done", h.Host, s.Number)] = s.State == "done"
+		}
+		for i := range h.Notes {
+			printed[fmt.Sprintf("%s note %d", h.Host, i)] = true
+		}
+	}
+	err = a.followAfter(ctx, fmt.Sprintf("/grounds/%s/runs/%d/events", ground, id), after, func(e contract.StreamEvent) error {
 		if e.Kind != "host" {
 			return nil
 		}
@@ -60,9 +69,10 @@ func (a *app) watch(ctx context.Context, ground string, id int64) error {
 				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.faint(fmt.Sprintf("%.1f s", s.TookMs/1000)))
 			case "failed":
 				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.alarm("failed"))
-			case "back":
-				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.attention("taken back"))
 			}
+		}
+		for i, n := range h.Notes { // among them each step that is taken back, in that order
+			once(fmt.Sprintf("%s note %d", h.Host, i), "%-12s     %s", h.Host, a.out.faint(n))
 		}
 		return nil
 	})
@@ -92,9 +102,6 @@ func (a *app) watch(ctx context.Context, ground string, id int64) error {
 func (a *app) showRunEnd(r contract.Run) {
 	resumable := 0
 	for _, h := range r.Hosts {
-		for _, n := range h.Notes {
-			a.out.line("%-12s     %s", h.Host, a.out.faint(n))
-		}
 		for _, p := range h.Probes {
 			word := p.Words()
 			if !p.OK {
@@ -110,11 +117,11 @@ func (a *app) showRunEnd(r contract.Run) {
 			if h.Fault.From != nil {
 				a.out.line("%17sfrom %s:%d", "", h.Fault.From.File, h.Fault.From.Line)
 			}
-			if h.Fault.Output != "" {
-				a.out.line("%17s%s", "", a.out.faint(strings.ReplaceAll(h.Fault.Output, "\n", "\n"+strings.Repeat(" ", 17))))
-			}
 			if h.Fault.Fix != "" {
 				a.out.line("%17s%s", "", h.Fault.Fix)
+			}
+			if h.Fault.Output != "" {
+				a.out.line("%17s%s", "", a.out.faint(strings.ReplaceAll(h.Fault.Output, "\n", "\n"+strings.Repeat(" ", 17))))
 			}
 		}
 		switch h.State {

@@ -67,6 +67,12 @@ func serve(ctx context.Context, s settings) error {
 	if s.database == "" {
 		return errors.New("no database was named: give --database or NORTHSTAKE_DATABASE, such as postgres://northstake@127.0.0.1:5432/northstake")
 	}
+	// Before anything is begun: an address that is taken is said at once.
+	listener, err := net.Listen("tcp", s.listen)
+	if err != nil {
+		return fmt.Errorf("serve on %s: %w; choose another address with --listen", s.listen, err)
+	}
+	defer listener.Close()
 	seal, err := auth.OpenSeal(filepath.Join(s.state, "seal.key"))
 	if err != nil {
 		return err
@@ -91,10 +97,6 @@ func serve(ctx context.Context, s settings) error {
 		return err
 	}
 	defer j.Stop()
-	listener, err := net.Listen("tcp", s.listen)
-	if err != nil {
-		return fmt.Errorf("serve on %s: %w; choose another address with --listen", s.listen, err)
-	}
 	server := &http.Server{
 		Handler:           (&api.Server{Store: st, Jobs: j, Bell: bell, Seal: seal, Log: log, Version: version}).Handler(console.Files()),
 		ReadHeaderTimeout: 10 * time.Second,

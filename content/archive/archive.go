@@ -116,18 +116,27 @@ type unpacker struct {
 	links   map[string]string // by the link's path, the path of the file it leads to
 }
 
+// directory makes a directory, which may hold no file.
+func (u *unpacker) directory(name string) error {
+	p, err := place(name)
+	if err != nil {
+		return err
+	}
+	return os.MkdirAll(filepath.Join(u.to, filepath.FromSlash(p)), 0o700)
+}
+
 // place is where an entry goes, as a clean path below the root.
 func place(name string) (string, error) {
-	slashed := strings.ReplaceAll(name, `\`, "/")
+	slashed := strings.ReplaceAll(name, `\`, "/") // what it would be on another system has to be safe too
 	switch {
-	case strings.HasPrefix(slashed, "/") || len(slashed) > 1 && slashed[1] == ':':
+	case strings.HasPrefix(slashed, "/") || len(slashed) > 2 && slashed[1] == ':' && slashed[2] == '/':
 		return "", &Refused{name, "has an absolute path"}
 	case slices.Contains(strings.Split(slashed, "/"), ".."):
 		return "", &Refused{name, "leads out of the archive"}
 	case strings.IndexFunc(name, func(r rune) bool { return r < 0x20 || r == 0x7f }) >= 0:
 		return "", &Refused{name, "has a control character in its name"}
 	}
-	return path.Clean(slashed), nil
+	return path.Clean(name), nil
 }
 
 // file writes one file, and counts what comes out, not what the archive says.
@@ -250,10 +259,10 @@ func untar(plain io.Reader, u *unpacker) error {
 			return err
 		}
 		switch h.Typeflag {
-		case tar.TypeReg:
+		case tar.TypeReg, tar.TypeGNUSparse:
 			err = u.file(h.Name, r)
 		case tar.TypeDir:
-			_, err = place(h.Name)
+			err = u.directory(h.Name)
 		case tar.TypeSymlink:
 			err = u.link(h.Name, h.Linkname, false)
 		case tar.TypeLink:
@@ -280,9 +289,13 @@ func unzip(file string, u *unpacker) error {
 	defer r.Close()
 	for _, f := range r.File {
 		mode := f.Mode()
+		if _, err := place(f.Name); err != nil {
+			return err
+		}
+		f.Name = strings.ReplaceAll(f.Name, `\`, "/") // as some systems write what others write with a slash
 		switch {
 		case mode.IsDir() || strings.HasSuffix(f.Name, "/"):
-			_, err = place(f.Name)
+			err = u.directory(f.Name)
 		case mode&fs.ModeSymlink != 0:
 			var target []byte
 			if target, err = readZipped(f, linkLimit); err == nil {

@@ -17,6 +17,11 @@ import (
 
 // Content checks what a site publishes, and that a visitor of its root finds a page.
 func (c *Checker) Content(w *declare.Content, at []string, index []string, indexAt []string) {
+	c.ContentAt("/", w, at, index, indexAt)
+}
+
+// ContentAt is Content for what is shown at a path of a site.
+func (c *Checker) ContentAt(url string, w *declare.Content, at []string, index []string, indexAt []string) {
 	sub := func(k string) []string { return append(append([]string{}, at...), k) }
 	files, ok := c.ContentFiles(w, at)
 	if !ok {
@@ -38,7 +43,7 @@ func (c *Checker) Content(w *declare.Content, at []string, index []string, index
 	if !c.D.Written(indexAt...) {
 		place = sub(w.Key())
 	}
-	c.Say(place, fmt.Sprintf("no file in %s is an index file (%s): visitors of / would get 403", w.Words(), strings.Join(index, ", ")), indexFix(w, index, top, files))
+	c.Say(place, fmt.Sprintf("no file in %s is an index file (%s): visitors of %s would get 403", w.Words(), strings.Join(index, ", "), url), indexFix(w, index, top, files))
 }
 
 // ContentFiles checks what is published somewhere, and finds its files; false says

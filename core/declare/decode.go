@@ -116,6 +116,10 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 	}
 	d.positions[strings.Join(path, sep)] = at
 	key := path[len(path)-1]
+	is := key + " = " // of a list's element nothing
+	if _, err := strconv.Atoi(key); err == nil {
+		is = ""
+	}
 	switch v.Kind() {
 	case reflect.Pointer:
 		elem := reflect.New(v.Type().Elem())
@@ -126,7 +130,7 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 		}
 	case reflect.String:
 		if n.kind != unstable.String {
-			r.wrongType(n, key, "text in quotes", fmt.Sprintf("write %s = %q", key, n.text))
+			r.wrongType(n, key, "text in quotes", fmt.Sprintf("write %s%q", is, n.text))
 			return
 		}
 		v.SetString(n.text)
@@ -147,7 +151,7 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 		if n.kind != unstable.Integer || err != nil {
 			fix := ""
 			if _, err := strconv.Atoi(n.text); err == nil {
-				fix = fmt.Sprintf("write %s = %s, without quotes", key, n.text)
+				fix = fmt.Sprintf("write %s%s, without quotes", is, n.text)
 			}
 			r.wrongType(n, key, "a whole number", fix)
 			return

@@ -22,7 +22,9 @@ type node struct {
 	at      span // the value
 	keyAt   span // the key that names it
 	defined bool // a table that has had a header or a value of its own
-	isArray bool // an array of tables
+
+	repeated bool // a table that has had two headers
+	isArray  bool // an array of tables
 }
 
 func newTable(at span) *node {
@@ -196,7 +198,8 @@ func (r *reader) header(root *node, e *unstable.Node, place func(unstable.Range)
 		}
 		if last {
 			if child.defined {
-				r.problem(at, fmt.Sprintf("table %q is written twice; the first is at line %d", key, child.keyAt.Line), "put its keys together under one header")
+				r.problem(at, fmt.Sprintf("table %q is written twice; the first is at %s", key, firstAt(child.keyAt, at)), "put its keys together under one header")
+				child.repeated = true
 			}
 			child.defined = true
 			child.keyAt, child.at = at, at
@@ -204,6 +207,14 @@ func (r *reader) header(root *node, e *unstable.Node, place func(unstable.Range)
 		n = child
 	}
 	return n
+}
+
+// firstAt names the place of what is written again elsewhere.
+func firstAt(first, again span) string {
+	if first.File != again.File {
+		return fmt.Sprintf("%s:%d", first.File, first.Line)
+	}
+	return fmt.Sprintf("line %d", first.Line)
 }
 
 func (r *reader) keyValue(n *node, e *unstable.Node, place func(unstable.Range) span) {
@@ -215,7 +226,9 @@ func (r *reader) keyValue(n *node, e *unstable.Node, place func(unstable.Range) 
 		child := n.table[key]
 		if it.IsLast() {
 			if child != nil {
-				r.problem(at, fmt.Sprintf("key %q is written twice; the first is at line %d", key, child.keyAt.Line), "keep one of the two")
+				if !n.repeated { // else the table has been told of, which is the mistake
+					r.problem(at, fmt.Sprintf("key %q is written twice; the first is at %s", key, firstAt(child.keyAt, at)), "keep one of the two")
+				}
 				return
 			}
 			v := r.value(e.Value(), at, place)

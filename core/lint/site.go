@@ -2,6 +2,7 @@ package lint
 
 import (
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -72,6 +73,8 @@ func (l linter) site(name string, s *declare.Site) {
 				fix = "the site's own root serves /"
 			}
 			l.Say(at, fmt.Sprintf("%q cannot be a path of a site", u), fix)
+		} else if q := strings.IndexByte(u, '?'); q >= 0 {
+			l.Say(at, fmt.Sprintf("%q has a query, by which no path is told", u), fmt.Sprintf("write %q; it serves whatever is asked for there", u[:q]))
 		} else if strings.HasSuffix(u, "/") {
 			l.Say(at, fmt.Sprintf("path %q ends in a slash", u), fmt.Sprintf("write %q; it serves what is below it as well", strings.TrimRight(u, "/")))
 		}
@@ -81,7 +84,7 @@ func (l linter) site(name string, s *declare.Site) {
 		}
 		l.index(p.Index, append(append([]string{}, at...), "index"))
 		if p.Content != nil {
-			l.Content(p.Content, append(append([]string{}, at...), "content"), p.Index, append(append([]string{}, at...), "index"))
+			l.ContentAt(u+"/", p.Content, append(append([]string{}, at...), "content"), p.Index, append(append([]string{}, at...), "index"))
 		}
 	}
 }
@@ -114,6 +117,9 @@ func (l linter) probe(p declare.Probe, at []string) {
 
 func (l linter) index(index []string, at []string) {
 	for i, f := range index {
+		if slices.Contains(index[:i], f) {
+			l.Say(append(append([]string{}, at...), strconv.Itoa(i)), fmt.Sprintf("%q is named twice", f), "keep one of the two")
+		}
 		if f == "" || strings.Contains(f, "/") || form.Bad(f) != "" || f == "." || f == ".." || len(f) > 200 || strings.ContainsAny(f, " #") {
 			l.Say(append(append([]string{}, at...), strconv.Itoa(i)), fmt.Sprintf("%q is not a plain file name", f), "write a name such as \"index.html\"")
 		}

@@ -58,7 +58,7 @@ func Nginx(d *declare.Declaration, s Site) (Text, error) {
 	for _, u := range pathsOf(site) {
 		p := site.Paths[u]
 		w.line(w.at("path", u), "    location = %s {", w.q(u))
-		w.line(w.at("path", u), "        return 301 %s;", w.q(u+"/"))
+		w.line(w.at("path", u), "        return 301 %s$is_args$args\";", strings.TrimSuffix(w.q(u+"/"), `"`))
 		w.line(w.at("path", u), "    }")
 		w.line(w.at("path", u), "    location %s {", w.q(u+"/"))
 		w.line(w.at("path", u, "root"), "        alias %s;", w.q(p.Root+"/"))

@@ -108,6 +108,9 @@ func loginTrouble(t Target, err error) error {
 		}
 		out.Kind, out.What = "wrong-key", fmt.Sprintf("host %s does not let user %s in with %s it was given", t.Host, t.User, how)
 		out.Fix = "check user and key in [reach], and that the public key is among the user's authorized keys"
+	case strings.HasSuffix(s, "EOF"), strings.Contains(s, "connection reset"):
+		out.What = fmt.Sprintf("host %s closes the connection while user %s logs in", t.Host, t.User)
+		out.Fix = "look on the host whether the account has expired or is locked (chage -l), whether /etc/nologin is there, and what its SSH server has logged"
 	case strings.Contains(s, "i/o timeout"), strings.Contains(s, "use of closed"):
 		out.Kind, out.What = "timeout", fmt.Sprintf("host %s at %s takes connections and does not answer as an SSH server in %s", t.Host, t.addr(), authLimit)
 		out.Fix = "check that an SSH server is on that port, and the host's load"

@@ -2,9 +2,12 @@ package reach
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"strings"
 	"sync"
+
+	"golang.org/x/crypto/ssh"
 )
 
 // asRoot is the command that runs the rest as root. The prompt is told apart
@@ -22,13 +25,20 @@ func asRoot(t Target) string {
 
 const sudoPrompt = "northstake-sudo-password:"
 
+// notItself says whether a command ended as one does that was never run: a shell that is
+// for nobody (nologin(8), false(1)) ends with 1 and says nothing of it.
+func notItself(err error) bool {
+	var exit *ssh.ExitError
+	return errors.As(err, &exit) && exit.ExitStatus() == 1
+}
+
 func rootTrouble(t Target, said string, err error) error {
 	said = strings.TrimSpace(strings.ReplaceAll(said, sudoPrompt, ""))
 	out := &Trouble{Kind: "no-sudo", err: err}
 	switch {
 	case strings.Contains(said, "password is required"), strings.Contains(said, "no password was provided"):
 		out.What = fmt.Sprintf("user %s on host %s has to give a password for sudo, and none was given", t.User, t.Host)
-		out.Fix = "keep it with northstake secret keep, and name it as sudo_password in [reach], or write sudo_password = \"ask\""
+		out.Fix = "keep it with northstake secret keep, and name it as sudo_password in [reach], or write sudo_password = \"ask\"; or let the user run every command without one (sudo -l there says which it may)"
 	case strings.Contains(said, "Sorry, try again"), strings.Contains(said, "incorrect password"):
 		out.What = fmt.Sprintf("host %s does not take the sudo password it was given for user %s", t.Host, t.User)
 		out.Fix = "correct the secret"
@@ -38,6 +48,10 @@ func rootTrouble(t Target, said string, err error) error {
 	case strings.Contains(said, "sudo: not found"), strings.Contains(said, "sudo: command not found"):
 		out.What = fmt.Sprintf("there is no sudo on host %s", t.Host)
 		out.Fix = "install it there, or log in as root"
+	case strings.Contains(said, "currently not available"), said == "" && notItself(err):
+		out.Kind = "wrong-key"
+		out.What = fmt.Sprintf("user %s logs in on host %s, and its login shell runs no commands", t.User, t.Host)
+		out.Fix = "give the user a shell there (usermod -s), or name another user in [reach]"
 	default:
 		out.Kind = "other"
 		out.What = fmt.Sprintf("the rod did not start on host %s: %s", t.Host, said)

@@ -210,7 +210,10 @@ func (s *Server) runOf(c *gin.Context, r store.Run, status int) {
 	b := runBrief(r)
 	out := contract.Run{Id: b.Id, Plan: b.Plan, State: contract.RunState(b.State), By: b.By, CreatedAt: b.CreatedAt, FinishedAt: b.FinishedAt}
 	var err error
-	if out.Hosts, err = s.Store.RunHosts(c.Request.Context(), r.ID); err != nil {
+	if out.Hosts, err = s.Store.RunHosts(c.Request.Context(), r.ID); err == nil {
+		out.ResumedAfter, err = s.Store.Resumed(c.Request.Context(), store.Topic("runs", r.ID))
+	}
+	if err != nil {
 		s.refuse(c, err)
 		return
 	}

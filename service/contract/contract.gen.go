@@ -511,7 +511,10 @@ type Run struct {
 	Hosts      []RunHost `json:"hosts"`
 	Id         int64     `json:"id"`
 	Plan       int64     `json:"plan"`
-	State      RunState  `json:"state"`
+
+	// ResumedAfter Of a run that was carried on with, the event behind which its present attempt stands in its stream
+	ResumedAfter int64    `json:"resumed_after,omitempty,omitzero"`
+	State        RunState `json:"state"`
 }
 
 // RunState defines model for Run.State.

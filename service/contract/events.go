@@ -25,11 +25,15 @@ var ErrStreamRefused = errors.New("the service does not open the stream")
 // Follow calls each for every event of a stream until the event "end" has come,
 // each returns an error, or ctx ends. A stream that breaks off is taken up again
 // after the last event that came, for as long as patience.
-func Follow(ctx context.Context, client *http.Client, url string, sign func(*http.Request), patience time.Duration, each func(StreamEvent) error) error {
-	var last int64
+func Follow(ctx context.Context, client *http.Client, url string, after int64, sign func(*http.Request), patience time.Duration, each func(StreamEvent) error) error {
+	last := after
 	lost := time.Time{}
 	for {
+		before := last
 		ended, err := follow(ctx, client, url, sign, &last, each)
+		if last > before {
+			lost = time.Time{} // it was there meanwhile
+		}
 		if ended || ctx.Err() != nil || errors.Is(err, ErrStreamRefused) {
 			return err
 		}

@@ -31,7 +31,7 @@ func TestAStreamIsTakenUpAgain(t *testing.T) {
 	}))
 	defer s.Close()
 	var got []string
-	err := Follow(context.Background(), s.Client(), s.URL, func(r *http.Request) { r.Header.Set("Authorization", "Bearer x") }, 10*time.Second, func(e StreamEvent) error {
+	err := Follow(context.Background(), s.Client(), s.URL, 0, func(r *http.Request) { r.Header.Set("Authorization", "Bearer x") }, 10*time.Second, func(e StreamEvent) error {
 		got = append(got, fmt.Sprintf("%d %s %s", e.ID, e.Kind, e.Data))
 		return nil
 	})
@@ -49,7 +49,7 @@ func TestAStreamIsTakenUpAgain(t *testing.T) {
 func TestARefusedStreamEnds(t *testing.T) {
 	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNotFound) }))
 	defer s.Close()
-	err := Follow(context.Background(), s.Client(), s.URL, func(*http.Request) {}, time.Minute, func(StreamEvent) error { return nil })
+	err := Follow(context.Background(), s.Client(), s.URL, 0, func(*http.Request) {}, time.Minute, func(StreamEvent) error { return nil })
 	if !errors.Is(err, ErrStreamRefused) {
 		t.Errorf("%v", err)
 	}
@@ -59,14 +59,14 @@ func TestAServiceThatStaysAwayIsGivenUp(t *testing.T) {
 	s := httptest.NewServer(nil)
 	s.Close()
 	start := time.Now()
-	err := Follow(context.Background(), http.DefaultClient, s.URL, func(*http.Request) {}, 600*time.Millisecond, func(StreamEvent) error { return nil })
+	err := Follow(context.Background(), http.DefaultClient, s.URL, 0, func(*http.Request) {}, 600*time.Millisecond, func(StreamEvent) error { return nil })
 	if err == nil || !strings.Contains(err.Error(), "away") || time.Since(start) > 10*time.Second {
 		t.Errorf("%v after %v", err, time.Since(start))
 	}
 	stop := errors.New("enough")
 	ok := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, "id: 1\nevent: host\ndata: {}\n\n") }))
 	defer ok.Close()
-	if err := Follow(context.Background(), ok.Client(), ok.URL, func(*http.Request) {}, time.Minute, func(StreamEvent) error { return stop }); !errors.Is(err, stop) {
+	if err := Follow(context.Background(), ok.Client(), ok.URL, 0, func(*http.Request) {}, time.Minute, func(StreamEvent) error { return stop }); !errors.Is(err, stop) {
 		t.Errorf("the reader's own error becomes %v", err)
 	}
 }

@@ -212,7 +212,7 @@ func (s *Service) Follow(t *testing.T, path string) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
-	if err := contract.Follow(ctx, http.DefaultClient, s.URL+"/api/v1"+path, s.Sign, time.Second, func(contract.StreamEvent) error { return nil }); err != nil {
+	if err := contract.Follow(ctx, http.DefaultClient, s.URL+"/api/v1"+path, 0, s.Sign, time.Second, func(contract.StreamEvent) error { return nil }); err != nil {
 		t.Fatalf("follow %s: %v", path, err)
 	}
 }

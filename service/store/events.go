@@ -33,6 +33,12 @@ func (s *Store) AddEvent(ctx context.Context, q sqlx.ExtContext, topic, kind str
 	return err
 }
 
+// Resumed is the event by which a stream was last carried on with, 0 where it never was.
+func (s *Store) Resumed(ctx context.Context, topic string) (id int64, err error) {
+	err = s.DB.GetContext(ctx, &id, "SELECT coalesce(max(id), 0) FROM events WHERE topic = $1 AND kind = 'resumed'", topic)
+	return id, err
+}
+
 // Events returns what a stream holds after an event.
 func (s *Store) Events(ctx context.Context, topic string, after int64) ([]Event, error) {
 	var out []Event

@@ -861,6 +861,11 @@ export interface components {
         };
         Run: components["schemas"]["RunBrief"] & {
             hosts: components["schemas"]["RunHost"][];
+            /**
+             * Format: int64
+             * @description Of a run that was carried on with, the event behind which its present attempt stands in its stream
+             */
+            resumed_after?: number;
         };
     };
     responses: {

@@ -1,0 +1,154 @@
+package e2e
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/lab"
+)
+
+// A walk does what people and accidents do to hosts, at random: it declares, plans, applies,
+// edits by hand, checks for drift, restores, lets runs fail and rods die. After each step an
+// independent look at the hosts has to agree with what North Stake says. A failing walk is
+// told by its seed, and can be made shorter (WALK_SHORTER=1).
+
+// walked are the seeds of walks that every run of the tests does, each with its number of
+// steps: those that once failed stay.
+var walked = []walkPlan{{seed: 1, steps: 12}, {seed: 2, steps: 12}, {seed: 3, steps: 12}}
+
+type walkPlan struct {
+	seed  uint64
+	steps int
+}
+
+func TestWalks(t *testing.T) {
+	t.Parallel()
+	for _, p := range walked {
+		t.Run(fmt.Sprintf("seed %d", p.seed), func(t *testing.T) {
+			t.Parallel()
+			if err := walkAlong(t, p.seed, movesOf(p.seed, p.steps)); err != nil {
+				t.Error(err)
+			}
+		})
+	}
+}
+
+// TestWalkOn walks with new seeds for as long as WALK_FOR says; without it, not at all:
+// TestWalks is what every run does.
+func TestWalkOn(t *testing.T) {
+	limit, err := time.ParseDuration(os.Getenv("WALK_FOR"))
+	if err != nil {
+		return
+	}
+	total := 0
+	for end := time.Now().Add(limit); time.Now().Before(end); {
+		seed := uint64(time.Now().UnixNano())
+		moves := movesOf(seed, 40)
+		var failed error
+		t.Run(fmt.Sprintf("seed %d", seed), func(t *testing.T) { failed = walkAlong(t, seed, moves) })
+		total += len(moves)
+		t.Logf("%d steps walked", total)
+		if failed == nil {
+			continue
+		}
+		t.Error(failed)
+		if os.Getenv("WALK_SHORTER") != "" {
+			shorten(t, seed, moves)
+		}
+	}
+}
+
+// shorten leaves out moves for as long as the walk still fails, and logs the least.
+func shorten(t *testing.T, seed uint64, moves []walkMove) {
+	for size := (len(moves) + 1) / 2; size >= 1; size /= 2 {
+		for from := 0; from < len(moves); {
+			fewer := slices.Concat(moves[:from], moves[min(from+size, len(moves)):])
+			failed := false
+			t.Run(fmt.Sprintf("shorter, %d moves", len(fewer)), func(t *testing.T) {
+				if err := walkAlong(t, seed, fewer); err != nil {
+					failed = true
+					t.Log(err)
+				}
+			})
+			if failed {
+				moves = fewer
+			} else {
+				from += size
+			}
+		}
+	}
+	t.Logf("the least moves that fail with seed %d: %v", seed, moves)
+}
+
+// walkMove is one move, with a seed of its own, so that it is the same in a shorter walk.
+type walkMove struct {
+	name string
+	seed uint64
+}
+
+func (m walkMove) String() string { return fmt.Sprintf("{%q, %d}", m.name, m.seed) }
+
+func movesOf(seed uint64, n int) []walkMove {
+	random := rand.New(rand.NewPCG(seed, 0))
+	names := []string{}
+	for _, m := range walkMoves {
+		names = append(names, slices.Repeat([]string{m.name}, m.often)...)
+	}
+	moves := []walkMove{{"apply", random.Uint64()}}
+	for len(moves) < n {
+		moves = append(moves, walkMove{names[random.IntN(len(names))], random.Uint64()})
+	}
+	return moves
+}
+
+// walkAlong makes hosts and a ground, and does the moves.
+func walkAlong(t *testing.T, seed uint64, moves []walkMove) error {
+	w := newWalk(t, seed)
+	for i, m := range moves {
+		at := slices.IndexFunc(walkMoves, func(k walkKind) bool { return k.name == m.name })
+		w.random = rand.New(rand.NewPCG(m.seed, 7))
+		w.said = nil
+		began := time.Now()
+		if err := walkMoves[at].do(w); err != nil {
+			return fmt.Errorf("seed %d, move %d of %v: %s:\n%s\n%w", seed, i, moves, m.name, strings.Join(w.said, "\n"), err)
+		}
+		t.Logf("%2d %-8s %5.1f s  %s", i, m.name, time.Since(began).Seconds(), strings.Join(w.said, "; "))
+	}
+	return nil
+}
+
+type walkKind struct {
+	name  string
+	often int
+	do    func(w *walk) error
+}
+
+var walkMoves = []walkKind{
+	{"declare", 4, (*walk).declareMore},
+	{"apply", 5, (*walk).apply},
+	{"one host", 1, (*walk).applyOne},
+	{"edit", 6, (*walk).editByHand},
+	{"others", 3, (*walk).others},
+	{"settled", 2, (*walk).settled},
+	{"fails", 2, (*walk).goesBack},
+	{"killed", 2, (*walk).killed},
+	{"take out", 2, (*walk).takeOut},
+	{"bring", 1, (*walk).bring},
+	{"act", 1, (*walk).act},
+}
+
+// newWalk makes a host of each family and a ground over all kinds, with names that nearly
+// collide.
+func newWalk(t *testing.T, seed uint64) *walk {
+	t.Helper()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian, lab.RedHat}, "")
+	w := &walk{g: g, model: newWalkModel(g, rand.New(rand.NewPCG(seed, 99)))}
+	w.model.write(g)
+	g.trust()
+	return w
+}

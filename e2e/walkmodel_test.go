@@ -1,0 +1,206 @@
+package e2e
+
+import (
+	"crypto/sha256"
+	"encoding/hex"
+	"fmt"
+	"io/fs"
+	"maps"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// walkModel is what a walk declares, and what it knows to be somebody else's on the hosts.
+type walkModel struct {
+	trees    map[string]map[string]string // content: root, path, text
+	files    map[string]walkFile
+	portions map[string]string // file, text of the portion
+	dirs     map[string]string // path, mode
+	links    map[string]string
+	accounts map[string]string // name, shell
+	ports    map[string]bool
+	aside    string // a line that makes the sites' files differ
+
+	theirs map[string]map[string]string // host, path, text: what nobody declared
+	gone   map[string]bool              // roots and paths that were declared once
+}
+
+type walkFile struct{ text, mode string }
+
+// walkRoots are the roots of what is published, and the table that declares each: roots
+// and sites whose names nearly collide, and paths below paths.
+var walkRoots = map[string]string{
+	"/srv/www/ex":      "site.ex",
+	"/srv/www/ex.org":  "site.ex-org",
+	"/srv/www/ex-b":    "site.ex.path.\"/b\"",
+	"/srv/www/ex-b-c":  "site.ex.path.\"/b/c\"",
+	"/srv/www/tides":   "site.tides",
+	"/srv/leaflets/ex": "kit.base.content.\"/srv/leaflets/ex\"",
+}
+
+func newWalkModel(g *ground, random *rand.Rand) *walkModel {
+	m := &walkModel{trees: map[string]map[string]string{}, files: map[string]walkFile{}, portions: map[string]string{}, dirs: map[string]string{}, links: map[string]string{},
+		accounts: map[string]string{}, ports: map[string]bool{"8000-8002/tcp": true}, theirs: map[string]map[string]string{}, gone: map[string]bool{}}
+	for _, h := range g.hosts {
+		m.theirs[h] = map[string]string{}
+	}
+	real := realFiles(200)
+	for _, root := range slices.Sorted(maps.Keys(walkRoots)) {
+		tree := map[string]string{"index.html": page(root)}
+		for i := range 3 + random.IntN(10) {
+			tree[oddName(random, i)] = strings.Repeat(string(rune('a'+random.IntN(26))), sizes[random.IntN(len(sizes))])
+		}
+		m.trees[root] = tree
+	}
+	maps.Copy(m.trees["/srv/www/tides"], real)
+	for i := range 3 {
+		m.files[fmt.Sprintf("/etc/harbour/%c.conf", 'a'+i)] = walkFile{fmt.Sprintf("tide = %d\n", random.IntN(1000)), []string{"0644", "0640", "0600"}[i]}
+		m.dirs[fmt.Sprintf("/srv/quay%d", i)] = []string{"0755", "0750", "2775"}[i]
+		m.links[fmt.Sprintf("/srv/now%d", i)] = fmt.Sprintf("/srv/quay%d", i)
+	}
+	m.portions["/etc/harbour.list"] = "pier 9\n"
+	m.accounts["tides"], m.accounts["tides2"] = "/usr/sbin/nologin", "/bin/sh"
+	return m
+}
+
+// sizes are around every rounding.
+var sizes = []int{0, 1, 999, 1000, 1001, 9949, 9950, 98_400, 99_999, 100_000}
+
+// oddName is a name of content as real trees have them.
+func oddName(random *rand.Rand, i int) string {
+	names := []string{"page%d.html", "a dir/with spaces %d.txt", ".well-known/security%d.txt", ".hidden%d", "deep/er/and/deeper/f%d", "ünïcode-%d.html", "UPPER%d.HTML", "dash--%d", "percent%%25-%d", "quote'%d", "node_modules/x/index%d.js"}
+	return fmt.Sprintf(names[random.IntN(len(names))], i)
+}
+
+// realFiles are some files of the console's packages.
+func realFiles(n int) map[string]string {
+	out := map[string]string{}
+	from := filepath.Join(root, "web", "node_modules")
+	filepath.WalkDir(from, func(p string, e fs.DirEntry, err error) error {
+		if err != nil || len(out) >= n {
+			return fs.SkipAll
+		}
+		if b, err := os.ReadFile(p); err == nil && e.Type().IsRegular() && len(b) < 200_000 {
+			rel, _ := filepath.Rel(from, p)
+			out["lib/"+rel] = string(b)
+		}
+		return nil
+	})
+	return out
+}
+
+// write writes the declaration.
+func (m *walkModel) write(g *ground) {
+	g.t.Helper()
+	var b strings.Builder
+	fmt.Fprintf(&b, "[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n", g.name)
+	for _, h := range g.hosts {
+		fmt.Fprintf(&b, "[host.%s]\naddress = %q\nkits = [\"base\"]\n", h, g.address(h))
+	}
+	fmt.Fprintf(&b, "[kit.base]\ninbound = \"declared\"\nports = [%s]\nservices = { cron = { running = true, at_boot = true, names = { redhat = \"crond\" } } }\n[kit.base.package.cron]\nnames = { redhat = \"cronie\" }\n", quoted(slices.Sorted(maps.Keys(m.ports))))
+	for _, name := range slices.Sorted(maps.Keys(m.accounts)) {
+		fmt.Fprintf(&b, "[kit.base.account.%s]\nshell = %q\n", name, m.accounts[name])
+	}
+	for _, p := range slices.Sorted(maps.Keys(m.files)) {
+		fmt.Fprintf(&b, "[kit.base.file.%q]\ntext = %q\nmode = %q\n", p, m.files[p].text, m.files[p].mode)
+	}
+	for _, p := range slices.Sorted(maps.Keys(m.portions)) {
+		fmt.Fprintf(&b, "[kit.base.file.%q]\ntext = %q\nportion = \"piers\"\n", p, m.portions[p])
+	}
+	for _, p := range slices.Sorted(maps.Keys(m.dirs)) {
+		fmt.Fprintf(&b, "[kit.base.directory.%q]\nmode = %q\n", p, m.dirs[p])
+	}
+	for _, p := range slices.Sorted(maps.Keys(m.links)) {
+		fmt.Fprintf(&b, "[kit.base.link.%q]\npoints_to = %q\n", p, m.links[p])
+	}
+	if err := os.RemoveAll(filepath.Join(g.dir, "trees")); err != nil {
+		g.t.Fatal(err)
+	}
+	for _, site := range [][2]string{{"ex", "nginx"}, {"ex-org", "nginx"}, {"tides", "httpd"}} {
+		table := "site." + site[0]
+		if !slices.ContainsFunc(slices.Collect(maps.Keys(m.trees)), func(r string) bool { return walkRoots[r] == table }) {
+			continue
+		}
+		on, listen := g.hosts[0], "80"
+		if site[1] == "httpd" {
+			on = g.hosts[1]
+		}
+		fmt.Fprintf(&b, "[site.%s]\non = [%q]\nserver = %q\nnames = [\"%[1]s.saltmarsh.test\"]\nlisten = [%[4]s]\nindex = [\"index.html\", %[5]q]\n", site[0], on, site[1], listen, "other"+m.aside+".html")
+	}
+	for _, r := range slices.Sorted(maps.Keys(m.trees)) {
+		table, dir := walkRoots[r], "trees"+strings.ReplaceAll(r, "/", "_")
+		for p, text := range m.trees[r] {
+			g.beside(dir+"/"+p, text)
+		}
+		switch {
+		case strings.HasPrefix(table, "kit."):
+			fmt.Fprintf(&b, "[%s]\ndir = %q\n", table, dir)
+		case strings.Contains(table, ".path."):
+			fmt.Fprintf(&b, "[%s]\nroot = %q\ncontent = { dir = %q }\n", table, r, dir)
+		default:
+			fmt.Fprintf(&b, "[%s.content]\ndir = %q\n[[%[1]s.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n", table, dir)
+		}
+	}
+	text := b.String()
+	for r, table := range walkRoots { // a root is a key of the site's own table, before others begin
+		if _, ok := m.trees[r]; ok && strings.Count(table, ".") == 1 {
+			text = strings.Replace(text, "["+table+"]\n", "["+table+"]\nroot = \""+r+"\"\n", 1)
+		}
+	}
+	write(g.t, filepath.Join(g.dir, "ground.toml"), text)
+}
+
+func quoted(list []string) string {
+	out := make([]string, len(list))
+	for i, s := range list {
+		out[i] = fmt.Sprintf("%q", s)
+	}
+	return strings.Join(out, ", ")
+}
+
+func shaOf(text string) string {
+	sum := sha256.Sum256([]byte(text))
+	return hex.EncodeToString(sum[:])
+}
+
+// on says which hosts get what is published at a root.
+func (m *walkModel) on(g *ground, r string) []string {
+	switch table := walkRoots[r]; {
+	case strings.HasPrefix(table, "kit."):
+		return g.hosts
+	case strings.HasPrefix(table, "site.tides"):
+		return g.hosts[1:2]
+	}
+	return g.hosts[:1]
+}
+
+// wants are the lines of an independent look that have to be there on a host when all is as
+// declared.
+func (m *walkModel) wants(g *ground, host string) map[string]string {
+	out := map[string]string{}
+	for r, tree := range m.trees {
+		if !slices.Contains(m.on(g, r), host) {
+			continue
+		}
+		out["path "+r] = "d 755 root root "
+		for p, text := range tree {
+			out["path "+r+"/"+p], out["sum "+r+"/"+p] = "f 644 root root ", shaOf(text)
+		}
+	}
+	for p, f := range m.files {
+		out["path "+p], out["sum "+p] = "f "+strings.TrimLeft(f.mode, "0")+" root root ", shaOf(f.text)
+	}
+	for p, mode := range m.dirs {
+		out["path "+p] = "d " + strings.TrimPrefix(mode, "0") + " root root "
+	}
+	for p, to := range m.links {
+		out["path "+p] = "l 777 root root " + to
+	}
+	for p, text := range m.theirs[host] {
+		out["sum "+p] = shaOf(text)
+	}
+	return out
+}

@@ -1,0 +1,606 @@
+package e2e
+
+import (
+	"context"
+	_ "embed"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"time"
+
+	"northstake/core/plan"
+	"northstake/service/contract"
+)
+
+//go:embed look.sh
+var lookScript string
+
+// walk is a walk under way. Said is what the present move does.
+type walk struct {
+	g      *ground
+	model  *walkModel
+	random *rand.Rand
+	said   []string
+}
+
+func (w *walk) say(format string, args ...any) { w.said = append(w.said, fmt.Sprintf(format, args...)) }
+
+// pick chooses one of some keys.
+func pick[V any](w *walk, m map[string]V) string {
+	keys := slices.Sorted(maps.Keys(m))
+	return keys[w.random.IntN(len(keys))]
+}
+
+// look is how a host stands by its own tools.
+func (w *walk) look(host string) (map[string]string, error) {
+	out, err := labs.Shell(context.Background(), host, "set -- /srv /etc/harbour /etc/harbour.list /etc/nginx /etc/apache2 /etc/httpd /etc/systemd/system /etc/northstake /var/www\n"+lookScript)
+	if err != nil {
+		return nil, err
+	}
+	lines := map[string]string{}
+	for _, line := range strings.Split(out, "\n") {
+		if key, value, ok := strings.Cut(line, "\t"); ok {
+			lines[key] = value
+		}
+	}
+	return lines, nil
+}
+
+func (w *walk) looks() (map[string]map[string]string, error) {
+	out := map[string]map[string]string{}
+	for _, h := range w.g.hosts {
+		var err error
+		if out[h], err = w.look(h); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
+}
+
+// differs lists the keys of two looks that differ.
+func differs(a, b map[string]string) []string {
+	var out []string
+	for k, v := range a {
+		if b[k] != v && !strings.HasSuffix(k, ".service.d") { // a directory that an edit made may stay, empty
+			out = append(out, fmt.Sprintf("%s: %q, then %q", k, v, b[k]))
+		}
+	}
+	for k, v := range b {
+		if _, ok := a[k]; !ok && !strings.HasSuffix(k, ".service.d") {
+			out = append(out, fmt.Sprintf("%s: nothing, then %q", k, v))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// ns runs the client, which has to end with one of the given statuses.
+func (w *walk) ns(statuses []int, args ...string) (string, error) {
+	out, errs, got := w.g.run(args...)
+	if !slices.Contains(statuses, got) {
+		return out, fmt.Errorf("northstake %s ended with %d: %s%s", strings.Join(args, " "), got, tail(out, 4000), errs)
+	}
+	return out, nil
+}
+
+func tail(s string, n int) string { return s[max(0, len(s)-n):] }
+
+func (w *walk) plan(statuses []int, more ...string) (p contract.Plan, err error) {
+	out, err := w.ns(statuses, append([]string{"plan", w.g.name, "--json"}, more...)...)
+	if err != nil {
+		return p, err
+	}
+	return p, json.Unmarshal([]byte(out), &p)
+}
+
+// asDeclared says what is not as the model has it, by an independent look.
+func (w *walk) asDeclared() error {
+	for _, h := range w.g.hosts {
+		seen, err := w.look(h)
+		if err != nil {
+			return err
+		}
+		var wrong []string
+		for k, v := range w.model.wants(w.g, h) {
+			if seen[k] != v {
+				wrong = append(wrong, fmt.Sprintf("%s is %q, want %q", k, seen[k], v))
+			}
+		}
+		slices.Sort(wrong)
+		if len(wrong) > 0 {
+			return fmt.Errorf("on %s:\n%s", h, strings.Join(wrong[:min(len(wrong), 12)], "\n"))
+		}
+	}
+	return w.answers()
+}
+
+// answers fetches every site as a visitor does.
+func (w *walk) answers() error {
+	for r, table := range walkRoots {
+		tree, declared := w.model.trees[r]
+		site, path, _ := strings.Cut(strings.TrimPrefix(table, "site."), ".path.")
+		if !declared || strings.HasPrefix(table, "kit.") {
+			continue
+		}
+		url := "http://" + w.g.address(w.model.on(w.g, r)[0]) + strings.Trim(path, `"`) + "/"
+		var failed error
+		for range 40 {
+			status, body, err := get(url, site+".saltmarsh.test")
+			if failed = err; err == nil && (status != 200 || body != tree["index.html"]) {
+				failed = fmt.Errorf("site %s, %s: answers %d: %s", site, url, status, body[:min(len(body), 200)])
+			}
+			if failed == nil {
+				break
+			}
+			time.Sleep(50 * time.Millisecond)
+		}
+		if failed != nil {
+			return failed
+		}
+	}
+	return nil
+}
+
+// attributed says what changed on a host that no step of the plan is about.
+func attributed(changes []string, h contract.PlanHost) []string {
+	var out []string
+	var about []func(key string) bool
+	under := func(p string) {
+		about = append(about, func(k string) bool {
+			_, path, _ := strings.Cut(k, " ")
+			return path == p || strings.HasPrefix(path, p+"/") || strings.HasPrefix(p, path+"/")
+		})
+	}
+	begins := func(words ...string) {
+		about = append(about, func(k string) bool {
+			return slices.ContainsFunc(words, func(w string) bool { return strings.HasPrefix(k, w) })
+		})
+	}
+	for _, s := range h.Steps {
+		for _, a := range s.Addresses() {
+			_, local, _ := strings.Cut(a, "/")
+			kind, name, _ := strings.Cut(local, "/")
+			switch kind {
+			case "content", "file", "directory", "link":
+				under("/" + name)
+			case "site":
+				under("/etc/nginx")
+				under("/etc/apache2")
+				under("/etc/httpd")
+				begins("listens ")
+			case "service":
+				begins("service "+name, "listens ")
+				under("/etc/systemd/system")
+			case "package":
+				begins("package ", "service ", "listens ", "group ", "account ", "path /etc/", "sum /etc/", "path /var/www", "sum /var/www", "rule ")
+			case "firewall", "port":
+				begins("rule ", "service northstake", "path /etc/northstake", "sum /etc/northstake", "path /etc/systemd/system", "sum /etc/systemd/system")
+			case "account":
+				begins("account "+name+"\t", "account "+name+":", "group "+name, "account "+name)
+			}
+		}
+	}
+	for _, c := range changes {
+		key, _, _ := strings.Cut(c, ": ")
+		if !slices.ContainsFunc(about, func(is func(string) bool) bool { return is(key) }) {
+			out = append(out, c)
+		}
+	}
+	return out
+}
+
+// applyOn plans and applies, and says what does not agree.
+func (w *walk) applyOn(more ...string) error {
+	w.model.write(w.g)
+	if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
+		return err
+	}
+	p, err := w.plan([]int{0, 1}, more...)
+	if err != nil || p.Steps == 0 {
+		return err
+	}
+	before, err := w.looks()
+	if err != nil {
+		return err
+	}
+	w.say("plan %d of %d steps", p.Id, p.Steps)
+	if _, err := w.ns([]int{0}, "apply", fmt.Sprint(p.Id), "--ground", w.g.name, "--yes", "--json"); err != nil {
+		return err
+	}
+	after, err := w.looks()
+	if err != nil {
+		return err
+	}
+	for _, h := range w.g.hosts {
+		i := slices.IndexFunc(p.Hosts, func(ph contract.PlanHost) bool { return ph.Host == h })
+		var ph contract.PlanHost
+		if i >= 0 {
+			ph = p.Hosts[i]
+		}
+		if unnamed := attributed(differs(before[h], after[h]), ph); len(unnamed) > 0 {
+			return fmt.Errorf("changed on %s, and not named in the plan:\n%s", h, strings.Join(unnamed[:min(len(unnamed), 12)], "\n"))
+		}
+	}
+	return nil
+}
+
+func (w *walk) apply() error {
+	if err := w.applyOn(); err != nil {
+		return err
+	}
+	if p, err := w.plan([]int{0}); err != nil || p.Steps > 0 {
+		return errors.Join(err, fmt.Errorf("a second plan has %d steps", p.Steps))
+	}
+	return w.asDeclared()
+}
+
+func (w *walk) applyOne() error {
+	host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
+	w.say("on %s alone", host)
+	return w.applyOn("--on", host)
+}
+
+// settled looks for drift and finds none.
+func (w *walk) settled() error {
+	if err := w.apply(); err != nil {
+		return err
+	}
+	_, err := w.shifted(0)
+	return err
+}
+
+// shifted are the stakes that the drift check names.
+func (w *walk) shifted(status int) ([]string, error) {
+	out, err := w.ns([]int{status}, "drift", w.g.name, "--json")
+	if err != nil {
+		return nil, err
+	}
+	var s contract.Survey
+	if err := json.Unmarshal([]byte(out), &s); err != nil {
+		return nil, err
+	}
+	var names []string
+	for _, h := range s.Hosts {
+		for _, r := range h.Rows {
+			switch r.Standing {
+			case plan.Shifted:
+				names = append(names, r.Address)
+			case plan.Unread:
+				return nil, fmt.Errorf("%s could not be read: %s", r.Address, r.Reason)
+			}
+		}
+	}
+	slices.Sort(names)
+	return names, nil
+}
+
+// editByHand edits hosts in some of many ways, finds exactly that as drift, and puts it
+// back.
+func (w *walk) editByHand() error {
+	if err := w.apply(); err != nil {
+		return err
+	}
+	before, err := w.looks()
+	if err != nil {
+		return err
+	}
+	var want []string
+	for range 1 + w.random.IntN(4) {
+		host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
+		e := w.handEdit(host)
+		if e.stake == "" || slices.Contains(want, host+"/"+e.stake) {
+			continue
+		}
+		w.say("on %s: %s", host, e.script)
+		if _, err := labs.Shell(context.Background(), host, e.script); err != nil {
+			return err
+		}
+		want = append(want, host+"/"+e.stake)
+	}
+	if len(want) == 0 {
+		return nil
+	}
+	slices.Sort(want)
+	got, err := w.shifted(1)
+	if err != nil {
+		return err
+	}
+	if strings.Join(got, " ") != strings.Join(want, " ") {
+		return fmt.Errorf("drift names %v, and what was edited is %v", got, want)
+	}
+	if w.random.IntN(3) == 0 { // something else is declared meanwhile: it is due, and stays so
+		w.declareAny()
+		w.model.write(w.g)
+		if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
+			return err
+		}
+		if got, err = w.shifted(1); err != nil {
+			return err
+		}
+		if strings.Join(got, " ") != strings.Join(want, " ") {
+			return fmt.Errorf("with something else declared drift names %v, and what was edited is %v", got, want)
+		}
+	}
+	if _, err := w.ns([]int{0}, "restore", w.g.name, "--yes", "--json"); err != nil {
+		return err
+	}
+	after, err := w.looks()
+	if err != nil {
+		return err
+	}
+	for _, h := range w.g.hosts {
+		if d := differs(before[h], after[h]); len(d) > 0 {
+			return fmt.Errorf("after the restore %s is not what it was:\n%s", h, strings.Join(d[:min(len(d), 12)], "\n"))
+		}
+	}
+	if got, err := w.shifted(0); err != nil || len(got) > 0 {
+		return errors.Join(err, fmt.Errorf("after the restore drift names %v", got))
+	}
+	return nil
+}
+
+// others puts what nobody declared beside what is, with owners and modes of its own.
+func (w *walk) others() error {
+	host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
+	for range 1 + w.random.IntN(3) {
+		dirs := []string{"/srv/theirs"}
+		for r := range w.model.trees {
+			if slices.Contains(w.model.on(w.g, r), host) {
+				dirs = append(dirs, r+"/uploads", r, r+"/deep")
+			}
+		}
+		slices.Sort(dirs)
+		p := fmt.Sprintf("%s/their%d", dirs[w.random.IntN(len(dirs))], w.random.IntN(1000))
+		text := fmt.Sprintf("theirs %d\n", w.random.Uint64())
+		script := fmt.Sprintf("d=$(dirname '%[1]s'); [ -d \"$d\" ] || install -d -m 2775 -o keeper \"$d\"; printf '%%s' '%[2]s' > '%[1]s'; chown keeper '%[1]s'; chmod 0640 '%[1]s'; touch -d 2020-02-02 '%[1]s'", p, text)
+		w.say("on %s: %s", host, p)
+		if _, err := labs.Shell(context.Background(), host, script); err != nil {
+			return err
+		}
+		w.model.theirs[host][p] = text
+	}
+	return nil
+}
+
+// declareMore changes the declaration.
+func (w *walk) declareMore() error {
+	for range 1 + w.random.IntN(3) {
+		w.declareAny()
+	}
+	return nil
+}
+
+func (w *walk) declareAny() {
+	m := w.model
+	switch w.random.IntN(8) {
+	case 0, 1, 2:
+		r := pick(w, m.trees)
+		p := pick(w, m.trees[r])
+		switch what := w.random.IntN(4); {
+		case what == 0:
+			p = oddName(w.random, 50+w.random.IntN(40))
+			if clashes(m.trees[r], p) {
+				return
+			}
+			fallthrough
+		case what == 1:
+			m.trees[r][p] += "more\n"
+		case p == "index.html":
+			m.trees[r][p] = page(fmt.Sprint(r, w.random.IntN(1000)))
+		case what == 2:
+			delete(m.trees[r], p)
+		default:
+			m.trees[r][p] = strings.Repeat("z", sizes[w.random.IntN(len(sizes))])
+		}
+		w.say("content %s: %s", r, p)
+	case 3:
+		p := fmt.Sprintf("/etc/harbour/%c.conf", 'a'+w.random.IntN(8))
+		m.files[p] = walkFile{fmt.Sprintf("tide = %d\n", w.random.IntN(1000)), []string{"0644", "0640", "0600"}[w.random.IntN(3)]}
+		w.say("file %s", p)
+	case 4:
+		p := fmt.Sprintf("/srv/quay%d", w.random.IntN(8))
+		m.dirs[p] = []string{"0755", "0750", "2775"}[w.random.IntN(3)]
+		w.say("directory %s", p)
+	case 5:
+		p := fmt.Sprintf("/srv/now%d", w.random.IntN(8))
+		m.links[p] = fmt.Sprintf("/srv/quay%d", w.random.IntN(8))
+		w.say("link %s", p)
+	case 6:
+		m.portions["/etc/harbour.list"] = fmt.Sprintf("pier %d\n", w.random.IntN(100))
+		w.say("portion")
+	case 7:
+		m.ports[fmt.Sprintf("%d/tcp", 9000+w.random.IntN(5))] = true
+		m.aside = fmt.Sprint(w.random.IntN(10))
+		w.say("a port, and the sites")
+	}
+}
+
+// clashes says whether a path would lie below a file, or above one.
+func clashes(tree map[string]string, p string) bool {
+	for have := range tree {
+		if strings.HasPrefix(have, p+"/") || strings.HasPrefix(p, have+"/") {
+			return true
+		}
+	}
+	return false
+}
+
+// takeOut takes something out of the declaration; it stays on the hosts, as a stray.
+func (w *walk) takeOut() error {
+	if err := w.apply(); err != nil {
+		return err
+	}
+	m := w.model
+	switch w.random.IntN(3) {
+	case 0:
+		if len(m.files) > 1 {
+			p := pick(w, m.files)
+			w.say("file %s", p)
+			delete(m.files, p)
+		}
+	case 1:
+		if len(m.links) > 1 {
+			p := pick(w, m.links)
+			w.say("link %s", p)
+			delete(m.links, p)
+		}
+	case 2:
+		if _, there := m.trees["/srv/leaflets/ex"]; there {
+			w.say("content /srv/leaflets/ex")
+			delete(m.trees, "/srv/leaflets/ex")
+		}
+	}
+	before, err := w.looks()
+	if err != nil {
+		return err
+	}
+	if err := w.apply(); err != nil {
+		return err
+	}
+	after, err := w.looks()
+	if err != nil {
+		return err
+	}
+	for _, h := range w.g.hosts {
+		if d := differs(before[h], after[h]); len(d) > 0 {
+			return fmt.Errorf("taking it out changed %s:\n%s", h, strings.Join(d[:min(len(d), 12)], "\n"))
+		}
+	}
+	return nil
+}
+
+// goesBack lets a run fail at its end, and finds the hosts as they were.
+func (w *walk) goesBack() error {
+	if err := w.apply(); err != nil {
+		return err
+	}
+	before, err := w.looks()
+	if err != nil {
+		return err
+	}
+	kept := w.model.clone()
+	for range 2 {
+		w.declareAny()
+	}
+	for _, r := range []string{"/srv/www/ex", "/srv/www/ex.org", "/srv/www/tides"} {
+		w.model.trees[r]["index.html"] = "no such words\n" // the probes do not find what they look for
+	}
+	w.model.write(w.g)
+	if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
+		return err
+	}
+	p, err := w.plan([]int{1})
+	if err != nil {
+		return err
+	}
+	if _, err := w.ns([]int{2}, "apply", fmt.Sprint(p.Id), "--ground", w.g.name, "--yes", "--json"); err != nil {
+		return err
+	}
+	w.model = kept
+	after, err := w.looks()
+	if err != nil {
+		return err
+	}
+	for _, h := range w.g.hosts {
+		if d := differs(before[h], after[h]); len(d) > 0 {
+			return fmt.Errorf("taken back, and %s is not what it was:\n%s", h, strings.Join(d[:min(len(d), 12)], "\n"))
+		}
+	}
+	return w.apply()
+}
+
+func (m *walkModel) clone() *walkModel {
+	out := *m
+	out.trees = map[string]map[string]string{}
+	for r, tree := range m.trees {
+		out.trees[r] = maps.Clone(tree)
+	}
+	out.files, out.portions, out.dirs, out.links, out.ports = maps.Clone(m.files), maps.Clone(m.portions), maps.Clone(m.dirs), maps.Clone(m.links), maps.Clone(m.ports)
+	return &out
+}
+
+// killed kills the rods in the middle of a run, resumes it, and finds all as declared.
+func (w *walk) killed() error {
+	if err := w.apply(); err != nil {
+		return err
+	}
+	for range 3 {
+		w.declareAny()
+	}
+	w.model.write(w.g)
+	if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
+		return err
+	}
+	p, err := w.plan([]int{0, 1})
+	if err != nil || p.Steps == 0 {
+		return err
+	}
+	delay := time.Duration(w.random.IntN(400)) * time.Millisecond
+	w.say("plan %d, rods killed after %s", p.Id, delay)
+	done := make(chan error, 1)
+	var run contract.Run
+	go func() {
+		out, err := w.ns([]int{0, 1, 2}, "apply", fmt.Sprint(p.Id), "--ground", w.g.name, "--yes", "--json")
+		if err == nil {
+			err = json.Unmarshal([]byte(out), &run)
+		}
+		done <- err
+	}()
+	time.Sleep(delay)
+	for _, h := range w.g.hosts {
+		if _, err := labs.Shell(context.Background(), h, "pkill -KILL -f '[r]od/[0-9a-f]* serve' || true"); err != nil {
+			return err
+		}
+	}
+	if err := <-done; err != nil {
+		return err
+	}
+	for range 3 {
+		if run.State == "done" {
+			break
+		}
+		out, err := w.ns([]int{0, 1, 2}, "resume", fmt.Sprint(run.Id), "--ground", w.g.name, "--json")
+		if err != nil {
+			return err
+		}
+		if err := json.Unmarshal([]byte(out), &run); err != nil {
+			return fmt.Errorf("%w: %s", err, out)
+		}
+	}
+	if run.State != "done" {
+		return fmt.Errorf("the run ended %s: %+v", run.State, run.Hosts)
+	}
+	return w.apply()
+}
+
+// bring brings about a file that is not declared.
+func (w *walk) bring() error {
+	host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
+	p, text := fmt.Sprintf("/srv/brought%d.txt", w.random.IntN(100)), fmt.Sprintf("brought %d", w.random.Uint64())
+	w.say("%s on %s", p, host)
+	if _, err := w.ns([]int{0}, "bring", "file", p, "--text", text, "--on", host, "--ground", w.g.name, "--yes"); err != nil {
+		return err
+	}
+	seen, err := w.look(host)
+	if err == nil && seen["sum "+p] != shaOf(text) {
+		err = fmt.Errorf("%s holds something else", p)
+	}
+	return err
+}
+
+// act restarts a service now.
+func (w *walk) act() error {
+	if err := w.apply(); err != nil {
+		return err
+	}
+	w.say("restart nginx on %s", w.g.hosts[0])
+	if _, err := w.ns([]int{0}, "act", "restart", "nginx", "--on", w.g.hosts[0], "--ground", w.g.name, "--yes"); err != nil {
+		return err
+	}
+	_, err := w.shifted(0)
+	return errors.Join(err, w.asDeclared())
+}
