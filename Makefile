@@ -10,7 +10,7 @@ FUZZTIME ?= 1m
 GOSRC   := $(shell find cmd content core demo host lab service -type f ! -name '*_test.go' ! -path '*/console/dist/*' 2>/dev/null) go.mod go.sum
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts service/contract/openapi.yaml 2>/dev/null)
 
-.PHONY: help demo stop clean test fuzz bench deps build sources generate
+.PHONY: help demo stop clean test fuzz walk bench deps build sources generate
 
 help:
 	@echo "make demo    build all, start PostgreSQL, the service and three practice hosts, apply the demo ground"

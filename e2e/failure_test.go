@@ -328,7 +328,7 @@ func TestATakenPortBlocksItsSiteAlone(t *testing.T) {
 	g.trust()
 	host := g.hosts[0]
 	hold := func(port int) {
-		g.on(host, fmt.Sprintf("systemd-run --quiet --collect --unit=other%d perl -MIO::Socket::INET -e 'my $s=IO::Socket::INET->new(LocalPort=>%d,Listen=>5,ReuseAddr=>1); sleep 600'; until ss -ltn | grep -q ':%d '; do sleep 0.02; done", port, port, port))
+		g.on(host, fmt.Sprintf("systemd-run --quiet --collect --unit=other%d perl -MIO::Socket::INET -e 'my $s=IO::Socket::INET->new(LocalPort=>%d,Listen=>900,ReuseAddr=>1); sleep 600'; until ss -ltn | grep -q ':%d '; do sleep 0.02; done", port, port, port))
 	}
 	hold(80)
 	hold(8080)

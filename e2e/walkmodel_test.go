@@ -58,7 +58,7 @@ func newWalkModel(g *ground, random *rand.Rand) *walkModel {
 	maps.Copy(m.trees["/srv/www/tides"], real)
 	for i := range 3 {
 		m.files[fmt.Sprintf("/etc/harbour/%c.conf", 'a'+i)] = walkFile{fmt.Sprintf("tide = %d\n", random.IntN(1000)), []string{"0644", "0640", "0600"}[i]}
-		m.dirs[fmt.Sprintf("/srv/quay%d", i)] = []string{"0755", "0750", "2775"}[i]
+		m.dirs[fmt.Sprintf("/srv/quay%d", i)] = []string{"0755", "0750", "0775"}[i]
 		m.links[fmt.Sprintf("/srv/now%d", i)] = fmt.Sprintf("/srv/quay%d", i)
 	}
 	m.portions["/etc/harbour.list"] = "pier 9\n"

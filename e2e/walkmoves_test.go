@@ -403,7 +403,7 @@ func (w *walk) declareAny() {
 		w.say("file %s", p)
 	case 4:
 		p := fmt.Sprintf("/srv/quay%d", w.random.IntN(8))
-		m.dirs[p] = []string{"0755", "0750", "2775"}[w.random.IntN(3)]
+		m.dirs[p] = []string{"0755", "0750", "0775"}[w.random.IntN(3)]
 		w.say("directory %s", p)
 	case 5:
 		p := fmt.Sprintf("/srv/now%d", w.random.IntN(8))

@@ -346,7 +346,8 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 	if len(w.From) > 0 && (f.Wider || outsider && let) {
 		d.differ("open to others", "no", "yes")
 	}
-	if f.NotAtBoot {
+	unfiltered := f.NotAtBoot && len(w.From) > 0 // open to everybody it is then all the same
+	if unfiltered {
 		d.differ("filtered after a restart", "by "+f.Filter, f.Filter+" does not start at boot")
 	}
 	v := Verdict{Differences: d, Gone: !live && !f.Kept}
@@ -367,7 +368,7 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 	}
 	own := w.Firewall && (by == "" || by == FirewallTable)
 	switch {
-	case f.NotAtBoot:
+	case unfiltered:
 		block(fmt.Sprintf("declare services.%s = { at_boot = true }", f.Filter), "%s filters now and is not started at boot", f.Filter)
 	case f.Denied != "" && (!live || !f.Kept):
 		block("take that rule out, or this port: North Stake does not go over rules of others", "%s is closed by a rule in %s: %s", w.words(), f.Filter, f.Denied)

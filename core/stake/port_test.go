@@ -34,7 +34,8 @@ func TestWhatAPortIsToldBy(t *testing.T) {
 		"for some, shut to a stranger":    {met(false, "192.0.2.2/32"), some, open, "", false, ""},
 		"for some, open to all":           {Input{}, some, PortFound{Live: true, Kept: true, Wider: true}, "open to others", true, "is open to others as well"},
 		"denied in a program":             {Input{}, all, PortFound{Filter: "ufw", Where: "ufw", Denied: "deny 80"}, "open now, open after a restart", true, "closed by a rule in ufw: deny 80"},
-		"a program that does not start":   {Input{}, all, PortFound{Live: true, Kept: true, Filter: "ufw", NotAtBoot: true}, "filtered after a restart", true, "not started at boot"},
+		"a program that does not start":   {Input{}, some, PortFound{Live: true, Kept: true, Filter: "ufw", NotAtBoot: true}, "filtered after a restart", true, "not started at boot"},
+		"the same, open to everybody":     {Input{}, all, PortFound{Live: true, Kept: true, Filter: "ufw", NotAtBoot: true}, "", true, ""},
 	} {
 		v := judged(t, "port", c.in, c.want, c.found)
 		blocks := ""

@@ -631,7 +631,13 @@ export interface components {
             /** @enum {string} */
             need: "own" | "find" | "leave";
             /** @enum {string} */
-            sort: "path" | "tree" | "package" | "service" | "port" | "name" | "account";
+            sort: "path" | "tree" | "package" | "service" | "port" | "name" | "account" | "listen" | "source";
+            /** @description Of a tree, patterns of paths in it that are not claimed */
+            but?: string[];
+            /** @description Of a path, that it is a directory, in which others can own things */
+            dir?: boolean;
+            /** @description Claims that have this in common do not exclude each other */
+            with?: string;
             what: string;
             /** @description The stake that claims it */
             by: string;
