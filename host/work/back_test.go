@@ -1,0 +1,106 @@
+package work
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/core/plan"
+	"northstake/core/stake"
+	"northstake/host/system/systemtest"
+)
+
+// Taking a file back leaves what somebody has written to it since, and says where the
+// former text is; of a portion, only the portion goes back.
+func TestTakingAFileBackKeepsWhatCameSince(t *testing.T) {
+	whole := stake.FileWant{Path: "/etc/tide", Text: "flood\n", Owner: "me", Group: "me", Mode: "0644"}
+	portion := stake.FileWant{Path: "/etc/tide", Text: "flood\n", Portion: "tide", Comment: "#"}
+	for name, c := range map[string]struct {
+		want   stake.FileWant
+		before string // "" for no file
+		since  func(now string) string
+		after  string
+		says   string
+	}{
+		"as the step left it":           {whole, "ebb\n", nil, "ebb\n", ""},
+		"edited since":                  {whole, "ebb\n", func(string) string { return "by hand\n" }, "by hand\n", "left /etc/tide as it is"},
+		"made by the step":              {whole, "", nil, "", ""},
+		"made by the step, then edited": {whole, "", func(now string) string { return now + "by hand\n" }, "flood\nby hand\n", "left /etc/tide as it is"},
+		"a portion":                     {portion, "theirs\n", nil, "theirs\n", ""},
+		"a portion, and a line since":   {portion, "theirs\n", func(now string) string { return now + "later\n" }, "theirs\nlater\n", ""},
+		"a portion that was edited":     {portion, "theirs\n", func(now string) string { return strings.Replace(now, "flood", "slack", 1) }, "slack", "its portion tide was changed"},
+	} {
+		m := folder(t)
+		if c.before != "" {
+			systemtest.Put(t, m.Machine, "/etc/tide", c.before)
+		}
+		if c.want.Portion != "" {
+			c.want.Owner, c.want.Group = "me", "me"
+		}
+		step := plan.Step{Number: 1, Type: "file", Move: stake.Move{Work: stake.JSON(c.want)}}
+		if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
+			t.Fatal(err)
+		}
+		if c.since != nil {
+			now, err := os.ReadFile(m.Path("/etc/tide"))
+			if err != nil {
+				t.Fatal(err)
+			}
+			systemtest.Put(t, m.Machine, "/etc/tide", c.since(string(now)))
+		}
+		var said []string
+		if err := m.journal().Back(context.Background(), "7", func(format string, args ...any) { said = append(said, fmt.Sprintf(format, args...)) }); err != nil {
+			t.Fatal(err)
+		}
+		got, err := os.ReadFile(m.Path("/etc/tide"))
+		if c.after == "" && err == nil || c.after != "slack" && string(got) != c.after || c.after == "slack" && !strings.Contains(string(got), "slack") {
+			t.Errorf("%s: the file holds %q, want %q", name, got, c.after)
+		}
+		if all := strings.Join(said, "\n"); !strings.Contains(all, c.says) || c.says == "" && strings.Contains(all, "left") {
+			t.Errorf("%s: said %q", name, said)
+		}
+		if c.says != "" && c.before != "" && c.want.Portion == "" {
+			kept, err := os.ReadFile(m.State("former", "7-1", "/etc/tide"))
+			if string(kept) != c.before {
+				t.Errorf("%s: kept %q, %v", name, kept, err)
+			}
+		}
+	}
+}
+
+// A file that was taken back has its time again, and who touched it is who did before.
+func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
+	m := folder(t)
+	systemtest.Put(t, m.Machine, "/etc/tide", "ebb\n")
+	when := time.Date(2024, 3, 9, 12, 0, 0, 0, time.UTC)
+	if err := os.Chtimes(m.Path("/etc/tide"), when, when); err != nil {
+		t.Fatal(err)
+	}
+	before, err := m.Entry("/etc/tide")
+	if err != nil {
+		t.Fatal(err)
+	}
+	time.Sleep(20 * time.Millisecond) // so that a change has another time
+	step := plan.Step{Number: 1, Type: "file", Move: stake.Move{Work: stake.JSON(stake.FileWant{Path: "/etc/tide", Text: "flood\n", Owner: "me", Group: "me", Mode: "0644"})}}
+	if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
+		t.Fatal(err)
+	}
+	if err := m.journal().Back(context.Background(), "7", func(string, ...any) {}); err != nil {
+		t.Fatal(err)
+	}
+	after, err := m.Entry("/etc/tide")
+	if err != nil || !after.Touched.At.Equal(before.Touched.At) {
+		t.Errorf("touched at %s, and before at %s: %v", after.Touched.At, before.Touched.At, err)
+	}
+	if s, err := os.Stat(m.Path("/etc/tide")); err != nil || !s.ModTime().Equal(when) {
+		t.Errorf("written at %v: %v", s, err)
+	}
+	time.Sleep(20 * time.Millisecond)
+	systemtest.Put(t, m.Machine, "/etc/tide", "theirs\n")
+	if now, err := m.Entry("/etc/tide"); err != nil || !now.Touched.At.After(before.Touched.At) {
+		t.Errorf("an edit of somebody's is not seen: %+v, %v", now.Touched, err)
+	}
+}
