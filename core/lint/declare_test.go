@@ -72,6 +72,11 @@ func TestMistakesAreReportedInTheirPlace(t *testing.T) {
 		{"letters swapped", "key = ", "kye = ", 5, 1, `no key "kye"`, `"key"`, nil},
 		{"wrong type", `sudo = true`, `sudo = "yes"`, 6, 8, "true or false", "sudo = true", nil},
 		{"number in quotes", `[[site.timetable.probe]]`, "listen = [\"80\"]\n[[site.timetable.probe]]", 21, 11, "whole number", "80, without quotes", nil},
+		{"a number in quotes in a list", `[[site.timetable.probe]]`, "listen = [\"80\"]\n[[site.timetable.probe]]", 21, 11, "whole number", "write 80, without quotes", nil},
+		{"an index named twice", `content = {`, "index = [\"index.html\", \"index.html\"]\ncontent = {", 20, 24, "named twice", "keep one", nil},
+		{"a path with a query", `[[site.timetable.probe]]`, "[site.timetable.path.\"/q?x=1\"]\nroot = \"/srv/q\"\n[[site.timetable.probe]]", 21, 22, "has a query", `write "/q"`, nil},
+		{"no index at a path", `[[site.timetable.probe]]`, "[site.timetable.path.\"/q\"]\nroot = \"/srv/q\"\ncontent = { dir = \"content/q\" }\n[[site.timetable.probe]]", 23, 19, "visitors of /q/ would get 403", "", []string{"content/timetable/index.html", "content/q/other.html"}},
+		{"a name that is not UTF-8", `[[site.timetable.probe]]`, "[[site.timetable.probe]]", 20, 19, "not UTF-8", "rename it", []string{"content/timetable/index.html", "content/timetable/\xff.html"}},
 		{"text for a list", `packages = ["curl"]`, `packages = "curl"`, 8, 12, "should be a list", `["curl"]`, nil},
 		{"unknown kit", `kits = ["base"]`, `kits = ["bse"]`, 11, 9, `no kit "bse"`, `"base"`, nil},
 		{"unknown host", `on = ["quay*"]`, `on = ["quay3"]`, 16, 7, `no host is called "quay3"`, `"quay1"`, nil},
@@ -274,6 +279,52 @@ func TestAMiswrittenKeyIsOneMistake(t *testing.T) {
 		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.Replace(sound, from, to, 1)}}, &declare.Manifest{})
 		if len(problems) != 1 || !strings.Contains(problems[0].What, "there is no key") {
 			t.Errorf("%s: %v", to, problems)
+		}
+	}
+}
+
+// What cannot be published is said, by name, and dot files are content; a directory without
+// files is published as one.
+func TestOddContent(t *testing.T) {
+	m := manifest(append(standard, "content/timetable/.well-known/security.txt")...)
+	m.Dirs = []string{"content", "content/timetable", "content/timetable/.well-known", "content/timetable/uploads", "content/timetable/uploads/in", "content/other"}
+	d, problems := Parse([]declare.Source{{Name: "ground.toml", Text: sound}}, m)
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	if got := fmt.Sprint(d.Beside().EmptyBelow("content/timetable")); got != "[uploads/in]" {
+		t.Errorf("directories without files are %s", got)
+	}
+	for _, is := range []string{"a link that leads nowhere", "a link to a directory", "neither a file nor a directory"} {
+		m.Odd = []declare.OddFile{{Path: "content/timetable/odd", Is: is}, {Path: "content/elsewhere/odd", Is: is}}
+		if _, problems := Parse([]declare.Source{{Name: "ground.toml", Text: sound}}, m); len(problems) != 1 || !strings.Contains(problems[0].What, `"odd" in content/timetable is `+is) {
+			t.Errorf("%s: %v", is, problems)
+		}
+	}
+}
+
+// A table that is written again in a second file is one mistake, which names both places.
+func TestATableThatIsRepeatedIsOneMistake(t *testing.T) {
+	_, problems := Parse([]declare.Source{{Name: "a.toml", Text: sound}, {Name: "b.toml", Text: "[site.timetable]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"t.test\"]\n"}}, manifest(standard...))
+	if len(problems) != 1 || !strings.Contains(problems[0].What, "the first is at a.toml:15") {
+		t.Errorf("%v", problems)
+	}
+}
+
+// A repository that is used twice is fetched whole where the folders differ, and a whole
+// commit is known for good.
+func TestARepositoryUsedTwice(t *testing.T) {
+	text := strings.Replace(sound, "content = { dir = \"content/timetable\" }", "content = { git = \"https://code.test/x.git\", folder = \"web\" }\n[site.timetable.path.\"/docs\"]\nroot = \"/srv/docs\"\ncontent = { git = \"https://code.test/x.git\", folder = \"docs\" }", 1)
+	d, problems := Parse([]declare.Source{{Name: "ground.toml", Text: text}}, manifest())
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	if r := d.Remotes(); len(r) != 1 || r[0].Content.Folder != "" {
+		t.Errorf("it fetches %+v", r)
+	}
+	for at, settled := range map[string]bool{"": false, "main": false, strings.Repeat("a", 39): false, strings.Repeat("a", 40): true} {
+		if c := (&declare.Content{Git: "https://code.test/x.git", At: at}); c.Settled() != settled {
+			t.Errorf("at %q: %t", at, c.Settled())
 		}
 	}
 }

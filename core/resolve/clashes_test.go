@@ -42,7 +42,7 @@ func TestClaimsThatExcludeEachOther(t *testing.T) {
 		other int    // the line of the other place
 	}{
 		"nothing":                         {"", "", 0},
-		"a content on a default root":     {"[kit.base.content.\"/var/www/a\"]\ndir = \"content/b\"\n", "are both about /var/www/a", 0},
+		"a content on a default root":     {"[kit.base.content.\"/var/www/a\"]\ndir = \"content/b\"\n", "content/var/www/a is declared twice", 0},
 		"the same content twice":          {"[kit.base.content.\"/srv/x\"]\ndir = \"content/b\"\n[host.quay1.content.\"/srv/x\"]\ndir = \"content/b\"\n", "", 0},
 		"a file inside a root":            {"[kit.base.file.\"/var/www/a/robots.txt\"]\ntext = \"x\"\n", "lies in /var/www/a, which content/var/www/a publishes as a whole", 0},
 		"a directory inside a root":       {"[kit.base.directory.\"/var/www/a/uploads\"]\n", "lies in /var/www/a", 0},

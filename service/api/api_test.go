@@ -153,6 +153,15 @@ func TestWhatIsAskedWronglyIsAnswered(t *testing.T) {
 		{"POST", "/grounds/asked/plans", `{"act":{"do":"dance"}}`, 409, "dance"},
 		{"POST", "/grounds/asked/plans", `{"act":{"do":"restart"}}`, 409, "name the service"},
 		{"POST", "/grounds/asked/plans", `{`, 400, ""},
+		{"POST", "/grounds/asked/plans", ``, 400, ""},
+		{"POST", "/grounds/asked/plans", `null`, 400, "null"},
+		{"POST", "/grounds/asked/plans", `[]`, 400, ""},
+		{"POST", "/grounds/asked/plans", `{"host":["quay3"]}`, 400, `unknown field \"host\"`},
+		{"POST", "/grounds/asked/plans", `{} garbage`, 400, "follows"},
+		{"POST", "/grounds/asked/plans", `{"only":"shiftd"}`, 409, "shiftd"},
+		{"POST", "/grounds/asked/surveys", `{"only":"shifted"}`, 409, "ask for a plan"},
+		{"POST", "/grounds/asked/surveys", `{"hosts":[],"x":1}`, 400, `unknown field`},
+		{"POST", "/grounds/asked/plans", `{"act":{"do":"upgrade","leave":["curl"]}}`, 409, "declare the version"},
 		{"POST", "/grounds/asked/runs", `{"plan":4711}`, 404, ""},
 		{"GET", "/grounds/asked/runs/4711", "", 404, ""},
 		{"POST", "/grounds/asked/revisions", `{"sources":[{"name":"g.toml","text":"[ground]\nname=\"asked\"\nnmae=\"x\"\n"}],"files":[]}`, 422, `there is no key \"nmae\"`},
@@ -224,6 +233,78 @@ func TestASecretIsKeptAndForgotten(t *testing.T) {
 	for _, want := range []int{204, 404} {
 		if res, err := s.Client.ForgetSecretWithResponse(ctx, "tide-word"); err != nil || res.StatusCode() != want {
 			t.Errorf("%v: %d, want %d: %s", err, res.StatusCode(), want, res.Body)
+		}
+	}
+}
+
+// What is only declared is due, and what was changed on the host has shifted, both within
+// one stake; a restore puts back what was last applied, and never what is new.
+func TestWhatIsNewIsNotRestored(t *testing.T) {
+	s, h := servicetest.Start(t), servicetest.NewHost(t, "quay6")
+	declared(t, s, "newer", "quay6", "")
+	if r := applied(t, s, "newer", planned(t, s, "newer", contract.Ask{})); r.State != "done" {
+		t.Fatalf("%+v", r)
+	}
+	newer := declaration("newer", "quay6", "")
+	newer.Sources[0].Text = strings.Replace(newer.Sources[0].Text, `text = "ebb\n"`, `text = "spring\n"`, 1)
+	if res, err := s.Client.CreateRevisionWithResponse(ctx, "newer", newer); err != nil || res.StatusCode() != 201 {
+		t.Fatalf("%v: %s", err, res.Body)
+	}
+	standing := func(p contract.Plan) plan.Row {
+		for _, r := range p.Hosts[0].Rows {
+			if r.Type == "file" {
+				return r
+			}
+		}
+		return plan.Row{}
+	}
+	if r := standing(planned(t, s, "newer", contract.Ask{})); r.Standing != plan.Due {
+		t.Errorf("only declared it is %s: %+v", r.Standing, r.Differences)
+	}
+	if p := planned(t, s, "newer", contract.Ask{Only: "shifted"}); p.Steps != 0 {
+		t.Errorf("a restore would %+v", p.Hosts[0].Steps)
+	}
+	systemtest.Put(t, h.Machine, "/etc/tide", "by hand\n")
+	p := planned(t, s, "newer", contract.Ask{Only: "shifted"})
+	if r := standing(p); r.Standing != plan.Shifted || !r.NewlyDeclared {
+		t.Errorf("edited by hand it is %s: %+v", r.Standing, r)
+	}
+	if r := applied(t, s, "newer", p); r.State != "done" || h.Text("/etc/tide") != "ebb\n" {
+		t.Errorf("restored it holds %q, and the run is %s: %+v", h.Text("/etc/tide"), r.State, r.Hosts[0].Fault)
+	}
+	if r := standing(planned(t, s, "newer", contract.Ask{})); r.Standing != plan.Due || !r.ShiftedAt.IsZero() {
+		t.Errorf("after that it is %s since %s", r.Standing, r.ShiftedAt)
+	}
+	if r := applied(t, s, "newer", planned(t, s, "newer", contract.Ask{})); r.State != "done" || h.Text("/etc/tide") != "spring\n" {
+		t.Errorf("applied it holds %q, and the run is %s", h.Text("/etc/tide"), r.State)
+	}
+}
+
+// A file that was edited between plan and apply is somebody's work, shown or not: the host
+// is left alone.
+func TestAnEditBetweenPlanAndApplyIsNotOverwritten(t *testing.T) {
+	s, h := servicetest.Start(t), servicetest.NewHost(t, "quay7")
+	declared(t, s, "between", "quay7", "")
+	systemtest.Put(t, h.Machine, "/etc/tide", "theirs\n")
+	p := planned(t, s, "between", contract.Ask{})
+	systemtest.Put(t, h.Machine, "/etc/tide", "theirs, later\n")
+	if r := applied(t, s, "between", p); r.Hosts[0].State != "moved" || h.Text("/etc/tide") != "theirs, later\n" {
+		t.Errorf("the host's part is %s, and the file holds %q", r.Hosts[0].State, h.Text("/etc/tide"))
+	}
+}
+
+// With a stake that cannot be read, a plan says so, and does not call the rest all.
+func TestAPlanCountsWhatCouldNotBeRead(t *testing.T) {
+	s, h := servicetest.Start(t), servicetest.NewHost(t, "quay8")
+	declared(t, s, "unreadable", "quay8", "")
+	if r := applied(t, s, "unreadable", planned(t, s, "unreadable", contract.Ask{})); r.State != "done" {
+		t.Fatalf("%+v", r)
+	}
+	systemtest.Put(t, h.Machine, "/etc/tide", strings.Repeat("x", 2<<20)) // more than is read
+	for _, only := range []contract.AskOnly{"", "shifted"} {
+		p := planned(t, s, "unreadable", contract.Ask{Only: only})
+		if p.Unread != 1 || len(p.Hosts[0].NotRead) != 1 || p.Hosts[0].NotRead[0].Address != "quay8/file/etc/tide" || !strings.Contains(p.Hosts[0].NotRead[0].Why, "larger") {
+			t.Errorf("%q: %d not read: %+v", only, p.Unread, p.Hosts[0].NotRead)
 		}
 	}
 }
