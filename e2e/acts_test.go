@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
-	"time"
 
 	"northstake/core/plan"
 	"northstake/lab"
@@ -45,23 +44,6 @@ func TestWhatTheSystemSaysIsPassedOn(t *testing.T) {
 			t.Errorf("%s: %+v", name, b)
 		}
 	}
-}
-
-// startsAgain starts a host whenever it goes down, as a machine would do by itself,
-// until the test ends.
-func (g *ground) startsAgain(host string) {
-	ctx, stop := context.WithCancel(context.Background())
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		for ctx.Err() == nil {
-			if _, err := labs.Shell(ctx, host, "true"); err != nil && ctx.Err() == nil {
-				labs.Start(ctx, host) // it may not be down yet; then it is tried again
-			}
-			time.Sleep(300 * time.Millisecond)
-		}
-	}()
-	g.t.Cleanup(func() { stop(); <-done })
 }
 
 // What is no lasting state is planned, recorded and run like the rest: services,
@@ -119,7 +101,6 @@ func TestActs(t *testing.T) {
 	}
 	g.nothingToDo()
 
-	g.startsAgain(host)
 	began := g.on(host, "stat -c %Y /proc/1")
 	act(0, "reboot")
 	if now := g.on(host, "stat -c %Y /proc/1"); now == began {

@@ -255,7 +255,6 @@ func TestRareStepsKilled(t *testing.T) {
 				return // it has had its restart
 			}
 			// After these two boundaries the host goes down by itself, which TestActs waits for.
-			g.startsAgain(host)
 			g.on(host, "echo > /run/reboot-required")
 			began := g.on(host, "stat -c %Y /proc/1")
 			g.declareText("[kit.base]\npackages = [\"ufw\", \"tree\"]\nports = [\"8000/tcp\"]\nmay_restart = true\n")

@@ -77,6 +77,10 @@ func (l *Lab) create(ctx context.Context, f Family, name string, n int) error {
 	}
 	octets := addr.As4()
 	files, processes := limits()
+	may := []string{"NET_ADMIN", "NET_RAW"}
+	if f.able {
+		may = append(may, "SYS_ADMIN")
+	}
 	_, err = l.cli.ContainerCreate(ctx, client.ContainerCreateOptions{
 		Name: name,
 		Config: &container.Config{
@@ -84,8 +88,10 @@ func (l *Lab) create(ctx context.Context, f Family, name string, n int) error {
 			Cmd: f.command(), StopSignal: f.stopSignal(),
 		},
 		HostConfig: &container.HostConfig{
-			CapAdd:      []string{"NET_ADMIN", "NET_RAW"},
+			CapAdd:      may,
 			NetworkMode: networkName,
+			// A host that restarts itself ends, and is started again as a machine would be.
+			RestartPolicy: container.RestartPolicy{Name: container.RestartPolicyAlways},
 			Resources: container.Resources{Ulimits: []*container.Ulimit{
 				{Name: "nofile", Soft: files, Hard: files}, {Name: "nproc", Soft: processes, Hard: processes},
 			}},
@@ -133,9 +139,11 @@ func (l *Lab) Restart(ctx context.Context, name string) error {
 }
 
 // Kill ends a host as a power cut does, and returns when it is down: the engine takes
-// the start of a host that is not down yet for done already.
+// the start of a host that is not down yet for done already. It is told to stop the host
+// without waiting, since it would start one again that only ended.
 func (l *Lab) Kill(ctx context.Context, name string) error {
-	if _, err := l.cli.ContainerKill(ctx, name, client.ContainerKillOptions{Signal: "KILL"}); err != nil {
+	atOnce := 0
+	if _, err := l.cli.ContainerStop(ctx, name, client.ContainerStopOptions{Timeout: &atOnce}); err != nil {
 		return fmt.Errorf("kill lab host %s: %w", name, err)
 	}
 	return waitFor(ctx, time.Minute, "the end of host "+name, func() bool {

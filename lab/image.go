@@ -31,6 +31,14 @@ type Family struct {
 	specs  string // directory of package specifications that the script takes, "" for none
 	words  string
 	plain  bool // its hosts have no systemd
+
+	able bool // it may make namespaces, as a machine may and most containers may not
+}
+
+// Able is the family with hosts that may make namespaces of their own.
+func (f Family) Able() Family {
+	f.able = true
+	return f
 }
 
 // The families of practice hosts.

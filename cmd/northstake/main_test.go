@@ -255,3 +255,47 @@ func TestAPlanEndsWithWhatComesNext(t *testing.T) {
 		}
 	}
 }
+
+// What is kept twice is kept once, the later way; and a declaration that would not be sound
+// with it is refused before anything changes.
+func TestWhatIsBroughtIsKeptAgainAndAgain(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("ground.toml", "[ground]\nname = \"saltmarsh\"\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\n[host.quay1]\naddress = \"10.88.0.11\"\npackages = [\"curl\"]\n")
+	a := &app{out: newPaper(os.Stderr)}
+	keep := func(sort, name string, keys map[string]any) error {
+		k, err := a.tryKeep(dir, map[string]any{"quay1": map[string]any{sort: map[string]any{name: keys}}}, nil, keys)
+		if err != nil {
+			return err
+		}
+		return k.write(k.after)
+	}
+	for _, k := range []struct {
+		sort, name string
+		keys       map[string]any
+	}{{"package", "tree", map[string]any{}}, {"package", "rsync", map[string]any{}}, {"services", "cron", map[string]any{"running": true}}, {"package", "tree", map[string]any{"is": "gone"}}} {
+		if err := keep(k.sort, k.name, k.keys); err != nil {
+			t.Fatalf("%+v: %v", k, err)
+		}
+	}
+	d, _, _, err := lintGround(dir, t.TempDir())
+	if err != nil {
+		t.Fatal(err)
+	}
+	text, err := os.ReadFile(filepath.Join(dir, keptFile))
+	if err != nil || strings.Count(string(text), "tree") != 1 || !strings.Contains(string(text), "gone") || !strings.Contains(string(text), "rsync") || d.Hosts["quay1"] == nil {
+		t.Errorf("kept as\n%s%v", text, err)
+	}
+	before := string(text)
+	if err := keep("package", "curl", map[string]any{"is": "gone"}); err == nil {
+		t.Error("a declaration that contradicts itself is kept")
+	}
+	if text, err = os.ReadFile(filepath.Join(dir, keptFile)); err != nil || string(text) != before {
+		t.Errorf("after that it is\n%s%v", text, err)
+	}
+}

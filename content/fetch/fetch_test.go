@@ -114,7 +114,7 @@ func repository(t *testing.T, password string) string {
 	t.Helper()
 	dir := t.TempDir()
 	script := `git init -q -b main work && cd work && git config user.email office@saltmarsh.test && git config user.name Office
-mkdir -p site/deep && echo one > site/index.html && echo css > site/deep/a.css && ln -s index.html site/home.html && echo no > README && git add . && git commit -qm one && git tag v1
+mkdir -p site/deep && echo one > site/index.html && echo css > site/deep/a.css && ln -s index.html site/home.html && echo no > README && mkdir -p .github .well-known && echo x > .github/x.yml && echo x > .gitignore && echo x > .well-known/security.txt && git add . && git commit -qm one && git tag v1
 echo two > site/index.html && git commit -qam two && git checkout -q -b ebb && ln -s /etc/passwd site/secret && git add . && git commit -qm ebb && git checkout -q main
 cd .. && git clone -q --bare work bare.git && git -C bare.git update-server-info && git -C work rev-parse v1`
 	cmd := exec.Command("sh", "-euc", script)
@@ -152,7 +152,7 @@ func gitPath(t *testing.T) string {
 func TestContentFromARepository(t *testing.T) {
 	open := repository(t, "")
 	for _, c := range []struct{ at, folder, want, first string }{
-		{"", "", "README site/deep/a.css site/home.html site/index.html", "two"},
+		{"", "", ".well-known/security.txt README site/deep/a.css site/home.html site/index.html", "two"},
 		{"main", "site", "site/deep/a.css site/home.html site/index.html", "two"},
 		{"v1", "site", "site/deep/a.css site/home.html site/index.html", "one"},
 		{commit, "site", "site/deep/a.css site/home.html site/index.html", "one"},
@@ -195,7 +195,7 @@ func TestContentFromARepository(t *testing.T) {
 		t.Errorf("a private repository without a secret: %v", err)
 	}
 	for _, secret := range []string{"s3cret", "keeper:s3cret"} {
-		if got, err := names(t, &declare.Content{Git: private, At: "v1"}, secret); err != nil || !strings.HasPrefix(got, "README") {
+		if got, err := names(t, &declare.Content{Git: private, At: "v1"}, secret); err != nil || !strings.Contains(got, "README") {
 			t.Errorf("a private repository: %q, %v", got, err)
 		}
 	}

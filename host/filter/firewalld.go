@@ -26,6 +26,19 @@ type firewalld struct {
 	bus   *godbus.Conn
 	zones []string // those that decide now: of interfaces, and of sources that have one of their own
 	kept  []string // those that decide after a restart
+	known *asked   // what it has answered to this look
+}
+
+// asked keeps answers for one look, since every port asks for the same.
+type asked struct {
+	zones    map[string]zoneAnswer
+	services map[string]zoneRules
+	policies map[string]zoneRules
+}
+
+type zoneAnswer struct {
+	live, kept zoneRules
+	path       godbus.ObjectPath
 }
 
 const (
@@ -46,7 +59,7 @@ func activeFirewalld(ctx context.Context, m *system.Machine) (Program, error) {
 	if err := bus.BusObject().CallWithContext(ctx, "org.freedesktop.DBus.NameHasOwner", 0, firewalldName).Store(&owned); err != nil || !owned {
 		return nil, err
 	}
-	f := firewalld{m: m, bus: bus}
+	f := firewalld{m: m, bus: bus, known: &asked{zones: map[string]zoneAnswer{}, services: map[string]zoneRules{}}}
 	if err := f.usedZones(ctx); err != nil {
 		return nil, err
 	}
@@ -195,11 +208,11 @@ func (f firewalld) open(ctx context.Context, z zoneRules, w stake.PortWant, netw
 		return true, false, nil
 	}
 	for _, name := range z.services {
-		settings := map[string]godbus.Variant{}
-		if err := f.call(ctx, firewalldPath, ".getServiceSettings2", name).Store(&settings); err != nil {
-			return false, false, fmt.Errorf("ask firewalld for service %s: %w", name, err)
+		rules, err := f.service(ctx, name)
+		if err != nil {
+			return false, false, err
 		}
-		if in, _ := inPorts(rulesOf(settings).ports, w); in {
+		if in, _ := inPorts(rules.ports, w); in {
 			return true, false, nil
 		}
 	}
@@ -208,6 +221,14 @@ func (f firewalld) open(ctx context.Context, z zoneRules, w stake.PortWant, netw
 
 // zone reads how a zone's rules stand now, and as they are kept.
 func (f firewalld) zone(ctx context.Context, zone string) (live, kept zoneRules, path godbus.ObjectPath, err error) {
+	if a, ok := f.known.zones[zone]; ok {
+		return a.live, a.kept, a.path, nil
+	}
+	defer func() {
+		if err == nil {
+			f.known.zones[zone] = zoneAnswer{live, kept, path}
+		}
+	}()
 	settings := map[string]godbus.Variant{}
 	if err := f.call(ctx, firewalldPath, ".zone.getZoneSettings2", zone).Store(&settings); err != nil {
 		return live, kept, "", fmt.Errorf("ask firewalld for zone %s: %w", zone, err)
@@ -264,9 +285,8 @@ func (f firewalld) denied(ctx context.Context, z zoneRules, w stake.PortWant, ne
 				return rule
 			}
 		case service != nil:
-			settings := map[string]godbus.Variant{}
-			err := f.call(ctx, firewalldPath, ".getServiceSettings2", service[1]).Store(&settings)
-			if err != nil || slices.ContainsFunc(rulesOf(settings).ports, func(p []any) bool {
+			rules, err := f.service(ctx, service[1])
+			if err != nil || slices.ContainsFunc(rules.ports, func(p []any) bool {
 				ports, protocol := portAndProtocol(p)
 				return protocol == w.Protocol && spanMeets(ports, w)
 			}) {
@@ -295,9 +315,25 @@ func spanMeets(ports string, w stake.PortWant) bool {
 	return false
 }
 
+// service are the ports that firewalld knows by the name of a service.
+func (f firewalld) service(ctx context.Context, name string) (zoneRules, error) {
+	if z, ok := f.known.services[name]; ok {
+		return z, nil
+	}
+	settings := map[string]godbus.Variant{}
+	if err := f.call(ctx, firewalldPath, ".getServiceSettings2", name).Store(&settings); err != nil {
+		return zoneRules{}, fmt.Errorf("ask firewalld for service %s: %w", name, err)
+	}
+	f.known.services[name] = rulesOf(settings)
+	return f.known.services[name], nil
+}
+
 // policies are the rules of active policies for what comes to the host, each with its
 // name.
 func (f firewalld) policies(ctx context.Context) (map[string]zoneRules, error) {
+	if f.known.policies != nil {
+		return f.known.policies, nil
+	}
 	active := map[string]map[string][]string{}
 	if err := f.call(ctx, firewalldPath, ".policy.getActivePolicies").Store(&active); err != nil {
 		var unknown godbus.Error
@@ -317,6 +353,7 @@ func (f firewalld) policies(ctx context.Context) (map[string]zoneRules, error) {
 		}
 		out[name] = rulesOf(settings)
 	}
+	f.known.policies = out
 	return out, nil
 }
 
@@ -399,11 +436,11 @@ func (f firewalld) LetsIn(ctx context.Context) (in Inbound, err error) {
 			in.All = in.All || z.target == "ACCEPT"
 			add(z.ports, "")
 			for _, name := range z.services {
-				settings := map[string]godbus.Variant{}
-				if err := f.call(ctx, firewalldPath, ".getServiceSettings2", name).Store(&settings); err != nil {
-					return in, fmt.Errorf("ask firewalld for service %s: %w", name, err)
+				rules, err := f.service(ctx, name)
+				if err != nil {
+					return in, err
 				}
-				add(rulesOf(settings).ports, "")
+				add(rules.ports, "")
 			}
 			for _, rule := range z.rich {
 				port, source := richPort.FindStringSubmatch(rule), richSource.FindStringSubmatch(rule)
@@ -431,6 +468,7 @@ func (f firewalld) Set(ctx context.Context, w stake.PortWant, network string, ru
 	}
 	verb := map[bool]string{true: "add", false: "remove"}
 	for _, r := range rules {
+		delete(f.known.zones, r.Place) // as it is now
 		live, kept, path, err := f.zone(ctx, r.Place)
 		if err != nil {
 			return err

@@ -21,6 +21,6 @@ var _ = register("nginx", server{
 	alone: func(text string, c candidate) string { return pidLine.ReplaceAllString(text, "${1}pid "+c.pid+";") },
 })
 
-var nginxNames = regexp.MustCompile(`(?m)^\s*server_name\s+([^;]+);`)
+var nginxNames = regexp.MustCompile(`(?m)(?:^|[\s;{}])server_name\s+([^;]+);`)
 
 var pidLine = regexp.MustCompile(`(?m)^(\s*)pid\s+[^;]*;`)

@@ -5,7 +5,11 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/http/cgi"
+	"net/http/httptest"
 	"os"
+	"os/exec"
+	"path/filepath"
 	"strings"
 	"testing"
 
@@ -306,5 +310,44 @@ func TestAPlanCountsWhatCouldNotBeRead(t *testing.T) {
 		if p.Unread != 1 || len(p.Hosts[0].NotRead) != 1 || p.Hosts[0].NotRead[0].Address != "quay8/file/etc/tide" || !strings.Contains(p.Hosts[0].NotRead[0].Why, "larger") {
 			t.Errorf("%q: %d not read: %+v", only, p.Unread, p.Hosts[0].NotRead)
 		}
+	}
+}
+
+// What is fetched at a whole commit is known for good: with its server away, the ground can
+// still be declared and planned.
+func TestAWholeCommitIsFetchedOnce(t *testing.T) {
+	s := servicetest.Start(t)
+	servicetest.NewHost(t, "quay9")
+	dir := t.TempDir()
+	script := "git init -q -b main work && cd work && git config user.email office@saltmarsh.test && git config user.name Office && mkdir web docs && echo one > web/index.html && echo two > docs/index.html && git add . && git commit -qm one && git rev-parse HEAD && git --exec-path"
+	cmd := exec.Command("sh", "-euc", script)
+	cmd.Dir, cmd.Env = dir, append(os.Environ(), "GIT_CONFIG_GLOBAL=/dev/null", "GIT_CONFIG_SYSTEM=/dev/null")
+	out, err := cmd.CombinedOutput()
+	if err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
+	said := strings.Fields(string(out))
+	backend := &cgi.Handler{Path: filepath.Join(said[1], "git-http-backend"), Env: []string{"GIT_PROJECT_ROOT=" + dir, "GIT_HTTP_EXPORT_ALL=1"}}
+	repository := httptest.NewServer(backend)
+	content := func(folder, at string) string {
+		return fmt.Sprintf("[host.quay9.content.\"/srv/%[1]s\"]\ngit = \"%[2]s/work/.git\"\nat = %[3]q\nfolder = %[1]q\nowner = \"me\"\n", folder, repository.URL, at)
+	}
+	// Two folders of one repository are both published.
+	both := content("web", said[0]) + content("docs", said[0])
+	declared(t, s, "commits", "quay9", both)
+	p := planned(t, s, "commits", contract.Ask{})
+	publishes := 0
+	for _, step := range p.Hosts[0].Steps {
+		if step.Verb == "publish" {
+			publishes++
+		}
+	}
+	if publishes != 2 {
+		t.Errorf("the plan is %+v", p.Hosts[0].Steps)
+	}
+	repository.Close()
+	declared(t, s, "commits", "quay9", both+"[host.quay9.link.\"/srv/later\"]\npoints_to = \"/srv/web\"\n")
+	if res, err := s.Client.CreateRevisionWithResponse(ctx, "commits", declaration("commits", "quay9", content("web", "main"))); err != nil || res.StatusCode() != 422 {
+		t.Errorf("a branch needs its server: %v, %s", err, res.Body)
 	}
 }
