@@ -283,6 +283,6 @@ func TestFiltersBesideTheFirewall(t *testing.T) {
 	shifts(with, "firewall/inbound", "systemctl disable -q firewalld", "systemctl enable -q firewalld")
 	shifts(without, "port/8000-tcp", "nft add table inet other; nft 'add chain inet other pre { type filter hook prerouting priority -200; }'; nft add rule inet other pre tcp dport 8000 drop", "nft delete table inet other")
 	shifts(without, "port/8000-tcp", "nft add table ip other; nft 'add chain ip other pre { type nat hook prerouting priority -100; }'; nft add rule ip other pre tcp dport 8000 redirect to :8001", "nft delete table ip other")
-	conf := "table inet boot { chain in { type filter hook input priority 0; policy accept; tcp dport 8000 drop; } }\\n"
+	conf := "table inet boot {\\n chain in {\\n type filter hook input priority 0; policy accept;\\n tcp dport 8000 drop\\n }\\n}\\n"
 	shifts(without, "port/8000-tcp", "cp /etc/nftables.conf /tmp/nft; printf '"+conf+"' > /etc/nftables.conf; systemctl enable -q nftables", "systemctl disable -q nftables; cp /tmp/nft /etc/nftables.conf")
 }
