@@ -4,6 +4,7 @@ export LC_ALL=C
 for dir in "$@"; do
   [ -e "$dir" ] || continue
   find "$dir" -name .northstake -prune -o -printf 'path %p\t%y %m %u %g %l\n'
+  find "$dir" -name .northstake -prune -o -user keeper -type f -printf 'time %p\t%TY-%Tm-%Td %TH:%TM\n'
   find "$dir" -name .northstake -prune -o -type f -print0 | xargs -0 -r sha256sum | sed 's/^\\*\([0-9a-f]*\)  \(.*\)$/sum \2\t\1/'
 done
 if command -v dpkg-query >/dev/null; then

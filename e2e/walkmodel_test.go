@@ -200,7 +200,7 @@ func (m *walkModel) wants(g *ground, host string) map[string]string {
 		out["path "+p] = "l 777 root root " + to
 	}
 	for p, text := range m.theirs[host] {
-		out["sum "+p] = shaOf(text)
+		out["sum "+p], out["path "+p], out["time "+p] = shaOf(text), "f 640 keeper root ", "2020-02-02 00:00"
 	}
 	return out
 }

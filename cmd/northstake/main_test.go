@@ -299,3 +299,58 @@ func TestWhatIsBroughtIsKeptAgainAndAgain(t *testing.T) {
 		t.Errorf("after that it is\n%s%v", text, err)
 	}
 }
+
+// printed is what a command prints when it is piped.
+func printed(t *testing.T, do func(a *app)) string {
+	t.Helper()
+	f, err := os.Create(filepath.Join(t.TempDir(), "out"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	do(&app{out: newPaper(f)})
+	b, err := os.ReadFile(f.Name())
+	if err != nil {
+		t.Fatal(err)
+	}
+	return string(b)
+}
+
+// What could not be read comes before any word of the rest, and a host that is down is not
+// one on which nothing has shifted.
+func TestUnreadComesFirst(t *testing.T) {
+	down := contract.SurveyHost{Host: "quay1", Unread: "host quay1 refuses connections"}
+	fine := contract.SurveyHost{Host: "quay2", Counts: contract.Counts{Set: 3}}
+	partly := contract.SurveyHost{Host: "quay3", Counts: contract.Counts{Set: 2, Unread: 1}, Rows: []plan.Row{{Address: "quay3/file/etc/x", Standing: plan.Unread, Reason: "it is larger than 1.0 MB"}}}
+	for name, c := range map[string]struct {
+		hosts []contract.SurveyHost
+		says  string
+		not   string
+		exit  status
+	}{
+		"all down":         {[]contract.SurveyHost{down}, "1 stake or host could not be read", "nothing has shifted on", trouble},
+		"one of two":       {[]contract.SurveyHost{down, fine}, "nothing else has shifted on 1 host", "", trouble},
+		"a stake":          {[]contract.SurveyHost{partly}, "nothing else has shifted on 1 host", "nothing has shifted on", trouble},
+		"all as it should": {[]contract.SurveyHost{fine}, "nothing has shifted on 1 host", "could not be read", asDeclared},
+	} {
+		s := contract.Survey{Hosts: c.hosts}
+		out := printed(t, func(a *app) { a.showDrift("saltmarsh", s) })
+		if !strings.Contains(out, c.says) || c.not != "" && strings.Contains(out, c.not) || surveyStatus(s, true) != c.exit {
+			t.Errorf("%s: %d\n%s", name, surveyStatus(s, true), out)
+		}
+	}
+	for name, c := range map[string]struct {
+		p    contract.Plan
+		says string
+		exit status
+	}{
+		"all as declared": {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Host: "quay1"}}}, "there is nothing to do: all is as revision 3", asDeclared},
+		"a stake unread":  {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
+		"steps, and one":  {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "could not be read, and nothing is planned for it", trouble},
+	} {
+		out := printed(t, func(a *app) { a.showPlan("saltmarsh", c.p, false) })
+		if !strings.Contains(out, c.says) || planStatus(c.p) != c.exit || c.p.Unread > 0 && strings.Contains(out, "there is nothing to do:") {
+			t.Errorf("%s: %d\n%s", name, planStatus(c.p), out)
+		}
+	}
+}

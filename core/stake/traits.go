@@ -54,17 +54,16 @@ type Listener struct {
 type Layout struct {
 	Package  string   `toml:"package" json:"package"`
 	Service  string   `toml:"service" json:"service"`
-	Program  string   `toml:"program" json:"program"`                     // name of its process
-	User     string   `toml:"user" json:"user"`                           // account that reads sites
-	Dir      string   `toml:"dir" json:"dir"`                             // configuration tree
-	Config   string   `toml:"config" json:"config"`                       // main configuration file, in it
-	SitesDir string   `toml:"sites_dir" json:"sites_dir"`                 // where a site's configuration lies
-	LinkDir  string   `toml:"link_dir" json:"link_dir,omitempty"`         // where a link switches it on, if the family does that
-	RootBase string   `toml:"root_base" json:"root_base"`                 // document roots chosen by the platform lie below it
-	Pid      string   `toml:"pid" json:"pid"`                             // file with the process id of the running server
-	Rewrites bool     `toml:"rewrites_pid" json:"rewrites_pid,omitempty"` // whether each reload writes that file anew
-	Listens  []int    `toml:"listens" json:"listens,omitempty"`           // ports that its own configuration listens on
-	Test     []string `toml:"test" json:"test"`                           // command that tests a configuration tree; {dir} stands for the tree
+	Program  string   `toml:"program" json:"program"`             // name of its process
+	User     string   `toml:"user" json:"user"`                   // account that reads sites
+	Dir      string   `toml:"dir" json:"dir"`                     // configuration tree
+	Config   string   `toml:"config" json:"config"`               // main configuration file, in it
+	SitesDir string   `toml:"sites_dir" json:"sites_dir"`         // where a site's configuration lies
+	LinkDir  string   `toml:"link_dir" json:"link_dir,omitempty"` // where a link switches it on, if the family does that
+	RootBase string   `toml:"root_base" json:"root_base"`         // document roots chosen by the platform lie below it
+	Pid      string   `toml:"pid" json:"pid"`                     // file with the process id of the running server
+	Listens  []int    `toml:"listens" json:"listens,omitempty"`   // ports that its own configuration listens on
+	Test     []string `toml:"test" json:"test"`                   // command that tests a configuration tree; {dir} stands for the tree
 }
 
 // On returns the program that listens on a TCP port, nil when none does.

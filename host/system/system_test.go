@@ -5,13 +5,10 @@ import (
 	"fmt"
 	"net"
 	"os"
-	"os/exec"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"syscall"
 	"testing"
-	"time"
 
 	"northstake/core/stake"
 )
@@ -134,24 +131,5 @@ func TestNamesFallBackToNumbers(t *testing.T) {
 	}
 	if _, _, err := n.IDs("nobody-here", "root"); err == nil {
 		t.Error("an unknown owner has an id")
-	}
-}
-
-// A process is as old as it is, however busy the machine: what was started before a
-// moment is never taken for younger than it.
-func TestTheStartOfAProcess(t *testing.T) {
-	m := &Machine{}
-	before := time.Now().Add(-30 * time.Millisecond) // ticks have ten
-	cmd := exec.Command("sleep", "30")
-	if err := cmd.Start(); err != nil {
-		t.Fatal(err)
-	}
-	defer func() { cmd.Process.Kill(); cmd.Wait() }()
-	after := time.Now().Add(30 * time.Millisecond)
-	for range 200 {
-		at, err := m.StartOf(strconv.Itoa(cmd.Process.Pid))
-		if err != nil || at.Before(before) || at.After(after) {
-			t.Fatalf("it began at %v, %v, and was started between %v and %v", at, err, before, after)
-		}
 	}
 }

@@ -24,7 +24,7 @@ type siteWorker struct {
 }
 
 var _ = register("site", siteWorker{typed[stake.SiteWant, stake.SiteWant, siteBefore]{
-	read: each(readSite), before: beforeSite, do: doSite, back: backSite,
+	read: beside(readSite), before: beforeSite, do: doSite, back: backSite,
 }})
 
 func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {

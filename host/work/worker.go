@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"golang.org/x/sync/errgroup"
+
 	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/host/journal"
@@ -65,6 +67,25 @@ func each[W any](one func(ctx context.Context, m *Host, w W) (any, error)) func(
 			out[i] = v
 		}
 		return out, nil
+	}
+}
+
+// beside is each, with some of them read side by side.
+func beside[W any](one func(ctx context.Context, m *Host, w W) (any, error)) func(context.Context, *Host, []W) ([]any, error) {
+	return func(ctx context.Context, m *Host, wants []W) ([]any, error) {
+		out := make([]any, len(wants))
+		var all errgroup.Group
+		all.SetLimit(16)
+		for i, w := range wants {
+			all.Go(func() error {
+				v, err := one(ctx, m, w)
+				if out[i] = v; err != nil {
+					out[i] = err
+				}
+				return nil
+			})
+		}
+		return out, all.Wait()
 	}
 }
 
