@@ -23,10 +23,10 @@ func (w *walk) handEdit(host string) edit {
 	spoilFile := func(p string) string {
 		q := sh(p)
 		return of("printf x >> "+q, "printf '<script>steal()</script>\\n\\n' >> "+q, "truncate -s +1 "+q, "rm "+q, "chown keeper "+q, "chgrp keeper "+q, "chmod 0666 "+q, "chmod 4755 "+q,
-			"mv "+q+" /tmp/moved; ln -s /tmp/moved "+q,
+			"mv "+q+" /tmp/moved; ln -s /tmp/moved "+q, "chmod 0 "+q,
 			"cp -p "+q+" /tmp/copy; printf y | dd of="+q+" bs=1 conv=notrunc status=none; touch -r /tmp/copy "+q+"; cmp -s /tmp/copy "+q+" && printf z >> "+q+"; true")
 	}
-	switch w.random.IntN(12) {
+	switch w.random.IntN(15) {
 	case 0, 1, 2, 3:
 		var roots []string
 		for r := range m.trees {
@@ -39,7 +39,16 @@ func (w *walk) handEdit(host string) edit {
 		if w.random.IntN(8) == 0 {
 			return edit{"content" + r, "", of("chmod 0700 "+sh(r)+"; chmod 0755 "+sh(r)+"; chmod 0775 ", "chown keeper ", "chgrp keeper ") + sh(r)}
 		}
-		return edit{"content" + r, "", spoilFile(r + "/" + pick(w, m.trees[r]))}
+		p := pick(w, m.trees[r])
+		if dir, _, ok := strings.Cut(p, "/"); ok && w.random.IntN(3) == 0 { // a directory that the tree implies
+			q := sh(r + "/" + dir)
+			return edit{"content" + r, "", of("chmod 0700 ", "chown keeper ", "chgrp keeper ", "chmod 3777 ") + q}
+		}
+		if w.random.IntN(6) == 0 {
+			q := sh(r + "/" + p)
+			return edit{"content" + r, "", "rm " + q + of("; mkdir ", "; mkfifo ", "; ln -s index.html ") + q}
+		}
+		return edit{"content" + r, "", spoilFile(r + "/" + p)}
 	case 4:
 		p := pick(w, m.files)
 		return edit{"file" + p, "", spoilFile(p)}
@@ -67,6 +76,19 @@ func (w *walk) handEdit(host string) edit {
 		default:
 			return edit{"service/" + service, "", "systemctl disable -q " + service}
 		}
+	}
+	if n := w.random.IntN(6); n == 0 {
+		return edit{"account/tides", "", "userdel tides"}
+	} else if n == 1 && first {
+		return edit{"package/cron service/cron", "", "apt-get remove -y -q cron >/dev/null 2>&1"}
+	} else if n == 1 {
+		return edit{"package/cronie service/crond", "", "dnf -y -q remove cronie >/dev/null 2>&1"}
+	} else if n == 2 && !first {
+		return edit{"port/8000-8002-tcp", "", of("firewall-cmd -q --remove-port=8000-8002/tcp", "firewall-cmd -q --permanent --remove-port=8000-8002/tcp")}
+	} else if n == 2 {
+		return edit{"port/8000-8002-tcp firewall/inbound", "", "nft delete rule inet northstake input handle $(nft -a list table inet northstake | grep 'dport 8000-8002' | grep -o '[0-9]*$')"}
+	} else if n == 3 {
+		return edit{"site/" + site, "", "rm " + conf + map[bool]string{true: "; cp /etc/hostname " + conf}[w.random.IntN(2) == 0]}
 	}
 	if !first { // firewalld filters there, and what somebody opens in it is theirs to close
 		return edit{"service/" + service, "", "systemctl stop " + service}

@@ -292,14 +292,17 @@ func (w *walk) editByHand() error {
 	for range 1 + w.random.IntN(4) {
 		host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
 		e := w.handEdit(host)
-		if e.stake == "" || slices.Contains(want, host+"/"+e.stake) {
+		stakes := strings.Fields(e.stake)
+		if slices.ContainsFunc(stakes, func(s string) bool { return slices.Contains(want, host+"/"+s) }) {
 			continue
 		}
 		w.say("on %s: %s", host, e.script)
 		if _, err := labs.Shell(context.Background(), host, e.script); err != nil {
 			return err
 		}
-		want = append(want, host+"/"+e.stake)
+		for _, s := range stakes {
+			want = append(want, host+"/"+s)
+		}
 	}
 	if len(want) == 0 {
 		return nil

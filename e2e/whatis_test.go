@@ -206,6 +206,27 @@ func TestServicesAreWhatTheyAre(t *testing.T) {
 	}
 }
 
+// A run whose steps are done, and after which the host is still not as declared, ends as
+// that, with a status of its own.
+func TestARunThatDoesNotSettleSaysSo(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, bareKit)
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	g.on(host, `printf '[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh -c "echo mine > /etc/e3.conf"\n' > /etc/systemd/system/e3.service; systemctl daemon-reload; systemctl start e3`)
+	g.declareText(bareKit + "[kit.base.file.\"/etc/e3.conf\"]\ntext = \"declared\\n\"\nrestart = [\"e3\"]\n")
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	r := g.applyPlan(1, p.Id)
+	if h := r.Hosts[0]; r.State != "unmet" || h.State != "unmet" || !strings.Contains(h.Fault.What, "still not as declared: "+host+"/file/etc/e3.conf") {
+		t.Errorf("the run is %s, the host %s: %+v", r.State, h.State, h.Fault)
+	}
+	if out := g.ns(1, "watch", fmt.Sprint(r.Id), "--ground", g.name); !strings.Contains(out, "done, and still not as declared") || strings.Count(out, "write /etc/e3.conf") != 1 {
+		t.Errorf("watched it says:\n%s", out)
+	}
+}
+
 // What is in effect counts: a way that shuts the server out, a name that another virtual
 // host takes, a page that is a byte longer, a link that leads to the same file in another
 // way, and a site that was never applied beside one that is put back.

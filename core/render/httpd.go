@@ -63,6 +63,9 @@ func Httpd(d *declare.Declaration, s Site) (Text, error) {
 	w.line(w.at(), "        Require ip 127.0.0.1")
 	w.line(w.at(), "    </Location>")
 	w.line(w.at(), "    ErrorDocument 404 %s", w.q(mark))
+	w.line(w.at(), "    <IfModule mod_log_config.c>")
+	w.line(w.at(), "        CustomLog /dev/null \"%%h\"")
+	w.line(w.at(), "    </IfModule>")
 	w.line(w.at(), "</VirtualHost>")
 	return w.text()
 }

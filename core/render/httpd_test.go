@@ -31,7 +31,7 @@ func FuzzHttpd(f *testing.F) {
 	f.Add("timetable.saltmarsh.test", "/srv/www/x", "index.html", "/freight", 80)
 	f.Add(`a"> </VirtualHost>`, `/srv/"; }`, "$x", "/a b", 99999)
 	directives := map[string]bool{"Define": true, "Listen": true, "ServerName": true, "ServerAlias": true, "DocumentRoot": true, "Options": true,
-		"AllowOverride": true, "Require": true, "DirectoryIndex": true, "Alias": true, "ErrorDocument": true}
+		"AllowOverride": true, "Require": true, "DirectoryIndex": true, "Alias": true, "ErrorDocument": true, "CustomLog": true}
 	f.Fuzz(func(t *testing.T, name, root, index, path string, port int) {
 		text := fmt.Sprintf("[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[site.s]\non=[\"a\"]\nserver=\"httpd\"\nnames=[%s]\nlisten=[%d]\nroot=%s\nindex=[%s]\n[site.s.path.%s]\nroot=%s\n",
 			toml(name), port, toml(root), toml(index), toml(path), toml(root))

@@ -73,6 +73,7 @@ func Nginx(d *declare.Declaration, s Site) (Text, error) {
 		w.line(w.at("listen", fmt.Sprint(i)), "    listen %d;", port)
 	}
 	w.line(w.at(), "    server_name %s;", MarkName(s.Name))
+	w.line(w.at(), "    access_log off;")
 	w.line(w.at(), "    default_type text/plain;")
 	w.line(w.at(), "    if ($remote_addr != 127.0.0.1) {")
 	w.line(w.at(), "        return 404;")

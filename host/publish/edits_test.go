@@ -258,3 +258,53 @@ func edit(path string, random *rand.Rand) (what string, back func() error, err e
 	}
 	return what, back, ways[what]()
 }
+
+// What is left alone is left alone, though it was content once; and what nobody declared is
+// in the way of a file or directory that has to be where it lies, which is said before.
+func TestWhatIsTheirsIsLeftOrInTheWay(t *testing.T) {
+	m := systemtest.Folder(t)
+	before := content("/srv/site", map[string]string{"index.html": "one", "uploads/index.html": "two", "old": "o"})
+	for p, text := range map[string]string{"index.html": "one", "uploads/index.html": "edited since", "old": "o", "docs": "theirs", "page/their.txt": "theirs"} {
+		systemtest.Put(t, m, "/srv/site/"+p, text)
+	}
+	now := content("/srv/site", map[string]string{"index.html": "one", "docs/a.html": "a", "page": "p"})
+	now.Keep = []string{"uploads"}
+	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: stake.JSON(now.ContentWant)}
+	var asked Wanted
+	if err := json.Unmarshal(stake.Asked(s, stake.JSON(before.ContentWant)), &asked); err != nil {
+		t.Fatal(err)
+	}
+	found, err := Read(m, asked)
+	if err != nil || fmt.Sprint(found.Former) != "[{old false}]" || fmt.Sprint(found.InTheWay) != "[docs page/their.txt]" {
+		t.Errorf("former %v, in the way %v, %v", found.Former, found.InTheWay, err)
+	}
+	kind, err := stake.KindOf("content")
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err := kind.Judge(stake.Input{Stake: s, Found: stake.JSON(found)})
+	if err != nil || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "2 files in /srv/site, which nobody declared, lie where a declared file or directory has to be: docs, page/their.txt") || len(v.Moves) > 0 {
+		t.Errorf("%+v, %v", v, err)
+	}
+}
+
+// Directories without files are published, found missing and made again.
+func TestDirectoriesWithoutFiles(t *testing.T) {
+	m := systemtest.Folder(t)
+	w := content("/srv/site", map[string]string{"index.html": "one", "a/b.html": "b"})
+	w.Dirs = []string{"empty", "a/also/empty"}
+	publish(t, m, 1, w, map[string]string{"index.html": "one", "a/b.html": "b"})
+	if d := judgedAt(t, m, w.ContentWant); len(d) > 0 {
+		t.Errorf("published it differs: %+v", d)
+	}
+	if err := os.Remove(m.Path("/srv/site/a/also/empty")); err != nil {
+		t.Fatal(err)
+	}
+	if d := judgedAt(t, m, w.ContentWant); len(d) != 1 || d[0].Attribute != "file a/also/empty" {
+		t.Errorf("with one gone: %+v", d)
+	}
+	publish(t, m, 2, w, nil)
+	if d := judgedAt(t, m, w.ContentWant); len(d) > 0 {
+		t.Errorf("published again it differs: %+v", d)
+	}
+}
