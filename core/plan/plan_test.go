@@ -564,6 +564,13 @@ func TestAHostMovesInValues(t *testing.T) {
 	if why := Moved(planned, build(t, in), false); why != "" {
 		t.Errorf("touched: %s", why)
 	}
+	set(in, "package/curl", stake.PackageFound{State: "absent", Candidate: "1.0", Lists: stake.ListsFresh, Short: &stake.Short{Path: "/usr", Free: 100}})
+	short := build(t, in)
+	set(in, "package/curl", stake.PackageFound{State: "absent", Candidate: "1.0", Lists: stake.ListsFresh, Short: &stake.Short{Path: "/usr", Free: 90}})
+	if why := Moved(short, build(t, in), false); why != "" {
+		t.Errorf("with less room: %s", why)
+	}
+	set(in, "package/curl", stake.PackageFound{State: "installed", Version: "1.0"})
 	set(in, "content/srv/www/timetable", off("two"))
 	for _, resumed := range []bool{false, true} {
 		if why := Moved(planned, build(t, in), resumed); !strings.Contains(why, "quay1/content/srv/www/timetable is no longer as the plan found it") {

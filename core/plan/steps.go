@@ -70,31 +70,34 @@ func join(steps []Step) ([]Step, error) {
 
 func (j judged) step(m stake.Move) Step {
 	s := j.stake
-	return Step{Host: s.Host, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m, RestsOn: map[string]string{s.Address(): fingerprint(j.input.Found)}}
+	kind, _ := stake.KindOf(s.Type) // it has been judged by it
+	return Step{Host: s.Host, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m, RestsOn: map[string]string{s.Address(): fingerprint(j.input.Found, append([]string{"touched"}, kind.Passing...))}}
 }
 
 // fingerprint is what makes two readings the same finding: their values, not when somebody
 // touched a thing without changing it.
-func fingerprint(found json.RawMessage) string {
+func fingerprint(found json.RawMessage, passing []string) string {
 	var v any
 	if json.Unmarshal(found, &v) != nil {
 		return ""
 	}
-	sum := sha256.Sum256(stake.JSON(untouched(v)))
+	sum := sha256.Sum256(stake.JSON(without(v, passing)))
 	return hex.EncodeToString(sum[:])
 }
 
-// untouched leaves out who touched what, and when.
-func untouched(v any) any {
+// without leaves some keys out, however deep.
+func without(v any, keys []string) any {
 	switch v := v.(type) {
 	case map[string]any:
-		delete(v, "touched")
+		for _, k := range keys {
+			delete(v, k)
+		}
 		for k := range v {
-			v[k] = untouched(v[k])
+			v[k] = without(v[k], keys)
 		}
 	case []any:
 		for i := range v {
-			v[i] = untouched(v[i])
+			v[i] = without(v[i], keys)
 		}
 	}
 	return v

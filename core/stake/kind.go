@@ -65,6 +65,10 @@ type Kind struct {
 	// which a part may be done already. Where it is nil the two have to be the same.
 	Within func(planned, now json.RawMessage) bool
 
+	// Passing are keys of a reading that change by themselves, such as how much room is left: a plan does not rest
+	// on their values.
+	Passing []string
+
 	// Follows says that readings of the kind change with what steps of others do: a
 	// package starts a service.
 	Follows bool

@@ -166,7 +166,7 @@ var _ = Register(Kind{
 		}
 		return []Claim{{Need: Owns, Sort: ClaimPackage, What: w.Name}}
 	}),
-	Judge: Judging(judgePackage), Follows: true,
+	Judge: Judging(judgePackage), Follows: true, Passing: []string{"short", "lists"},
 	Join: joinPackages,
 	Within: workWithin(func(planned, now PackageWork) bool {
 		shown := func(g PackageGoal) bool { return slices.Contains(planned.Install, g) }
