@@ -39,10 +39,11 @@ func register(name string, s server) struct{} {
 }
 
 // Loaded asks a running server which text of a site it serves, by the site's mark: its
-// own word, and not the age of what runs. It is nil when the server does not run.
+// own word, and not the age of what runs. It is nil when the server does not run,
+// or where a text has no mark, as those of older releases.
 func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant) (*bool, error) {
 	workers, err := workersOf(m, l)
-	if err != nil || len(workers) == 0 || len(w.Listen) == 0 {
+	if err != nil || len(workers) == 0 || len(w.Listen) == 0 || w.Mark == "" {
 		return nil, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, askTime)

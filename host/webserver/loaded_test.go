@@ -74,7 +74,11 @@ func TestAConfigurationIsLoadedWhenTheServerSaysSo(t *testing.T) {
 	if got := loaded(); got != "false" {
 		t.Errorf("with another worker: %s", got)
 	}
-	says = "northstake now"
+	w.Mark = ""
+	if got := loaded(); got != "does not run" {
+		t.Errorf("without a mark, of an older release, it cannot be told: %s", got)
+	}
+	w.Mark, says = "northstake now", "northstake now"
 	if got := loaded(); got != "true" {
 		t.Errorf("with the present one: %s", got)
 	}
