@@ -122,7 +122,7 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 		}
 		right := counted(len(h.Steps), "step", "steps")
 		switch {
-		case h.Unread != "":
+		case h.Unread != "", len(h.NotRead) > 0 && len(h.Steps)+len(h.Blockers) == 0:
 			right = a.out.standing(plan.Unread)
 		case len(h.Blockers) > 0 && len(h.Steps) == 0:
 			right = "blocked"
