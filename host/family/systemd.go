@@ -121,11 +121,11 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 	}
 	manager := u.raw.Object("org.freedesktop.systemd1", "/org/freedesktop/systemd1")
 	calls := make([]*godbus.Call, len(services))
-	props := make([]map[string]*godbus.Call, len(services))
+	props := make([]properties, len(services))
 	for i, l := range list { // in the order of the names
 		calls[i] = manager.GoWithContext(ctx, "org.freedesktop.systemd1.Manager.GetUnitFileState", 0, nil, l.Name)
 		if l.LoadState != "not-found" {
-			props[i] = u.ask(ctx, l.Path)
+			props[i] = u.ask(ctx, l.Path, unitInterface+"CanReload", unitInterface+"TriggeredBy", serviceInterface+"NRestarts")
 		}
 	}
 	for i, s := range services {
@@ -139,67 +139,88 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 			st.Known = true
 		}
 		if props[i] != nil {
-			if err := u.told(ctx, &st, props[i]); err != nil {
+			st.CanReload, _ = props[i].get("CanReload").(bool)
+			restarts, _ := props[i].get("NRestarts").(uint32)
+			by, _ := props[i].get("TriggeredBy").([]string)
+			if st.Starters, err = u.up(ctx, by); err != nil {
 				return nil, err
 			}
+			st.Wanted = len(by) > 0
+			u.more(ctx, &st, l.Path, restarts)
 		}
 		out[s] = st
 	}
 	return out, nil
 }
 
-// asked are the properties by which a unit is told, by their interfaces.
-var asked = map[string][]string{
-	"org.freedesktop.systemd1.Unit":    {"CanReload", "TriggeredBy", "WantedBy", "RequiredBy", "UpheldBy", "ActiveEnterTimestamp"},
-	"org.freedesktop.systemd1.Service": {"NRestarts", "Type", "RemainAfterExit"},
-}
+// The interfaces of a unit, as their properties begin.
+const (
+	unitInterface    = "org.freedesktop.systemd1.Unit."
+	serviceInterface = "org.freedesktop.systemd1.Service."
+)
 
-func (u *Units) ask(ctx context.Context, at godbus.ObjectPath) map[string]*godbus.Call {
-	out := map[string]*godbus.Call{}
+// properties are what was asked of a unit, by their names.
+type properties map[string]*godbus.Call
+
+// ask asks for properties, each by its interface and name.
+func (u *Units) ask(ctx context.Context, at godbus.ObjectPath, names ...string) properties {
+	out := properties{}
 	unit := u.raw.Object("org.freedesktop.systemd1", at)
-	for where, names := range asked {
-		for _, n := range names {
-			out[n] = unit.GoWithContext(ctx, "org.freedesktop.DBus.Properties.Get", 0, nil, where, n)
-		}
+	for _, full := range names {
+		dot := strings.LastIndexByte(full, '.')
+		out[full[dot+1:]] = unit.GoWithContext(ctx, "org.freedesktop.DBus.Properties.Get", 0, nil, full[:dot], full[dot+1:])
 	}
 	return out
 }
 
-// told fills in what a unit's properties say; one that this systemd does not have is
-// passed over.
-func (u *Units) told(ctx context.Context, st *UnitState, props map[string]*godbus.Call) error {
-	got := map[string]any{}
-	for n, call := range props {
-		<-call.Done
-		var v godbus.Variant
-		if call.Err == nil && call.Store(&v) == nil {
-			got[n] = v.Value()
+// get waits for an answer; a property that this systemd does not have is nil.
+func (p properties) get(name string) any {
+	call := p[name]
+	<-call.Done
+	var v godbus.Variant
+	if call.Err != nil || call.Store(&v) != nil {
+		return nil
+	}
+	return v.Value()
+}
+
+// up are those of some units that are active.
+func (u *Units) up(ctx context.Context, names []string) (out []string, err error) {
+	if len(names) == 0 {
+		return nil, nil
+	}
+	list, err := u.conn.ListUnitsByNamesContext(ctx, names)
+	if err != nil {
+		return nil, fmt.Errorf("ask systemd what starts a service: %w", err)
+	}
+	for _, t := range list {
+		if t.ActiveState == "active" {
+			out = append(out, t.Name)
 		}
 	}
-	st.CanReload, _ = got["CanReload"].(bool)
-	restarts, _ := got["NRestarts"].(uint32)
-	entered, _ := got["ActiveEnterTimestamp"].(uint64)
-	st.Unsteady = restarts > 0 && time.Since(time.UnixMicro(int64(entered))) < steadyAfter
-	typ, _ := got["Type"].(string)
-	remains, _ := got["RemainAfterExit"].(bool)
+	return out, nil
+}
+
+// more asks for what matters of a few units alone: how long one runs that was started
+// again by itself, what starts one that has no state at boot of its own, and of one that
+// does not run whether it only ended.
+func (u *Units) more(ctx context.Context, st *UnitState, at godbus.ObjectPath, restarts uint32) {
+	if restarts > 0 {
+		entered, _ := u.ask(ctx, at, unitInterface+"ActiveEnterTimestamp").get("ActiveEnterTimestamp").(uint64)
+		st.Unsteady = time.Since(time.UnixMicro(int64(entered))) < steadyAfter
+	}
+	own := st.Boot == "enabled" || st.Boot == "disabled"
+	if own && st.Active == "active" {
+		return
+	}
+	p := u.ask(ctx, at, unitInterface+"WantedBy", unitInterface+"RequiredBy", unitInterface+"UpheldBy", serviceInterface+"Type", serviceInterface+"RemainAfterExit")
+	typ, _ := p.get("Type").(string)
+	remains, _ := p.get("RemainAfterExit").(bool)
 	st.Ends = typ == "oneshot" && !remains
-	for _, n := range []string{"WantedBy", "RequiredBy", "UpheldBy", "TriggeredBy"} {
-		by, _ := got[n].([]string)
+	for _, n := range []string{"WantedBy", "RequiredBy", "UpheldBy"} {
+		by, _ := p.get(n).([]string)
 		st.Wanted = st.Wanted || len(by) > 0
-		if n != "TriggeredBy" || len(by) == 0 {
-			continue
-		}
-		triggers, err := u.conn.ListUnitsByNamesContext(ctx, by)
-		if err != nil {
-			return fmt.Errorf("ask systemd what starts %s: %w", st.Name, err)
-		}
-		for _, t := range triggers {
-			if t.ActiveState == "active" {
-				st.Starters = append(st.Starters, t.Name)
-			}
-		}
 	}
-	return nil
 }
 
 // Do starts, stops, reloads or restarts a service and waits for the job to end.
