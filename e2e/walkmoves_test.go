@@ -566,12 +566,10 @@ func (w *walk) killed() error {
 		if run.State == "done" {
 			break
 		}
-		out, err := w.ns([]int{0, 1, 2}, "resume", fmt.Sprint(run.Id), "--ground", w.g.name, "--json")
-		if err != nil {
-			return err
-		}
+		before := run
+		out, errs, _ := w.g.run("resume", fmt.Sprint(run.Id), "--ground", w.g.name, "--json")
 		if err := json.Unmarshal([]byte(out), &run); err != nil {
-			return fmt.Errorf("%w: %s", err, out)
+			return fmt.Errorf("the run is %s: %+v, and cannot be carried on with: %s", before.State, before.Hosts, errs)
 		}
 	}
 	if run.State != "done" {

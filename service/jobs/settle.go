@@ -41,7 +41,7 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool) (plan.Host, 
 		h.j.mu.Unlock()
 	}
 	if err == nil {
-		l, err = h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a.version, nil)
+		l, err = h.lastLook(ctx, declared, a)
 	}
 	if err == nil {
 		l.worked = worked
@@ -51,6 +51,21 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool) (plan.Host, 
 		h.doc.Notes = append(h.doc.Notes, "the host could not be read at the end: "+err.Error())
 	}
 	return l.host, err
+}
+
+// lastLook surveys the host at the end of its part, over a new connection where the line
+// has broken since: what was done is known, and only how the host stands is asked.
+func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look, error) {
+	l, err := h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a.version, nil)
+	if err == nil || ctx.Err() != nil || h.conn.Usable() {
+		return l, err
+	}
+	conn, hangUp, again := h.j.Hosts.Fresh(ctx, a.target, a.known)
+	if again != nil {
+		return l, err
+	}
+	defer hangUp()
+	return h.j.lookOver(ctx, declared, h.doc.Host, conn, a.version, nil)
 }
 
 // settle waits until the host is as the plan promised: a server takes a moment to take
