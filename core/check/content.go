@@ -83,20 +83,41 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 	return files, true
 }
 
+// contentOfKit names the kit whose content a site's own table takes the place of, "" where
+// there is none.
+func (c *Checker) contentOfKit(at []string) string {
+	if len(at) != 3 || at[0] != "site" || c.D.Sites[at[1]] == nil {
+		return ""
+	}
+	for _, name := range slices.Backward(c.D.Sites[at[1]].Kits) {
+		if kit := c.D.Kits[name]; kit != nil && kit.Site != nil && kit.Site.Content != nil {
+			return name
+		}
+	}
+	return ""
+}
+
 // published finds the files that content publishes; false says that there are
 // none, or none that can be known yet.
 func (c *Checker) published(w *declare.Content, at []string) ([]declare.File, bool) {
 	sub := func(k string) []string { return append(append([]string{}, at...), k) }
 	key, given := "dir", w.Dir
-	ways := 0
-	for _, way := range []string{w.Dir, w.Archive, w.URL, w.Git} {
-		if way != "" {
-			ways++
+	var ways []string
+	for _, way := range [][2]string{{"dir", w.Dir}, {"archive", w.Archive}, {"url", w.URL}, {"git", w.Git}} {
+		if way[1] != "" {
+			ways = append(ways, way[0])
 		}
 	}
 	switch {
-	case ways != 1:
-		c.Say(at, "content comes from one place", "give it one of dir = \"DIRECTORY\", archive = \"FILE\", url = \"URL\" and git = \"REPOSITORY\"")
+	case len(ways) == 0:
+		fix := "give it one of dir = \"DIRECTORY\", archive = \"FILE\", url = \"URL\" and git = \"REPOSITORY\""
+		if kit := c.contentOfKit(at); kit != "" {
+			fix = fmt.Sprintf("say here where it comes from, too: this table stands in place of the one of kit %s, of which nothing is taken", kit)
+		}
+		c.Say(at, "this content comes from nowhere", fix)
+		return nil, false
+	case len(ways) > 1:
+		c.Say(sub(ways[1]), fmt.Sprintf("content comes from one place, and both %s and %s are given", ways[0], ways[1]), "keep one of the two")
 		return nil, false
 	case !c.fetching(w, sub):
 		return nil, false

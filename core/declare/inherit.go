@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"reflect"
+	"strconv"
 	"strings"
 	"text/template"
 
@@ -45,10 +46,15 @@ func (d *Declaration) take(name string, s *Site, kit string, from *SiteSettings,
 		at := keys("kit", kit, "site", f.name)
 		filled, err := fill(value, d.siteData(name))
 		if err != nil {
-			say(at, fmt.Sprintf("%s of site %s cannot be made: %s", f.name, name, textError("", err).What), "declare the given for the site, the kit or the ground")
+			at, fix := append(at, err.below...), "declare the given for the site, the kit or the ground"
+			if err.unread {
+				fix = "mend the text: what stands in braces is read as Go's text/template does"
+			}
+			say(at, fmt.Sprintf("%s of site %s cannot be made: %s", f.name, name, textError("", err.error).What), fix)
 			continue
 		}
 		to.Set(filled)
+		d.lent[strings.Join(keys("site", name, f.name), sep)] = true
 		from, into := strings.Join(at, sep), strings.Join(keys("site", name, f.name), sep)
 		for k, p := range maps.Clone(d.positions) {
 			if rest, ok := strings.CutPrefix(k, from); ok && (rest == "" || strings.HasPrefix(rest, sep)) {
@@ -84,8 +90,23 @@ func (d *Declaration) GivensOfSite(name string) []Given {
 	return sortedGivens(all)
 }
 
+// unfilled is why text of a kit cannot be made for a site: below are the keys at which it
+// stands; unread says that it is not in the form of a template at all.
+type unfilled struct {
+	error
+	below  []string
+	unread bool
+}
+
+func (e *unfilled) at(key string) *unfilled {
+	if e != nil {
+		e.below = append([]string{key}, e.below...)
+	}
+	return e
+}
+
 // fill copies a value with all text in it made from data, where it is a template.
-func fill(v reflect.Value, data any) (reflect.Value, error) {
+func fill(v reflect.Value, data any) (reflect.Value, *unfilled) {
 	out := reflect.New(v.Type()).Elem()
 	switch v.Kind() {
 	case reflect.String:
@@ -107,7 +128,7 @@ func fill(v reflect.Value, data any) (reflect.Value, error) {
 		for i := range v.Len() {
 			elem, err := fill(v.Index(i), data)
 			if err != nil {
-				return out, err
+				return out, err.at(strconv.Itoa(i))
 			}
 			out.Index(i).Set(elem)
 		}
@@ -116,7 +137,7 @@ func fill(v reflect.Value, data any) (reflect.Value, error) {
 		for _, k := range v.MapKeys() {
 			elem, err := fill(v.MapIndex(k), data)
 			if err != nil {
-				return out, err
+				return out, err.at(k.String())
 			}
 			out.SetMapIndex(k, elem)
 		}
@@ -124,7 +145,8 @@ func fill(v reflect.Value, data any) (reflect.Value, error) {
 		for i := range v.NumField() {
 			elem, err := fill(v.Field(i), data)
 			if err != nil {
-				return out, err
+				key, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("toml"), ",")
+				return out, err.at(key)
 			}
 			out.Field(i).Set(elem)
 		}
@@ -134,15 +156,17 @@ func fill(v reflect.Value, data any) (reflect.Value, error) {
 	return out, nil
 }
 
-func fillText(text string, data any) (string, error) {
+func fillText(text string, data any) (string, *unfilled) {
 	if !strings.Contains(text, "{{") {
 		return text, nil
 	}
 	t, err := template.New("kit").Option("missingkey=error").Parse(text)
 	if err != nil {
-		return "", err
+		return "", &unfilled{error: err, unread: true}
 	}
 	var b strings.Builder
-	err = t.Execute(&b, data)
-	return b.String(), err
+	if err := t.Execute(&b, data); err != nil {
+		return "", &unfilled{error: err}
+	}
+	return b.String(), nil
 }

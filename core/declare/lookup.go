@@ -278,7 +278,11 @@ func (d *Declaration) Lacks(keys ...string) bool {
 // Problem is one at the value with the given keys, or at the nearest enclosing thing
 // that was written down.
 func (d *Declaration) Problem(keys []string, what, fix string) Problem {
-	return problemAt(d.sources, d.span(keys...), what, fix)
+	p := problemAt(d.sources, d.span(keys...), what, fix)
+	if len(keys) > 2 && keys[0] == "site" && d.lent[strings.Join(keys[:3], sep)] {
+		p.site = keys[1] // which does not show where it stands, in the kit
+	}
+	return p
 }
 
 // First is the beginning of the first file.

@@ -15,6 +15,8 @@ type Problem struct {
 	What  string `json:"what"`
 	Fix   string `json:"fix,omitempty"`
 	Text  string `json:"text,omitempty"`
+
+	site string // that takes from a kit what is wrong
 }
 
 func (p Problem) Error() string {
@@ -89,6 +91,34 @@ func (ps Problems) Error() string {
 		}
 	}
 	return strings.Join(lines, "\n")
+}
+
+// Once puts what is wrong of several sites in one place of a kit into one problem, which
+// names them.
+func (ps Problems) Once() Problems {
+	sites := map[Problem][]string{} // by the problem without its site
+	var out Problems
+	for _, p := range ps {
+		site := p.site
+		p.site = ""
+		if len(sites[p]) == 0 || site == "" {
+			out = append(out, p)
+		}
+		if site != "" {
+			sites[p] = append(sites[p], site)
+		}
+	}
+	for i, p := range out {
+		switch named := sites[p]; {
+		case len(named) == 1 && !strings.Contains(p.What, "site "+named[0]):
+			out[i].What += ", of site " + named[0]
+		case len(named) > 3:
+			out[i].What += fmt.Sprintf(", of sites %s and %d more", strings.Join(named[:2], ", "), len(named)-2)
+		case len(named) > 1:
+			out[i].What += ", of sites " + strings.Join(named[:len(named)-1], ", ") + " and " + named[len(named)-1]
+		}
+	}
+	return out
 }
 
 // Sort puts problems in the order of files and lines.

@@ -20,6 +20,7 @@ type Declaration struct {
 	Sites  map[string]*Site `toml:"site" json:"sites,omitempty" doc:"The websites of this ground."`
 
 	positions  map[string]span
+	lent       map[string]bool // of positions, what sites take from kits
 	sources    map[string][]string
 	manifest   *Manifest
 	unground   bool // no file has a [ground]

@@ -63,13 +63,18 @@ func TestSitesTakeWhatTheirKitsSay(t *testing.T) {
 		t.Errorf("the name of a site that its kit gives is at line %d", at.Line)
 	}
 	for change, want := range map[string]string{
-		`folder = "south" }` + "=>" + `folder = "sout" }`:                                     `g.toml:12:19: there is no directory "content/sout"`,
+		`folder = "south" }` + "=>" + `folder = "sout" }`:                                     `g.toml:12:19: there is no directory "content/sout" beside the declaration, of site south`,
 		`tone = "calm"` + "=>" + `tune = "calm"`:                                              `probe of site north cannot be made`,
 		`kits = ["brochure", "loud"]` + "=>" + `kits = ["brochure", "lout"]`:                  `did you mean "loud"`,
 		`kits = ["brochure"]` + "=>" + `kits = []`:                                            `[site.north] has no server`,
 		"[kit.loud.site]\nlisten = [80]\n" + "=>" + "":                                        "kit loud has no settings for sites",
 		`server = "nginx"` + "=>" + `server = "nginks"`:                                       `did you mean "nginx"`,
-		`names = ["{{ .site.name }}.{{ .givens.zone }}"]` + "=>" + `names = ["{{ .site.nam"]`: `names of site north cannot be made`,
+		`names = ["{{ .site.name }}.{{ .givens.zone }}"]` + "=>" + `names = ["{{ .site.nam"]`: `g.toml:9:10: names of site north cannot be made: unclosed action: mend the text`,
+		`folder = "brochure"` + "=>" + `foldr = "brochure"`:                                   `g.toml:12:19: content of site north cannot be made`,
+		`listen = [8080]` + "=>" + `listen = [80800]`:                                         `g.toml:10:11: port 80800 does not exist, of site north`,
+		"folder = \"brochure\"\n" + "=>" + "folder = \"brochures\"\n":                         `there is no directory "content/brochures" beside the declaration, of site north`,
+		`givens = { folder = "south" }` + "=>" + `content = { owner = "tides" }`:              `this content comes from nowhere: say here where it comes from, too: this table stands in place of the one of kit brochure`,
+		`content = { dir = "c` + "=>" + `content = { git = "https://a.test/b.git", dir = "c`:  `content comes from one place, and both dir and git are given, of sites north and south`,
 		`root = "/srv/www/{{ .site.name }}"` + "=>" + `root = "/srv/www/same"`:                `already gets other content`,
 	} {
 		from, to, _ := strings.Cut(change, "=>")

@@ -21,7 +21,7 @@ func Parse(sources []declare.Source, m *declare.Manifest) (*declare.Declaration,
 		problems = append(problems, Check(d, len(problems) == 0)...)
 	}
 	problems.Sort()
-	return d, problems
+	return d, problems.Once()
 }
 
 type linter struct{ *check.Checker }
