@@ -5,6 +5,8 @@ for dir in "$@"; do
   [ -e "$dir" ] || continue
   find "$dir" -name .northstake -prune -o -printf 'path %p\t%y %m %u %g %l\n'
   find "$dir" -name .northstake -prune -o -user keeper -type f -printf 'time %p\t%TY-%Tm-%Td %TH:%TM\n'
+  getfacl -R -p -s "$dir" 2>/dev/null | awk '/^# file: / {f = substr($0, 9)} /^[^#]/ {a[f] = a[f] " " $1} END {for (f in a) if (f !~ /\.northstake/) print "acl " f "\t" substr(a[f], 2)}'
+  getfattr -R -P -h -d --absolute-names "$dir" 2>/dev/null | awk '/^# file: / {f = substr($0, 9)} /^[^#]/ {a[f] = a[f] " " $0} END {for (f in a) if (f !~ /\.northstake/) print "attr " f "\t" substr(a[f], 2)}'
   find "$dir" -name .northstake -prune -o -type f -print0 | xargs -0 -r sha256sum | sed 's/^\\*\([0-9a-f]*\)  \(.*\)$/sum \2\t\1/'
 done
 if command -v dpkg-query >/dev/null; then

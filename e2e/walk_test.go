@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"os"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
@@ -148,7 +149,32 @@ func newWalk(t *testing.T, seed uint64) *walk {
 	t.Helper()
 	g := newGroundOf(t, shared, []lab.Family{lab.Debian, lab.RedHat}, "")
 	w := &walk{g: g, model: newWalkModel(g, rand.New(rand.NewPCG(seed, 99)))}
+	dir, url := served(t)
+	gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+	g.beside("files/ferries.asc", public)
+	deb, rpm := filepath.Join(dir, "deb"), filepath.Join(dir, "rpm")
+	shell(t, dir, "mkdir -p deb/p/DEBIAN rpm")
+	debThatFails(t, deb, "9.0-1")
+	debSource(t, deb, gpg, "", "1.0-1", "1.1-1", "1.2-1")
+	rpmThatFails(t, rpm, "9.0")
+	rpmSource(t, rpm, gpg, "", "1.0", "1.1", "1.2")
+	w.model.sources = map[string]string{"debian": url + "/deb", "redhat": url + "/rpm"}
 	w.model.write(g)
 	g.trust()
 	return w
+}
+
+// debThatFails makes a package tide-tables that cannot be installed.
+func debThatFails(t *testing.T, dir, version string) {
+	t.Helper()
+	write(t, filepath.Join(dir, "p/DEBIAN/control"), "Package: tide-tables\nVersion: "+version+"\nArchitecture: all\nMaintainer: Harbour Office <office@saltmarsh.test>\nDescription: Tide tables\n")
+	write(t, filepath.Join(dir, "p/DEBIAN/postinst"), "#!/bin/sh\nexit 1\n")
+	shell(t, dir, "chmod 0755 p/DEBIAN p/DEBIAN/postinst; dpkg-deb --root-owner-group -b p tide-tables_"+version+".deb >/dev/null; rm -r p")
+}
+
+// rpmThatFails is debThatFails for the Red Hat family.
+func rpmThatFails(t *testing.T, dir, version string) {
+	t.Helper()
+	write(t, filepath.Join(dir, "fails.spec"), "Name: tide-tables\nVersion: "+version+"\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%description\nTide tables.\n%pre\nexit 1\n%files\n")
+	shell(t, dir, fmt.Sprintf("rpmbuild -bb --quiet --define '_topdir %[1]s/top' --define '_dbpath %[1]s/db' fails.spec >/dev/null 2>&1; mv top/RPMS/noarch/*.rpm .; rm -r top fails.spec", dir))
 }

@@ -22,11 +22,21 @@ type walkModel struct {
 	links    map[string]string
 	accounts map[string]string // name, shell
 	ports    map[string]bool
-	aside    string // a line that makes the sites' files differ
+	aside    string              // a line that makes the sites' files differ
+	owners   map[string]string   // of roots, where it is not root
+	over     map[string]walkFile // by path, what the first host's own kit says of a file instead
+	rest     bool                // what nobody declared is removed from walkRest
+	second   bool                // site ex has a second name, and another port
+	version  string              // of tide-tables, from a source of its own
+	tree     bool                // whether the package tree is installed, or gone
+	more     string              // tables of the first host's own
 
-	theirs map[string]map[string]string // host, path, text: what nobody declared
-	gone   map[string]bool              // roots and paths that were declared once
+	sources map[string]string            // by family, where its source of packages is
+	theirs  map[string]map[string]string // host, path, text: what nobody declared
 }
+
+// walkRest is a root from which what nobody declared is removed, where the model says so.
+const walkRest = "/srv/leaflets/ex"
 
 type walkFile struct{ text, mode string }
 
@@ -43,7 +53,7 @@ var walkRoots = map[string]string{
 
 func newWalkModel(g *ground, random *rand.Rand) *walkModel {
 	m := &walkModel{trees: map[string]map[string]string{}, files: map[string]walkFile{}, portions: map[string]string{}, dirs: map[string]string{}, links: map[string]string{},
-		accounts: map[string]string{}, ports: map[string]bool{"8000-8002/tcp": true}, theirs: map[string]map[string]string{}, gone: map[string]bool{}}
+		accounts: map[string]string{}, ports: map[string]bool{"8000-8002/tcp": true}, owners: map[string]string{}, over: map[string]walkFile{}, version: "1.0", theirs: map[string]map[string]string{}}
 	for _, h := range g.hosts {
 		m.theirs[h] = map[string]string{}
 	}
@@ -61,6 +71,8 @@ func newWalkModel(g *ground, random *rand.Rand) *walkModel {
 		m.dirs[fmt.Sprintf("/srv/quay%d", i)] = []string{"0755", "0750", "0775"}[i]
 		m.links[fmt.Sprintf("/srv/now%d", i)] = fmt.Sprintf("/srv/quay%d", i)
 	}
+	m.over["/etc/harbour/b.conf"] = walkFile{"tide = \"mine\"\n", "0604"}
+	m.owners["/srv/www/ex-b"] = "tides"
 	m.portions["/etc/harbour.list"] = "pier 9\n"
 	m.accounts["tides"], m.accounts["tides2"] = "/usr/sbin/nologin", "/bin/sh"
 	return m
@@ -98,9 +110,24 @@ func (m *walkModel) write(g *ground) {
 	var b strings.Builder
 	fmt.Fprintf(&b, "[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n", g.name)
 	for _, h := range g.hosts {
-		fmt.Fprintf(&b, "[host.%s]\naddress = %q\nkits = [\"base\"]\n", h, g.address(h))
+		kits := `"base"`
+		if h == g.hosts[0] {
+			kits += `, "over"`
+		}
+		fmt.Fprintf(&b, "[host.%s]\naddress = %q\nkits = [%s]\n", h, g.address(h), kits)
 	}
-	fmt.Fprintf(&b, "[kit.base]\ninbound = \"declared\"\nports = [%s]\nservices = { cron = { running = true, at_boot = true, names = { redhat = \"crond\" } } }\n[kit.base.package.cron]\nnames = { redhat = \"cronie\" }\n", quoted(slices.Sorted(maps.Keys(m.ports))))
+	for _, family := range slices.Sorted(maps.Keys(m.sources)) {
+		fmt.Fprintf(&b, "[kit.base.source.ferries-%s]\nfamily = %[1]q\nurl = %q\nkey = \"files/ferries.asc\"\n", family, m.sources[family])
+	}
+	if m.version != "" {
+		fmt.Fprintf(&b, "[kit.base.package.tide-tables]\nversion = %q\n", m.version)
+	}
+	fmt.Fprintf(&b, "[kit.over.package.tree]\nis = %q\n", map[bool]string{true: "installed", false: "gone"}[m.tree])
+	for _, p := range slices.Sorted(maps.Keys(m.over)) {
+		fmt.Fprintf(&b, "[kit.over.file.%q]\ntext = %q\nmode = %q\nrestart = [\"cron\"]\n", p, m.over[p].text, m.over[p].mode)
+	}
+	b.WriteString(strings.ReplaceAll(m.more, "%HOST", "host."+g.hosts[0]))
+	fmt.Fprintf(&b, "[kit.base]\ninbound = \"declared\"\nmay_restart = true\nports = [%s]\nservices = { cron = { running = true, at_boot = true, names = { redhat = \"crond\" } } }\n[kit.base.package.cron]\nnames = { redhat = \"cronie\" }\n", quoted(slices.Sorted(maps.Keys(m.ports))))
 	for _, name := range slices.Sorted(maps.Keys(m.accounts)) {
 		fmt.Fprintf(&b, "[kit.base.account.%s]\nshell = %q\n", name, m.accounts[name])
 	}
@@ -124,11 +151,14 @@ func (m *walkModel) write(g *ground) {
 		if !slices.ContainsFunc(slices.Collect(maps.Keys(m.trees)), func(r string) bool { return walkRoots[r] == table }) {
 			continue
 		}
-		on, listen := g.hosts[0], "80"
+		on, listen, names := g.hosts[0], "80", fmt.Sprintf("%q", site[0]+".saltmarsh.test")
 		if site[1] == "httpd" {
 			on = g.hosts[1]
 		}
-		fmt.Fprintf(&b, "[site.%s]\non = [%q]\nserver = %q\nnames = [\"%[1]s.saltmarsh.test\"]\nlisten = [%[4]s]\nindex = [\"index.html\", %[5]q]\n", site[0], on, site[1], listen, "other"+m.aside+".html")
+		if site[0] == "ex" && m.second {
+			listen, names = "80, 8081", names+`, "www.ex.saltmarsh.test"`
+		}
+		fmt.Fprintf(&b, "[site.%s]\non = [%q]\nserver = %q\nnames = [%[4]s]\nlisten = [%[5]s]\nindex = [\"index.html\", %[6]q]\n", site[0], on, site[1], names, listen, "other"+m.aside+".html")
 	}
 	for _, r := range slices.Sorted(maps.Keys(m.trees)) {
 		table, dir := walkRoots[r], "trees"+strings.ReplaceAll(r, "/", "_")
@@ -137,11 +167,11 @@ func (m *walkModel) write(g *ground) {
 		}
 		switch {
 		case strings.HasPrefix(table, "kit."):
-			fmt.Fprintf(&b, "[%s]\ndir = %q\n", table, dir)
+			fmt.Fprintf(&b, "[%s]\ndir = %q\nrest = %q\n", table, dir, map[bool]string{true: "removed", false: "kept"}[m.rest])
 		case strings.Contains(table, ".path."):
-			fmt.Fprintf(&b, "[%s]\nroot = %q\ncontent = { dir = %q }\n", table, r, dir)
+			fmt.Fprintf(&b, "[%s]\nroot = %q\ncontent = { dir = %q, owner = %q }\n", table, r, dir, m.owner(r))
 		default:
-			fmt.Fprintf(&b, "[%s.content]\ndir = %q\n[[%[1]s.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n", table, dir)
+			fmt.Fprintf(&b, "[%s.content]\ndir = %q\nowner = %q\nkeep = [\"uploads\"]\n[[%[1]s.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n", table, dir, m.owner(r))
 		}
 	}
 	text := b.String()
@@ -151,6 +181,14 @@ func (m *walkModel) write(g *ground) {
 		}
 	}
 	write(g.t, filepath.Join(g.dir, "ground.toml"), text)
+}
+
+// owner is who owns what is published at a root.
+func (m *walkModel) owner(r string) string {
+	if o := m.owners[r]; o != "" {
+		return o
+	}
+	return "root"
 }
 
 func quoted(list []string) string {
@@ -185,12 +223,17 @@ func (m *walkModel) wants(g *ground, host string) map[string]string {
 		if !slices.Contains(m.on(g, r), host) {
 			continue
 		}
-		out["path "+r] = "d 755 root root "
+		owner := m.owner(r)
+		out["path "+r] = fmt.Sprintf("d 755 %s %[1]s ", owner)
 		for p, text := range tree {
-			out["path "+r+"/"+p], out["sum "+r+"/"+p] = "f 644 root root ", shaOf(text)
+			out["path "+r+"/"+p], out["sum "+r+"/"+p] = fmt.Sprintf("f 644 %s %[1]s ", owner), shaOf(text)
 		}
 	}
-	for p, f := range m.files {
+	files := maps.Clone(m.files)
+	if host == g.hosts[0] {
+		maps.Copy(files, m.over)
+	}
+	for p, f := range files {
 		out["path "+p], out["sum "+p] = "f "+strings.TrimLeft(f.mode, "0")+" root root ", shaOf(f.text)
 	}
 	for p, mode := range m.dirs {
@@ -201,6 +244,7 @@ func (m *walkModel) wants(g *ground, host string) map[string]string {
 	}
 	for p, text := range m.theirs[host] {
 		out["sum "+p], out["path "+p], out["time "+p] = shaOf(text), "f 640 keeper root ", "2020-02-02 00:00"
+		out["acl "+p], out["attr "+p] = "user::rw- user:daemon:r-- group::r-- mask::r-- other::---", `user.tide="ebb"`
 	}
 	return out
 }

@@ -37,7 +37,7 @@ func pick[V any](w *walk, m map[string]V) string {
 
 // look is how a host stands by its own tools.
 func (w *walk) look(host string) (map[string]string, error) {
-	out, err := labs.Shell(context.Background(), host, "set -- /srv /etc/harbour /etc/harbour.list /etc/nginx /etc/apache2 /etc/httpd /etc/systemd/system /etc/northstake /var/www\n"+lookScript)
+	out, err := labs.Shell(context.Background(), host, "set -- /srv /etc/harbour /etc/harbour.list /etc/nginx /etc/apache2 /etc/httpd /etc/systemd/system /etc/northstake /var/www /etc/apt/sources.list.d /etc/apt/keyrings /etc/yum.repos.d /etc/pki/rpm-gpg\n"+lookScript)
 	if err != nil {
 		return nil, err
 	}
@@ -175,6 +175,10 @@ func attributed(changes []string, h contract.PlanHost) []string {
 			case "service":
 				begins("service "+name, "listens ")
 				under("/etc/systemd/system")
+			case "source":
+				under("/etc/apt")
+				under("/etc/yum.repos.d")
+				under("/etc/pki/rpm-gpg")
 			case "package":
 				begins("package ", "service ", "listens ", "group ", "account ", "path /etc/", "sum /etc/", "path /var/www", "sum /var/www", "rule ")
 			case "firewall", "port":
@@ -208,7 +212,7 @@ func (w *walk) applyOn(more ...string) error {
 		return err
 	}
 	w.say("plan %d of %d steps", p.Id, p.Steps)
-	if _, err := w.ns([]int{0}, "apply", fmt.Sprint(p.Id), "--ground", w.g.name, "--yes", "--json"); err != nil {
+	if _, err := w.ns([]int{0}, w.applying(p)...); err != nil {
 		return err
 	}
 	after, err := w.looks()
@@ -226,6 +230,23 @@ func (w *walk) applyOn(more ...string) error {
 		}
 	}
 	return nil
+}
+
+// applying is how a plan is applied, with what it removes named.
+func (w *walk) applying(p contract.Plan) []string {
+	args := []string{"apply", fmt.Sprint(p.Id), "--ground", w.g.name, "--yes", "--json"}
+	for _, h := range p.Hosts {
+		for _, s := range h.Steps {
+			if len(s.Removes) > 0 {
+				args = append(args, "--removing", s.Address)
+				w.say("%s removes %v", s.Address, s.Removes)
+			}
+			for _, gone := range s.Removes {
+				delete(w.model.theirs[h.Host], walkRest+"/"+strings.TrimPrefix(gone, walkRest+"/"))
+			}
+		}
+	}
+	return args
 }
 
 func (w *walk) apply() error {
@@ -288,20 +309,41 @@ func (w *walk) editByHand() error {
 	if err != nil {
 		return err
 	}
-	var want []string
+	var want, undone []string
+	var undo [][2]string
 	for range 1 + w.random.IntN(4) {
 		host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
 		e := w.handEdit(host)
-		stakes := strings.Fields(e.stake)
-		if slices.ContainsFunc(stakes, func(s string) bool { return slices.Contains(want, host+"/"+s) }) {
+		var stakes []string
+		for _, s := range strings.Fields(e.stakes) {
+			stakes = append(stakes, host+"/"+s)
+		}
+		if slices.ContainsFunc(stakes, func(s string) bool { return slices.Contains(want, s) || slices.Contains(undone, s) }) {
 			continue
 		}
 		w.say("on %s: %s", host, e.script)
 		if _, err := labs.Shell(context.Background(), host, e.script); err != nil {
 			return err
 		}
-		for _, s := range stakes {
-			want = append(want, host+"/"+s)
+		if e.undo == "" {
+			want = append(want, stakes...)
+		} else {
+			undone, undo = append(undone, stakes...), append(undo, [2]string{host, e.undo})
+		}
+	}
+	if len(undo) > 0 { // what North Stake can only find, or does not look at
+		all := slices.Sorted(slices.Values(slices.Concat(want, undone)))
+		got, err := w.shifted(map[bool]int{true: 1, false: 0}[len(all) > 0])
+		if err != nil {
+			return err
+		}
+		if strings.Join(got, " ") != strings.Join(all, " ") {
+			return fmt.Errorf("drift names %v, and what was edited is %v", got, all)
+		}
+		for _, u := range undo {
+			if _, err := labs.Shell(context.Background(), u[0], u[1]); err != nil {
+				return err
+			}
 		}
 	}
 	if len(want) == 0 {
@@ -359,7 +401,7 @@ func (w *walk) others() error {
 		slices.Sort(dirs)
 		p := fmt.Sprintf("%s/their%d", dirs[w.random.IntN(len(dirs))], w.random.IntN(1000))
 		text := fmt.Sprintf("theirs %d\n", w.random.Uint64())
-		script := fmt.Sprintf("d=$(dirname '%[1]s'); [ -d \"$d\" ] || install -d -m 2775 -o keeper \"$d\"; printf '%%s' '%[2]s' > '%[1]s'; chown keeper '%[1]s'; chmod 0640 '%[1]s'; touch -d 2020-02-02 '%[1]s'", p, text)
+		script := fmt.Sprintf("d=$(dirname '%[1]s'); [ -d \"$d\" ] || install -d -m 2775 -o keeper \"$d\"; printf '%%s' '%[2]s' > '%[1]s'; chown keeper '%[1]s'; chmod 0640 '%[1]s'; setfacl -m u:daemon:r '%[1]s'; setfattr -n user.tide -v ebb '%[1]s'; touch -d 2020-02-02 '%[1]s'", p, text)
 		w.say("on %s: %s", host, p)
 		if _, err := labs.Shell(context.Background(), host, script); err != nil {
 			return err
@@ -379,7 +421,7 @@ func (w *walk) declareMore() error {
 
 func (w *walk) declareAny() {
 	m := w.model
-	switch w.random.IntN(8) {
+	switch w.random.IntN(14) {
 	case 0, 1, 2:
 		r := pick(w, m.trees)
 		p := pick(w, m.trees[r])
@@ -419,6 +461,33 @@ func (w *walk) declareAny() {
 		m.ports[fmt.Sprintf("%d/tcp", 9000+w.random.IntN(5))] = true
 		m.aside = fmt.Sprint(w.random.IntN(10))
 		w.say("a port, and the sites")
+	case 8:
+		m.version = fmt.Sprintf("1.%d", w.random.IntN(3))
+		w.say("tide-tables %s", m.version)
+	case 9:
+		m.tree = !m.tree
+		w.say("package tree: %t", m.tree)
+	case 10:
+		r := pick(w, m.trees)
+		if r != walkRest {
+			m.owners[r] = []string{"", "tides"}[w.random.IntN(2)]
+			w.say("owner of %s: %s", r, m.owner(r))
+		}
+	case 11:
+		m.second = !m.second
+		w.say("a second name and port: %t", m.second)
+	case 12:
+		m.rest = !m.rest
+		w.say("what nobody declared in %s is removed: %t", walkRest, m.rest)
+	case 13:
+		for _, r := range slices.Sorted(maps.Keys(walkRoots)) {
+			if m.trees[r] == nil {
+				m.trees[r] = map[string]string{"index.html": page(r)}
+				w.say("content %s again", r)
+			}
+		}
+		m.over[fmt.Sprintf("/etc/harbour/%c.conf", 'a'+w.random.IntN(4))] = walkFile{fmt.Sprintf("tide = %d\n", w.random.IntN(1000)), "0604"}
+		w.say("a file of the kit that overrides")
 	}
 }
 
@@ -437,13 +506,14 @@ func (w *walk) takeOut() error {
 	if err := w.apply(); err != nil {
 		return err
 	}
-	m := w.model
-	switch w.random.IntN(3) {
+	m, closes := w.model, false
+	switch w.random.IntN(8) {
 	case 0:
 		if len(m.files) > 1 {
 			p := pick(w, m.files)
 			w.say("file %s", p)
 			delete(m.files, p)
+			delete(m.over, p)
 		}
 	case 1:
 		if len(m.links) > 1 {
@@ -452,9 +522,32 @@ func (w *walk) takeOut() error {
 			delete(m.links, p)
 		}
 	case 2:
-		if _, there := m.trees["/srv/leaflets/ex"]; there {
-			w.say("content /srv/leaflets/ex")
-			delete(m.trees, "/srv/leaflets/ex")
+		if len(m.dirs) > 1 {
+			p := pick(w, m.dirs)
+			w.say("directory %s", p)
+			delete(m.dirs, p)
+		}
+	case 3:
+		r := []string{walkRest, "/srv/www/ex.org", "/srv/www/ex-b-c"}[w.random.IntN(3)]
+		w.say("content %s", r)
+		delete(m.trees, r)
+	case 4:
+		delete(m.accounts, "tides2")
+		w.say("account tides2")
+	case 5:
+		m.version = ""
+		w.say("package tide-tables")
+	case 6:
+		delete(m.portions, "/etc/harbour.list")
+		w.say("portion")
+	case 7:
+		for p := range m.ports {
+			if strings.HasPrefix(p, "9") {
+				delete(m.ports, p)
+				closes = true
+				w.say("port %s", p)
+				break
+			}
 		}
 	}
 	before, err := w.looks()
@@ -469,7 +562,7 @@ func (w *walk) takeOut() error {
 		return err
 	}
 	for _, h := range w.g.hosts {
-		if d := differs(before[h], after[h]); len(d) > 0 {
+		if d := differs(before[h], after[h]); len(d) > 0 && !closes { // what no port is declared for is closed
 			return fmt.Errorf("taking it out changed %s:\n%s", h, strings.Join(d[:min(len(d), 12)], "\n"))
 		}
 	}
@@ -489,10 +582,26 @@ func (w *walk) goesBack() error {
 	for range 2 {
 		w.declareAny()
 	}
-	for _, r := range []string{"/srv/www/ex", "/srv/www/ex.org", "/srv/www/tides"} {
-		w.model.trees[r]["index.html"] = "no such words\n" // the probes do not find what they look for
+	m := w.model
+	switch w.random.IntN(4) {
+	case 0:
+		for _, r := range []string{"/srv/www/ex", "/srv/www/ex.org", "/srv/www/tides"} {
+			if m.trees[r] != nil {
+				m.trees[r]["index.html"] = "no such words\n" // the probes do not find what they look for
+			}
+		}
+		w.say("probes fail")
+	case 1:
+		m.version = "9.0"
+		w.say("a package cannot be installed")
+	case 2:
+		m.more = "[kit.base.file.\"/etc/systemd/system/harbour-fails.service\"]\ntext = \"[Service]\\nExecStart=/bin/false\\n\"\n[kit.base.services]\nharbour-fails = { running = true }\n"
+		w.say("a service cannot start")
+	case 3:
+		m.more = "[kit.over.file.\"/etc/nginx/conf.d/odd.conf\"]\ntext = \"nonsense;\\n\"\nreload = [\"nginx\"]\n"
+		w.say("a configuration is refused")
 	}
-	w.model.write(w.g)
+	m.write(w.g)
 	if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
 		return err
 	}
@@ -500,7 +609,7 @@ func (w *walk) goesBack() error {
 	if err != nil {
 		return err
 	}
-	if _, err := w.ns([]int{2}, "apply", fmt.Sprint(p.Id), "--ground", w.g.name, "--yes", "--json"); err != nil {
+	if _, err := w.ns([]int{2}, w.applying(p)...); err != nil {
 		return err
 	}
 	w.model = kept
@@ -522,6 +631,11 @@ func (m *walkModel) clone() *walkModel {
 	for r, tree := range m.trees {
 		out.trees[r] = maps.Clone(tree)
 	}
+	out.theirs = map[string]map[string]string{}
+	for h, files := range m.theirs {
+		out.theirs[h] = maps.Clone(files)
+	}
+	out.owners, out.over, out.accounts = maps.Clone(m.owners), maps.Clone(m.over), maps.Clone(m.accounts)
 	out.files, out.portions, out.dirs, out.links, out.ports = maps.Clone(m.files), maps.Clone(m.portions), maps.Clone(m.dirs), maps.Clone(m.links), maps.Clone(m.ports)
 	return &out
 }
@@ -544,10 +658,10 @@ func (w *walk) killed() error {
 	}
 	delay := time.Duration(w.random.IntN(400)) * time.Millisecond
 	w.say("plan %d, rods killed after %s", p.Id, delay)
-	done := make(chan error, 1)
+	done, args := make(chan error, 1), w.applying(p)
 	var run contract.Run
 	go func() {
-		out, err := w.ns([]int{0, 1, 2}, "apply", fmt.Sprint(p.Id), "--ground", w.g.name, "--yes", "--json")
+		out, err := w.ns([]int{0, 1, 2}, args...)
 		if err == nil {
 			err = json.Unmarshal([]byte(out), &run)
 		}
@@ -598,10 +712,30 @@ func (w *walk) act() error {
 	if err := w.apply(); err != nil {
 		return err
 	}
-	w.say("restart nginx on %s", w.g.hosts[0])
-	if _, err := w.ns([]int{0}, "act", "restart", "nginx", "--on", w.g.hosts[0], "--ground", w.g.name, "--yes"); err != nil {
+	before, err := w.looks()
+	if err != nil {
 		return err
 	}
-	_, err := w.shifted(0)
-	return errors.Join(err, w.asDeclared())
+	host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
+	act := [][]string{{"restart", "cron"}, {"reboot"}, {"relist"}}[w.random.IntN(3)]
+	if host == w.g.hosts[0] && act[0] == "restart" {
+		act[1] = "nginx"
+	} else if act[0] == "restart" {
+		act[1] = "httpd"
+	}
+	w.say("%v on %s", act, host)
+	if _, err := w.ns([]int{0}, append([]string{"act", "--on", host, "--ground", w.g.name, "--yes"}, act...)...); err != nil {
+		return err
+	}
+	after, err := w.looks()
+	if err != nil {
+		return err
+	}
+	if d := differs(before[host], after[host]); len(d) > 0 {
+		return fmt.Errorf("%v changed %s:\n%s", act, host, strings.Join(d[:min(len(d), 12)], "\n"))
+	}
+	if _, err := w.shifted(0); err != nil {
+		return err
+	}
+	return w.asDeclared()
 }

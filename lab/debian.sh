@@ -49,7 +49,7 @@ echo '<p>From the image.</p>' >"$root/opt/harbour/www/index.html"
 X
 chmod +x "$work/finish"
 mmdebstrap --mode=root --variant=minbase --skip=cleanup/apt \
-  --include=systemd,systemd-sysv,dbus,openssh-server,sudo,iproute2,procps,netbase \
+  --include=systemd,systemd-sysv,dbus,openssh-server,sudo,iproute2,procps,netbase,acl,attr \
   --customize-hook="'$work/finish' \"\$1\" '$later'" \
   bookworm "$work/root.tar"
 mv "$work/root.tar" "$out"

@@ -64,7 +64,7 @@ rm -f "$root/etc/apt/sources.list"
 X2
 chmod +x "$work/finish"
 mmdebstrap --mode=root --variant=minbase --skip=cleanup/apt \
-  --include=systemd,systemd-sysv,dbus,openssh-server,sudo,iproute2,procps,netbase,nftables,perl-base,dnf,firewalld \
+  --include=systemd,systemd-sysv,dbus,openssh-server,sudo,iproute2,procps,netbase,acl,attr,nftables,perl-base,dnf,firewalld \
   --customize-hook="'$work/finish' \"\$1\" '$specs'" \
   bookworm "$work/root.tar"
 mv "$work/root.tar" "$out"

@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"fmt"
+	"maps"
 	"slices"
 	"strings"
 
@@ -122,23 +123,34 @@ func accountTool(ctx context.Context, m *Host, name, tool string, args ...string
 	return nil
 }
 
-func backAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, b accountBefore) error {
-	_, there, err := family.AccountOf(m.Machine, w.Name)
+// backAccount takes an account away that the step made, or gives it back what the step
+// changed, as far as nobody has changed it since.
+func backAccount(ctx context.Context, m *Host, j Job, w stake.AccountWork, b accountBefore) error {
+	now, there, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return err
 	}
-	if !b.Found.Known {
-		if there {
-			if err := accountTool(ctx, m, w.Name, "userdel", w.Name); err != nil {
-				return err
-			}
-		}
-		groups, err := family.Groups(m.Machine)
-		if _, ok := groups[w.Name]; err != nil || !ok || b.Found.Taken {
+	switch {
+	case !b.Found.Known && there && (now.Group != w.Name || now.Home != or(w.Home, "/nonexistent") || now.Shell != or(w.Shell, "/usr/sbin/nologin")):
+		leave(j, "account "+w.Name, "")
+		return nil
+	case !b.Found.Known && there:
+		if err := accountTool(ctx, m, w.Name, "userdel", w.Name); err != nil {
 			return err
 		}
-		return accountTool(ctx, m, w.Name, "groupdel", w.Name)
+	case there:
+		if err := backChanges(ctx, m, w, b, now); err != nil {
+			return err
+		}
 	}
+	groups, err := family.Groups(m.Machine)
+	if _, ok := groups[w.Name]; err != nil || !ok || b.Found.Taken || b.Found.Known && b.Found.Group == w.Name {
+		return err
+	}
+	return accountTool(ctx, m, w.Name, "groupdel", w.Name)
+}
+
+func backChanges(ctx context.Context, m *Host, w stake.AccountWork, b accountBefore, now family.Account) error {
 	if opens, err := family.Opens(m.Machine, w.Name); err != nil {
 		return err
 	} else if b.Found.Opens && !opens && w.Lock {
@@ -146,13 +158,34 @@ func backAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, b acc
 			return err
 		}
 	}
-	if err := accountTool(ctx, m, w.Name, "usermod", "--home", b.Found.Home, "--shell", b.Found.Shell, "--gid", b.Found.Group,
-		"--groups", strings.Join(b.Groups, ","), w.Name); err != nil {
-		return err
+	var args []string
+	for _, one := range []struct{ flag, now, left, before string }{
+		{"--home", now.Home, w.Home, b.Found.Home}, {"--shell", now.Shell, w.Shell, b.Found.Shell}, {"--gid", now.Group, w.Name, b.Found.Group},
+	} {
+		if one.now == one.left && one.before != one.left {
+			args = append(args, one.flag, one.before)
+		}
 	}
 	groups, err := family.Groups(m.Machine)
-	if _, ok := groups[w.Name]; err != nil || !ok || b.Found.Taken || b.Found.Group == w.Name {
+	if err != nil {
 		return err
 	}
-	return accountTool(ctx, m, w.Name, "groupdel", w.Name)
+	var in []string
+	joined := false
+	for _, name := range slices.Sorted(maps.Keys(groups)) {
+		switch {
+		case !slices.Contains(groups[name], w.Name):
+		case slices.Contains(w.Join, name) && !slices.Contains(b.Groups, name):
+			joined = true
+		default:
+			in = append(in, name)
+		}
+	}
+	if joined {
+		args = append(args, "--groups", strings.Join(in, ","))
+	}
+	if len(args) == 0 {
+		return nil
+	}
+	return accountTool(ctx, m, w.Name, "usermod", append(args, w.Name)...)
 }

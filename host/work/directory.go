@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"northstake/core/stake"
 	"northstake/host/rod"
@@ -71,18 +72,55 @@ func setDirectory(m *Host, path, owner, group, mode string) error {
 	return system.Flush(filepath.Dir(m.Path(path)))
 }
 
-func backDirectory(_ context.Context, m *Host, _ Job, w stake.DirectoryWant, b directoryBefore) error {
+// backDirectory gives back the owner, the group and the mode that the step changed, each if
+// nobody has changed it since.
+func backDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWant, b directoryBefore) error {
+	now, err := m.Entry(w.Path)
+	if err != nil {
+		return err
+	}
 	switch b.Entry.Kind {
 	case "directory":
-		if now, err := m.Entry(w.Path); err != nil || now.Kind != "directory" {
-			return err
+		if now.Kind != "directory" {
+			if now.Kind != "" {
+				leave(j, w.Path, "")
+			}
+			return nil
 		}
-		return setDirectory(m, w.Path, b.Entry.Owner, b.Entry.Group, b.Entry.Mode)
+		owner, group, mode := now.Owner, now.Group, now.Mode
+		for _, one := range []struct {
+			now          *string
+			also         []string // other names of it
+			before, left string
+		}{{&owner, now.AlsoOwner, b.Entry.Owner, w.Owner}, {&group, now.AlsoGroup, b.Entry.Group, w.Group}, {&mode, nil, b.Entry.Mode, w.Mode}} {
+			switch {
+			case *one.now == one.before:
+			case *one.now == one.left || slices.Contains(one.also, one.left):
+				*one.now = one.before
+			default:
+				leave(j, w.Path, ": it is "+*one.now+" now, and was "+one.before+" before")
+			}
+		}
+		if owner == now.Owner && group == now.Group && mode == now.Mode {
+			return nil
+		}
+		return setDirectory(m, w.Path, owner, group, mode)
 	case "link":
-		if err := m.RemoveEmpty([]string{w.Path}); err != nil {
-			return err
+		if now.Kind == "directory" {
+			if err := m.RemoveEmpty([]string{w.Path}); err != nil {
+				return err
+			}
+			if now, err = m.Entry(w.Path); err != nil {
+				return err
+			}
 		}
-		return system.LinkAtomically(b.Entry.Target, m.Path(w.Path))
+		switch {
+		case now.Kind == "":
+			return system.LinkAtomically(b.Entry.Target, m.Path(w.Path))
+		case now.Kind != "link" || now.Target != b.Entry.Target:
+			leave(j, w.Path, ": it was a link to "+b.Entry.Target)
+		}
+		return nil
 	}
 	return m.RemoveEmpty(b.Made)
 }

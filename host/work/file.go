@@ -2,7 +2,6 @@ package work
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"path/filepath"
 	"unicode/utf8"
@@ -92,48 +91,28 @@ func or(v, otherwise string) string {
 // backFile puts the file back, or of a portion the portion: what others have written to
 // the file since stays.
 func backFile(_ context.Context, m *Host, j Job, w stake.FileWant, b fileBefore) error {
-	same, err := b.File.IsThere(m.Machine)
-	if err != nil || same {
-		return errors.Join(err, m.RemoveEmpty(b.Made))
-	}
-	e, err := m.Entry(w.Path)
-	if err != nil {
-		return err
-	}
-	now := ""
-	if e.Kind == "file" {
-		if now, err = m.ReadText(w.Path); err != nil {
-			return err
-		}
-	}
-	former := string(b.File.Text)
 	left := w.Text
 	if w.Portion != "" {
+		former := string(b.File.Text)
 		left = w.WithPortion(former)
-	}
-	switch {
-	case e.Kind != "file" && e.Kind != "" && e.Kind != b.File.Entry.Kind, e.Kind == "file" && now != left && now != former:
-		if w.Portion != "" && e.Kind == "file" {
-			return backPortion(m, j, w, now, former, e)
-		}
-		kept, err := b.File.PutAside(m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number))
+		e, err := m.Entry(w.Path)
 		if err != nil {
 			return err
 		}
-		j.Say("left %s as it is: it was changed after the step%s", w.Path, keptAt(kept))
-		return nil
+		if e.Kind == "file" {
+			now, err := m.ReadText(w.Path)
+			if err != nil {
+				return err
+			}
+			if now != left && now != former {
+				return backPortion(m, j, w, now, former, e)
+			}
+		}
 	}
-	if err := b.File.PutBack(m.Machine); err != nil {
+	if _, err := takeBack(m, j, b.File, []byte(left), ""); err != nil {
 		return err
 	}
 	return m.RemoveEmpty(b.Made)
-}
-
-func keptAt(kept string) string {
-	if kept == "" {
-		return ""
-	}
-	return "; what was there before is kept in " + kept
 }
 
 // backPortion puts a former portion back into a file that others have changed since.

@@ -183,7 +183,7 @@ func (firewall) Confirm(ctx context.Context, m *Host, j Job) error {
 	return nil
 }
 
-func backFirewall(ctx context.Context, m *Host, j Job, _ stake.FirewallWork, b firewallBefore) error {
+func backFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, b firewallBefore) error {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return err
@@ -201,10 +201,11 @@ func backFirewall(ctx context.Context, m *Host, j Job, _ stake.FirewallWork, b f
 			return err
 		}
 	}
-	for _, f := range []system.KeptFile{b.File, b.Unit} {
-		if err := f.PutBack(m.Machine); err != nil {
-			return err
-		}
+	if _, err := takeBack(m, j, b.File, []byte(filter.FileText(w.Table)), ""); err != nil {
+		return err
+	}
+	if _, err := takeBack(m, j, b.Unit, []byte(filter.LoaderFor(units.Name()).Text), ""); err != nil {
+		return err
 	}
 	if b.File.Entry.Kind == "" {
 		if err := m.RemoveEmpty([]string{filepath.Dir(filter.File)}); err != nil {

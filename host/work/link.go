@@ -42,18 +42,9 @@ func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWant, _ linkBefore) (
 	return rod.Done, system.LinkAtomically(w.PointsTo, m.Path(w.Path))
 }
 
-func backLink(_ context.Context, m *Host, _ Job, w stake.LinkWant, b linkBefore) error {
-	now, err := m.Entry(w.Path)
-	if err != nil {
+func backLink(_ context.Context, m *Host, j Job, w stake.LinkWant, b linkBefore) error {
+	if _, err := takeBack(m, j, system.KeptFile{Path: w.Path, Entry: b.Entry}, nil, w.PointsTo); err != nil {
 		return err
-	}
-	switch {
-	case b.Entry.Kind == "link":
-		return system.LinkAtomically(b.Entry.Target, m.Path(w.Path))
-	case b.Entry.Kind == "" && now.Kind == "link":
-		if err := os.Remove(m.Path(w.Path)); err != nil {
-			return err
-		}
 	}
 	return m.RemoveEmpty(b.Made)
 }

@@ -140,8 +140,7 @@ func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefor
 	for _, network := range w.Sources() {
 		rules := slices.Clone(b.States[network].Rules)
 		for i := range rules {
-			r := &rules[i]
-			r.Live, r.Kept = r.Live || !r.OpenLive, r.Kept || !r.OpenKept
+			rules[i].Live, rules[i].Kept = opened(rules[i])
 		}
 		if err := active.Set(ctx, w.PortWant, network, rules); err != nil {
 			return "", err
@@ -150,6 +149,32 @@ func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefor
 	return rod.Done, nil
 }
 
+// opened is a place's rule for the ports as a step leaves it.
+func opened(before filter.PortRule) (live, kept bool) {
+	return before.Live || !before.OpenLive, before.Kept || !before.OpenKept
+}
+
+// closed are the rules without what a step added to those that were there before; what
+// somebody has changed since stays.
+func closed(now, before []filter.PortRule) []filter.PortRule {
+	out := slices.Clone(now)
+	for i := range out {
+		at := slices.IndexFunc(before, func(b filter.PortRule) bool { return b.Place == out[i].Place })
+		if at < 0 {
+			continue // the place has come since
+		}
+		live, kept := opened(before[at])
+		if out[i].Live == live {
+			out[i].Live = before[at].Live
+		}
+		if out[i].Kept == kept {
+			out[i].Kept = before[at].Kept
+		}
+	}
+	return out
+}
+
+// closePort takes the rules away that the step made.
 func closePort(ctx context.Context, m *Host, _ Job, w stake.PortWork, b portBefore) error {
 	if b.Filter == "" {
 		return nil
@@ -159,7 +184,11 @@ func closePort(ctx context.Context, m *Host, _ Job, w stake.PortWork, b portBefo
 		return err
 	}
 	for network, s := range b.States {
-		if err := active.Set(ctx, w.PortWant, network, s.Rules); err != nil {
+		now, err := active.Read(ctx, w.PortWant, network)
+		if err != nil {
+			return err
+		}
+		if err := active.Set(ctx, w.PortWant, network, closed(now.Rules, s.Rules)); err != nil {
 			return err
 		}
 	}

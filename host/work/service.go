@@ -6,8 +6,10 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"time"
 
@@ -345,6 +347,23 @@ func settle(ctx context.Context, units family.ServiceManager, name string, stays
 	return fmt.Errorf("service %s has not come up in %s after it was started", name, settleTries*settlePause)
 }
 
+// former is what there was before of a step's changes to some files, as far as what there
+// is now is as the step left it; the rest is as it is now. Keys are paths.
+func former(now, left, before map[string]string) map[string]string {
+	out := maps.Clone(now)
+	for _, p := range slices.Concat(slices.Collect(maps.Keys(left)), slices.Collect(maps.Keys(before))) {
+		was, there := before[p]
+		switch {
+		case now[p] != left[p]:
+		case there:
+			out[p] = was
+		default:
+			delete(out, p)
+		}
+	}
+	return out
+}
+
 func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b serviceBefore) error {
 	units, err := m.Services(ctx)
 	if err != nil {
@@ -357,7 +376,11 @@ func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b ser
 	st := states[w.Name]
 	w.Name = ownName(st, w.Name)
 	if w.SetDrop {
-		if err := setDropIns(m, w.Name, b.DropIns); err != nil {
+		have, err := family.DropIns(m.Machine, w.Name)
+		if err != nil {
+			return err
+		}
+		if err := setDropIns(m, w.Name, former(have, w.DropIns, b.DropIns)); err != nil {
 			return err
 		}
 		if err := units.Reload(ctx); err != nil {

@@ -99,23 +99,19 @@ func doSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, _ siteBefore)
 }
 
 func backSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, b siteBefore) error {
-	kept := []system.KeptFile{b.File}
-	if w.Link != "" {
-		kept = []system.KeptFile{b.Link, b.File}
-	}
 	changed := false
-	for _, k := range kept {
-		same, err := k.IsThere(m.Machine)
+	if w.Link != "" {
+		did, err := takeBack(m, j, b.Link, nil, w.File)
 		if err != nil {
 			return err
 		}
-		if !same {
-			changed = true
-			if err := k.PutBack(m.Machine); err != nil {
-				return err
-			}
-		}
+		changed = did
 	}
+	did, err := takeBack(m, j, b.File, []byte(w.Text), "")
+	if err != nil {
+		return err
+	}
+	changed = changed || did
 	if !changed {
 		return nil
 	}

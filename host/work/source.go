@@ -109,14 +109,14 @@ func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWant, _ sourceB
 	return rod.Done, nil
 }
 
-func backSource(_ context.Context, m *Host, _ Job, _ stake.SourceWant, b sourceBefore) error {
-	for _, k := range b.Files {
-		if same, err := k.IsThere(m.Machine); err != nil {
+func backSource(_ context.Context, m *Host, j Job, w stake.SourceWant, b sourceBefore) error {
+	files, _, err := sourceFiles(m, w)
+	if err != nil {
+		return err
+	}
+	for i, k := range b.Files {
+		if _, err := takeBack(m, j, k, files[i].Text, ""); err != nil {
 			return err
-		} else if !same {
-			if err := k.PutBack(m.Machine); err != nil {
-				return err
-			}
 		}
 	}
 	return m.RemoveEmpty(b.Made)

@@ -1,0 +1,68 @@
+package work
+
+import (
+	"bytes"
+	"fmt"
+	"os"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+)
+
+// takeBack makes a path what it was before a step that left there a file with a text, or,
+// with a target, a link. What is neither as the step left it nor as it was before somebody
+// has changed since: that stays, and the run says so, and where the former text is. It
+// returns whether anything was done.
+func takeBack(m *Host, j Job, before system.KeptFile, text []byte, target string) (bool, error) {
+	now, err := m.Entry(before.Path)
+	if err != nil {
+		return false, err
+	}
+	if now.Kind != "" && now.Kind != "file" && now.Kind != "link" {
+		return false, leaveFile(m, j, before)
+	}
+	if s, err := os.Lstat(m.Path(before.Path)); err == nil && s.Size() > system.KeptLimit {
+		return false, leaveFile(m, j, before)
+	}
+	if same, err := before.IsThere(m.Machine); err != nil || same {
+		return false, err
+	}
+	left := stake.Entry{Kind: "file"}
+	if target != "" {
+		left = stake.Entry{Kind: "link", Target: target}
+	}
+	as := func(e stake.Entry, text []byte) bool {
+		if now.Kind != e.Kind || now.Target != e.Target {
+			return false
+		}
+		if now.Kind != "file" {
+			return true
+		}
+		is, err := m.Read(before.Path)
+		return err == nil && bytes.Equal(is, text)
+	}
+	if now.Kind == "" || as(left, text) || as(before.Entry, before.Text) {
+		return true, before.PutBack(m.Machine)
+	}
+	return false, leaveFile(m, j, before)
+}
+
+func leaveFile(m *Host, j Job, before system.KeptFile) error {
+	kept, err := before.PutAside(m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number))
+	if err == nil {
+		leave(j, before.Path, keptAt(kept))
+	}
+	return err
+}
+
+// leave says that something stays because somebody has changed it since the step.
+func leave(j Job, what, more string) {
+	j.Say("left %s as it is: it was changed after the step%s", what, more)
+}
+
+func keptAt(kept string) string {
+	if kept == "" {
+		return ""
+	}
+	return "; what was there before is kept in " + kept
+}
