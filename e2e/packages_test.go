@@ -133,6 +133,7 @@ func TestPackagesOfVersionsFromASource(t *testing.T) {
 		{"source/ferries", "text of /etc/apt/keyrings", "echo mine > /etc/apt/keyrings/northstake-ferries.asc"},
 		{"source/ferries", "/etc/apt/sources.list.d", "rm /etc/apt/sources.list.d/northstake-ferries.sources"},
 		{"source/ferries", "mode of /etc/apt/sources.list.d", "chmod 600 /etc/apt/sources.list.d/northstake-ferries.sources"},
+		{"source/ferries", "its lists of packages", "cd /var/lib/apt/lists; find . -name '*_Packages*' ! -name '_opt*' -delete"},
 		{"source/ferries", "owner of /etc/apt/keyrings", "chown keeper /etc/apt/keyrings/northstake-ferries.asc"},
 	})
 	if got := version(); got != "1.1-1" {

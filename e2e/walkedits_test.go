@@ -127,6 +127,9 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 	case 2:
 		return handEdit{"", "setfattr -n user.tide -v flood " + q, "setfattr -x user.tide " + q}
 	case 3:
+		if first && w.random.IntN(3) == 0 {
+			return handEdit{source, "find /var/lib/apt/lists -name '*_Packages*' ! -name '_opt*' -delete", ""}
+		}
 		return handEdit{source, spoilFile(of(list, key)), ""}
 	case 4:
 		if m.version == "" {

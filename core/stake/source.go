@@ -49,6 +49,8 @@ type SourceFile struct {
 type SourceFound struct {
 	Files   []SourceFileFound `json:"files"`
 	Unsound string            `json:"unsound,omitempty"` // why the manager cannot read its sources at all
+
+	Unlisted bool `json:"unlisted,omitempty"` // its lists of packages are not there
 }
 
 // SourceFileFound is one file of a source as it is to be, beside what is there.
@@ -153,6 +155,10 @@ func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
 	if f.Unsound != "" {
 		d.differ("sources of the host", "such as can be read", f.Unsound)
 	}
+	entered := len(d) == 0
+	if entered && f.Unlisted {
+		d.add("its lists of packages", "there", "not there")
+	}
 	v.Differences = d
 	if len(d) == 0 {
 		return v
@@ -163,7 +169,9 @@ func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
 	}
 	v.Cautions = wrongClock(in)
 	verb, text := "add", fmt.Sprintf("add package source %s, %s, with its key", w.Name, w.URL)
-	if !v.Gone {
+	if entered {
+		verb, text = "read", fmt.Sprintf("read the lists of package source %s, %s", w.Name, w.URL)
+	} else if !v.Gone {
 		verb, text = "write", fmt.Sprintf("write package source %s, %s, and its key again", w.Name, w.URL)
 	}
 	v.Moves = []Move{{Verb: verb, Text: text, Because: "its lists are read, to see that it is there and signed with that key", Work: JSON(w)}}

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"path"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 
 	"northstake/core/stake"
@@ -35,32 +37,52 @@ func (aptSources) Files(w stake.SourceWant) []stake.SourceFile {
 		fmt.Fprintf(&b, "Components: %s\n", strings.Join(parts, " "))
 	}
 	fmt.Fprintf(&b, "Signed-By: %s\n", key)
-	return []stake.SourceFile{{Path: key, Text: w.Key}, {Path: "/etc/apt/sources.list.d/northstake-" + w.Name + ".sources", Text: []byte(b.String())}}
+	return []stake.SourceFile{{Path: key, Text: w.Key}, {Path: aptSourceFile(w.Name), Text: []byte(b.String())}}
 }
 
 // Sound asks apt-get(8), which refuses two entries for one URL that contradict each other.
 func (a aptSources) Sound(ctx context.Context) error {
-	key := ""
-	for _, p := range []string{"/etc/apt/sources.list", "/etc/apt/sources.list.d"} {
-		key += a.m.FileKey(p)
-	}
-	said, err := system.Cached(a.m, "sources sound", key, func() (string, error) {
-		_, err := a.m.Run(ctx, nil, "apt-get", "-q", "indextargets")
-		var failed *system.Failed
-		if errors.As(err, &failed) {
-			return failed.Output, nil
-		}
-		return "", err
-	})
-	if err == nil && said != "" {
-		err = errors.New(said)
-	}
+	_, err := a.targets(ctx)
 	return err
 }
 
+// Listed asks apt-get(8) which lists it has.
+func (a aptSources) Listed(ctx context.Context, name string) (bool, error) {
+	listed, err := a.targets(ctx)
+	return slices.Contains(strings.Fields(listed), aptSourceFile(name)), err
+}
+
+// targets are the files of sources whose lists of packages are there, each as often as it
+// has lists. The error is what apt has against its sources.
+func (a aptSources) targets(ctx context.Context) (string, error) {
+	key := ""
+	for _, p := range []string{"/etc/apt/sources.list", "/etc/apt/sources.list.d", "/var/lib/apt/lists"} {
+		key += a.m.FileKey(p)
+	}
+	type answer struct{ listed, against string }
+	said, err := system.Cached(a.m, "sources listed", key, func() (answer, error) {
+		out, err := a.m.Run(ctx, nil, "apt-get", "-q", "indextargets", "--format", "$(SOURCESENTRY)", "Created-By: Packages")
+		var failed *system.Failed
+		if errors.As(err, &failed) {
+			return answer{against: failed.Output}, nil
+		}
+		// An entry is told by its file and its number in it.
+		return answer{listed: entryNumber.ReplaceAllString(string(out), "")}, err
+	})
+	if err == nil && said.against != "" {
+		err = errors.New(said.against)
+	}
+	return said.listed, err
+}
+
+var entryNumber = regexp.MustCompile(`(?m):\d+$`)
+
+func aptSourceFile(name string) string {
+	return "/etc/apt/sources.list.d/northstake-" + name + ".sources"
+}
+
 func (a aptSources) Read(ctx context.Context, name string) error {
-	file := "/etc/apt/sources.list.d/northstake-" + name + ".sources"
-	return a.run(ctx, "update", "-o", "Dir::Etc::sourcelist="+file, "-o", "Dir::Etc::sourceparts=-", "-o", "APT::Get::List-Cleanup=0",
+	return a.run(ctx, "update", "-o", "Dir::Etc::sourcelist="+aptSourceFile(name), "-o", "Dir::Etc::sourceparts=-", "-o", "APT::Get::List-Cleanup=0",
 		"-o", "APT::Update::Error-Mode=any", "-o", "Acquire::Retries=0", "-o", "Acquire::http::Timeout=10")
 }
 

@@ -32,6 +32,9 @@ func (dnfSources) Files(w stake.SourceWant) []stake.SourceFile {
 // Sound has nothing to say: of two sources of one URL dnf takes both.
 func (dnfSources) Sound(context.Context) error { return nil }
 
+// Listed is always so: dnf reads what it needs and has not.
+func (dnfSources) Listed(context.Context, string) (bool, error) { return true, nil }
+
 func (d dnfSources) Read(ctx context.Context, name string) error {
 	// Its quiet form keeps back why a source cannot be read.
 	_, err := d.m.Run(ctx, nil, "dnf", "-y", "--disablerepo=*", "--enablerepo=northstake-"+name, "--setopt=timeout=10", "--setopt=retries=1", "--refresh", "makecache")

@@ -13,6 +13,9 @@ type SourceForm interface {
 	Files(w stake.SourceWant) []stake.SourceFile
 	// Sound says whether the manager can read its sources at all.
 	Sound(ctx context.Context) error
+	// Listed says whether the lists of a source, by its name, are there, or are read by the
+	// manager itself when it needs them.
+	Listed(ctx context.Context, name string) (bool, error)
 	// Read reads the lists of one source, and says what is wrong with it.
 	Read(ctx context.Context, name string) error
 }

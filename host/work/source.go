@@ -55,6 +55,12 @@ func readSource(ctx context.Context, m *Host, w stake.SourceWant) (any, error) {
 	}
 	if err := manager.Sources().Sound(ctx); err != nil {
 		f.Unsound = lastLines(err.Error(), 3)
+		return f, nil
+	}
+	listed, err := manager.Sources().Listed(ctx, w.Name)
+	f.Unlisted = !listed
+	if err != nil {
+		return nil, err
 	}
 	return f, nil
 }
