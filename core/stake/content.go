@@ -100,19 +100,13 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w ContentWant) []Claim {
 		return append([]Claim{{Need: Owns, Sort: ClaimTree, What: w.Root, But: w.Keep}}, owner(w.Owner, w.Group)...)
 	}),
-	Finish: func(w *Wanting) {
-		for i := range w.stakes {
-			if w.stakes[i].Type == "content" {
-				w.afterOwner(&w.stakes[i])
-			}
-		}
-	},
 	Asked: askedOfContent,
 	Within: workWithin(func(planned, now ContentWork) bool {
 		more := slices.ContainsFunc(now.Drop, func(p string) bool { return !slices.Contains(planned.Drop, p) })
 		return !more && bytes.Equal(JSON(now.ContentWant), JSON(planned.ContentWant))
 	}),
-	Judge: Judging(judgeContent),
+	Judge:   Judging(judgeContent),
+	Passing: []string{"nobody"}, // a step before brings the account
 })
 
 func wantedContent(d *declare.Declaration, root string, c *declare.Content) ContentWant {
@@ -237,8 +231,8 @@ func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
 	if f.Mounted {
 		return note("declare a root below it", "a file system is mounted at %s, which cannot be switched as a whole", w.Root)
 	}
-	if len(f.Nobody) > 0 && !in.Pending {
-		return note("declare the account, or a package that brings it", "this host has no user or group %s, who is to own %s", strings.Join(f.Nobody, ", "), w.Root)
+	if note := ownedByNobody(in, f.Nobody, w.Root); note != nil {
+		return note
 	}
 	if n := len(f.InTheWay); n > 0 {
 		return note("move it away, or take what is declared there out of the content", "%s in %s, which nobody declared, %s where a declared file or directory has to be: %s",

@@ -3,6 +3,7 @@ package stake
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"northstake/core/check"
 	"northstake/core/declare"
@@ -38,6 +39,22 @@ type Entry struct {
 	AlsoGroup []string `json:"also_group,omitempty"`
 
 	Touched Touch `json:"touched,omitzero"`
+}
+
+// DirectoryFound is what lies at a directory's path. Nobody names the owner and the group
+// that are wanted and the host has not.
+type DirectoryFound struct {
+	Entry
+	Nobody []string `json:"nobody,omitempty"`
+}
+
+// ownedByNobody is what keeps a thing from being brought about whose owner the host has not,
+// nil for nothing: something else may bring the account.
+func ownedByNobody(in Input, nobody []string, path string) *Note {
+	if len(nobody) == 0 || in.Pending {
+		return nil
+	}
+	return &Note{in.Stake.Address(), fmt.Sprintf("this host has no user or group %s, who is to own %s", strings.Join(nobody, ", "), path), "declare the account, or a package that brings it"}
 }
 
 // Words says what an entry is, for people.
@@ -86,7 +103,8 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w DirectoryWant) []Claim {
 		return append([]Claim{{Need: Owns, Sort: ClaimPath, What: w.Path, Dir: true}}, owner(w.Owner, w.Group)...)
 	}),
-	Judge: Judging(judgeDirectory),
+	Judge:   Judging(judgeDirectory),
+	Passing: []string{"nobody"}, // a step before brings the account
 })
 
 func checkDirectories(c *check.Checker, s declare.Settings, at []string) {
@@ -124,11 +142,15 @@ func mode(s, otherwise string) string {
 	return s
 }
 
-func judgeDirectory(in Input, w DirectoryWant, f Entry) Verdict {
+func judgeDirectory(in Input, w DirectoryWant, f DirectoryFound) Verdict {
 	var d differences
-	d.entry("directory", w.Owner, w.Group, w.Mode, f)
+	d.entry("directory", w.Owner, w.Group, w.Mode, f.Entry)
 	v := Verdict{Differences: d, Gone: f.Kind == "", Touched: f.Touched}
 	if len(d) == 0 {
+		return v
+	}
+	if note := ownedByNobody(in, f.Nobody, w.Path); note != nil {
+		v.Blockers = []Note{*note}
 		return v
 	}
 	switch f.Kind {

@@ -73,6 +73,8 @@ type FileFound struct {
 	Broken    string `json:"broken,omitempty"`
 	Bytes     bool   `json:"bytes,omitempty"`
 	Immutable bool   `json:"immutable,omitempty"`
+
+	Nobody []string `json:"nobody,omitempty"` // the owner and the group that the host has not
 }
 
 var _ = Register(Kind{
@@ -106,7 +108,8 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeFile),
+	Judge:   Judging(judgeFile),
+	Passing: []string{"nobody"}, // a step before brings the account
 })
 
 func wantedFile(w *Wanting, f declare.For[*TextFile]) (FileWant, error) {
@@ -228,6 +231,10 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	case "", "file", "link":
 	default:
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, where a file is declared", w.Path, f.Entry.Words()), "move it away, or declare another path"}}
+		return v
+	}
+	if note := ownedByNobody(in, f.Nobody, w.Path); note != nil {
+		v.Blockers = []Note{*note}
 		return v
 	}
 	switch {

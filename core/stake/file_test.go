@@ -162,3 +162,21 @@ func TestAccountsAreWhatTheyAre(t *testing.T) {
 		t.Errorf("another number: %+v", v)
 	}
 }
+
+// What is to belong to somebody whom the host has not is a blocker, unless something before
+// it may bring the account.
+func TestNobodyOwnsNothing(t *testing.T) {
+	for kind, c := range map[string][2]any{
+		"file":      {FileWant{Path: "/etc/tide", Text: "x\n", Owner: "tides", Group: "tides", Mode: "0644"}, FileFound{Nobody: []string{"tides"}}},
+		"directory": {DirectoryWant{"/srv/tide", "tides", "tides", "0755"}, DirectoryFound{Nobody: []string{"tides"}}},
+		"content":   {ContentWant{Root: "/srv/tide", Owner: "tides", Group: "tides"}, ContentFound{Nobody: []string{"tides"}}},
+	} {
+		v := judged(t, kind, Input{}, c[0], c[1])
+		if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "no user or group tides") {
+			t.Errorf("%s: %+v", kind, v.Blockers)
+		}
+		if v := judged(t, kind, Input{Pending: true}, c[0], c[1]); len(v.Blockers) != 0 {
+			t.Errorf("%s, with an account on its way: %+v", kind, v.Blockers)
+		}
+	}
+}

@@ -113,6 +113,9 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 			k.Finish(w)
 		}
 	}
+	for i := range w.stakes {
+		w.afterOwner(&w.stakes[i])
+	}
 	at := func(s Stake) int {
 		if s.Site != "" { // the parts of a site stand together
 			return place["site"]
@@ -126,7 +129,7 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 // afterOwner has a stake come after what may bring the account that it belongs to.
 func (w *Wanting) afterOwner(s *Stake) {
 	for _, c := range ClaimsOf([]Stake{*s}) {
-		if c.Sort != ClaimAccount {
+		if c.Sort != ClaimAccount || c.Need != Finds {
 			continue
 		}
 		s.After = append(s.After, w.of("package")...)

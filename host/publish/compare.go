@@ -106,12 +106,7 @@ func Read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 	}
 	if c.uid, c.gid, err = c.names.IDs(w.Owner, w.Group); err != nil {
 		c.uid, c.gid = -1, -1
-		if _, ok := c.names.UserID(w.Owner); !ok {
-			c.found.Nobody = append(c.found.Nobody, w.Owner)
-		}
-		if _, ok := c.names.GroupID(w.Group); !ok && !slices.Contains(c.found.Nobody, w.Group) {
-			c.found.Nobody = append(c.found.Nobody, w.Group)
-		}
+		c.found.Nobody = c.names.Without(w.Owner, w.Group)
 	}
 	if found.Root.Kind != "directory" {
 		return c.found, nil

@@ -4,6 +4,7 @@ import (
 	"bufio"
 	"bytes"
 	"fmt"
+	"slices"
 	"strconv"
 	"strings"
 )
@@ -89,6 +90,18 @@ func (n *Names) UserID(name string) (int, bool) {
 func (n *Names) GroupID(name string) (int, bool) {
 	id, ok := n.groupIDs[name]
 	return id, ok
+}
+
+// Without are those of a user and a group, "" for none, that there are not.
+func (n *Names) Without(user, group string) []string {
+	var out []string
+	if _, ok := n.UserID(user); user != "" && !ok {
+		out = append(out, user)
+	}
+	if _, ok := n.GroupID(group); group != "" && !ok && !slices.Contains(out, group) {
+		out = append(out, group)
+	}
+	return out
 }
 
 // IDs returns the ids of an owner and a group.

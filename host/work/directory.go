@@ -29,7 +29,8 @@ func readDirectories(ctx context.Context, m *Host, wants []stake.DirectoryWant) 
 		return nil, err
 	}
 	return each(func(_ context.Context, m *Host, w stake.DirectoryWant) (any, error) {
-		return m.EntryNamed(w.Path, names)
+		e, err := m.EntryNamed(w.Path, names)
+		return stake.DirectoryFound{Entry: e, Nobody: names.Without(w.Owner, w.Group)}, err
 	})(ctx, m, wants)
 }
 

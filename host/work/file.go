@@ -24,14 +24,22 @@ var _ = register("file", typed[stake.FileWant, stake.FileWant, fileBefore]{
 
 func readFile(_ context.Context, m *Host, w stake.FileWant) (any, error) {
 	e, err := m.Entry(w.Path)
-	if err != nil || e.Kind != "file" {
-		return stake.FileFound{Entry: e}, err
+	if err != nil {
+		return nil, err
+	}
+	names, err := m.Names()
+	if err != nil {
+		return nil, err
+	}
+	nobody := names.Without(w.Owner, w.Group)
+	if e.Kind != "file" {
+		return stake.FileFound{Entry: e, Nobody: nobody}, nil
 	}
 	text, err := m.ReadText(w.Path)
 	if err != nil {
 		return nil, err
 	}
-	f := stake.FileFound{Entry: e, Text: text}
+	f := stake.FileFound{Entry: e, Text: text, Nobody: nobody}
 	if w.Portion != "" {
 		portion, ok, wrong := w.PortionOf(text)
 		f.Text, f.Absent, f.Broken = portion, !ok && wrong == "", wrong
