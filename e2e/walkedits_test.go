@@ -123,7 +123,7 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 	case 0: // what is not looked at is not named
 		return handEdit{"", "touch -d 2001-01-01 " + q, "true"}
 	case 1:
-		return handEdit{"", "setfacl -m u:daemon:r " + q, "setfacl -b " + q}
+		return handEdit{"", "setfacl -m u:daemon:--- " + q, "setfacl -b " + q}
 	case 2:
 		return handEdit{"", "setfattr -n user.tide -v flood " + q, "setfattr -x user.tide " + q}
 	case 3:

@@ -506,7 +506,7 @@ func (w *walk) takeOut() error {
 	if err := w.apply(); err != nil {
 		return err
 	}
-	m, closes := w.model, false
+	m, changes := w.model, false
 	switch w.random.IntN(8) {
 	case 0:
 		if len(m.files) > 1 {
@@ -531,6 +531,7 @@ func (w *walk) takeOut() error {
 		r := []string{walkRest, "/srv/www/ex.org", "/srv/www/ex-b-c"}[w.random.IntN(3)]
 		w.say("content %s", r)
 		delete(m.trees, r)
+		changes = r == "/srv/www/ex-b-c" // it is a path of a site
 	case 4:
 		delete(m.accounts, "tides2")
 		w.say("account tides2")
@@ -544,7 +545,7 @@ func (w *walk) takeOut() error {
 		for p := range m.ports {
 			if strings.HasPrefix(p, "9") {
 				delete(m.ports, p)
-				closes = true
+				changes = true
 				w.say("port %s", p)
 				break
 			}
@@ -562,7 +563,7 @@ func (w *walk) takeOut() error {
 		return err
 	}
 	for _, h := range w.g.hosts {
-		if d := differs(before[h], after[h]); len(d) > 0 && !closes { // what no port is declared for is closed
+		if d := differs(before[h], after[h]); len(d) > 0 && !changes { // what no port is declared for is closed
 			return fmt.Errorf("taking it out changed %s:\n%s", h, strings.Join(d[:min(len(d), 12)], "\n"))
 		}
 	}
@@ -595,7 +596,8 @@ func (w *walk) goesBack() error {
 		m.version = "9.0"
 		w.say("a package cannot be installed")
 	case 2:
-		m.more = "[kit.base.file.\"/etc/systemd/system/harbour-fails.service\"]\ntext = \"[Service]\\nExecStart=/bin/false\\n\"\n[kit.base.services]\nharbour-fails = { running = true }\n"
+		failing = w.g.hosts[:1] // the other one is done
+		m.more = "[%HOST.file.\"/etc/systemd/system/harbour-fails.service\"]\ntext = \"[Service]\\nExecStart=/bin/false\\n\"\n[%HOST.services]\nharbour-fails = { running = true }\n"
 		w.say("a service cannot start")
 	case 3:
 		m.more = "[kit.over.file.\"/etc/nginx/conf.d/odd.conf\"]\ntext = \"nonsense;\\n\"\nreload = [\"nginx\"]\n"

@@ -1,6 +1,7 @@
 package publish
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -128,7 +129,9 @@ func Read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 	sort.Strings(c.found.Extra)
 	sort.Strings(c.found.InTheWay)
 	sort.Slice(c.found.Former, func(i, j int) bool { return c.found.Former[i].Path < c.found.Former[j].Path })
-	sort.Slice(c.found.Off, func(i, j int) bool { return c.found.Off[i].Path < c.found.Off[j].Path })
+	slices.SortFunc(c.found.Off, func(a, b stake.FileOff) int {
+		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Attribute, b.Attribute))
+	})
 	c.found.Off = c.found.Off[:min(len(c.found.Off), stake.ContentListed)]
 	if !c.want.RestGoes() {
 		c.found.Extra = c.found.Extra[:min(len(c.found.Extra), stake.ContentListed)]

@@ -308,3 +308,37 @@ func TestDirectoriesWithoutFiles(t *testing.T) {
 		t.Errorf("published again it differs: %+v", d)
 	}
 }
+
+// Two readings of one tree are the same reading, however many things differ of each file,
+// and in whatever order its directories are looked at: a plan rests on them.
+func TestAReadingIsTheSameTwice(t *testing.T) {
+	m := systemtest.Folder(t)
+	files := map[string]string{}
+	for i := range 60 {
+		p := fmt.Sprintf("d%d/page%d.html", i%7, i)
+		files[p] = "declared"
+		systemtest.Put(t, m, "/srv/site/"+p, "other")
+		if err := os.Chmod(m.Path("/srv/site/"+p), 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+	w := content("/srv/site", files)
+	w.Owner = "nobody-here"
+	want := stake.JSON(w.ContentWant)
+	var asked Wanted
+	if err := json.Unmarshal(want, &asked); err != nil {
+		t.Fatal(err)
+	}
+	first := ""
+	for i := range 30 {
+		found, err := Read(m, asked)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if now := string(stake.JSON(found)); i == 0 {
+			first = now
+		} else if now != first {
+			t.Fatalf("reading %d is another:\n%s\n%s", i, first, now)
+		}
+	}
+}
