@@ -18,8 +18,8 @@ type handEdit struct{ stakes, script, undo string }
 // which there are about a hundred.
 func (w *walk) handEdit(host string) handEdit {
 	m, first := w.model, host == w.g.hosts[0]
-	service, conf, cron := "httpd", "/etc/httpd/conf.d/northstake-tides.conf", "crond"
-	site := "tides"
+	service, conf, cron := "httpd", "/etc/httpd/conf.d/northstake-"+m.tides()+".conf", "crond"
+	site := m.tides()
 	if first {
 		if site = "ex"; m.trees["/srv/www/ex.org"] != nil && w.random.IntN(2) == 0 {
 			site = "ex-org"
@@ -153,7 +153,7 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 			return handEdit{"site/" + site, "printf 'server { listen 80; server_name " + site + ".saltmarsh.test; }\\n' > " + f, "rm " + f}
 		}
 		f := "/etc/httpd/conf.d/aaa.conf"
-		return handEdit{"site/" + site, "printf '<VirtualHost *:80>\\nServerName " + site + ".saltmarsh.test\\n</VirtualHost>\\n' > " + f, "rm " + f}
+		return handEdit{"site/" + site, "printf '<VirtualHost *:80>\\nServerName tides.saltmarsh.test\\n</VirtualHost>\\n' > " + f, "rm " + f}
 	case 7: // rules of others
 		if first {
 			return handEdit{"port/8000-8002-tcp", "nft 'table inet others { chain input { type filter hook input priority 10; tcp dport " + of("8000", "8002", "8001-9999", "{ 1, 8002 }") + of(" drop", " reject", " ip saddr 10.0.0.0/8 drop") + "; }; }'", "nft delete table inet others"}
@@ -167,7 +167,7 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 		what := of("port=6000/tcp", "service=nfs", "rich-rule='rule family=\"ipv4\" source address=\"10.0.0.0/8\" accept'")
 		return handEdit{"firewall/inbound", "firewall-cmd -q --add-" + what, "firewall-cmd -q --remove-" + what}
 	case 9: // what is above the roots shuts the server out
-		sites := "site/tides"
+		sites := "site/" + site
 		if first {
 			sites = ""
 			for _, s := range []string{"ex", "ex-org"} {

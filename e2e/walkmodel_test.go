@@ -30,6 +30,7 @@ type walkModel struct {
 	version  string              // of tide-tables, from a source of its own
 	tree     bool                // whether the package tree is installed, or gone
 	more     string              // tables of the first host's own
+	ebb      bool                // site tides is called ebb
 
 	sources map[string]string            // by family, where its source of packages is
 	theirs  map[string]map[string]string // host, path, text: what nobody declared
@@ -180,6 +181,9 @@ func (m *walkModel) write(g *ground) {
 			text = strings.Replace(text, "["+table+"]\n", "["+table+"]\nroot = \""+r+"\"\n", 1)
 		}
 	}
+	if m.ebb {
+		text = strings.ReplaceAll(text, "[site.tides", "[site.ebb")
+	}
 	write(g.t, filepath.Join(g.dir, "ground.toml"), text)
 }
 
@@ -189,6 +193,14 @@ func (m *walkModel) owner(r string) string {
 		return o
 	}
 	return "root"
+}
+
+// tides is what site tides is called.
+func (m *walkModel) tides() string {
+	if m.ebb {
+		return "ebb"
+	}
+	return "tides"
 }
 
 func quoted(list []string) string {

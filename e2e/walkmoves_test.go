@@ -358,7 +358,9 @@ func (w *walk) editByHand() error {
 		return fmt.Errorf("drift names %v, and what was edited is %v", got, want)
 	}
 	if w.random.IntN(3) == 0 { // something else is declared meanwhile: it is due, and stays so
+		called := w.model.ebb
 		w.declareAny()
+		w.model.ebb = called // a site of another name is another site
 		w.model.write(w.g)
 		if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
 			return err
@@ -421,7 +423,7 @@ func (w *walk) declareMore() error {
 
 func (w *walk) declareAny() {
 	m := w.model
-	switch w.random.IntN(14) {
+	switch w.random.IntN(15) {
 	case 0, 1, 2:
 		r := pick(w, m.trees)
 		p := pick(w, m.trees[r])
@@ -488,6 +490,9 @@ func (w *walk) declareAny() {
 		}
 		m.over[fmt.Sprintf("/etc/harbour/%c.conf", 'a'+w.random.IntN(4))] = walkFile{fmt.Sprintf("tide = %d\n", w.random.IntN(1000)), "0604"}
 		w.say("a file of the kit that overrides")
+	case 14:
+		m.ebb = !m.ebb
+		w.say("site tides is called %s", m.tides())
 	}
 }
 

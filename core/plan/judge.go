@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"strings"
 
 	"northstake/core/stake"
 )
@@ -14,12 +15,25 @@ type judged struct {
 
 // judgeAll judges the stakes in their order and notes a row for each. The list
 // holds those that the plan is about.
-func judgeAll(in Input, only func(Row) bool, out *Host) (list []judged, byName map[string]judged, err error) {
+func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []judged, byName map[string]judged, err error) {
 	changing := map[string]bool{}
 	nudges := map[string][]stake.Nudge{}
+	var leaving []stake.Stake
+	for _, l := range leave {
+		leaving = append(leaving, l.stake)
+		for _, n := range l.verdict.Nudges {
+			nudges[n.Target] = append(nudges[n.Target], n)
+		}
+	}
 	byName = map[string]judged{}
+	paths := map[string]bool{}
 	for _, s := range in.Stakes {
-		j, row, err := judge(in, s, changing, nudges[s.Local()])
+		if strings.HasPrefix(s.Name, "/") {
+			paths[s.Name] = true
+		}
+	}
+	for _, s := range in.Stakes {
+		j, row, err := judge(in, s, stake.Input{Nudges: nudges[s.Local()], Leaving: leaving, Paths: paths}, changing)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -81,7 +95,7 @@ func (j judged) undoes(byName map[string]judged) []stake.Note {
 	return out
 }
 
-func judge(in Input, s stake.Stake, changing map[string]bool, nudges []stake.Nudge) (judged, Row, error) {
+func judge(in Input, s stake.Stake, input stake.Input, changing map[string]bool) (judged, Row, error) {
 	row := Row{Address: s.Address(), Type: s.Type, Name: s.Name, Site: s.Site, From: s.From, Standing: Unread}
 	applied, known := in.Applied[s.Local()]
 	row.SetAt, row.ShiftedAt = applied.SetAt, applied.Shifted
@@ -99,7 +113,8 @@ func judge(in Input, s stake.Stake, changing map[string]bool, nudges []stake.Nud
 	if err != nil {
 		return judged{}, row, err
 	}
-	input := stake.Input{Stake: s, Found: reading.Found, Last: applied.Want, LastFound: applied.Found, Traits: in.Traits, Nudges: nudges, Memo: in.Memo, Reached: in.Reached, Vantage: in.Vantage}
+	input.Stake, input.Found, input.Last, input.LastFound = s, reading.Found, applied.Want, applied.Found
+	input.Traits, input.Memo, input.Reached, input.Vantage = in.Traits, in.Memo, in.Reached, in.Vantage
 	for _, before := range [][]string{s.Needs, s.After} {
 		for _, other := range before {
 			input.Pending = input.Pending || changing[other]

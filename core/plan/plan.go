@@ -98,7 +98,12 @@ type Input struct {
 // are judged but get no steps.
 func Build(in Input, only func(Row) bool) (Host, error) {
 	out := Host{Host: in.Host, Rows: []Row{}, Steps: []Step{}}
-	list, byName, err := judgeAll(in, only, &out)
+	former := noLonger(in)
+	leave, err := leavers(in, former, only)
+	if err != nil {
+		return out, err
+	}
+	list, byName, err := judgeAll(in, leave, only, &out)
 	if err != nil {
 		return out, err
 	}
@@ -107,6 +112,26 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 	changing := map[string]bool{}
 	nudges := map[string][]stake.Nudge{}
 	var targets []string
+	nudge := func(list []stake.Nudge) {
+		for _, n := range list {
+			if nudges[n.Target] == nil {
+				targets = append(targets, n.Target)
+			}
+			nudges[n.Target] = append(nudges[n.Target], n)
+		}
+	}
+	for _, l := range leave { // before what comes in its place
+		if blocked[l.sake] != "" {
+			continue
+		}
+		out.Blockers = append(out.Blockers, l.verdict.Blockers...)
+		out.Cautions = append(out.Cautions, l.verdict.Cautions...)
+		nudge(l.verdict.Nudges)
+		for _, m := range l.verdict.Moves {
+			m.Because = l.why
+			out.Steps = append(out.Steps, l.step(m))
+		}
+	}
 	for _, j := range list {
 		out.Blockers = append(out.Blockers, j.verdict.Blockers...)
 		out.Cautions = append(out.Cautions, j.verdict.Cautions...)
@@ -117,12 +142,7 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 			}
 			continue
 		}
-		for _, n := range j.verdict.Nudges {
-			if nudges[n.Target] == nil {
-				targets = append(targets, n.Target)
-			}
-			nudges[n.Target] = append(nudges[n.Target], n)
-		}
+		nudge(j.verdict.Nudges)
 		for _, m := range j.verdict.Moves {
 			changing[local] = true
 			out.Steps = append(out.Steps, j.step(m))
@@ -157,7 +177,7 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 	for i := range out.Steps {
 		out.Steps[i].Number = i + 1
 	}
-	out.Rows = append(out.Rows, strays(in, byName)...)
+	out.Rows = append(out.Rows, strays(in, former, byName)...)
 	return out, nil
 }
 

@@ -187,7 +187,9 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 	}
 	if len(f.Besides) > 0 {
 		d.differ("lets in besides", "nothing", strings.Join(f.Besides, ", "))
-		block("close that there, or declare it", "%s lets in what nobody declares: %s", w.Program, strings.Join(f.Besides, ", "))
+		if theirs := withoutLeaving(f.Besides, in.Leaving); len(theirs) > 0 {
+			block("close that there, or declare it", "%s lets in what nobody declares: %s", w.Program, strings.Join(theirs, ", "))
+		}
 	}
 	if f.Live != "" || f.Kept != "" {
 		d.differ("beside it", "no table of North Stake's", FirewallTable)
@@ -197,6 +199,21 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 	}
 	v.Differences = d
 	return v
+}
+
+// withoutLeaving are words of ports but those that the same plan closes.
+func withoutLeaving(words []string, gone []Stake) []string {
+	ours := map[string]bool{}
+	for _, w := range leaving[PortWant](gone, "port") {
+		for _, network := range w.Sources() {
+			one := PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}
+			if network != "" {
+				one.From = []string{network}
+			}
+			ours[one.Words()] = true
+		}
+	}
+	return slices.DeleteFunc(slices.Clone(words), func(s string) bool { return ours[s] })
 }
 
 func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {

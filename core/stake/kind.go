@@ -65,6 +65,18 @@ type Kind struct {
 	// which a part may be done already. Where it is nil the two have to be the same.
 	Within func(planned, now json.RawMessage) bool
 
+	// Elsewhere says whether what was brought about for former lies elsewhere than what is
+	// wanted now, so that it would stay when that is brought about.
+	Elsewhere func(former, now json.RawMessage) bool
+
+	// Unwanted says why something that was brought about, and is not declared any more, has
+	// to go for the sake of what is declared, and for which stake of that: "" where it need
+	// not. Leaving is what goes already.
+	Unwanted func(gone Stake, declared, leaving []Stake) (why, forStake string)
+
+	// Away is what takes such a stake away.
+	Away func(in Input) (Verdict, error)
+
 	// Passing are keys of a reading that change by themselves, such as how much room is left: a plan does not rest
 	// on their values.
 	Passing []string

@@ -56,6 +56,7 @@ type PortWork struct {
 	PortWant
 	Filter    string `json:"filter,omitempty"`
 	Whichever bool   `json:"whichever,omitempty"`
+	Close     bool   `json:"close,omitempty"` // what was opened there once is closed again
 }
 
 // PortSpan is a port, or the ports from Port to To, of a protocol: the one spelling of
@@ -181,6 +182,7 @@ var _ = Register(Kind{
 		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Ports().String()}}
 	}),
 	Judge: Judging(judgePort), Follows: true,
+	Unwanted: unwantedPort, Away: Judging(awayPort),
 })
 
 // wantedPort is where ports are declared, and the sites that alone call for them.
@@ -393,6 +395,26 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 		block("open it there: North Stake changes no rules but its own", "%s is closed by %s%s", w.words(), cmp.Or(by, "a filter on the host"), map[bool]string{true: ", to some at least, or it cannot be told from its rules"}[f.Maybe])
 	case !f.Kept && f.KeptBy != "" && f.KeptBy != FirewallTable:
 		block("open it there: North Stake changes no rules but its own", "%s will be closed after a restart, by %s", w.words(), f.KeptBy)
+	}
+	return v
+}
+
+// unwantedPort says whether only what is declared is let in.
+func unwantedPort(_ Stake, declared, _ []Stake) (why, forStake string) {
+	for _, d := range declared {
+		if d.Type == "firewall" {
+			return "only what is declared is let in", d.Local()
+		}
+	}
+	return "", ""
+}
+
+// awayPort closes ports in the firewall program where they were opened once. North Stake's
+// own table lets in what it is made to.
+func awayPort(_ Input, w PortWant, f PortFound) Verdict {
+	v := Verdict{Gone: f.Filter == "" || !f.Live && !f.Kept}
+	if !v.Gone {
+		v.Moves = []Move{{Verb: "close", Text: fmt.Sprintf("close %s in %s, now and after restarts", w.words(), cmp.Or(f.Where, f.Filter)), Work: JSON(PortWork{PortWant: w, Filter: f.Filter, Close: true})}}
 	}
 	return v
 }

@@ -4,6 +4,8 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"path"
+	"slices"
 	"sort"
 	"strings"
 
@@ -82,10 +84,16 @@ var _ = Register(Kind{
 		return nil
 	},
 	Finish: func(w *Wanting) {
-		g, packages := gathering[services](w, "service"), w.of("package")
+		g, bring := gathering[services](w, "service"), w.of("package")
+		files := append(w.of("file"), w.of("link")...)
 		for _, name := range g.order {
-			s := g.byName[name]
-			w.Want(Stake{Type: "service", Name: name, Want: JSON(s.want), From: s.from, For: s.sites, Needs: unique(s.needs), After: packages})
+			s, after := g.byName[name], slices.Clone(bring)
+			for _, f := range files { // a declared file can be what makes the service known
+				if base := path.Base(f); strings.TrimSuffix(base, path.Ext(base)) == name {
+					after = append(after, f)
+				}
+			}
+			w.Want(Stake{Type: "service", Name: name, Want: JSON(s.want), From: s.from, For: s.sites, Needs: unique(s.needs), After: after})
 		}
 	},
 	Claims: Claiming(func(w ServiceWant) []Claim {
@@ -95,7 +103,7 @@ var _ = Register(Kind{
 		return []Claim{{Need: Owns, Sort: ClaimService, What: w.Name}}
 	}),
 	Judge: Judging(judgeService), Follows: true,
-	Nudged: nudgedService,
+	Nudged: nudgedService, Unwanted: unwantedService, Away: Judging(awayService),
 	Within: workWithin(func(planned, now ServiceWork) bool {
 		boot := now.AtBoot == nil || planned.AtBoot != nil && *now.AtBoot == *planned.AtBoot
 		told := now.Now == "" || now.Now == planned.Now || now.Now == planned.Nudge || now.Now == "reload" || now.Now == "start" || now.Now == "restart" && planned.Now == "start"
@@ -218,7 +226,7 @@ func (f ServiceFound) bootable() bool {
 func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	var d differences
 	work := ServiceWork{Name: w.Name}
-	v := Verdict{Touched: f.Touched, Gone: !f.Known}
+	v := Verdict{Touched: f.Touched, Gone: !f.Known || !f.some() && !f.atBoot()}
 	if w.Running != nil || w.AtBoot != nil {
 		v.Is = "service " + cmp.Or(f.Is, w.Name)
 	}
@@ -288,6 +296,43 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	return v
 }
 
+// unwantedService says whether a server that nothing declared needs any more holds a port on
+// which a declared site listens with another.
+func unwantedService(gone Stake, declared, leaves []Stake) (why, forStake string) {
+	for _, was := range leaving[SiteWant](leaves, "site") {
+		for _, d := range declared {
+			now, ok := last[SiteWant](d.Want)
+			if !ok || d.Type != "site" || was.Service != gone.Name || now.Service == was.Service {
+				continue
+			}
+			for _, p := range was.Listen {
+				if slices.Contains(now.Listen, p) {
+					return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.Service), d.Local()
+				}
+			}
+		}
+	}
+	return "", ""
+}
+
+// awayService stops a service, and has it not start at boot.
+func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
+	work, off := ServiceWork{Name: w.Name}, false
+	if f.some() {
+		work.Now = "stop"
+	}
+	if f.atBoot() && f.bootable() {
+		work.AtBoot = &off
+	}
+	v := Verdict{Gone: work.Now == "" && work.AtBoot == nil}
+	if !v.Gone {
+		verb, text := serviceWords(w.Name, work)
+		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(work)}}
+		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from then on until the other server has it", w.Name), "apply this when few are about"}}
+	}
+	return v
+}
+
 // judgeDropIns compares the files that change a unit with those that were there
 // when the service was last as declared: nothing is said of files that have
 // always been there.
@@ -306,10 +351,19 @@ func judgeDropIns(in Input, f ServiceFound, d *differences, work *ServiceWork) {
 		}
 	}
 	sort.Strings(names)
+	back := maps.Clone(before.DropIns)
 	for _, n := range names {
 		now, was := f.DropIns[n], before.DropIns[n]
 		switch {
 		case now == was:
+			continue
+		case in.Paths[n]: // it is a stake of its own
+			if back == nil {
+				back = map[string]string{}
+			}
+			if delete(back, n); now != "" {
+				back[n] = now
+			}
 			continue
 		case was == "":
 			d.add("drop-in "+n, "absent", "added")
@@ -321,7 +375,7 @@ func judgeDropIns(in Input, f ServiceFound, d *differences, work *ServiceWork) {
 		work.SetDrop = true
 	}
 	if work.SetDrop {
-		work.DropIns = before.DropIns
+		work.DropIns = back
 		if work.Now == "" && f.running() {
 			work.Now = "restart"
 		}

@@ -2,6 +2,7 @@ package stake
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
@@ -90,7 +91,57 @@ var _ = Register(Kind{
 		return out
 	}),
 	Judge: Judging(judgeSite), Follows: true,
+	Elsewhere: func(former, now json.RawMessage) bool {
+		f, ok := last[SiteWant](former)
+		n, ok2 := last[SiteWant](now)
+		return ok && ok2 && f.File != n.File
+	},
+	Unwanted: unwantedSite, Away: Judging(awaySite),
 })
+
+// SiteWork writes a virtual host, or, with Away, takes it away.
+type SiteWork struct {
+	SiteWant
+	Away bool `json:"away,omitempty"`
+}
+
+// unwantedSite says whether a declared site has the name of one that was, with the port, or
+// is that one on another server.
+func unwantedSite(gone Stake, declared, _ []Stake) (why, forStake string) {
+	was, ok := last[SiteWant](gone.Want)
+	for _, d := range declared {
+		now, ok2 := last[SiteWant](d.Want)
+		if d.Type != "site" || !ok || !ok2 {
+			continue
+		}
+		if d.Name == gone.Site && now.Server != was.Server {
+			return fmt.Sprintf("site %s is served by %s now", d.Name, now.Service), d.Local()
+		}
+		if !slices.ContainsFunc(was.Listen, func(p int) bool { return slices.Contains(now.Listen, p) }) {
+			continue
+		}
+		for _, n := range was.Names {
+			if slices.Contains(now.Names, n) {
+				return fmt.Sprintf("site %s has its name %s now", d.Name, n), d.Local()
+			}
+		}
+	}
+	return "", ""
+}
+
+// awaySite takes a virtual host away.
+func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
+	v := Verdict{Gone: f.File.Kind == "" && f.Link.Kind == ""}
+	if v.Gone {
+		return v
+	}
+	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
+		v.Cautions = []Note{{in.Stake.Address(), w.File + " was changed by hand, and goes", "look at what was written there; the run keeps it on the host until it is done"}}
+	}
+	v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: JSON(SiteWork{SiteWant: w, Away: true})}}
+	v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: "its former site " + in.Stake.Site + " is gone"}}
+	return v
+}
 
 // wantSite wants all that a site implies: its server's package and service, its roots
 // with what is published there, its virtual host, and its ports.
@@ -168,8 +219,12 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		d.add("loaded", "yes", "no, "+w.Service+" runs with an older configuration")
 	}
 	own := len(d)
+	former := leaving[SiteWant](in.Leaving, "site")
 	for _, r := range f.Rivals {
 		d.differ("name "+r.Name, "this site's alone", "claimed by "+r.File+" as well")
+		if slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }) {
+			continue
+		}
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims the name %s as well", r.File, r.Name), "take the name out there, or that file away: of two the server takes one, and which is a matter of their order"})
 	}
 	for _, shut := range f.Shut {
@@ -179,7 +234,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	}
 	v.Differences = d
 	for _, port := range w.Listen {
-		if l := in.Traits.On(port); l != nil && l.Program != w.Program {
+		if l := in.Traits.On(port); l != nil && l.Program != w.Program && !letsGo(in.Leaving, l.Program) {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),
 				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
@@ -208,6 +263,13 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	text := fmt.Sprintf("write the virtual host of site %s, %s", in.Stake.Site, w.File)
 	v.Moves = []Move{{Verb: verb, Text: text, Details: siteDetails(w, f), Work: JSON(w)}}
 	return v
+}
+
+// letsGo says whether a server's program ends with what the plan takes away.
+func letsGo(gone []Stake, program string) bool {
+	return slices.ContainsFunc(leaving[SiteWant](gone, "site"), func(l SiteWant) bool {
+		return l.Program == program && slices.ContainsFunc(gone, func(s Stake) bool { return s.Local() == Local("service", l.Service) })
+	})
 }
 
 // leads is where a link leads, from where it lies.

@@ -163,7 +163,7 @@ func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
 	if len(d) == 0 {
 		return v
 	}
-	if f.Unsound != "" {
+	if f.Unsound != "" && entered { // else it may be this source's own entry that somebody has spoilt
 		v.Blockers = []Note{{in.Stake.Address(), "the package sources of this host contradict each other: " + f.Unsound, "take the other entry for that URL out by hand, or this source"}}
 		return v
 	}

@@ -118,6 +118,8 @@ type Input struct {
 	Pending   bool
 	Nudges    []Nudge
 	Memo      *Memo
+	Leaving   []Stake         // what the same plan takes away
+	Paths     map[string]bool // that stakes of the host are about
 
 	// Reached says of TCP ports whether a connection from outside was let in, where one was
 	// tried; Vantage is the address that it came from, as a network of one.
@@ -146,6 +148,17 @@ type Touch struct {
 	Owner string    `json:"owner,omitempty"`
 	At    time.Time `json:"at,omitzero"`
 	What  string    `json:"what,omitempty"`
+}
+
+// leaving are the wants of the stakes of a type that the same plan takes away.
+func leaving[W any](in []Stake, typ string) []W {
+	var out []W
+	for _, s := range in {
+		if w, ok := last[W](s.Want); ok && s.Type == typ {
+			out = append(out, w)
+		}
+	}
+	return out
 }
 
 // last decodes a remembered value; ok is false when there is none.

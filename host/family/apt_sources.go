@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path"
 	"path/filepath"
 	"regexp"
@@ -56,8 +58,16 @@ func (a aptSources) Listed(ctx context.Context, name string) (bool, error) {
 // has lists. The error is what apt has against its sources.
 func (a aptSources) targets(ctx context.Context) (string, error) {
 	key := ""
-	for _, p := range []string{"/etc/apt/sources.list", "/etc/apt/sources.list.d", "/var/lib/apt/lists"} {
-		key += a.m.FileKey(p)
+	files := []string{"/etc/apt/sources.list", "/etc/apt/sources.list.d", "/var/lib/apt/lists"}
+	entries, err := os.ReadDir(a.m.Path(files[1]))
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return "", err
+	}
+	for _, e := range entries {
+		files = append(files, files[1]+"/"+e.Name())
+	}
+	for _, p := range files {
+		key += a.m.FileKey(p) + p
 	}
 	type answer struct{ listed, against string }
 	said, err := system.Cached(a.m, "sources listed", key, func() (answer, error) {

@@ -238,6 +238,9 @@ func (u *Units) Do(ctx context.Context, action, service string) error {
 		// loaded nothing is counted.
 		_ = u.conn.ResetFailedUnitContext(ctx, service+".service")
 	}
+	if err := u.takeIn(ctx, service); err != nil {
+		return err
+	}
 	done := make(chan string, 1)
 	if _, err := do(ctx, service+".service", "replace", done); err != nil {
 		return fmt.Errorf("%s %s: %w", action, service, err)
@@ -251,6 +254,18 @@ func (u *Units) Do(ctx context.Context, action, service string) error {
 	case <-time.After(90 * time.Second):
 		return fmt.Errorf("%s %s: systemd has not finished after 90 s", action, service)
 	}
+}
+
+// takeIn has systemd read unit files again where that of a service has changed on disk.
+func (u *Units) takeIn(ctx context.Context, service string) error {
+	stale, err := u.conn.GetUnitPropertyContext(ctx, service+".service", "NeedDaemonReload")
+	if err != nil {
+		return fmt.Errorf("ask systemd for %s: %w", service, err)
+	}
+	if yes, _ := stale.Value.Value().(bool); !yes {
+		return nil
+	}
+	return u.Reload(ctx)
 }
 
 // Boot makes a service start at boot, or not.

@@ -127,7 +127,7 @@ func beforePort(ctx context.Context, m *Host, _ Job, w stake.PortWork) (portBefo
 }
 
 // openPort gives the ports a rule of their own in each half where nothing opens
-// them.
+// them, or takes those rules away.
 func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefore) (rod.StepState, error) {
 	active, err := filterOf(ctx, m, w.Filter, w.Whichever)
 	if err != nil {
@@ -140,7 +140,7 @@ func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefor
 	for _, network := range w.Sources() {
 		rules := slices.Clone(b.States[network].Rules)
 		for i := range rules {
-			rules[i].Live, rules[i].Kept = opened(rules[i])
+			rules[i].Live, rules[i].Kept = left(rules[i], w.Close)
 		}
 		if err := active.Set(ctx, w.PortWant, network, rules); err != nil {
 			return "", err
@@ -149,21 +149,24 @@ func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefor
 	return rod.Done, nil
 }
 
-// opened is a place's rule for the ports as a step leaves it.
-func opened(before filter.PortRule) (live, kept bool) {
+// left is a place's rule for the ports as a step leaves it, which opens or closes them.
+func left(before filter.PortRule, closes bool) (live, kept bool) {
+	if closes {
+		return false, false
+	}
 	return before.Live || !before.OpenLive, before.Kept || !before.OpenKept
 }
 
-// closed are the rules without what a step added to those that were there before; what
-// somebody has changed since stays.
-func closed(now, before []filter.PortRule) []filter.PortRule {
+// formerRules are the rules with what a step did to those that were there before undone;
+// what somebody has changed since stays.
+func formerRules(now, before []filter.PortRule, closes bool) []filter.PortRule {
 	out := slices.Clone(now)
 	for i := range out {
 		at := slices.IndexFunc(before, func(b filter.PortRule) bool { return b.Place == out[i].Place })
 		if at < 0 {
 			continue // the place has come since
 		}
-		live, kept := opened(before[at])
+		live, kept := left(before[at], closes)
 		if out[i].Live == live {
 			out[i].Live = before[at].Live
 		}
@@ -174,7 +177,7 @@ func closed(now, before []filter.PortRule) []filter.PortRule {
 	return out
 }
 
-// closePort takes the rules away that the step made.
+// closePort makes the rules what they were before the step.
 func closePort(ctx context.Context, m *Host, _ Job, w stake.PortWork, b portBefore) error {
 	if b.Filter == "" {
 		return nil
@@ -188,7 +191,7 @@ func closePort(ctx context.Context, m *Host, _ Job, w stake.PortWork, b portBefo
 		if err != nil {
 			return err
 		}
-		if err := active.Set(ctx, w.PortWant, network, closed(now.Rules, s.Rules)); err != nil {
+		if err := active.Set(ctx, w.PortWant, network, formerRules(now.Rules, s.Rules, w.Close)); err != nil {
 			return err
 		}
 	}

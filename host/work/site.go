@@ -3,7 +3,11 @@ package work
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
 	"unicode/utf8"
 
 	"northstake/core/stake"
@@ -20,10 +24,10 @@ type siteBefore struct {
 }
 
 type siteWorker struct {
-	typed[stake.SiteWant, stake.SiteWant, siteBefore]
+	typed[stake.SiteWant, stake.SiteWork, siteBefore]
 }
 
-var _ = register("site", siteWorker{typed[stake.SiteWant, stake.SiteWant, siteBefore]{
+var _ = register("site", siteWorker{typed[stake.SiteWant, stake.SiteWork, siteBefore]{
 	read: beside(readSite), before: beforeSite, do: doSite, back: backSite,
 }})
 
@@ -72,7 +76,7 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
 	return f, nil
 }
 
-func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWant) (b siteBefore, err error) {
+func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefore, err error) {
 	if b.File, err = m.KeepFile(w.File); err != nil || w.Link == "" {
 		return b, err
 	}
@@ -80,8 +84,11 @@ func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWant) (b siteBefo
 	return b, err
 }
 
-func doSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, _ siteBefore) (rod.StepState, error) {
-	if err := testSite(ctx, m, j, w); err != nil {
+func doSite(ctx context.Context, m *Host, j Job, w stake.SiteWork, _ siteBefore) (rod.StepState, error) {
+	if w.Away {
+		return rod.Done, takeSiteAway(m, w)
+	}
+	if err := testSite(ctx, m, j, w.SiteWant); err != nil {
 		return "", err
 	}
 	if err := system.WriteAtomically(m.Path(w.File), []byte(w.Text), 0o644); err != nil {
@@ -98,7 +105,24 @@ func doSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, _ siteBefore)
 	return rod.Done, nil
 }
 
-func backSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, b siteBefore) error {
+// takeSiteAway removes a virtual host's file and its link; a step of the server's service
+// has it take notice.
+func takeSiteAway(m *Host, w stake.SiteWork) error {
+	for _, p := range []string{w.Link, w.File} {
+		if p == "" {
+			continue
+		}
+		if err := os.Remove(m.Path(p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		if err := system.Flush(filepath.Dir(m.Path(p))); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func backSite(ctx context.Context, m *Host, j Job, w stake.SiteWork, b siteBefore) error {
 	changed := false
 	if w.Link != "" {
 		did, err := takeBack(m, j, b.Link, nil, w.File)
@@ -137,15 +161,18 @@ func backSite(ctx context.Context, m *Host, j Job, w stake.SiteWant, b siteBefor
 // Preflight tests the candidate before the run's first step, where the server is
 // installed already: a configuration that is refused then changes nothing at all.
 func (siteWorker) Preflight(ctx context.Context, m *Host, j Job) error {
-	var w stake.SiteWant
+	var w stake.SiteWork
 	if err := json.Unmarshal(j.Work, &w); err != nil {
 		return fmt.Errorf("the step cannot be understood: %w", err)
+	}
+	if w.Away {
+		return nil
 	}
 	layout, err := m.Layout(w.Server)
 	if err != nil || !m.Exists(layout.Config) {
 		return err
 	}
-	return testSite(ctx, m, j, w)
+	return testSite(ctx, m, j, w.SiteWant)
 }
 
 // testSite lets the server test the site on a copy of its configuration.

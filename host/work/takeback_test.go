@@ -102,7 +102,7 @@ func TestWhatAStepAddedGoes(t *testing.T) {
 	before := []filter.PortRule{rule("public", false, false), rule("home", true, false)}
 	now := []filter.PortRule{rule("later", true, true), rule("public", true, false), rule("home", false, true)}
 	want := []filter.PortRule{rule("later", true, true), rule("public", false, false), rule("home", false, false)}
-	if got := closed(now, before); !slices.Equal(got, want) {
+	if got := formerRules(now, before, false); !slices.Equal(got, want) {
 		t.Errorf("rules are %+v, want %+v", got, want)
 	}
 	was := map[string]string{"a": "1", "b": "1", "c": "1"}

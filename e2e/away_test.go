@@ -1,0 +1,138 @@
+package e2e
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+
+	"northstake/lab"
+	"northstake/service/contract"
+)
+
+// texts are what the steps of a plan's only host would do.
+func texts(p contract.Plan) []string {
+	var out []string
+	for _, s := range p.Hosts[0].Steps {
+		out = append(out, s.Text)
+	}
+	return out
+}
+
+// What stands in the way of something declared, and is North Stake's own from earlier, goes
+// with the same plan: the virtual host of a site that has another name by now, a site's
+// former server, a port that was opened in a firewall program. A run that fails brings it
+// all back.
+func TestWhatMovesLeavesNothingInTheWay(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, bareKit)
+	g.trust()
+	host := g.hosts[0]
+	declare := func(site, server, contains string) {
+		t.Helper()
+		g.declareText("# instead of [site.timetable]\n" + fmt.Sprintf("[kit.base]\n[site.%s]\non = [\"h*\"]\nserver = %q\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n[[site.%[1]s.probe]]\npath = \"/\"\ncontains = %[3]q\n", site, server, contains))
+		g.ns(0, "declare", g.dir)
+	}
+	answers := func(when string) {
+		t.Helper()
+		if status, body, err := get("http://"+g.address(host)+"/", "timetable.saltmarsh.test"); err != nil || status != 200 || !strings.Contains(body, "Next sailing") {
+			t.Errorf("%s: %d, %s, %v", when, status, body, err)
+		}
+	}
+	declare("timetable", "nginx", "Next sailing")
+	g.apply(0)
+	answers("applied")
+
+	declare("sailings", "nginx", "no such words")
+	p := g.plan(1)
+	if !slices.Contains(texts(p), "take away the virtual host of site timetable, /etc/nginx/sites-available/northstake-timetable.conf") {
+		t.Errorf("the plan is to %s", strings.Join(texts(p), "; "))
+	}
+	if why := p.Hosts[0].Steps[0].Because; why != "site sailings has its name timetable.saltmarsh.test now" {
+		t.Errorf("it goes because %s", why)
+	}
+	before := g.on(host, "cd /etc/nginx; find . -newer /etc/hostname -name '*northstake*' | sort; cat sites-enabled/northstake*")
+	g.applyPlan(2, p.Id)
+	if after := g.on(host, "cd /etc/nginx; find . -newer /etc/hostname -name '*northstake*' | sort; cat sites-enabled/northstake*"); after != before {
+		t.Errorf("taken back:\n%s\nand before\n%s", after, before)
+	}
+	answers("taken back")
+
+	declare("sailings", "nginx", "Next sailing")
+	visits := g.watchSite(host)
+	g.apply(0)
+	if failed := visits(); failed != "" {
+		t.Errorf("while the site got another name: %s", failed)
+	}
+	g.nothingToDo()
+	if left := g.on(host, "find /etc/nginx -name '*timetable*'; nginx -t 2>&1 | grep conflicting || true"); left != "" {
+		t.Errorf("the former site is still there: %s", left)
+	}
+
+	// The same site on another server of the host, and back.
+	for _, server := range []string{"httpd", "nginx"} {
+		declare("sailings", server, "no such words")
+		g.apply(2)
+		answers("taken back from " + server)
+		declare("sailings", server, "Next sailing")
+		p := g.plan(1)
+		if len(p.Hosts[0].Blockers) > 0 || !slices.ContainsFunc(p.Hosts[0].Cautions, func(n contract.Note) bool { return strings.Contains(n.What, "not served from then on") }) {
+			t.Errorf("blockers %+v, cautions %+v", p.Hosts[0].Blockers, p.Hosts[0].Cautions)
+		}
+		g.applyPlan(0, p.Id)
+		answers("on " + server)
+		g.nothingToDo()
+		listens := map[string]string{"httpd": "apache2", "nginx": "nginx"}[server]
+		if got := g.on(host, "ss -Hltnp sport = :80 | grep -o '\"[a-z0-9]*\"' | sort -u; find /etc/nginx /etc/apache2 -name '*northstake-sailings*' | grep -c available"); strings.Join(strings.Fields(got), " ") != `"`+listens+`" 1` {
+			t.Errorf("on port 80 listens, and files are: %s", got)
+		}
+	}
+
+	// A unit that is declared with its service, and a change of it that restarts it.
+	unit := func(says string) {
+		t.Helper()
+		g.declareText("# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/etc/systemd/system/tidewatch.service\"]\ntext = \"[Service]\\nExecStart=/bin/sleep " + says + "\\n[Install]\\nWantedBy=multi-user.target\\n\"\nrestart = [\"tidewatch\"]\n[kit.base.services]\ntidewatch = { running = true, at_boot = true }\n")
+		g.ns(0, "declare", g.dir)
+		g.apply(0)
+		if got := g.on(host, "systemctl is-enabled tidewatch; tr '\\0' ' ' < /proc/$(systemctl show -p MainPID --value tidewatch)/cmdline"); strings.Join(strings.Fields(got), " ") != "enabled /bin/sleep "+says {
+			t.Errorf("tidewatch is %s", got)
+		}
+		g.nothingToDo()
+	}
+	unit("1000001")
+	unit("1000002")
+}
+
+// Ports that were opened in a firewall program are closed there again when nobody declares
+// them any more and only what is declared is let in; what somebody else has opened is theirs.
+func TestPortsThatNobodyDeclaresAreClosed(t *testing.T) {
+	t.Parallel()
+	kit := func(ports string) string { return "[kit.base]\ninbound = \"declared\"\nports = [" + ports + "]\n" }
+	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, kit(`"8000/tcp", "8443/tcp"`))
+	g.trust()
+	host := g.hosts[0]
+	g.apply(0)
+	g.nothingToDo()
+	g.listen(host, 8000, 8443)
+	g.declareText(kit(`"8443/tcp"`))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	if got := texts(p); len(got) != 1 || !strings.HasPrefix(got[0], "close port 8000/tcp in firewalld, ") || p.Hosts[0].Steps[0].Because != "only what is declared is let in" {
+		t.Errorf("the plan is to %s", strings.Join(got, "; "))
+	}
+	g.on(host, "firewall-cmd -q --add-port=6000/tcp")
+	if got := g.blocked(); !strings.Contains(got, "6000/tcp") || strings.Contains(got, "8000/tcp") {
+		t.Errorf("what others have opened: %s", got)
+	}
+	g.on(host, "firewall-cmd -q --remove-port=6000/tcp")
+	g.apply(0)
+	for port, open := range map[string]bool{":8000": false, ":8443": true, ":22": true} {
+		if dialable(g.address(host)+port) != open {
+			t.Errorf("port %s can be reached: %t", port, !open)
+		}
+	}
+	if got := g.on(host, "firewall-cmd --list-ports; firewall-cmd --permanent --list-ports"); strings.Contains(got, "8000") {
+		t.Errorf("opened still: %s", got)
+	}
+	g.nothingToDo()
+}
