@@ -1,0 +1,111 @@
+package plan
+
+import (
+	"slices"
+	"strings"
+	"testing"
+
+	"northstake/core/stake"
+)
+
+// before is a host on which a site called former was applied by a run, at a file of its own,
+// and is not declared any more; the site that is declared has its name.
+func before(t *testing.T, server string, made bool) Input {
+	t.Helper()
+	in := asDeclared(input(t))
+	was := stake.SiteWant{Server: server, Service: server, Program: server, File: "/etc/" + server + "/northstake-former.conf", Text: "server\n", Listen: []int{80}, Names: []string{"old.saltmarsh.test", "timetable.saltmarsh.test"}}
+	in.Applied["site/former"] = Applied{Type: "site", Name: "former", Site: "former", Want: stake.JSON(was), Revision: 3, Made: made}
+	in.Readings["site/former"] = Reading{Name: "site/former", Found: stake.JSON(stake.SiteFound{File: file("file"), Text: "server\n"})}
+	on := true
+	in.Applied["service/"+server] = Applied{Type: "service", Name: server, Want: stake.JSON(stake.ServiceWant{Name: server, Running: &on, AtBoot: &on}), Revision: 3, Made: made}
+	in.Readings["service/"+server] = Reading{Name: "service/" + server, Found: stake.JSON(stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})}
+	return set(in, "site/timetable", stake.SiteFound{Rivals: []stake.Rival{{Name: "timetable.saltmarsh.test", File: was.File}}})
+}
+
+// A site that is called otherwise by now goes before the one in its place is written, for
+// that one's sake, with one reload; and only if a run made it, nobody restores, and the one
+// in its place is not held up.
+func TestAFormerSiteGoes(t *testing.T) {
+	in := before(t, "nginx", true)
+	h := build(t, in)
+	if got := texts(h); len(got) != 3 || got[0] != "take away the virtual host of site former, /etc/nginx/northstake-former.conf" || !strings.HasPrefix(got[1], "write the virtual host of site timetable") || got[2] != "reload nginx" {
+		t.Fatalf("the plan is to %s; %+v", strings.Join(got, "; "), h.Blockers)
+	}
+	if why := h.Steps[0].Because; why != "site timetable has its name timetable.saltmarsh.test now" {
+		t.Errorf("it goes because %s", why)
+	}
+	if standingOf(h, "site/former") != Stray {
+		t.Errorf("it is %s until then", standingOf(h, "site/former"))
+	}
+	if moved := Moved(h, build(t, in), false); moved != "" {
+		t.Errorf("the same plan twice: %s", moved)
+	}
+	rest := h
+	rest.Steps = h.Steps[1:]
+	if moved := Moved(h, rest, true); moved != "" {
+		t.Errorf("resumed behind its first step: %s", moved)
+	}
+	for name, change := range map[string]func(*Input){
+		"somebody else made it": func(in *Input) { *in = before(t, "nginx", false) },
+		"a restore":             func(in *Input) { in.Restores = true },
+		"its port is taken": func(in *Input) {
+			in.Traits.Listeners = []stake.Listener{{Protocol: "tcp", Port: 80, Program: "other", PID: 7}}
+		},
+		"another name": func(in *Input) { rename(t, in, "other.saltmarsh.test") },
+	} {
+		in := before(t, "nginx", true)
+		change(&in)
+		h, err := Build(in, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if got := texts(h); slices.ContainsFunc(got, func(s string) bool { return strings.HasPrefix(s, "take away") }) {
+			t.Errorf("%s: the plan is to %s", name, strings.Join(got, "; "))
+		}
+	}
+}
+
+// rename gives the former site another name.
+func rename(t *testing.T, in *Input, name string) {
+	t.Helper()
+	a := in.Applied["site/former"]
+	a.Want = stake.JSON(stake.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/northstake-former.conf", Listen: []int{80}, Names: []string{name}})
+	in.Applied["site/former"] = a
+}
+
+// A site's former server lets its port go, if runs made it; what holds the port otherwise
+// stays a blocker.
+func TestAFormerServerStops(t *testing.T) {
+	listens := []stake.Listener{{Protocol: "tcp", Port: 80, Program: "harbourd", PID: 7}}
+	in := before(t, "harbourd", true)
+	in.Traits.Listeners = listens
+	h := build(t, in)
+	if got := texts(h); len(got) < 3 || got[1] != "stop harbourd, keep it from starting at boot" || h.Steps[1].Because != "site timetable listens on port 80 with nginx now" || len(h.Blockers) > 0 {
+		t.Errorf("the plan is to %s; %+v", strings.Join(got, "; "), h.Blockers)
+	}
+	if len(h.Cautions) == 0 || !strings.Contains(h.Cautions[0].What, "is not served from then on") {
+		t.Errorf("cautions %+v", h.Cautions)
+	}
+	in = before(t, "harbourd", false)
+	in.Traits.Listeners = listens
+	if h := build(t, in); len(h.Blockers) == 0 || len(h.Steps) > 0 {
+		t.Errorf("somebody else's server: %+v, %s", h.Blockers, strings.Join(texts(h), "; "))
+	}
+}
+
+// The same site elsewhere leaves what it was before.
+func TestASiteThatMovesIsTakenFromWhereItWas(t *testing.T) {
+	in := before(t, "harbourd", true)
+	a, r := in.Applied["site/former"], in.Readings["site/former"]
+	a.Name, a.Site = "timetable", "timetable"
+	in.Applied["site/timetable"] = a
+	now := in.Readings["site/timetable"]
+	now.Was = r.Found
+	in.Readings["site/timetable"] = now
+	delete(in.Applied, "site/former")
+	delete(in.Readings, "site/former")
+	h := build(t, in)
+	if got := texts(h); len(got) < 3 || got[0] != "take away the virtual host of site timetable, /etc/harbourd/northstake-former.conf" || h.Steps[0].Address == h.Steps[2].Address {
+		t.Errorf("the plan is to %s", strings.Join(got, "; "))
+	}
+}
