@@ -243,6 +243,13 @@ func TestASignedRepository(t *testing.T) {
 		{"source/ferries", "text of /etc/yum.repos.d", "echo mine > /etc/pki/rpm-gpg/northstake-ferries; sed -i s/enabled=1/enabled=0/ /etc/yum.repos.d/northstake-ferries.repo"},
 	})
 
+	// What came along with another stays marked so.
+	g.on(host, "dnf -y -q mark remove tide-tables")
+	declared(from.url, from.key, "true", `is = "newest"`)
+	g.apply(0)
+	if got := g.on(host, "rpm -q --qf '%{VERSION} ' tide-tables; dnf -q -C repoquery --installed --qf '%{reason}' tide-tables"); strings.TrimSpace(got) == "" || strings.HasPrefix(got, "1.1 ") || !strings.Contains(got, "dependency") {
+		t.Errorf("another version of it is %s", got)
+	}
 	g.on(host, "rpm -e tide-tables; rm -f /etc/yum.repos.d/northstake-ferries.repo /etc/pki/rpm-gpg/northstake-ferries; dnf -q clean all; for k in $(rpm -q gpg-pubkey || true); do rpm -e $k || true; done")
 	before := g.on(host, files)
 	for _, c := range []struct{ what, url, key, signed, want string }{

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -181,8 +182,27 @@ func ParseDnfNeed(b []byte) Need {
 	return n
 }
 
+// InstallVersions leaves packages that came along with others marked so.
 func (d dnf) InstallVersions(ctx context.Context, versions map[string]string) error {
-	return d.run(ctx, append([]string{"--allowerasing", "install", "--"}, atVersions(versions, "-")...)...)
+	names := slices.Sorted(maps.Keys(versions))
+	b, err := d.look(ctx, append([]string{"repoquery", "--installed", "--qf", "%{name} %{reason}", "--"}, names...)...)
+	var failed *system.Failed
+	if err != nil && !errors.As(err, &failed) {
+		return err
+	}
+	if err := d.run(ctx, append([]string{"--allowerasing", "install", "--"}, atVersions(versions, "-")...)...); err != nil {
+		return err
+	}
+	var came []string
+	for _, line := range strings.Split(string(b), "\n") {
+		if name, reason, ok := strings.Cut(line, " "); ok && strings.HasSuffix(reason, "dependency") {
+			came = append(came, name)
+		}
+	}
+	if len(came) == 0 {
+		return nil
+	}
+	return d.run(ctx, append([]string{"mark", "remove", "--"}, came...)...) // as a dependency, that is
 }
 
 // removal keeps dnf from removing what nobody asked for: packages that only the

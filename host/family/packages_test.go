@@ -114,7 +114,8 @@ func TestDnf(t *testing.T) {
 		}
 	}
 	want := []string{"dnf -y -q install -- curl-7-1 httpd", "dnf -y -q --allowerasing install -- a-1:1-1 b-2-1", "dnf -y -q --setopt=clean_requirements_on_remove=False remove -- httpd mod_ssl"}
-	if got := s.ran[len(s.ran)-3:]; strings.Join(got, "\n") != strings.Join(want, "\n") {
+	asks := func(command string) bool { return strings.Contains(command, " repoquery ") }
+	if got := slices.DeleteFunc(s.ran[len(s.ran)-4:], asks); strings.Join(got, "\n") != strings.Join(want, "\n") {
 		t.Errorf("it ran\n%s", strings.Join(got, "\n"))
 	}
 }
