@@ -180,3 +180,27 @@ func TestNobodyOwnsNothing(t *testing.T) {
 		}
 	}
 }
+
+// A source's own entry that somebody has spoilt is written again, though the host's sources
+// cannot be read for it; what others have entered against it is a blocker; and lists that
+// are not there are read.
+func TestSourcesThatCannotBeRead(t *testing.T) {
+	w := SourceWant{Name: "ferries", URL: "http://ferries.saltmarsh.test/"}
+	entry := func(same bool) []SourceFileFound {
+		return []SourceFileFound{{Path: "/etc/apt/x", Entry: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Same: same}}
+	}
+	for name, c := range map[string]struct {
+		f               SourceFound
+		differs         string
+		moves, blockers int
+	}{
+		"spoilt":       {SourceFound{Files: entry(false), Unsound: "malformed"}, "text of /etc/apt/x, sources of the host", 1, 0},
+		"contradicted": {SourceFound{Files: entry(true), Unsound: "conflicting"}, "sources of the host", 0, 1},
+		"not listed":   {SourceFound{Files: entry(true), Unlisted: true}, "its lists of packages", 1, 0},
+		"as declared":  {SourceFound{Files: entry(true)}, "", 0, 0},
+	} {
+		if v := judged(t, "source", Input{}, w, c.f); attributes(v) != c.differs || len(v.Moves) != c.moves || len(v.Blockers) != c.blockers {
+			t.Errorf("%s: %s; %+v", name, attributes(v), v)
+		}
+	}
+}

@@ -152,10 +152,10 @@ func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
 		}
 		v.Touched = file.Entry.Touched
 	}
+	entered := len(d) == 0
 	if f.Unsound != "" {
 		d.differ("sources of the host", "such as can be read", f.Unsound)
 	}
-	entered := len(d) == 0
 	if entered && f.Unlisted {
 		d.add("its lists of packages", "there", "not there")
 	}
@@ -163,7 +163,7 @@ func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
 	if len(d) == 0 {
 		return v
 	}
-	if f.Unsound != "" && entered { // else it may be this source's own entry that somebody has spoilt
+	if entered && f.Unsound != "" { // else it may be this source's own entry that somebody has spoilt
 		v.Blockers = []Note{{in.Stake.Address(), "the package sources of this host contradict each other: " + f.Unsound, "take the other entry for that URL out by hand, or this source"}}
 		return v
 	}

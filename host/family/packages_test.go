@@ -1,6 +1,7 @@
 package family
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"io"
@@ -12,6 +13,7 @@ import (
 
 	"northstake/core/stake"
 	"northstake/host/system"
+	"northstake/host/system/systemtest"
 )
 
 // said answers commands by what they begin with, and notes them.
@@ -364,4 +366,40 @@ func FuzzDpkg(f *testing.F) {
 			}
 		}
 	})
+}
+
+// Whether apt can read its sources, and which lists it has, is asked again when one of their
+// files is edited in place, and not otherwise.
+func TestSourcesAreAskedForAgainWhenOneIsEdited(t *testing.T) {
+	s := &said{answers: map[string]string{"apt-get -q indextargets": "/etc/apt/sources.list.d/northstake-ferries.sources:1\n/etc/apt/sources.list:2\n"}}
+	m := machine(t, "ID=debian\n")
+	m.Run = s.run
+	const file = "/etc/apt/sources.list.d/northstake-ferries.sources"
+	systemtest.Put(t, m, file, "one")
+	systemtest.Put(t, m, "/etc/apt/sources.list", "")
+	systemtest.Put(t, m, "/var/lib/apt/lists/x", "")
+	f, err := Of(m, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	sources := f.PackageManager(m).Sources()
+	for i, edit := range []func() error{
+		func() error { return nil },
+		func() error { return os.WriteFile(m.Path(file), []byte("other"), 0o644) },
+		func() error { return os.Remove(m.Path("/var/lib/apt/lists/x")) },
+	} {
+		if err := edit(); err != nil {
+			t.Fatal(err)
+		}
+		for range 2 {
+			there, err := sources.Listed(context.Background(), "ferries")
+			none, err2 := sources.Listed(context.Background(), "tides")
+			if err := cmp.Or(err, err2, sources.Sound(context.Background())); err != nil || !there || none {
+				t.Errorf("listed %t, %t: %v", there, none, err)
+			}
+		}
+		if len(s.ran) != i+1 {
+			t.Errorf("after edit %d it was asked %d times", i, len(s.ran))
+		}
+	}
 }
