@@ -36,7 +36,7 @@ func served(t *testing.T) (dir, url string) {
 }
 
 // shell runs a script on this machine.
-func shell(t *testing.T, dir, script string) string {
+func shell(t testing.TB, dir, script string) string {
 	t.Helper()
 	cmd := exec.Command("sh", "-euc", script)
 	cmd.Dir = dir

@@ -24,7 +24,7 @@ var walked = []walkPlan{
 	{seed: 1, moves: movesOf(1, 12)}, {seed: 2, moves: movesOf(2, 12)}, {seed: 3, moves: movesOf(3, 12)},
 	// A port is taken out where a firewall program lets in only what is declared, and a site
 	// is called otherwise.
-	{seed: 4, moves: []walkMove{{"apply", 1}, {"declare", 48}, {"apply", 1}, {"take out", 4}, {"declare", 15}, {"settled", 1}}},
+	{seed: 4, moves: []walkMove{{"apply", 1}, {"declare", 64}, {"apply", 1}, {"take out", 4}, {"declare", 81}, {"settled", 1}}},
 }
 
 type walkPlan struct {
@@ -146,6 +146,7 @@ var walkMoves = []walkKind{
 	{"take out", 2, (*walk).takeOut},
 	{"bring", 1, (*walk).bring},
 	{"act", 1, (*walk).act},
+	{"stale", 1, (*walk).stale},
 }
 
 // newWalk makes a host of each family and a ground over all kinds, with names that nearly

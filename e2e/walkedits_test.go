@@ -25,6 +25,9 @@ func (w *walk) handEdit(host string) handEdit {
 			site = "ex-org"
 		}
 		service, conf, cron = "nginx", "/etc/nginx/sites-available/northstake-"+site+".conf", "cron"
+		if m.other {
+			service, conf = "apache2", "/etc/apache2/sites-available/northstake-"+site+".conf"
+		}
 	}
 	of := func(ways ...string) string { return ways[w.random.IntN(len(ways))] }
 	spoilFile := func(p string) string {
@@ -148,12 +151,15 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 		}
 		return handEdit{"package/tide-tables", "dnf -y -q install tide-tables-" + other + " >/dev/null 2>&1 || dnf -y -q downgrade tide-tables-" + other + " >/dev/null 2>&1", ""}
 	case 6: // another virtual host takes the name
-		if first {
+		if first && !m.other {
 			f := of("/etc/nginx/conf.d/aaa.conf", "/etc/nginx/sites-enabled/aaa")
 			return handEdit{"site/" + site, "printf 'server { listen 80; server_name " + site + ".saltmarsh.test; }\\n' > " + f, "rm " + f}
 		}
-		f := "/etc/httpd/conf.d/aaa.conf"
-		return handEdit{"site/" + site, "printf '<VirtualHost *:80>\\nServerName tides.saltmarsh.test\\n</VirtualHost>\\n' > " + f, "rm " + f}
+		f, name := "/etc/httpd/conf.d/aaa.conf", "tides"
+		if first {
+			f, name = "/etc/apache2/sites-enabled/aaa.conf", site
+		}
+		return handEdit{"site/" + site, "printf '<VirtualHost *:80>\\nServerName " + name + ".saltmarsh.test\\n</VirtualHost>\\n' > " + f, "rm " + f}
 	case 7: // rules of others
 		if first {
 			return handEdit{"port/8000-8002-tcp", "nft 'table inet others { chain input { type filter hook input priority 10; tcp dport " + of("8000", "8002", "8001-9999", "{ 1, 8002 }") + of(" drop", " reject", " ip saddr 10.0.0.0/8 drop") + "; }; }'", "nft delete table inet others"}
@@ -180,7 +186,7 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 	case 10:
 		return handEdit{"service/" + cron, of("mkdir -p /etc/systemd/system/"+cron+".service.d; ln -s /dev/null /etc/systemd/system/"+cron+".service.d/y.conf", "printf '[Service]\\nExecStart=/bin/true\\n' > /etc/systemd/system/"+cron+".service") + "; systemctl daemon-reload", "rm -r /etc/systemd/system/" + cron + ".service /etc/systemd/system/" + cron + ".service.d 2>/dev/null; systemctl daemon-reload"}
 	case 11: // a worker that died is nobody's edit
-		return handEdit{"", "pkill -o -KILL -f '[n]ginx: worker' || pkill -n -KILL -x httpd || true; sleep 1", "true"}
+		return handEdit{"", "pkill -o -KILL -f '[n]ginx: worker' || pkill -n -KILL -x httpd || pkill -n -KILL -x apache2 || true; sleep 1", "true"}
 	case 12:
 		return handEdit{"", "systemctl " + of("reload ", "restart ") + service, "true"}
 	case 13:

@@ -31,6 +31,8 @@ type walkModel struct {
 	tree     bool                // whether the package tree is installed, or gone
 	more     string              // tables of the first host's own
 	ebb      bool                // site tides is called ebb
+	other    bool                // the first host's sites are served by its other server
+	from     string              // a network from which alone port 5432 can be reached, "" for none
 
 	sources map[string]string            // by family, where its source of packages is
 	theirs  map[string]map[string]string // host, path, text: what nobody declared
@@ -129,6 +131,9 @@ func (m *walkModel) write(g *ground) {
 	}
 	b.WriteString(strings.ReplaceAll(m.more, "%HOST", "host."+g.hosts[0]))
 	fmt.Fprintf(&b, "[kit.base]\ninbound = \"declared\"\nmay_restart = true\nports = [%s]\nservices = { cron = { running = true, at_boot = true, names = { redhat = \"crond\" } } }\n[kit.base.package.cron]\nnames = { redhat = \"cronie\" }\n", quoted(slices.Sorted(maps.Keys(m.ports))))
+	if m.from != "" {
+		fmt.Fprintf(&b, "[kit.base.port.\"5432/tcp\"]\nfrom = [%q]\n", m.from)
+	}
 	for _, name := range slices.Sorted(maps.Keys(m.accounts)) {
 		fmt.Fprintf(&b, "[kit.base.account.%s]\nshell = %q\n", name, m.accounts[name])
 	}
@@ -147,13 +152,13 @@ func (m *walkModel) write(g *ground) {
 	if err := os.RemoveAll(filepath.Join(g.dir, "trees")); err != nil {
 		g.t.Fatal(err)
 	}
-	for _, site := range [][2]string{{"ex", "nginx"}, {"ex-org", "nginx"}, {"tides", "httpd"}} {
+	for _, site := range [][2]string{{"ex", m.server()}, {"ex-org", m.server()}, {"tides", "httpd"}} {
 		table := "site." + site[0]
 		if !slices.ContainsFunc(slices.Collect(maps.Keys(m.trees)), func(r string) bool { return walkRoots[r] == table }) {
 			continue
 		}
 		on, listen, names := g.hosts[0], "80", fmt.Sprintf("%q", site[0]+".saltmarsh.test")
-		if site[1] == "httpd" {
+		if site[0] == "tides" {
 			on = g.hosts[1]
 		}
 		if site[0] == "ex" && m.second {
@@ -170,7 +175,8 @@ func (m *walkModel) write(g *ground) {
 		case strings.HasPrefix(table, "kit."):
 			fmt.Fprintf(&b, "[%s]\ndir = %q\nrest = %q\n", table, dir, map[bool]string{true: "removed", false: "kept"}[m.rest])
 		case strings.Contains(table, ".path."):
-			fmt.Fprintf(&b, "[%s]\nroot = %q\ncontent = { dir = %q, owner = %q }\n", table, r, dir, m.owner(r))
+			fmt.Fprintf(&b, "[%s]\nroot = %q\ncontent = { archive = %q, folder = \"tree\", owner = %q }\n", table, r, dir+".tar.gz", m.owner(r))
+			shell(g.t, g.dir, fmt.Sprintf("rm -f %[1]s.tar.gz; tar --transform 's,^%[1]s,tree,' -czf %[1]s.tar.gz %[1]s", dir))
 		default:
 			fmt.Fprintf(&b, "[%s.content]\ndir = %q\nowner = %q\nkeep = [\"uploads\"]\n[[%[1]s.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n", table, dir, m.owner(r))
 		}
@@ -193,6 +199,14 @@ func (m *walkModel) owner(r string) string {
 		return o
 	}
 	return "root"
+}
+
+// server is what serves the first host's sites.
+func (m *walkModel) server() string {
+	if m.other {
+		return "httpd"
+	}
+	return "nginx"
 }
 
 // tides is what site tides is called.

@@ -390,6 +390,48 @@ func (w *walk) editByHand() error {
 	return nil
 }
 
+// stale applies a plan after somebody has edited what it is about: nothing is done there.
+func (w *walk) stale() error {
+	if err := w.apply(); err != nil {
+		return err
+	}
+	m := w.model
+	file := pick(w, m.files)
+	m.files[file] = walkFile{fmt.Sprintf("tide = %d\n", w.random.Uint64()), m.files[file].mode}
+	delete(m.over, file)
+	r := pick(w, m.trees)
+	m.trees[r]["index.html"] = page(fmt.Sprint(w.random.Uint64()))
+	m.write(w.g)
+	if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
+		return err
+	}
+	p, err := w.plan([]int{1})
+	if err != nil {
+		return err
+	}
+	host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
+	edit := []string{"printf x >> " + sh(file), "rm " + sh(file), "chown keeper " + sh(file)}[w.random.IntN(3)]
+	w.say("on %s, after the plan: %s", host, edit)
+	if _, err := labs.Shell(context.Background(), host, edit); err != nil {
+		return err
+	}
+	before, err := w.look(host)
+	if err != nil {
+		return err
+	}
+	if _, err := w.ns([]int{2}, w.applying(p)...); err != nil {
+		return err
+	}
+	after, err := w.look(host)
+	if err != nil {
+		return err
+	}
+	if d := differs(before, after); len(d) > 0 {
+		return fmt.Errorf("%s moved since its plan, and was changed:\n%s", host, strings.Join(d[:min(len(d), 12)], "\n"))
+	}
+	return w.apply()
+}
+
 // others puts what nobody declared beside what is, with owners and modes of its own.
 func (w *walk) others() error {
 	host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
@@ -423,7 +465,7 @@ func (w *walk) declareMore() error {
 
 func (w *walk) declareAny() {
 	m := w.model
-	switch w.random.IntN(15) {
+	switch w.random.IntN(17) {
 	case 0, 1, 2:
 		r := pick(w, m.trees)
 		p := pick(w, m.trees[r])
@@ -493,6 +535,12 @@ func (w *walk) declareAny() {
 	case 14:
 		m.ebb = !m.ebb
 		w.say("site tides is called %s", m.tides())
+	case 15:
+		m.other = !m.other
+		w.say("the first host's sites are served by %s", m.server())
+	case 16:
+		m.from = []string{"", "10.0.0.0/8", "192.0.2.0/24"}[w.random.IntN(3)]
+		w.say("port 5432 from %q", m.from)
 	}
 }
 
@@ -605,8 +653,12 @@ func (w *walk) goesBack() error {
 		m.more = "[%HOST.file.\"/etc/systemd/system/harbour-fails.service\"]\ntext = \"[Service]\\nExecStart=/bin/false\\n\"\n[%HOST.services]\nharbour-fails = { running = true }\n"
 		w.say("a service cannot start")
 	case 3:
-		m.more = "[kit.over.file.\"/etc/nginx/conf.d/odd.conf\"]\ntext = \"nonsense;\\n\"\nreload = [\"nginx\"]\n"
-		failing = w.g.hosts[:1] // the other one has no nginx, and is done
+		file, service := "/etc/nginx/conf.d/odd.conf", "nginx"
+		if m.other {
+			file, service = "/etc/apache2/conf-enabled/odd.conf", "apache2"
+		}
+		m.more = fmt.Sprintf("[kit.over.file.%q]\ntext = \"nonsense;\\n\"\nreload = [%q]\n", file, service)
+		failing = w.g.hosts[:1] // the other one is done
 		w.say("a configuration is refused")
 	}
 	m.write(w.g)
@@ -727,7 +779,7 @@ func (w *walk) act() error {
 	host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
 	act := [][]string{{"restart", "cron"}, {"reboot"}, {"relist"}}[w.random.IntN(3)]
 	if host == w.g.hosts[0] && act[0] == "restart" {
-		act[1] = "nginx"
+		act[1] = map[bool]string{true: "apache2", false: "nginx"}[w.model.other]
 	} else if act[0] == "restart" {
 		act[1] = "httpd"
 	}
