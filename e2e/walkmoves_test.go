@@ -672,6 +672,11 @@ func (w *walk) goesBack() error {
 	if _, err := w.ns([]int{2}, w.applying(p)...); err != nil {
 		return err
 	}
+	for _, h := range w.g.hosts {
+		if !slices.Contains(failing, h) { // what was named went there
+			kept.theirs[h] = m.theirs[h]
+		}
+	}
 	w.model = kept
 	after, err := w.looks()
 	if err != nil {
