@@ -135,4 +135,25 @@ func TestPortsThatNobodyDeclaresAreClosed(t *testing.T) {
 		t.Errorf("opened still: %s", got)
 	}
 	g.nothingToDo()
+
+	// A port that is open to other networks than before is closed to those.
+	for _, inbound := range []string{"declared", "any"} {
+		from := func(networks string) {
+			t.Helper()
+			g.declareText("[kit.base]\ninbound = \"" + inbound + "\"\nports = [\"8443/tcp\"]\n[kit.base.port.\"5432/tcp\"]\nfrom = [" + networks + "]\n")
+			g.ns(0, "declare", g.dir)
+		}
+		from(`"192.0.2.0/24", "10.0.0.0/8"`)
+		g.apply(0)
+		from(`"198.51.100.0/24", "10.0.0.0/8"`)
+		p := g.plan(1)
+		if got := texts(p); len(got) != 2 || !strings.HasPrefix(got[0], "close port 5432/tcp for 192.0.2.0/24 in ") || !strings.HasPrefix(got[1], "open port 5432/tcp for 198.51.100.0/24, 10.0.0.0/8 in ") {
+			t.Errorf("with inbound %s the plan is to %s", inbound, strings.Join(got, "; "))
+		}
+		g.applyPlan(0, p.Id)
+		if got := g.on(host, "firewall-cmd --list-rich-rules; firewall-cmd --permanent --list-rich-rules"); strings.Contains(got, "192.0.2") || strings.Count(got, "198.51.100.0/24") != 2 || strings.Count(got, "10.0.0.0/8") != 2 {
+			t.Errorf("with inbound %s: %s", inbound, got)
+		}
+		g.nothingToDo()
+	}
 }

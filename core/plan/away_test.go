@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"encoding/json"
 	"slices"
 	"strings"
 	"testing"
@@ -107,5 +108,32 @@ func TestASiteThatMovesIsTakenFromWhereItWas(t *testing.T) {
 	h := build(t, in)
 	if got := texts(h); len(got) < 3 || got[0] != "take away the virtual host of site timetable, /etc/harbourd/northstake-former.conf" || h.Steps[0].Address == h.Steps[2].Address {
 		t.Errorf("the plan is to %s", strings.Join(got, "; "))
+	}
+}
+
+// A port that is open to other networks than before is closed to those that are not named any
+// more, and to nobody else.
+func TestFormerNetworksAreShutOut(t *testing.T) {
+	kind, err := stake.KindOf("port")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ was, now, left []string }{
+		{[]string{"10.0.0.0/8", "192.0.2.0/24"}, []string{"192.0.2.0/24"}, []string{"10.0.0.0/8"}},
+		{[]string{"10.0.0.0/8"}, []string{"192.0.2.0/24", "10.0.0.0/8"}, nil},
+		{nil, []string{"10.0.0.0/8"}, []string{""}},
+		{[]string{"10.0.0.0/8"}, nil, nil},
+		{nil, nil, nil},
+	} {
+		got := kind.Elsewhere(stake.JSON(stake.PortWant{Port: 5432, Protocol: "tcp", From: c.was}), stake.JSON(stake.PortWant{Port: 5432, Protocol: "tcp", From: c.now}))
+		var w stake.PortWant
+		if len(got) > 0 {
+			if err := json.Unmarshal(got, &w); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if (got == nil) != (c.left == nil) || got != nil && !slices.Equal(w.Sources(), c.left) {
+			t.Errorf("from %v to %v: %s, want %v", c.was, c.now, got, c.left)
+		}
 	}
 }

@@ -35,10 +35,13 @@ func noLonger(in Input) []gone {
 		}
 		g := gone{stake.Stake{Host: in.Host, Type: a.Type, Name: a.Name, Site: a.Site, Want: a.Want}, kind, r.Found, a}
 		if now, is := declared[name]; is {
-			if kind.Elsewhere == nil || len(r.Was) == 0 || !kind.Elsewhere(a.Want, now.Want) {
+			if kind.Elsewhere == nil || len(r.Was) == 0 {
 				continue
 			}
-			g.stake.Name, g.found = a.Name+":former", r.Was
+			if g.stake.Want = kind.Elsewhere(a.Want, now.Want); g.stake.Want == nil {
+				continue
+			}
+			g.stake.Name, g.found = a.Name+stake.Former, r.Was
 		}
 		v, err := kind.Judge(g.input(in))
 		if err == nil && !v.Gone {
@@ -95,7 +98,7 @@ func (g gone) row(in Input) Row {
 	reason := "it was brought about once, and is not declared"
 	switch {
 	case g.stake.Name != g.applied.Name:
-		reason = fmt.Sprintf("revision %d declared it there, and the present one elsewhere", g.applied.Revision)
+		reason = fmt.Sprintf("revision %d declared it so, and the present one otherwise", g.applied.Revision)
 	case g.applied.Revision > 0:
 		reason = fmt.Sprintf("revision %d declared it, and the present one does not", g.applied.Revision)
 	}

@@ -65,9 +65,9 @@ type Kind struct {
 	// which a part may be done already. Where it is nil the two have to be the same.
 	Within func(planned, now json.RawMessage) bool
 
-	// Elsewhere says whether what was brought about for former lies elsewhere than what is
-	// wanted now, so that it would stay when that is brought about.
-	Elsewhere func(former, now json.RawMessage) bool
+	// Elsewhere is what was brought about for former and would stay when what is wanted now
+	// is brought about, because that lies elsewhere; nil for nothing.
+	Elsewhere func(former, now json.RawMessage) json.RawMessage
 
 	// Unwanted says why something that was brought about, and is not declared any more, has
 	// to go for the sake of what is declared, and for which stake of that: "" where it need

@@ -182,7 +182,7 @@ var _ = Register(Kind{
 		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Ports().String()}}
 	}),
 	Judge: Judging(judgePort), Follows: true,
-	Unwanted: unwantedPort, Away: Judging(awayPort),
+	Elsewhere: formerNetworks, Unwanted: unwantedPort, Away: Judging(awayPort),
 })
 
 // wantedPort is where ports are declared, and the sites that alone call for them.
@@ -369,12 +369,13 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf(what, args...), fix})
 	}
 	own := w.Firewall && (by == "" || by == FirewallTable)
+	closes := slices.ContainsFunc(leaving[PortWant](in.Leaving, "port"), func(l PortWant) bool { return l.Ports() == w.Ports() })
 	switch {
 	case unfiltered:
 		block(fmt.Sprintf("declare services.%s = { at_boot = true }", f.Filter), "%s filters now and is not started at boot", f.Filter)
 	case f.Denied != "" && (!live || !f.Kept):
 		block("take that rule out, or this port: North Stake does not go over rules of others", "%s is closed by a rule in %s: %s", w.words(), f.Filter, f.Denied)
-	case len(w.From) > 0 && (f.Wider || outsider && let) && !w.Firewall:
+	case len(w.From) > 0 && (f.Wider || outsider && let) && !w.Firewall && !closes:
 		fix := "close it there to everybody"
 		if f.Filter == "" && f.By == "" {
 			fix = "declare inbound = \"declared\", which shuts all others out, or filter by the means of the host"
@@ -399,8 +400,35 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 	return v
 }
 
-// unwantedPort says whether only what is declared is let in.
-func unwantedPort(_ Stake, declared, _ []Stake) (why, forStake string) {
+// formerNetworks is a port for those networks that it was open to and is not any more.
+func formerNetworks(former, now json.RawMessage) json.RawMessage {
+	was, ok := last[PortWant](former)
+	is, ok2 := last[PortWant](now)
+	if !ok || !ok2 || len(is.From) == 0 {
+		return nil // everybody is let in now
+	}
+	var left []string
+	for _, network := range was.From {
+		if !slices.Contains(is.From, network) {
+			left = append(left, network)
+		}
+	}
+	if len(was.From) > 0 && len(left) == 0 {
+		return nil
+	}
+	was.From = left
+	return JSON(was)
+}
+
+// unwantedPort says whether only what is declared is let in, or the port is open to other
+// networks by now.
+func unwantedPort(gone Stake, declared, _ []Stake) (why, forStake string) {
+	for _, d := range declared {
+		if name, former := strings.CutSuffix(gone.Name, Former); former && d.Local() == Local("port", name) {
+			w, _ := last[PortWant](d.Want)
+			return "only " + strings.Join(w.From, ", ") + " is let in now", d.Local()
+		}
+	}
 	for _, d := range declared {
 		if d.Type == "firewall" {
 			return "only what is declared is let in", d.Local()

@@ -91,10 +91,13 @@ var _ = Register(Kind{
 		return out
 	}),
 	Judge: Judging(judgeSite), Follows: true,
-	Elsewhere: func(former, now json.RawMessage) bool {
+	Elsewhere: func(former, now json.RawMessage) json.RawMessage {
 		f, ok := last[SiteWant](former)
 		n, ok2 := last[SiteWant](now)
-		return ok && ok2 && f.File != n.File
+		if !ok || !ok2 || f.File == n.File {
+			return nil
+		}
+		return former
 	},
 	Unwanted: unwantedSite, Away: Judging(awaySite),
 })

@@ -59,6 +59,9 @@ func (s Stake) WantsNothing() bool {
 // Address is the stake's name in its ground: "quay1/package/nginx".
 func (s Stake) Address() string { return s.Host + "/" + s.Local() }
 
+// Former ends the name of what a stake was before it was declared to lie elsewhere.
+const Former = ":former"
+
 // Local joins a type and a name; a name that is a path keeps its own slash.
 func Local(typ, name string) string {
 	if strings.HasPrefix(name, "/") {
