@@ -157,3 +157,24 @@ func TestPortsThatNobodyDeclaresAreClosed(t *testing.T) {
 		g.nothingToDo()
 	}
 }
+
+// A move to another server that is cut off while the former one stops goes on where it was:
+// what was taken back has the port again, and is stopped again.
+func TestAMoveToAnotherServerKilled(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, bareKit)
+	g.trust()
+	site := func(server string) {
+		t.Helper()
+		g.declareText("# instead of [site.timetable]\n[kit.base]\n[site.sailings]\non = [\"h*\"]\nserver = \"" + server + "\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n")
+		g.ns(0, "declare", g.dir)
+	}
+	site("nginx")
+	g.apply(0)
+	site("httpd")
+	g.killed(g.plan(1), []string{"site", "service"}, func(contract.Step) bool { return false }, boundaries, killRod, resumeByHand)
+	if status, body := g.fetch(g.hosts[0], "/"); status != 200 || !strings.Contains(body, "Next sailing") {
+		t.Errorf("the site answers %d: %s", status, body)
+	}
+	g.nothingToDo()
+}

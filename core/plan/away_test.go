@@ -18,7 +18,7 @@ func before(t *testing.T, server string, made bool) Input {
 	in.Applied["site/former"] = Applied{Type: "site", Name: "former", Site: "former", Want: stake.JSON(was), Revision: 3, Made: made}
 	in.Readings["site/former"] = Reading{Name: "site/former", Found: stake.JSON(stake.SiteFound{File: file("file"), Text: "server\n"})}
 	on := true
-	in.Applied["service/"+server] = Applied{Type: "service", Name: server, Want: stake.JSON(stake.ServiceWant{Name: server, Running: &on, AtBoot: &on}), Revision: 3, Made: made}
+	in.Applied["service/"+server] = Applied{Type: "service", Name: server, Want: stake.JSON(stake.ServiceWant{Name: server, Running: &on, AtBoot: &on, Serves: server}), Revision: 3, Made: made}
 	in.Readings["service/"+server] = Reading{Name: "service/" + server, Found: stake.JSON(stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})}
 	return set(in, "site/timetable", stake.SiteFound{Rivals: []stake.Rival{{Name: "timetable.saltmarsh.test", File: was.File}}})
 }
@@ -86,6 +86,17 @@ func TestAFormerServerStops(t *testing.T) {
 	}
 	if len(h.Cautions) == 0 || !strings.Contains(h.Cautions[0].What, "is not served from then on") {
 		t.Errorf("cautions %+v", h.Cautions)
+	}
+	planned := h
+	delete(in.Applied, "site/former") // it has gone, and the server was started again by somebody, or by what was taken back
+	delete(in.Readings, "site/former")
+	in = set(in, "site/timetable", stake.SiteFound{})
+	h = build(t, in)
+	if got := texts(h); len(got) == 0 || got[0] != "stop harbourd, keep it from starting at boot" || len(h.Blockers) > 0 {
+		t.Errorf("with its site gone the plan is to %s; %+v", strings.Join(got, "; "), h.Blockers)
+	}
+	if moved := Moved(planned, h, true); moved != "" {
+		t.Errorf("resumed with its site gone: %s", moved)
 	}
 	in = before(t, "harbourd", false)
 	in.Traits.Listeners = listens

@@ -76,7 +76,7 @@ func leavers(in Input, all []gone, only func(Row) bool) ([]leaver, error) {
 		if g.kind.Unwanted == nil || only != nil && !only(g.row(in)) {
 			continue
 		}
-		if why, sake := g.kind.Unwanted(g.stake, in.Stakes, leaving); why != "" {
+		if why, sake := g.kind.Unwanted(g.stake, stake.Around{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits}); why != "" {
 			leaving = append(leaving, g.stake)
 			out = append(out, leaver{judged{stake: g.stake, input: g.input(in)}, why, sake})
 		}

@@ -71,8 +71,8 @@ type Kind struct {
 
 	// Unwanted says why something that was brought about, and is not declared any more, has
 	// to go for the sake of what is declared, and for which stake of that: "" where it need
-	// not. Leaving is what goes already.
-	Unwanted func(gone Stake, declared, leaving []Stake) (why, forStake string)
+	// not.
+	Unwanted func(gone Stake, in Around) (why, forStake string)
 
 	// Away is what takes such a stake away.
 	Away func(in Input) (Verdict, error)
@@ -84,6 +84,13 @@ type Kind struct {
 	// Follows says that readings of the kind change with what steps of others do: a
 	// package starts a service.
 	Follows bool
+}
+
+// Around is what stands beside a stake that is not declared any more. Leaving is what goes
+// already.
+type Around struct {
+	Declared, Leaving []Stake
+	Traits            Traits
 }
 
 // Asked is what a host is asked to read for a stake.

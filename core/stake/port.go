@@ -422,14 +422,14 @@ func formerNetworks(former, now json.RawMessage) json.RawMessage {
 
 // unwantedPort says whether only what is declared is let in, or the port is open to other
 // networks by now.
-func unwantedPort(gone Stake, declared, _ []Stake) (why, forStake string) {
-	for _, d := range declared {
+func unwantedPort(gone Stake, in Around) (why, forStake string) {
+	for _, d := range in.Declared {
 		if name, former := strings.CutSuffix(gone.Name, Former); former && d.Local() == Local("port", name) {
 			w, _ := last[PortWant](d.Want)
 			return "only " + strings.Join(w.From, ", ") + " is let in now", d.Local()
 		}
 	}
-	for _, d := range declared {
+	for _, d := range in.Declared {
 		if d.Type == "firewall" {
 			return "only what is declared is let in", d.Local()
 		}

@@ -27,6 +27,7 @@ type ServiceWant struct {
 	Name    string `json:"name"`
 	Running *bool  `json:"running,omitempty"`
 	AtBoot  *bool  `json:"at_boot,omitempty"`
+	Serves  string `json:"serves,omitempty"` // of one that serves sites, the name of its program
 }
 
 // ServiceFound is what systemd says of a unit. Is is the unit's own name where the one
@@ -149,9 +150,9 @@ func (w *Wanting) Service(name string, running, atBoot *bool, from declare.Posit
 	}
 }
 
-// ServiceFor wants a service that serves a site to run and to start at boot. It needs
-// some stakes first.
-func (w *Wanting) ServiceFor(site, name string, needs []string, from declare.Position) {
+// ServiceFor wants a service that serves a site, with a program, to run and to start at
+// boot. It needs some stakes first.
+func (w *Wanting) ServiceFor(site, name, program string, needs []string, from declare.Position) {
 	g := gathering[services](w, "service")
 	before := g.byName[name]
 	declared := before != nil && len(before.sites) == 0
@@ -161,6 +162,7 @@ func (w *Wanting) ServiceFor(site, name string, needs []string, from declare.Pos
 	yes := true
 	w.Service(name, &yes, &yes, from)
 	s := g.byName[name]
+	s.want.Serves = program
 	if !declared {
 		s.sites = append(s.sites, site)
 	}
@@ -297,18 +299,23 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 }
 
 // unwantedService says whether a server that nothing declared needs any more holds a port on
-// which a declared site listens with another.
-func unwantedService(gone Stake, declared, leaves []Stake) (why, forStake string) {
-	for _, was := range leaving[SiteWant](leaves, "site") {
-		for _, d := range declared {
-			now, ok := last[SiteWant](d.Want)
-			if !ok || d.Type != "site" || was.Service != gone.Name || now.Service == was.Service {
-				continue
-			}
-			for _, p := range was.Listen {
-				if slices.Contains(now.Listen, p) {
-					return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.Service), d.Local()
-				}
+// which a declared site listens with another, or has a site that did.
+func unwantedService(gone Stake, in Around) (why, forStake string) {
+	was, _ := last[ServiceWant](gone.Want)
+	had := map[int]bool{}
+	for _, site := range leaving[SiteWant](in.Leaving, "site") {
+		for _, p := range site.Listen {
+			had[p] = had[p] || site.Service == gone.Name
+		}
+	}
+	for _, d := range in.Declared {
+		now, ok := last[SiteWant](d.Want)
+		if !ok || d.Type != "site" || now.Service == gone.Name {
+			continue
+		}
+		for _, p := range now.Listen {
+			if l := in.Traits.On(p); had[p] || l != nil && l.Program == was.Serves && l.Program != "" {
+				return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.Service), d.Local()
 			}
 		}
 	}

@@ -110,9 +110,9 @@ type SiteWork struct {
 
 // unwantedSite says whether a declared site has the name of one that was, with the port, or
 // is that one on another server.
-func unwantedSite(gone Stake, declared, _ []Stake) (why, forStake string) {
+func unwantedSite(gone Stake, in Around) (why, forStake string) {
 	was, ok := last[SiteWant](gone.Want)
-	for _, d := range declared {
+	for _, d := range in.Declared {
 		now, ok2 := last[SiteWant](d.Want)
 		if d.Type != "site" || !ok || !ok2 {
 			continue
@@ -178,7 +178,7 @@ func wantSite(w *Wanting, name string) error {
 		want.Link = layout.LinkDir + "/northstake-" + name + ".conf"
 	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: w.D.At("site", name), Needs: needs})
-	w.ServiceFor(name, layout.Service, []string{pkg, Local("site", name)}, at)
+	w.ServiceFor(name, layout.Service, layout.Program, []string{pkg, Local("site", name)}, at)
 	for i, port := range s.ListenOn() {
 		w.PortFor(name, port, w.D.At("site", name, "listen", strconv.Itoa(i)))
 	}
@@ -270,9 +270,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 
 // letsGo says whether a server's program ends with what the plan takes away.
 func letsGo(gone []Stake, program string) bool {
-	return slices.ContainsFunc(leaving[SiteWant](gone, "site"), func(l SiteWant) bool {
-		return l.Program == program && slices.ContainsFunc(gone, func(s Stake) bool { return s.Local() == Local("service", l.Service) })
-	})
+	return slices.ContainsFunc(leaving[ServiceWant](gone, "service"), func(l ServiceWant) bool { return l.Serves == program })
 }
 
 // leads is where a link leads, from where it lies.
