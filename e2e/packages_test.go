@@ -308,3 +308,35 @@ func TestPackagesThatThereIsNoRoomFor(t *testing.T) {
 		g.on(host, "nginx -v && curl --version")
 	}
 }
+
+// An installation that fails is taken back whole: what came goes with its configuration, and
+// the configuration that a package of somebody's had left is there as it was.
+func TestAFailedInstallationLeavesNothing(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, bareKit)
+	dir, url := served(t)
+	gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+	debThatFails(t, dir, "9.0-1")
+	debSource(t, dir, gpg, "", "1.0-1")
+	g.beside("files/ferries.asc", public)
+	g.trust()
+	host := g.hosts[0]
+	tides := func(version, packages string) {
+		t.Helper()
+		g.declareText("# instead of [site.timetable]\n[kit.base]\npackages = [" + packages + "]\nsource.ferries = { url = \"" + url + "\", key = \"files/ferries.asc\" }\npackage.tide-tables = { version = \"" + version + "\" }\n")
+		g.ns(0, "declare", g.dir)
+	}
+	tides("1.0", "")
+	g.apply(0)
+	g.on(host, "apt-get -y -q install cron >/dev/null; echo '# mine' >> /etc/default/cron; apt-get -y -q remove cron >/dev/null")
+	look := "dpkg-query -W -f '${Package} ${db:Status-Abbrev}${Version}\\n' | sort; find /etc/apache2 /etc/default -type f -exec sha256sum {} + 2>/dev/null || true"
+	before := g.on(host, look)
+	tides("9.0", `"apache2", "cron"`)
+	r := g.apply(2)
+	if st := r.Hosts[0].State; st != "back" {
+		t.Errorf("the host is %s: %+v", st, r.Hosts[0].Fault)
+	}
+	if after := g.on(host, look); after != before {
+		t.Errorf("taken back it has\n%s", difference(before, after))
+	}
+}

@@ -173,6 +173,7 @@ func newWalk(t *testing.T, seed uint64) *walk {
 // debThatFails makes a package tide-tables that cannot be installed.
 func debThatFails(t *testing.T, dir, version string) {
 	t.Helper()
+	shell(t, dir, "mkdir -p p/DEBIAN")
 	write(t, filepath.Join(dir, "p/DEBIAN/control"), "Package: tide-tables\nVersion: "+version+"\nArchitecture: all\nMaintainer: Harbour Office <office@saltmarsh.test>\nDescription: Tide tables\n")
 	write(t, filepath.Join(dir, "p/DEBIAN/postinst"), "#!/bin/sh\nexit 1\n")
 	shell(t, dir, "chmod 0755 p/DEBIAN p/DEBIAN/postinst; dpkg-deb --root-owner-group -b p tide-tables_"+version+".deb >/dev/null; rm -r p")

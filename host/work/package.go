@@ -24,6 +24,7 @@ import (
 // versions.
 type packageBefore struct {
 	Installed map[string]string `json:"installed"`
+	Config    []string          `json:"config,omitempty"` // of which only the configuration is there
 }
 
 type packages struct {
@@ -253,16 +254,29 @@ func room(ctx context.Context, m *Host, manager family.PackageManager, wants []s
 
 func installedVersions(ctx context.Context, manager family.PackageManager) (map[string]string, error) {
 	all, err := manager.Installed(ctx)
-	if err != nil {
-		return nil, err
-	}
+	return versionsOf(all), err
+}
+
+func versionsOf(all map[string]family.Package) map[string]string {
 	out := map[string]string{}
 	for name, p := range all {
 		if p.There() {
 			out[name] = p.Version
 		}
 	}
-	return out, nil
+	return out
+}
+
+// onlyConfig lists the packages that have left their configuration, sorted.
+func onlyConfig(all map[string]family.Package) []string {
+	var out []string
+	for name, p := range all {
+		if p.State == "config-files" {
+			out = append(out, name)
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 func beforePackage(ctx context.Context, m *Host, _ Job, _ stake.PackageWork) (packageBefore, error) {
@@ -270,8 +284,8 @@ func beforePackage(ctx context.Context, m *Host, _ Job, _ stake.PackageWork) (pa
 	if err != nil {
 		return packageBefore{}, err
 	}
-	installed, err := installedVersions(ctx, manager)
-	return packageBefore{installed}, err
+	all, err := manager.Installed(ctx)
+	return packageBefore{versionsOf(all), onlyConfig(all)}, err
 }
 
 func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) (rod.StepState, error) {
@@ -509,6 +523,19 @@ func recordChanges(ctx context.Context, m *Host, j Job, before packageBefore) er
 	return system.WriteAtomically(changedFile(m, j), b, 0o600)
 }
 
+// takeOff purges packages, and of those whose configuration was there before leaves it.
+func takeOff(ctx context.Context, manager family.PackageManager, names []string, before packageBefore) error {
+	had := func(n string) bool { return slices.Contains(before.Config, n) }
+	var failed error
+	if fresh := slices.DeleteFunc(slices.Clone(names), had); len(fresh) > 0 {
+		failed = manager.Purge(ctx, fresh)
+	}
+	if former := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return !had(n) }); len(former) > 0 {
+		failed = errors.Join(failed, manager.Remove(ctx, former))
+	}
+	return failed
+}
+
 // backPackage purges the packages that the step brought, and installs again those
 // that it removed, or changed, as they were: those that are still as the step left them.
 func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) error {
@@ -549,7 +576,7 @@ func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, befor
 	if len(added) > 0 {
 		slices.Sort(added)
 		j.Say("removing %s", strings.Join(added, ", "))
-		failed := manager.Purge(ctx, added)
+		failed := takeOff(ctx, manager, added, before)
 		left, err := installedVersions(ctx, manager)
 		if err != nil {
 			return err
@@ -569,6 +596,17 @@ func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, befor
 			if failed != nil && there[name] != v {
 				return packageFault(ctx, manager, "bring back the packages that were there", failed)
 			}
+		}
+	}
+	// A package of which the removal was cut short by another's trouble has left its configuration.
+	all, err := manager.Installed(ctx)
+	if err != nil {
+		return err
+	}
+	left := slices.DeleteFunc(onlyConfig(all), func(n string) bool { return !slices.Contains(added, n) || slices.Contains(before.Config, n) })
+	if len(left) > 0 {
+		if err := manager.Purge(ctx, left); err != nil {
+			return packageFault(ctx, manager, "remove what the step brought", err)
 		}
 	}
 	if err := os.Remove(changedFile(m, j)); err != nil && !errors.Is(err, fs.ErrNotExist) {
