@@ -188,7 +188,7 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 	case 11: // a worker that died is nobody's edit
 		return handEdit{"", "pkill -o -KILL -f '[n]ginx: worker' || pkill -n -KILL -x httpd || pkill -n -KILL -x apache2 || true; sleep 1", "true"}
 	case 12:
-		return handEdit{"", "systemctl " + of("reload ", "restart ") + service, "true"}
+		return handEdit{"", "systemctl " + of("try-reload-or-restart ", "try-restart ") + service, "true"}
 	case 13:
 		if p := pick(w, m.dirs); !slices.Contains(slices.Collect(maps.Values(m.links)), p) {
 			return handEdit{"directory" + p, "rmdir " + p + of("; printf x > ", "; ln -s /tmp ") + p, "rm " + p + "; install -d -m " + m.dirs[p] + " " + p}
