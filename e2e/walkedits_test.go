@@ -162,7 +162,7 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 		return handEdit{"site/" + site, "printf '<VirtualHost *:80>\\nServerName " + name + ".saltmarsh.test\\n</VirtualHost>\\n' > " + f, "rm " + f}
 	case 7: // rules of others
 		if first {
-			return handEdit{"port/8000-8002-tcp", "nft 'table inet others { chain input { type filter hook input priority 10; tcp dport " + of("8000", "8002", "8001-8999", "{ 1, 8002 }") + of(" drop", " reject", " ip saddr 10.0.0.0/8 drop") + "; }; }'", "nft delete table inet others"}
+			return handEdit{"port/8000-8002-tcp", "nft 'table inet others { chain input { type filter hook input priority 10; tcp dport " + of("8000", "8002", "8001-8009", "{ 1, 8002 }") + of(" drop", " reject", " ip saddr 10.0.0.0/8 drop") + "; }; }'", "nft delete table inet others"}
 		}
 		rule := "'rule port port=\"8000-8002\" protocol=\"tcp\" " + of("drop", "reject") + "'"
 		return handEdit{"port/8000-8002-tcp", "firewall-cmd -q --add-rich-rule=" + rule, "firewall-cmd -q --remove-rich-rule=" + rule}
