@@ -2,15 +2,18 @@ package main
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"time"
 
 	"northstake/lab"
+	"northstake/service/contract"
 )
 
 // ground copies the demo ground, with the addresses of this lab's hosts.
@@ -84,12 +87,16 @@ func (d *demo) story(ctx context.Context, l *lab.Lab) (string, error) {
 	}
 	end("nothing has shifted")
 	end = progress("plan and apply")
-	out, status, err = d.northstake(ctx, "plan", "saltmarsh")
+	out, _, err = d.northstake(ctx, "plan", "saltmarsh", "--json")
 	if err != nil {
 		return "", err
 	}
-	if status == 1 {
-		number := planNumber(out)
+	var p contract.Plan
+	if err := json.Unmarshal([]byte(out), &p); err != nil {
+		return "", fmt.Errorf("what northstake plan printed cannot be read: %w", err)
+	}
+	if p.Steps > 0 {
+		number := strconv.FormatInt(p.Id, 10)
 		if _, _, err := d.northstake(ctx, "apply", number, "--ground", "saltmarsh", "--yes"); err != nil {
 			return "", err
 		}
@@ -104,17 +111,6 @@ func (d *demo) story(ctx context.Context, l *lab.Lab) (string, error) {
 	end("the sailing of 07:40 now says 08:10")
 	out, _, err = d.northstake(ctx, "drift", "saltmarsh")
 	return out, err
-}
-
-// planNumber finds the plan's number in "plan 12: 20 steps …".
-func planNumber(out string) string {
-	for _, line := range strings.Split(out, "\n") {
-		if rest, ok := strings.CutPrefix(line, "plan "); ok {
-			number, _, _ := strings.Cut(rest, ":")
-			return number
-		}
-	}
-	return ""
 }
 
 func (d *demo) account(address, drift string, took time.Duration) {

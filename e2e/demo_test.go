@@ -1,0 +1,47 @@
+package e2e
+
+import (
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+)
+
+// The demo applies its ground, and finds what was changed by hand; started again it keeps all
+// that, and cleaned up it leaves nothing.
+func TestTheDemo(t *testing.T) {
+	t.Parallel()
+	checkout, home := t.TempDir(), t.TempDir()
+	for _, part := range []string{"bin", "demo"} {
+		if err := os.CopyFS(filepath.Join(checkout, part), os.DirFS(filepath.Join(root, part))); err != nil {
+			t.Fatal(err)
+		}
+	}
+	demo := func(does string) string {
+		t.Helper()
+		cmd := exec.Command(filepath.Join(checkout, "bin", "demo"), does)
+		cmd.Env = append(os.Environ(), "HOME="+home)
+		out, err := cmd.CombinedOutput()
+		if err != nil {
+			t.Fatalf("demo %s: %v:\n%s", does, err, out)
+		}
+		return string(out)
+	}
+	t.Cleanup(func() { _ = exec.Command(filepath.Join(checkout, "bin", "demo"), "clean").Run() })
+	for _, says := range []string{"applied (", "something has shifted already"} {
+		out := demo("up")
+		for _, s := range []string{says, "quay1/content/srv/www/timetable", "index.html"} {
+			if !strings.Contains(out, s) {
+				t.Errorf("the demo does not say %q:\n%s", s, out)
+			}
+		}
+	}
+	demo("stop")
+	if out := demo("clean"); strings.Contains(out, "cannot") {
+		t.Errorf("cleaning up:\n%s", out)
+	}
+	if left, err := os.ReadDir(filepath.Join(home, ".config", "northstake")); err == nil && len(left) > 0 {
+		t.Errorf("it leaves %v", left)
+	}
+}
