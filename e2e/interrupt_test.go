@@ -77,10 +77,10 @@ func TestEveryKindIsRehearsed(t *testing.T) {
 	}
 }
 
-// startRun starts a run without waiting for its end.
-func (g *ground) startRun(plan int64) int64 {
+// startRun starts a run without waiting for its end. Removing is what is confirmed to go.
+func (g *ground) startRun(plan int64, removing ...string) int64 {
 	g.t.Helper()
-	status, body := g.post("/grounds/"+g.name+"/runs", fmt.Sprintf(`{"plan":%d}`, plan))
+	status, body := g.post("/grounds/"+g.name+"/runs", string(stake.JSON(contract.NewRun{Plan: plan, Removing: removing})))
 	if status != 202 {
 		g.t.Fatalf("%d %s", status, body)
 	}
@@ -137,6 +137,17 @@ func interrupted(t *testing.T, s *service, at []string, kill func(g *ground, hos
 	}
 }
 
+// confirmed are the stakes of a plan that go only when they are confirmed by name.
+func confirmed(p contract.Plan) []string {
+	var out []string
+	for _, st := range p.Hosts[0].Steps {
+		if len(st.Removes) > 0 {
+			out = append(out, st.Address)
+		}
+	}
+	return out
+}
+
 // killed runs a plan, and at every boundary of a step of each kind kills something and
 // resumes, until the run is done.
 func (g *ground) killed(p contract.Plan, kinds []string, skip func(contract.Step) bool, at []string, kill func(g *ground, host string), resume func(g *ground, run int64)) {
@@ -152,7 +163,7 @@ func (g *ground) killed(p contract.Plan, kinds []string, skip func(contract.Step
 		for _, b := range at {
 			g.hold(host, st.Number, b)
 			if run == 0 {
-				run = g.startRun(p.Id)
+				run = g.startRun(p.Id, confirmed(p)...)
 			} else {
 				resume(g, run)
 			}

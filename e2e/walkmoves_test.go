@@ -620,7 +620,67 @@ func (w *walk) takeOut() error {
 			return fmt.Errorf("taking it out changed %s:\n%s", h, strings.Join(d[:min(len(d), 12)], "\n"))
 		}
 	}
+	if w.random.IntN(2) == 0 {
+		return w.cleared(after)
+	}
 	return nil
+}
+
+// cleared takes away what is not declared any more, and finds that to have gone which the
+// plan names, and nothing else.
+func (w *walk) cleared(before map[string]map[string]string) error {
+	p, err := w.plan([]int{0, 1}, "--clear")
+	if err != nil || p.Steps == 0 {
+		return err
+	}
+	for _, h := range p.Hosts {
+		for _, s := range h.Steps {
+			w.say("on %s %s", h.Host, s.Text)
+		}
+	}
+	if _, err := w.ns([]int{0}, w.applying(p)...); err != nil {
+		return err
+	}
+	after, err := w.looks()
+	if err != nil {
+		return err
+	}
+	for _, h := range p.Hosts {
+		d := slices.DeleteFunc(differs(before[h.Host], after[h.Host]), func(line string) bool {
+			return slices.ContainsFunc(h.Steps, func(s contract.Step) bool { return takesAlong(s, line) })
+		})
+		if len(d) > 0 {
+			return fmt.Errorf("clearing changed on %s what it did not name:\n%s", h.Host, strings.Join(d[:min(len(d), 12)], "\n"))
+		}
+		for _, s := range h.Steps {
+			if _, there := after[h.Host]["path "+s.Name]; there && s.Verb == "take" && strings.HasPrefix(s.Text, "take away") {
+				return fmt.Errorf("%s has still %s, after it was to %s", h.Host, s.Name, s.Text)
+			}
+		}
+	}
+	if again, err := w.plan([]int{0}, "--clear"); err != nil || again.Steps > 0 {
+		return errors.Join(err, fmt.Errorf("there is still to clear: %d steps", again.Steps))
+	}
+	return w.asDeclared()
+}
+
+// takesAlong says whether a difference that a look found is what a step takes away.
+func takesAlong(s contract.Step, line string) bool {
+	sort, rest, _ := strings.Cut(line, " ")
+	name, _, _ := strings.Cut(rest, ": ")
+	serves := s.Type == "service" || s.Type == "package" || s.Type == "site"
+	switch sort {
+	case "package":
+		return s.Type == "package" && strings.Contains(s.Text+",", " "+name)
+	case "service", "listens":
+		return serves
+	case "rule":
+		return s.Type == "port" || s.Type == "firewall" || serves
+	case "account", "group":
+		return false
+	}
+	return strings.HasPrefix(s.Name, name) || strings.Contains(s.Text, name) || s.Type == "source" && strings.Contains(name, "northstake-"+s.Name) ||
+		serves && (strings.HasPrefix(name, "/etc/nginx/") || strings.HasPrefix(name, "/etc/apache2/") || strings.HasPrefix(name, "/etc/httpd/") || strings.HasPrefix(name, "/etc/systemd/system/"))
 }
 
 // goesBack lets a run fail at its end, and finds the hosts as they were.

@@ -3,9 +3,11 @@ package main
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"github.com/spf13/cobra"
 
+	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/service/contract"
 )
@@ -56,11 +58,19 @@ func (a *app) planAndApply(ctx context.Context, ground string, ask contract.Ask,
 	if err != nil {
 		return false, a.showProblems(err)
 	}
-	if p.Steps == 0 && p.Blockers == 0 {
+	if p.Steps == 0 && p.Blockers+p.Unread == 0 {
 		if done, err := a.print(p); done {
 			return false, err
 		}
-		a.out.line("there is nothing to do")
+		stays := slices.ContainsFunc(p.Hosts, func(h plan.Host) bool { return len(h.Cautions) > 0 })
+		switch {
+		case ask.Retire == "":
+			a.out.line("there is nothing to do")
+		case stays:
+			a.showPlan(ground, p, details)
+		default:
+			a.out.line("nothing is left of it that runs made")
+		}
 		return false, nil
 	}
 	if p.Steps == 0 {
@@ -69,7 +79,7 @@ func (a *app) planAndApply(ctx context.Context, ground string, ask contract.Ask,
 	if !a.json {
 		a.showPlan(ground, p, details)
 	}
-	if err := a.apply(ctx, ground, p.Id, yes, nil); err != nil {
+	if err := a.apply(ctx, ground, p.Id, yes, ask.Removing); err != nil {
 		return false, err
 	}
 	return true, nil

@@ -95,6 +95,8 @@ func (a *app) apply(ctx context.Context, ground string, id int64, yes bool, remo
 	return a.watch(ctx, ground, r.Id, 0)
 }
 
+const mostRemoved = 40 // lines of what goes, before its name is asked for
+
 // confirmRemoving shows what goes that holds somebody's content, and asks for each
 // stake's name.
 func confirmRemoving(p contract.Plan, named []string) ([]string, error) {
@@ -103,7 +105,14 @@ func confirmRemoving(p contract.Plan, named []string) ([]string, error) {
 			if len(s.Removes) == 0 || slices.Contains(named, s.Address) {
 				continue
 			}
-			fmt.Fprintf(os.Stderr, "%s removes what nobody declared:\n  %s\n", s.Address, strings.Join(s.Removes, "\n  "))
+			fmt.Fprintf(os.Stderr, "step %d of %s would %s:\n", s.Number, h.Host, s.Text)
+			for i, r := range s.Removes {
+				if i == mostRemoved {
+					fmt.Fprintf(os.Stderr, "  and %d more: see the plan with --details\n", len(s.Removes)-i)
+					break
+				}
+				fmt.Fprintln(os.Stderr, "  "+r)
+			}
 			line, err := ask(fmt.Sprintf("to remove it, type %s:", s.Address))
 			if err != nil {
 				return nil, err

@@ -76,8 +76,8 @@ Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
 	for group, list := range map[string][]*cobra.Command{
 		"declare": {newCommand(app), lintCommand(app), schemaCommand(app), declareCommand(app)},
 		"hosts":   {groundsCommand(app), hostsCommand(app), showCommand(app), trustCommand(app), addressesCommand(app)},
-		"work":    {surveyCommand(app), planCommand(app), applyCommand(app), resumeCommand(app), watchCommand(app), runsCommand(app), driftCommand(app), restoreCommand(app), probeCommand(app), actCommand(app), bringCommand(app)},
-		"service": {connectCommand(app), secretCommand(app), tokenCommand(app)},
+		"work":    {surveyCommand(app), planCommand(app), applyCommand(app), resumeCommand(app), watchCommand(app), runsCommand(app), driftCommand(app), restoreCommand(app), probeCommand(app), actCommand(app), bringCommand(app), retireCommand(app)},
+		"service": {connectCommand(app), secretCommand(app), tokenCommand(app), forgetCommand(app)},
 	} {
 		for _, c := range list {
 			c.GroupID = group

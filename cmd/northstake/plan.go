@@ -72,7 +72,8 @@ func planStatus(p contract.Plan) status {
 
 func planCommand(a *app) *cobra.Command {
 	var s scope
-	var details bool
+	var details, clears bool
+	var removing []string
 	cmd := &cobra.Command{
 		Use: "plan [GROUND]", Short: "Work out the steps that would make everything as declared; changes nothing on hosts",
 		Long: "Work out the steps that would make everything as declared. Nothing changes on hosts.\n\nIn a directory with a declaration, and without an argument, the declaration is\ngiven to the service first. The plan is recorded there under a number.",
@@ -95,7 +96,7 @@ func planCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
-			p, err := a.plan(ctx, g, s.hosts, "")
+			p, err := a.planFor(ctx, g, contract.Ask{Hosts: s.hosts, Clear: clears, Removing: removing})
 			if err != nil {
 				return err
 			}
@@ -107,6 +108,8 @@ func planCommand(a *app) *cobra.Command {
 		},
 	}
 	s.flags(cmd)
+	cmd.Flags().StringSliceVar(&removing, "removing", nil, "with --clear, content and accounts that go as well, by their addresses")
+	cmd.Flags().BoolVar(&clears, "clear", false, "take away, too, what runs brought about and nothing declares any more")
 	cmd.Flags().StringVar(&s.dir, "dir", "", "give this declaration to the service first")
 	cmd.Flags().BoolVar(&details, "details", false, "show all of every difference")
 	return cmd
@@ -172,6 +175,8 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 	switch {
 	case p.Steps == 0 && p.Blockers == 0 && p.Unread > 0:
 		a.out.line("%s; as far as the rest goes there is nothing to do", a.out.attention(unread))
+	case p.Steps == 0 && p.Blockers == 0 && strings.HasPrefix(p.Only, "retire "):
+		a.out.line("there is nothing else to take away")
 	case p.Steps == 0 && p.Blockers == 0:
 		a.out.line("there is nothing to do: all is as revision %d of ground %s declares", p.Revision, ground)
 	case len(working) == 0:

@@ -2,6 +2,7 @@ package declare
 
 import (
 	"fmt"
+	"maps"
 	"path"
 	"slices"
 	"sort"
@@ -98,6 +99,15 @@ func (d *Declaration) index() {
 			d.sitesOn[h] = append(d.sitesOn[h], site)
 		}
 	}
+}
+
+// Without is the same declaration without a site.
+func (d *Declaration) Without(site string) *Declaration {
+	out := *d
+	out.Sites = maps.Clone(d.Sites)
+	delete(out.Sites, site)
+	out.index()
+	return &out
 }
 
 // Match returns the hosts that a word of a site's "on" means: a name, a

@@ -39,6 +39,7 @@ type Ground struct {
 	About string `toml:"about" json:"about,omitempty" doc:"One line for people." example:"\"Public sites of Saltmarsh Ferries\""`
 
 	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of every host." example:"{ office = \"the harbour office\" }"`
+	Former string            `toml:"former" json:"former,omitempty" doc:"What becomes of what runs brought about and nobody declares any more: it is kept, and every plan says so, or removed." enum:"kept,removed" default:"kept" example:"\"removed\""`
 	More   *More             `toml:"more_hosts" json:"more_hosts,omitempty" doc:"A program beside the declaration that prints more hosts: [host.NAME] tables in TOML, and nothing else." example:"{ program = \"bin/hosts\", hold = \"10m\" }"`
 }
 

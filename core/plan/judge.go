@@ -20,7 +20,9 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 	nudges := map[string][]stake.Nudge{}
 	var leaving []stake.Stake
 	for _, l := range leave {
-		leaving = append(leaving, l.stake)
+		if len(l.verdict.Moves) > 0 {
+			leaving = append(leaving, l.stake)
+		}
 		for _, n := range l.verdict.Nudges {
 			nudges[n.Target] = append(nudges[n.Target], n)
 		}
@@ -126,6 +128,7 @@ func judge(in Input, s stake.Stake, input stake.Input, changing map[string]bool)
 		return judged{stake: s}, row, nil
 	}
 	row.Differences, row.Touched, row.Reason = v.Differences, v.Touched, v.Rests
+	row.Absent = v.Gone
 	j := judged{stake: s, input: input, verdict: v}
 	if row.Standing = Set; len(v.Differences) == 0 {
 		return j, row, nil

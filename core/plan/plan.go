@@ -51,6 +51,7 @@ type Row struct {
 	ShiftedAt   time.Time          `json:"shifted_at,omitzero"`
 
 	NewlyDeclared bool `json:"newly_declared,omitempty"`
+	Absent        bool `json:"absent,omitempty"` // nothing of it is there
 }
 
 // Host is the plan of one host. Left is what stays as it is because of a blocker,
@@ -88,6 +89,10 @@ type Input struct {
 	Traits   stake.Traits
 	Memo     *stake.Memo // may be nil
 	Restores bool        // what has shifted goes back to what it was last declared to be
+	Clears   bool        // what runs brought about, and nobody declares any more, is taken away
+	Retires  string      // what is taken away although it may be declared, in words
+	Removing []string    // addresses of what goes only when it is named
+	Resumed  bool        // a part of the plan may be done already
 
 	Conflicts []stake.Conflict // of what is declared
 	Reached   map[int]bool     // TCP ports that a connection from outside was tried to, and whether it was let in
@@ -178,6 +183,15 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 		out.Steps[i].Number = i + 1
 	}
 	out.Rows = append(out.Rows, strays(in, former, byName)...)
+	if (only == nil || in.Clears) && !in.Restores {
+		if only != nil {
+			former = slices.DeleteFunc(former, func(g gone) bool { return !only(g.row(in)) })
+		}
+		out.Cautions = append(staying(in, former, leave), out.Cautions...)
+		if !in.Resumed {
+			out.Blockers = append(out.Blockers, unknownNames(in, former)...)
+		}
+	}
 	return out, nil
 }
 

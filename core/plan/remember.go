@@ -21,13 +21,14 @@ type Applied struct {
 	SetAt    time.Time       `json:"set_at"`              // when it was first seen as it is wanted now
 	Shifted  time.Time       `json:"shifted_at,omitzero"` // when it was first seen to differ
 	Made     bool            `json:"made,omitempty"`      // a run has brought it about, here or earlier; not so what was found as declared
+	Fresh    bool            `json:"fresh,omitempty"`     // a run has brought it about where nothing of it was
 }
 
 // Remember brings what is remembered up to a new reading: stakes that are as
 // declared are noted with what was found; those that differ keep what was noted
 // and get the time they were first seen to differ. It reports whether anything
 // changed, and writes the times into the host's rows. Worked are the addresses of
-// stakes that a run has just brought about.
+// stakes that a run has just brought about, and whether nothing of them was there before.
 func Remember(in Input, h *Host, worked map[string]bool, revision int, now time.Time) (map[string]Applied, bool) {
 	out := map[string]Applied{}
 	maps.Copy(out, in.Applied)
@@ -48,7 +49,11 @@ func Remember(in Input, h *Host, worked map[string]bool, revision int, now time.
 		a, known := out[name]
 		switch row.Standing {
 		case Set:
-			made := a.Made || worked[row.Address]
+			absent, did := worked[row.Address]
+			made, fresh := a.Made || did, absent
+			if known {
+				fresh = a.Fresh
+			}
 			if known && a.Shifted.IsZero() && a.Made == made && Same(a.Want, s.Want) && Same(a.Found, in.Readings[name].Found) {
 				continue
 			}
@@ -60,7 +65,7 @@ func Remember(in Input, h *Host, worked map[string]bool, revision int, now time.
 			if s.From.File == declare.OneOff {
 				from = 0
 			}
-			out[name] = Applied{s.Type, s.Name, s.Site, s.Want, in.Readings[name].Found, from, setAt, time.Time{}, made}
+			out[name] = Applied{s.Type, s.Name, s.Site, s.Want, in.Readings[name].Found, from, setAt, time.Time{}, made, fresh}
 			row.SetAt, row.ShiftedAt = setAt, time.Time{}
 			changed = true
 		case Shifted:

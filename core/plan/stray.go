@@ -1,15 +1,17 @@
 package plan
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"northstake/core/stake"
 )
 
-// gone is a stake that was brought about and is not declared any more, and still there.
+// gone is a stake that was brought about and is not declared now, and still there.
 type gone struct {
 	stake   stake.Stake
 	kind    stake.Kind
@@ -43,7 +45,11 @@ func noLonger(in Input) []gone {
 			}
 			g.stake.Name, g.found = a.Name+stake.Former, r.Was
 		}
-		v, err := kind.Judge(g.input(in))
+		judge := kind.Judge
+		if kind.Away != nil {
+			judge = kind.Away
+		}
+		v, err := judge(g.input(in))
 		if err == nil && !v.Gone {
 			byType[a.Type] = append(byType[a.Type], g)
 		}
@@ -56,7 +62,7 @@ func noLonger(in Input) []gone {
 }
 
 func (g gone) input(in Input) stake.Input {
-	return stake.Input{Stake: g.stake, Found: g.found, Traits: in.Traits}
+	return stake.Input{Stake: g.stake, Found: g.found, Traits: in.Traits, Declared: in.Stakes, Fresh: g.applied.Fresh}
 }
 
 // leaver is a stake that goes with a plan, for the sake of one that is declared.
@@ -70,28 +76,101 @@ func leavers(in Input, all []gone, only func(Row) bool) ([]leaver, error) {
 	if in.Restores {
 		return nil, nil
 	}
-	var out []leaver
+	var out, rest []leaver
 	var leaving []stake.Stake
 	for _, g := range all {
-		if g.kind.Unwanted == nil || only != nil && !only(g.row(in)) {
+		if g.kind.Away == nil || only != nil && !only(g.row(in)) {
 			continue
 		}
-		if why, sake := g.kind.Unwanted(g.stake, stake.Around{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits}); why != "" {
-			leaving = append(leaving, g.stake)
-			out = append(out, leaver{judged{stake: g.stake, input: g.input(in)}, why, sake})
+		why, sake := "", ""
+		if g.kind.Unwanted != nil {
+			why, sake = g.kind.Unwanted(g.stake, stake.Around{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits})
+		}
+		if why == "" && g.goes(in) {
+			if why = "nothing declares it any more"; in.Retires != "" {
+				why = in.Retires + " is retired"
+			}
+		}
+		if why == "" {
+			continue
+		}
+		leaving = append(leaving, g.stake)
+		l := leaver{judged{stake: g.stake, input: g.input(in)}, why, sake}
+		l.input.Pending = sake != "" // something comes in its place
+		if sake != "" {
+			out = append(out, l)
+		} else {
+			rest = append(rest, l)
 		}
 	}
+	slices.Reverse(rest) // what was brought about last goes first
+	out = append(out, rest...)
 	for i := range out {
 		kind, err := stake.KindOf(out[i].stake.Type)
 		if err != nil {
 			return nil, err
 		}
-		out[i].input.Leaving = leaving
+		out[i].input.Leaving = slices.Clone(leaving)
 		if out[i].verdict, err = kind.Away(out[i].input); err != nil {
 			return nil, err
 		}
+		if by := out[i].needed(in.Stakes); by != nil {
+			out[i].verdict = stake.Verdict{Cautions: []stake.Note{{Address: out[i].stake.Address(), What: fmt.Sprintf("%s stays: %s needs it", out[i].stake.Local(), by.Local()), Fix: fmt.Sprintf("declare it, or take out what needs it: %s:%d", by.From.File, by.From.Line)}}}
+		}
+		if len(out[i].verdict.Moves) == 0 {
+			leaving = slices.DeleteFunc(leaving, func(s stake.Stake) bool { return s.Local() == out[i].stake.Local() })
+		}
 	}
+	slices.SortStableFunc(out, func(a, b leaver) int { // one that takes others along comes after them
+		if a.stake.Type != b.stake.Type {
+			return 0
+		}
+		return cmp.Compare(len(a.verdict.Takes), len(b.verdict.Takes))
+	})
 	return out, nil
+}
+
+// needed is the declared stake that a leaver has to stay for, nil for none: one that the
+// steps would undo, or that rests on the same thing.
+func (l leaver) needed(declared []stake.Stake) *stake.Stake {
+	if l.sake != "" || len(l.verdict.Moves) == 0 {
+		return nil
+	}
+	own := stake.ClaimsOf([]stake.Stake{l.stake})
+	for i, s := range declared {
+		if slices.Contains(l.verdict.Takes, s.Local()) && !s.WantsNothing() {
+			return &declared[i]
+		}
+		for _, c := range stake.ClaimsOf(declared[i : i+1]) {
+			if c.Need != stake.Leaves && slices.ContainsFunc(own, func(o stake.Claim) bool {
+				return o.Need == stake.Owns && o.IsThing() && o.Sort == c.Sort && o.What == c.What
+			}) {
+				return &declared[i]
+			}
+		}
+	}
+	return nil
+}
+
+// unknownNames are blockers for what was named to go, and is not among what nobody
+// declares any more.
+func unknownNames(in Input, all []gone) []stake.Note {
+	var out []stake.Note
+	for _, name := range in.Removing {
+		known := func(g gone) bool { return g.stake.Address() == name }
+		if strings.HasPrefix(name, in.Host+"/") && !slices.ContainsFunc(all, known) {
+			out = append(out, stake.Note{Address: name, What: "it was named to go, and is not among what runs brought about here and nobody declares any more", Fix: "see what is: northstake drift " + in.Host})
+		}
+	}
+	return out
+}
+
+// goes says whether it goes because nobody declares it any more.
+func (g gone) goes(in Input) bool {
+	if g.kind.Holds {
+		return in.Clears && slices.Contains(in.Removing, g.stake.Address())
+	}
+	return in.Clears && g.applied.Fresh
 }
 
 func (g gone) row(in Input) Row {
@@ -103,6 +182,38 @@ func (g gone) row(in Input) Row {
 		reason = fmt.Sprintf("revision %d declared it, and the present one does not", g.applied.Revision)
 	}
 	return Row{Address: g.stake.Address(), Type: g.stake.Type, Name: g.stake.Name, Site: g.stake.Site, Standing: Stray, SetAt: g.applied.SetAt, Reason: reason}
+}
+
+// staying says what is still there of what nobody declares any more, and how it goes.
+func staying(in Input, all []gone, leave []leaver) []stake.Note {
+	var names, held []string
+	clears := false
+	for _, g := range all {
+		if slices.ContainsFunc(leave, func(l leaver) bool { return l.stake.Local() == g.stake.Local() }) {
+			continue // it goes, or says why it stays
+		}
+		names = append(names, g.stake.Local())
+		switch {
+		case g.kind.Holds:
+			held = append(held, g.stake.Address())
+		case g.kind.Away != nil && g.applied.Fresh:
+			clears = true
+		}
+	}
+	if len(names) == 0 {
+		return nil
+	}
+	n := stake.Note{Address: in.Host, What: fmt.Sprintf("brought about earlier, not declared now, and still there: %s", strings.Join(names[:min(len(names), 8)], ", ")), Fix: "take it away by hand, or leave it"}
+	if more := len(names) - 8; more > 0 {
+		n.What += fmt.Sprintf(" and %d more", more)
+	}
+	switch {
+	case clears:
+		n.Fix = "northstake plan --clear takes away what runs made there"
+	case len(held) > 0:
+		n.Fix = "what people may rely on goes only when it is named: northstake plan --clear --removing " + strings.Join(held, ",")
+	}
+	return []stake.Note{n}
 }
 
 // strays are rows for what was brought about, is no longer declared, and still there, and

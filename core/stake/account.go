@@ -53,6 +53,7 @@ type AccountWork struct {
 	OwnGroup bool     `json:"own_group,omitempty"` // the group of its name is made with it
 	Lock     bool     `json:"lock,omitempty"`      // its password is made to open nothing
 	Join     []string `json:"join,omitempty"`
+	Away     bool     `json:"away,omitempty"` // it is taken away
 }
 
 var _ = Register(Kind{
@@ -82,7 +83,8 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeAccount), Follows: true,
+	Judge: Judging(judgeAccount), Away: Judging(awayAccount), Holds: true,
+	Follows: true,
 })
 
 func checkAccounts(c *check.Checker, s declare.Settings, at []string) {
@@ -106,6 +108,20 @@ func checkAccounts(c *check.Checker, s declare.Settings, at []string) {
 			}
 		}
 	}
+}
+
+// awayAccount takes away an account that a run made.
+func awayAccount(in Input, w AccountWant, f AccountFound) Verdict {
+	v := Verdict{Gone: !f.Known}
+	switch {
+	case v.Gone:
+	case !in.Fresh || !f.System || f.ID == 0:
+		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("account %s was not made by North Stake, and stays", w.Name), "take it away by hand, if it is meant to go"}}
+	default:
+		v.Moves = []Move{{Verb: "take", Text: "take away system account " + w.Name, Work: JSON(AccountWork{AccountWant: w, Away: true}), Removes: []string{"account " + w.Name}}}
+		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("files that belong to %s stay, and belong to number %d, which another account may get one day", w.Name, f.ID), "look for them first: find / -xdev -user " + w.Name}}
+	}
+	return v
 }
 
 func judgeAccount(in Input, w AccountWant, f AccountFound) Verdict {

@@ -43,6 +43,12 @@ const (
 	ClaimAccount = "account" // of a user, with the group of its name
 )
 
+// IsThing says whether a claim is about something that lies on a host, and not about what
+// is served there.
+func (c Claim) IsThing() bool {
+	return c.Sort != ClaimName && c.Sort != ClaimListen && c.Sort != ClaimPort
+}
+
 // ClaimsOf collects what some stakes of one host claim, in their order.
 func ClaimsOf(stakes []Stake) []Claim {
 	out := []Claim{}

@@ -75,6 +75,7 @@ const ContentListed = 100
 type ContentWork struct {
 	ContentWant
 	Drop []string `json:"drop,omitempty"`
+	Away bool     `json:"away,omitempty"` // nothing is published any more, and what is empty then goes
 }
 
 var _ = Register(Kind{
@@ -105,7 +106,13 @@ var _ = Register(Kind{
 		more := slices.ContainsFunc(now.Drop, func(p string) bool { return !slices.Contains(planned.Drop, p) })
 		return !more && bytes.Equal(JSON(now.ContentWant), JSON(planned.ContentWant))
 	}),
-	Judge:   Judging(judgeContent),
+	AskedAway: func(want json.RawMessage, _ bool) json.RawMessage {
+		w, _ := last[ContentWant](want)
+		asked := ContentAsked{Former: w.Files}
+		asked.Root, asked.Owner, asked.Group, asked.Modes, asked.Keep = w.Root, w.Owner, w.Group, w.Modes, w.Keep
+		return JSON(asked)
+	},
+	Judge: Judging(judgeContent), Away: Judging(awayContent), Holds: true,
 	Passing: []string{"nobody"}, // a step before brings the account
 })
 
@@ -215,6 +222,39 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 		move.Details = append(move.Details, Detail{Title: "removed, though nobody declared them", Text: strings.Join(removes, "\n")})
 	}
 	v.Moves = []Move{move}
+	return v
+}
+
+// awayContent takes out of a root what was published there. What others put there stays,
+// and with it the root.
+func awayContent(in Input, w ContentWant, f ContentFound) Verdict {
+	v := Verdict{Gone: f.Root.Kind != "directory" || len(f.Former) == 0}
+	if v.Gone {
+		return v
+	}
+	if f.Mounted {
+		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("a file system is mounted at %s, and what was published there stays", w.Root), "take it away by hand"}}
+		return v
+	}
+	work := ContentWork{ContentWant: w, Away: true}
+	work.Files = nil
+	var removes []string
+	changed := 0
+	for _, former := range f.Former {
+		work.Drop = append(work.Drop, former.Path)
+		removes = append(removes, w.Root+"/"+former.Path)
+		if former.Changed {
+			changed++
+		}
+	}
+	text := fmt.Sprintf("take away what was published at %s, %s", w.Root, count(len(f.Former), "file", "files"))
+	if changed > 0 {
+		text += fmt.Sprintf(", of which %d %s changed on the host since", changed, map[bool]string{true: "was", false: "were"}[changed == 1])
+	}
+	if f.Extras > 0 {
+		text += fmt.Sprintf(", and leave %s that nobody declared", count(f.Extras, "file", "files"))
+	}
+	v.Moves = []Move{{Verb: "take", Text: text, Details: contentDetails(f), Work: JSON(work), Removes: removes}}
 	return v
 }
 

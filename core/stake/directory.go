@@ -1,7 +1,9 @@
 package stake
 
 import (
+	"encoding/json"
 	"fmt"
+	"path"
 	"slices"
 	"strings"
 
@@ -42,10 +44,42 @@ type Entry struct {
 }
 
 // DirectoryFound is what lies at a directory's path. Nobody names the owner and the group
-// that are wanted and the host has not.
+// that are wanted and the host has not. Holds is what lies in it, where that was asked.
 type DirectoryFound struct {
 	Entry
 	Nobody []string `json:"nobody,omitempty"`
+	Holds  []string `json:"holds,omitempty"`
+}
+
+// DirectoryAsked is what a host is asked to read: a directory, and, with Holds, the names
+// of what lies in it, DirectoryListed at most.
+type DirectoryAsked struct {
+	DirectoryWant
+	Holds bool `json:"holds,omitempty"`
+}
+
+// DirectoryListed bounds the list of a DirectoryFound.
+const DirectoryListed = 100
+
+// DirectoryWork makes a directory, or, with Away, takes it away.
+type DirectoryWork struct {
+	DirectoryWant
+	Away bool `json:"away,omitempty"`
+}
+
+// awayDirectory takes a directory away that holds nothing but what goes before it.
+func awayDirectory(in Input, w DirectoryWant, f DirectoryFound) Verdict {
+	v := Verdict{Gone: f.Kind == ""}
+	switch {
+	case v.Gone:
+	case f.Kind != "directory":
+		v.Cautions = []Note{stays(in, w.Path)}
+	case slices.ContainsFunc(f.Holds, func(name string) bool { return !in.goes(path.Join(w.Path, name)) }):
+		v.Cautions = []Note{{in.Stake.Address(), w.Path + " holds something, and stays", "take out what lies there, and it goes with the next plan"}}
+	default:
+		v.Moves = []Move{{Verb: "take", Text: "take away directory " + w.Path, Work: JSON(DirectoryWork{w, true})}}
+	}
+	return v
 }
 
 // ownedByNobody is what keeps a thing from being brought about whose owner the host has not,
@@ -103,7 +137,11 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w DirectoryWant) []Claim {
 		return append([]Claim{{Need: Owns, Sort: ClaimPath, What: w.Path, Dir: true}}, owner(w.Owner, w.Group)...)
 	}),
-	Judge:   Judging(judgeDirectory),
+	AskedAway: func(want json.RawMessage, _ bool) json.RawMessage {
+		w, _ := last[DirectoryWant](want)
+		return JSON(DirectoryAsked{w, true})
+	},
+	Judge: Judging(judgeDirectory), Away: Judging(awayDirectory),
 	Passing: []string{"nobody"}, // a step before brings the account
 })
 

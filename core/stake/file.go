@@ -108,7 +108,7 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge:   Judging(judgeFile),
+	Judge: Judging(judgeFile), Away: Judging(awayFile),
 	Passing: []string{"nobody"}, // a step before brings the account
 })
 
@@ -203,6 +203,50 @@ func checkTemplates(c *check.Checker, host string) {
 	}
 }
 
+// FileWork writes a file or a portion, or, with Away, takes it away.
+type FileWork struct {
+	FileWant
+	Away bool `json:"away,omitempty"`
+}
+
+// awayFile takes a file away, or a portion out of it, if it is as it was brought about.
+func awayFile(in Input, w FileWant, f FileFound) Verdict {
+	v := Verdict{Gone: f.Entry.Kind == "" || f.Absent}
+	switch {
+	case v.Gone:
+		return v
+	case f.Entry.Kind != "file" || f.Broken != "" || f.Immutable || f.Bytes || f.Text != w.Text:
+		v.Cautions = []Note{stays(in, w.Path)}
+		return v
+	}
+	text := "take away " + w.Path
+	if w.Portion != "" {
+		text = fmt.Sprintf("take portion %s out of %s", w.Portion, w.Path)
+	}
+	v.Nudges = w.nudges()
+	v.Moves = []Move{{Verb: "take", Text: text, Work: JSON(FileWork{w, true})}}
+	return v
+}
+
+// stays says that something is left although it is not declared any more.
+func stays(in Input, what string) Note {
+	return Note{in.Stake.Address(), what + " was changed since it was brought about, and stays", "look at what was changed there, and take it away by hand"}
+}
+
+// nudges are for the services that take notice of the file.
+func (w FileWant) nudges() []Nudge {
+	var out []Nudge
+	for _, n := range []struct {
+		how      string
+		services []string
+	}{{"reload", w.Reload}, {"restart", w.Restart}} {
+		for _, s := range n.services {
+			out = append(out, Nudge{Target: Local("service", s), How: n.how, Reason: "its file " + w.Path + " changed"})
+		}
+	}
+	return out
+}
+
 func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	v := Verdict{Gone: f.Entry.Kind == "" || f.Absent}
 	var d differences
@@ -249,14 +293,7 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, and a portion is written into files alone", w.Path, f.Entry.Words()), "declare the path that the link leads to"}}
 		return v
 	}
-	for _, n := range []struct {
-		how      string
-		services []string
-	}{{"reload", w.Reload}, {"restart", w.Restart}} {
-		for _, s := range n.services {
-			v.Nudges = append(v.Nudges, Nudge{Target: Local("service", s), How: n.how, Reason: "its file " + w.Path + " changed"})
-		}
-	}
+	v.Nudges = w.nudges()
 	lines := count(len(slices.Collect(strings.Lines(w.Text))), "line", "lines")
 	verb, text := "write", fmt.Sprintf("write %s, %s", w.Path, lines)
 	switch {

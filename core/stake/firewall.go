@@ -127,7 +127,7 @@ var _ = Register(Kind{
 	},
 	Finish: finishFirewall,
 	Claims: func(Stake) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: FirewallTable}} },
-	Judge:  Judging(judgeFirewall), Follows: true,
+	Judge:  Judging(judgeFirewall), Away: Judging(awayFirewall), Follows: true,
 })
 
 // inbound is what is let in, and where that is declared.
@@ -167,7 +167,7 @@ func finishFirewall(w *Wanting) {
 // have opened in it is theirs to close.
 func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 	var d differences
-	v := Verdict{Gone: f.Program != w.Program}
+	v := Verdict{Gone: f.Live == "" && f.Kept == ""} // what the program filters is not North Stake's
 	block := func(fix, what string, args ...any) {
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf(what, args...), fix})
 	}
@@ -265,6 +265,15 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 		Work:    JSON(FirewallWork{Table: table, Revert: RevertAfter}),
 		Confirm: true,
 	}}
+	return v
+}
+
+// awayFirewall takes North Stake's own table away.
+func awayFirewall(_ Input, _ FirewallWant, f FirewallFound) Verdict {
+	v := Verdict{Gone: f.Live == "" && f.Kept == ""}
+	if !v.Gone {
+		v.Moves = []Move{{Verb: "take", Text: "take " + FirewallTable + " away, and let in what the host lets in by itself", Work: JSON(FirewallWork{})}}
+	}
 	return v
 }
 

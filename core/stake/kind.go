@@ -74,8 +74,14 @@ type Kind struct {
 	// not.
 	Unwanted func(gone Stake, in Around) (why, forStake string)
 
-	// Away is what takes such a stake away.
-	Away func(in Input) (Verdict, error)
+	// AskedAway is what a host is asked to read of a stake that is not declared any more, and
+	// may go with the plan; nil asks for what was wanted.
+	AskedAway func(want json.RawMessage, goes bool) json.RawMessage
+
+	// Away is what takes such a stake away. Holds says that people rely on what it holds even
+	// when nobody declares it: it goes only when its stake is named.
+	Away  func(in Input) (Verdict, error)
+	Holds bool
 
 	// Passing are keys of a reading that change by themselves, such as how much room is left: a plan does not rest
 	// on their values.

@@ -31,7 +31,7 @@ var _ = Register(Kind{
 		return nil
 	},
 	Claims: Claiming(func(w LinkWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}} }),
-	Judge:  Judging(judgeLink),
+	Judge:  Judging(judgeLink), Away: Judging(awayLink),
 })
 
 func checkLinks(c *check.Checker, s declare.Settings, at []string) {
@@ -47,6 +47,25 @@ func checkLinks(c *check.Checker, s declare.Settings, at []string) {
 			c.Say(check.At(at, "link", p, "points_to"), "the link leads to itself", "name what it should lead to")
 		}
 	}
+}
+
+// LinkWork makes a link, or, with Away, takes it away.
+type LinkWork struct {
+	LinkWant
+	Away bool `json:"away,omitempty"`
+}
+
+// awayLink takes a link away that still leads where it was made to.
+func awayLink(in Input, w LinkWant, f Entry) Verdict {
+	v := Verdict{Gone: f.Kind == ""}
+	switch {
+	case v.Gone:
+	case f.Kind != "link" || f.Target != w.PointsTo:
+		v.Cautions = []Note{stays(in, w.Path)}
+	default:
+		v.Moves = []Move{{Verb: "take", Text: "take away the link " + w.Path, Work: JSON(LinkWork{w, true})}}
+	}
+	return v
 }
 
 func judgeLink(in Input, w LinkWant, f Entry) Verdict {

@@ -1,6 +1,7 @@
 package stake
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"slices"
@@ -30,6 +31,7 @@ type PackageWant struct {
 	Version string `json:"version,omitempty"`
 	AtLeast string `json:"at_least,omitempty"`
 	Newest  bool   `json:"newest,omitempty"`
+	Whole   bool   `json:"whole,omitempty"` // of one that is gone, that what came along with it goes too
 }
 
 // PackageGone says whether a PackageWant wants a package to be gone.
@@ -72,8 +74,10 @@ type PackageFound struct {
 	// With are the packages that would go with one that should be gone, because they need
 	// it, or that would go for one that is installed. Refused is why the manager would do
 	// neither, NeededBy who needs one that cannot go, and Services what goes with one that
-	// goes. Held says that somebody keeps it at its version.
+	// goes. Orphans came along with one that should be gone, and nothing else needs them. Held
+	// says that somebody keeps it at its version.
 	With     []string `json:"with,omitempty"`
+	Orphans  []string `json:"orphans,omitempty"`
 	Refused  string   `json:"refused,omitempty"`
 	NeededBy []string `json:"needed_by,omitempty"`
 	Services []string `json:"services,omitempty"`
@@ -166,7 +170,12 @@ var _ = Register(Kind{
 		}
 		return []Claim{{Need: Owns, Sort: ClaimPackage, What: w.Name}}
 	}),
-	Judge: Judging(judgePackage), Follows: true, Passing: []string{"short", "lists"},
+	Judge: Judging(judgePackage), Away: Judging(awayPackage),
+	AskedAway: func(want json.RawMessage, goes bool) json.RawMessage { // what would go with it
+		w, _ := last[PackageWant](want)
+		return JSON(PackageWant{Name: w.Name, Gone: goes, Whole: goes})
+	},
+	Follows: true, Passing: []string{"short", "lists"},
 	Join: joinPackages,
 	Within: workWithin(func(planned, now PackageWork) bool {
 		shown := func(g PackageGoal) bool { return slices.Contains(planned.Install, g) }
@@ -374,6 +383,40 @@ func locals(typ string, names []string) []string {
 		out[i] = Local(typ, n)
 	}
 	return out
+}
+
+// awayPackage removes a package that nothing needs but what goes with the same plan.
+func awayPackage(in Input, w PackageWant, f PackageFound) Verdict {
+	if w.Gone { // it was declared to be gone, and nothing was made
+		return Verdict{Gone: true}
+	}
+	v := judgeGonePackage(in, w, f)
+	needs := f.NeededBy
+	for _, with := range f.With {
+		goes := func(p PackageWant) bool { return p.Name == with }
+		if !slices.ContainsFunc(leaving[PackageWant](in.Leaving, "package"), goes) {
+			needs = append(needs, with)
+		}
+	}
+	var along []string
+	for _, n := range f.Orphans {
+		declared := func(s Stake) bool {
+			p, _ := last[PackageWant](s.Want)
+			return s.Type == "package" && p.Name == n && !p.Gone
+		}
+		if !slices.ContainsFunc(in.Declared, declared) {
+			along = append(along, n)
+		}
+	}
+	if len(v.Blockers)+len(needs) > 0 {
+		why := cmp.Or(strings.Join(needs, ", "), "something") + " needs it"
+		return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: %s", w.Name, why), "take those away first, or leave it"}}}
+	}
+	if len(along) > 0 && len(v.Moves) > 0 {
+		v.Moves[0].Text += fmt.Sprintf(", and what came along with it: %s", strings.Join(along, ", "))
+		v.Moves[0].Work = JSON(PackageWork{Remove: w.Name, With: append(slices.Clone(f.With), along...)})
+	}
+	return v
 }
 
 func judgeGonePackage(in Input, w PackageWant, f PackageFound) Verdict {

@@ -66,6 +66,7 @@ type ServiceWork struct {
 	Nudge   string            `json:"nudge,omitempty"`    // when it already runs by then
 	DropIns map[string]string `json:"drop_ins,omitempty"` // nil leaves them
 	SetDrop bool              `json:"set_drop,omitempty"`
+	Away    bool              `json:"away,omitempty"` // it is not declared any more
 }
 
 var _ = Register(Kind{
@@ -107,7 +108,7 @@ var _ = Register(Kind{
 	Nudged: nudgedService, Unwanted: unwantedService, Away: Judging(awayService),
 	Within: workWithin(func(planned, now ServiceWork) bool {
 		boot := now.AtBoot == nil || planned.AtBoot != nil && *now.AtBoot == *planned.AtBoot
-		told := now.Now == "" || now.Now == planned.Now || now.Now == planned.Nudge || now.Now == "reload" || now.Now == "start" || now.Now == "restart" && planned.Now == "start"
+		told := now.Now == "" || now.Now == "stop" && planned.Away || now.Now == planned.Now || now.Now == planned.Nudge || now.Now == "reload" || now.Now == "start" || now.Now == "restart" && planned.Now == "start"
 		return boot && told && (!now.Unmask || planned.Unmask) && (!now.SetDrop || planned.SetDrop && maps.Equal(now.DropIns, planned.DropIns))
 	}),
 })
@@ -324,7 +325,7 @@ func unwantedService(gone Stake, in Around) (why, forStake string) {
 
 // awayService stops a service, and has it not start at boot.
 func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
-	work, off := ServiceWork{Name: w.Name}, false
+	work, off := ServiceWork{Name: w.Name, Away: true}, false
 	if f.some() {
 		work.Now = "stop"
 	}
@@ -335,7 +336,9 @@ func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	if !v.Gone {
 		verb, text := serviceWords(w.Name, work)
 		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(work)}}
-		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from then on until the other server has it", w.Name), "apply this when few are about"}}
+		if in.Pending {
+			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from then on until the other server has it", w.Name), "apply this when few are about"}}
+		}
 	}
 	return v
 }

@@ -88,7 +88,7 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w SourceWant) []Claim {
 		return []Claim{{Need: Owns, Sort: ClaimSource, What: strings.TrimSuffix(w.URL, "/") + strings.Join(append([]string{""}, w.Suites...), " ")}}
 	}),
-	Judge: Judging(judgeSource),
+	Judge: Judging(judgeSource), Away: Judging(awaySource),
 })
 
 func checkSources(c *check.Checker, s declare.Settings, at []string) {
@@ -130,6 +130,31 @@ func checkSource(c *check.Checker, name string, s *PackageSource, at []string) {
 	if s.Key != "" {
 		c.Beside(s.Key, check.At(at, "key"))
 	}
+}
+
+// SourceWork writes a source, or, with Away, takes it away.
+type SourceWork struct {
+	SourceWant
+	Away bool `json:"away,omitempty"`
+}
+
+// awaySource takes a source away whose files are as they were written.
+func awaySource(in Input, w SourceWant, f SourceFound) Verdict {
+	v := Verdict{Gone: true}
+	for _, file := range f.Files {
+		if file.Entry.Kind == "" {
+			continue
+		}
+		v.Gone = false
+		if !file.Same {
+			v.Cautions = []Note{stays(in, file.Path)}
+			return v
+		}
+	}
+	if !v.Gone {
+		v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away package source %s, %s", w.Name, w.URL), Work: JSON(SourceWork{w, true})}}
+	}
+	return v
 }
 
 func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {

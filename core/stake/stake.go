@@ -122,6 +122,8 @@ type Input struct {
 	Nudges    []Nudge
 	Memo      *Memo
 	Leaving   []Stake         // what the same plan takes away
+	Declared  []Stake         // beside what is taken away
+	Fresh     bool            // of what is taken away, that nothing of it was there before it was brought about
 	Paths     map[string]bool // that stakes of the host are about
 
 	// Reached says of TCP ports whether a connection from outside was let in, where one was
@@ -151,6 +153,11 @@ type Touch struct {
 	Owner string    `json:"owner,omitempty"`
 	At    time.Time `json:"at,omitzero"`
 	What  string    `json:"what,omitempty"`
+}
+
+// goes says whether what lies at a path goes with the same plan.
+func (in Input) goes(path string) bool {
+	return slices.ContainsFunc(in.Leaving, func(s Stake) bool { return s.Name == path })
 }
 
 // leaving are the wants of the stakes of a type that the same plan takes away.

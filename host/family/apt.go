@@ -325,6 +325,19 @@ func (a apt) WouldRemove(ctx context.Context, name string) ([]string, error) {
 	return removedIn(b, name), nil
 }
 
+func (a apt) WouldOrphan(ctx context.Context, name string) ([]string, error) {
+	already, err := a.m.Run(ctx, nil, "apt-get", "-s", "-q", "autoremove")
+	if err != nil {
+		return nil, err
+	}
+	with, err := a.WouldRemove(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	b, err := a.m.Run(ctx, nil, "apt-get", "-s", "-q", "--auto-remove", "remove", "--", name)
+	return without(removedIn(b, name), append(with, removedIn(already, "")...)), err
+}
+
 // removedIn reads what apt-get(8) -s would remove beside a package: lines such as
 // "Remv nginx-common [1.22.1-9] [nginx:amd64 ]".
 func removedIn(b []byte, besides string) []string {

@@ -225,6 +225,18 @@ func (d dnf) WouldRemove(ctx context.Context, name string) ([]string, error) {
 	return slices.DeleteFunc(removed, func(n string) bool { return n == name }), err
 }
 
+func (d dnf) WouldOrphan(ctx context.Context, name string) ([]string, error) {
+	with, err := d.WouldRemove(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	removed, refused, err := d.would(ctx, "--setopt=clean_requirements_on_remove=True", "remove", "--", name)
+	if err == nil && refused != "" {
+		err = errors.New(refused)
+	}
+	return without(removed, append(with, name)), err
+}
+
 func (d dnf) WouldInstall(ctx context.Context, versions map[string]string, change bool) ([]string, string, error) {
 	args := []string{"install", "--"}
 	if change {

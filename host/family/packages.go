@@ -81,6 +81,9 @@ type PackageManager interface {
 	Remove(ctx context.Context, names []string) error
 	// WouldRemove lists what Remove of a package would remove beside it, sorted.
 	WouldRemove(ctx context.Context, name string) ([]string, error)
+	// WouldOrphan lists the packages that came along with others, and that nothing would need
+	// any more if a package were removed, sorted.
+	WouldOrphan(ctx context.Context, name string) ([]string, error)
 	// WouldInstall says what would be removed if packages were installed in these
 	// versions, sorted, older ones included with change; refused is why the manager would
 	// not, "" where it would.
@@ -224,4 +227,9 @@ func amount(number, unit string, thousand float64) int64 {
 		n *= math.Pow(thousand, float64(power))
 	}
 	return int64(min(n, 1<<60))
+}
+
+// without is a list but for some of it.
+func without(list, but []string) []string {
+	return slices.DeleteFunc(list, func(n string) bool { return slices.Contains(but, n) })
 }

@@ -73,6 +73,10 @@ func (w marker) Back(_ context.Context, j Job, _ json.RawMessage) error {
 	return nil
 }
 
+func (w marker) Close(_ context.Context, j Job, _ json.RawMessage) error {
+	return os.WriteFile(w.m.Path("/"+j.Name+".closed"), nil, 0o600)
+}
+
 func folder(t *testing.T) (Journal, *system.Machine) {
 	m := systemtest.Folder(t)
 	return Journal{m, func(typ string) (Worker, error) {

@@ -126,6 +126,23 @@ func (j Journal) Recover(ctx context.Context) ([]string, error) {
 	return out, j.prune()
 }
 
+// Close lets go of what the steps of a run that has ended well kept for taking them back.
+func (j Journal) Close(ctx context.Context, run string) error {
+	steps, err := j.Steps(run)
+	if err != nil {
+		return err
+	}
+	var failed []error
+	for _, r := range steps {
+		w, err := j.Worker(r.Step.Type)
+		if err == nil && r.State == rod.Done {
+			err = w.Close(ctx, job(r, func(string, ...any) {}), r.Before)
+		}
+		failed = append(failed, err)
+	}
+	return errors.Join(failed...)
+}
+
 // Confirm keeps a held step for good.
 func (j Journal) Confirm(ctx context.Context, run string, number int) error {
 	r, err := j.read(run, number)

@@ -75,11 +75,14 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
 		return &rod.Fault{What: "the disk is full: " + err.Error(), Fix: "the old content is whole and still served; make room on the host"}
 	}
+	if err == nil {
+		err = dropOldStages(m, w, b.Stage)
+	}
 	if err != nil {
 		return err
 	}
-	if err := dropOldStages(m, w, b.Stage); err != nil {
-		return err
+	if w.Away {
+		return removeEmptied(m, w, b)
 	}
 	dropBlobs(m, w)
 	return nil
@@ -111,7 +114,7 @@ func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(stri
 		}
 	}
 	since, err := censusOf(stage)
-	if err != nil || b.Entry.Kind != "directory" {
+	if err != nil || b.Entry.Kind != "directory" || w.Away && !m.Exists(w.Root) {
 		return err
 	}
 	_, err = follow(stage, root, since, own.has)
@@ -182,7 +185,7 @@ func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...
 	if err := system.Flush(filepath.Dir(root)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	for _, left := range []string{stage, formerTree(stage), censusFile(stage), changesFile(stage)} {
+	for _, left := range leftovers(stage) {
 		if err := os.RemoveAll(left); err != nil {
 			return err
 		}
@@ -201,6 +204,9 @@ func (k keeper) switchBack(own owned) error {
 	since, err := censusOf(stage)
 	if err != nil {
 		return err
+	}
+	if k.w.Away && !k.m.Exists(k.w.Root) { // it was empty, and went
+		return os.Rename(stage, root)
 	}
 	if err := unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, root, unix.RENAME_EXCHANGE); err != nil {
 		return fmt.Errorf("switch %s back to the former tree: %w", k.w.Root, err)

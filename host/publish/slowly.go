@@ -132,7 +132,7 @@ func (c changes) apply(m *system.Machine, w stake.ContentWork, stage string) err
 		if err := os.Remove(filepath.Join(root, p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		removeEmptied(root, p)
+		removeEmptiedAbove(root, p)
 	}
 	for _, d := range c.Made {
 		at := filepath.Join(root, d)
@@ -167,8 +167,8 @@ func (c changes) apply(m *system.Machine, w stake.ContentWork, stage string) err
 	return os.RemoveAll(stage)
 }
 
-// removeEmptied removes the directories above a path that have become empty.
-func removeEmptied(root, p string) {
+// removeEmptiedAbove removes the directories above a path that have become empty.
+func removeEmptiedAbove(root, p string) {
 	for d := filepath.Dir(p); d != "."; d = filepath.Dir(d) {
 		if unix.Rmdir(filepath.Join(root, d)) != nil {
 			return

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strconv"
 	"strings"
 
 	"northstake/core/stake"
@@ -16,6 +17,8 @@ import (
 type accountBefore struct {
 	Found  stake.AccountFound `json:"found"`
 	Groups []string           `json:"groups"` // all that the account was in beside its first
+
+	GroupID int `json:"group_id,omitempty"` // number of its first group
 }
 
 var _ = register("account", typed[stake.AccountWant, stake.AccountWork, accountBefore]{
@@ -74,6 +77,14 @@ func beforeAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork) (b 
 		return b, err
 	}
 	b.Found = found.(stake.AccountFound)
+	if w.Away && b.Found.Known {
+		names, err := m.Names()
+		if err != nil {
+			return b, err
+		}
+		_, b.GroupID, err = names.IDs(w.Name, b.Found.Group)
+		return b, err
+	}
 	return b, nil
 }
 
@@ -83,6 +94,9 @@ func doAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, _ accou
 	_, there, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return "", err
+	}
+	if w.Away {
+		return rod.Done, removeAccount(ctx, m, w.Name, there)
 	}
 	groups, err := family.Groups(m.Machine)
 	if err != nil {
@@ -116,6 +130,42 @@ func doAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, _ accou
 	return rod.Done, nil
 }
 
+// removeAccount takes an account away with the group of its name; its home and its files
+// stay.
+func removeAccount(ctx context.Context, m *Host, name string, there bool) error {
+	if there {
+		if err := accountTool(ctx, m, name, "userdel", name); err != nil {
+			return err
+		}
+	}
+	groups, err := family.Groups(m.Machine)
+	if _, ok := groups[name]; err != nil || !ok {
+		return err
+	}
+	return accountTool(ctx, m, name, "groupdel", name)
+}
+
+// remake makes an account again that was taken away, with its number and its groups.
+func remake(ctx context.Context, m *Host, w stake.AccountWork, b accountBefore, there bool) error {
+	if there || !b.Found.Known {
+		return nil // it never went, or another is there by now
+	}
+	groups, err := family.Groups(m.Machine)
+	if err != nil {
+		return err
+	}
+	if _, ok := groups[b.Found.Group]; !ok {
+		if err := accountTool(ctx, m, w.Name, "groupadd", "--gid", strconv.Itoa(b.GroupID), b.Found.Group); err != nil {
+			return err
+		}
+	}
+	args := []string{"--uid", strconv.Itoa(b.Found.ID), "--gid", b.Found.Group, "--home-dir", b.Found.Home, "--shell", b.Found.Shell, "--no-create-home"}
+	if len(b.Groups) > 0 {
+		args = append(args, "--groups", strings.Join(b.Groups, ","))
+	}
+	return accountTool(ctx, m, w.Name, "useradd", append(args, w.Name)...)
+}
+
 func accountTool(ctx context.Context, m *Host, name, tool string, args ...string) error {
 	if _, err := m.Run(ctx, nil, tool, args...); err != nil {
 		return &rod.Fault{What: fmt.Sprintf("%s could not set account %s", tool, name), Fix: "read what it said below", Output: lastLines(err.Error(), 8)}
@@ -129,6 +179,9 @@ func backAccount(ctx context.Context, m *Host, j Job, w stake.AccountWork, b acc
 	now, there, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return err
+	}
+	if w.Away {
+		return remake(ctx, m, w, b, there)
 	}
 	switch {
 	case !b.Found.Known && there && (now.Group != w.Name || now.Home != or(w.Home, "/nonexistent") || now.Shell != or(w.Shell, "/usr/sbin/nologin")):

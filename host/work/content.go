@@ -20,4 +20,5 @@ var _ = register("content", typed[publish.Wanted, stake.ContentWork, publish.Bef
 	back: func(_ context.Context, m *Host, j Job, w stake.ContentWork, b publish.Before) error {
 		return publish.Back(m.Machine, w, b, j.Say)
 	},
+	close: func(m *Host, w stake.ContentWork, b publish.Before) error { return publish.Close(m.Machine, w, b) },
 })

@@ -2,7 +2,9 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io"
 	"os"
 	"path/filepath"
 	"slices"
@@ -19,27 +21,53 @@ type directoryBefore struct {
 	Made  []string    `json:"made,omitempty"` // outermost first, the path itself included
 }
 
-var _ = register("directory", typed[stake.DirectoryWant, stake.DirectoryWant, directoryBefore]{
+var _ = register("directory", typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
 	read: readDirectories, before: beforeDirectory, do: doDirectory, back: backDirectory,
 })
 
-func readDirectories(ctx context.Context, m *Host, wants []stake.DirectoryWant) ([]any, error) {
+func readDirectories(ctx context.Context, m *Host, wants []stake.DirectoryAsked) ([]any, error) {
 	names, err := m.Names()
 	if err != nil {
 		return nil, err
 	}
-	return each(func(_ context.Context, m *Host, w stake.DirectoryWant) (any, error) {
+	return each(func(_ context.Context, m *Host, w stake.DirectoryAsked) (any, error) {
 		e, err := m.EntryNamed(w.Path, names)
-		return stake.DirectoryFound{Entry: e, Nobody: names.Without(w.Owner, w.Group)}, err
+		f := stake.DirectoryFound{Entry: e, Nobody: names.Without(w.Owner, w.Group)}
+		if err == nil && e.Kind == "directory" && w.Holds {
+			f.Holds, err = holds(m.Path(w.Path))
+		}
+		return f, err
 	})(ctx, m, wants)
 }
 
-func beforeDirectory(_ context.Context, m *Host, _ Job, w stake.DirectoryWant) (directoryBefore, error) {
+// holds lists what lies in a directory.
+func holds(dir string) ([]string, error) {
+	f, err := os.Open(dir)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	names, err := f.Readdirnames(stake.DirectoryListed)
+	if errors.Is(err, io.EOF) {
+		return nil, nil
+	}
+	slices.Sort(names)
+	return names, err
+}
+
+func beforeDirectory(_ context.Context, m *Host, _ Job, w stake.DirectoryWork) (directoryBefore, error) {
 	e, err := m.Entry(w.Path)
 	return directoryBefore{Entry: e, Made: m.MissingParents(w.Path)}, err
 }
 
-func doDirectory(_ context.Context, m *Host, _ Job, w stake.DirectoryWant, b directoryBefore) (rod.StepState, error) {
+func doDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b directoryBefore) (rod.StepState, error) {
+	if w.Away {
+		err := m.RemoveEmpty([]string{w.Path})
+		if err == nil && m.Exists(w.Path) {
+			j.Say("left %s as it is: it holds something", w.Path)
+		}
+		return rod.Done, err
+	}
 	now, err := m.Entry(w.Path)
 	if err != nil {
 		return "", err
@@ -75,13 +103,19 @@ func setDirectory(m *Host, path, owner, group, mode string) error {
 
 // backDirectory gives back the owner, the group and the mode that the step changed, each if
 // nobody has changed it since.
-func backDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWant, b directoryBefore) error {
+func backDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b directoryBefore) error {
 	now, err := m.Entry(w.Path)
 	if err != nil {
 		return err
 	}
 	switch b.Entry.Kind {
 	case "directory":
+		if now.Kind == "" && w.Away {
+			if err := os.Mkdir(m.Path(w.Path), 0o700); err != nil {
+				return err
+			}
+			return setDirectory(m, w.Path, b.Entry.Owner, b.Entry.Group, b.Entry.Mode)
+		}
 		if now.Kind != "directory" {
 			if now.Kind != "" {
 				leave(j, w.Path, "")

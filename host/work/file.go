@@ -2,7 +2,10 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
+	"os"
 	"path/filepath"
 	"unicode/utf8"
 
@@ -18,7 +21,7 @@ type fileBefore struct {
 	Made []string        `json:"made,omitempty"`
 }
 
-var _ = register("file", typed[stake.FileWant, stake.FileWant, fileBefore]{
+var _ = register("file", typed[stake.FileWant, stake.FileWork, fileBefore]{
 	read: each(readFile), before: beforeFile, do: doFile, back: backFile,
 })
 
@@ -49,13 +52,16 @@ func readFile(_ context.Context, m *Host, w stake.FileWant) (any, error) {
 	return f, nil
 }
 
-func beforeFile(_ context.Context, m *Host, _ Job, w stake.FileWant) (b fileBefore, err error) {
+func beforeFile(_ context.Context, m *Host, _ Job, w stake.FileWork) (b fileBefore, err error) {
 	b.Made = m.MissingParents(filepath.Dir(w.Path))
 	b.File, err = m.KeepFile(w.Path)
 	return b, err
 }
 
-func doFile(_ context.Context, m *Host, _ Job, w stake.FileWant, b fileBefore) (rod.StepState, error) {
+func doFile(_ context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore) (rod.StepState, error) {
+	if w.Away && w.Portion == "" {
+		return rod.Done, removeFile(m, w.Path)
+	}
 	text, owner, group, mode := w.Text, w.Owner, w.Group, w.Mode
 	if w.Portion != "" {
 		now := ""
@@ -66,7 +72,9 @@ func doFile(_ context.Context, m *Host, _ Job, w stake.FileWant, b fileBefore) (
 				return "", err
 			}
 		}
-		text = w.WithPortion(now)
+		if text = w.WithPortion(now); w.Away {
+			text = w.WithoutPortion(now)
+		}
 		if b.File.Entry.Kind == "file" { // what is not declared stays as it is
 			owner, group, mode = or(owner, b.File.Entry.Owner), or(group, b.File.Entry.Group), or(mode, b.File.Entry.Mode)
 		}
@@ -89,6 +97,13 @@ func doFile(_ context.Context, m *Host, _ Job, w stake.FileWant, b fileBefore) (
 	return rod.Done, m.Chown(w.Path, owner, group)
 }
 
+func removeFile(m *Host, path string) error {
+	if err := os.Remove(m.Path(path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return system.Flush(filepath.Dir(m.Path(path)))
+}
+
 func or(v, otherwise string) string {
 	if v != "" {
 		return v
@@ -98,11 +113,13 @@ func or(v, otherwise string) string {
 
 // backFile puts the file back, or of a portion the portion: what others have written to
 // the file since stays.
-func backFile(_ context.Context, m *Host, j Job, w stake.FileWant, b fileBefore) error {
+func backFile(_ context.Context, m *Host, j Job, w stake.FileWork, b fileBefore) error {
 	left := w.Text
 	if w.Portion != "" {
 		former := string(b.File.Text)
-		left = w.WithPortion(former)
+		if left = w.WithPortion(former); w.Away {
+			left = w.WithoutPortion(former)
+		}
 		e, err := m.Entry(w.Path)
 		if err != nil {
 			return err
@@ -124,7 +141,7 @@ func backFile(_ context.Context, m *Host, j Job, w stake.FileWant, b fileBefore)
 }
 
 // backPortion puts a former portion back into a file that others have changed since.
-func backPortion(m *Host, j Job, w stake.FileWant, now, former string, e stake.Entry) error {
+func backPortion(m *Host, j Job, w stake.FileWork, now, former string, e stake.Entry) error {
 	was, had, _ := w.PortionOf(former)
 	is, has, wrong := w.PortionOf(now)
 	if wrong != "" || has && is != w.Text {

@@ -95,6 +95,10 @@ func (b bound) Back(ctx context.Context, j Job, before json.RawMessage) error {
 	return b.worker.Back(ctx, b.host, j, before)
 }
 
+func (b bound) Close(_ context.Context, j Job, before json.RawMessage) error {
+	return b.worker.Close(b.host, j, before)
+}
+
 // confirming is a bound worker whose steps are held until they are confirmed.
 type confirming struct {
 	bound

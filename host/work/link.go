@@ -18,9 +18,9 @@ type linkBefore struct {
 	Made  []string    `json:"made,omitempty"`
 }
 
-var _ = register("link", typed[stake.LinkWant, stake.LinkWant, linkBefore]{
+var _ = register("link", typed[stake.LinkWant, stake.LinkWork, linkBefore]{
 	read: each(func(_ context.Context, m *Host, w stake.LinkWant) (any, error) { return m.Entry(w.Path) }),
-	before: func(_ context.Context, m *Host, _ Job, w stake.LinkWant) (b linkBefore, err error) {
+	before: func(_ context.Context, m *Host, _ Job, w stake.LinkWork) (b linkBefore, err error) {
 		b.Made = m.MissingParents(filepath.Dir(w.Path))
 		b.Entry, err = m.Entry(w.Path)
 		return b, err
@@ -28,7 +28,10 @@ var _ = register("link", typed[stake.LinkWant, stake.LinkWant, linkBefore]{
 	do: doLink, back: backLink,
 })
 
-func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWant, _ linkBefore) (rod.StepState, error) {
+func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (rod.StepState, error) {
+	if w.Away {
+		return rod.Done, removeFile(m, w.Path)
+	}
 	now, err := m.Entry(w.Path)
 	if err != nil {
 		return "", err
@@ -42,7 +45,7 @@ func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWant, _ linkBefore) (
 	return rod.Done, system.LinkAtomically(w.PointsTo, m.Path(w.Path))
 }
 
-func backLink(_ context.Context, m *Host, j Job, w stake.LinkWant, b linkBefore) error {
+func backLink(_ context.Context, m *Host, j Job, w stake.LinkWork, b linkBefore) error {
 	if _, err := takeBack(m, j, system.KeptFile{Path: w.Path, Entry: b.Entry}, nil, w.PointsTo); err != nil {
 		return err
 	}

@@ -77,7 +77,7 @@ func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]an
 		}
 		switch {
 		case w.Gone && p.There():
-			if err := readRemoval(ctx, manager, w.Name, &f); err != nil {
+			if err := readRemoval(ctx, manager, w, &f); err != nil {
 				return nil, err
 			}
 		case !w.Gone && (!p.There() || f.Unmet || w.Newest):
@@ -98,16 +98,25 @@ func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]an
 }
 
 // readRemoval adds what would go with a package, or why it cannot go.
-func readRemoval(ctx context.Context, manager family.PackageManager, name string, f *stake.PackageFound) (err error) {
-	if f.With, err = manager.WouldRemove(ctx, name); err == nil {
-		f.Services, err = manager.Services(ctx, name)
-		return err
+func readRemoval(ctx context.Context, manager family.PackageManager, w stake.PackageWant, f *stake.PackageFound) (err error) {
+	if f.With, err = manager.WouldRemove(ctx, w.Name); err == nil && w.Whole {
+		f.Orphans, err = manager.WouldOrphan(ctx, w.Name)
+	}
+	if err == nil {
+		for _, n := range append([]string{w.Name}, f.Orphans...) {
+			units, err := manager.Services(ctx, n)
+			if err != nil {
+				return err
+			}
+			f.Services = append(f.Services, units...)
+		}
+		return nil
 	}
 	var failed *system.Failed
 	if f.Refused = err.Error(); errors.As(err, &failed) {
 		f.Refused = lastLines(failed.Output, 1)
 	}
-	f.NeededBy, err = manager.NeededBy(ctx, name)
+	f.NeededBy, err = manager.NeededBy(ctx, w.Name)
 	return err
 }
 
@@ -423,7 +432,13 @@ func removePackage(ctx context.Context, manager family.PackageManager, w stake.P
 			return &rod.Fault{What: fmt.Sprintf("package %s would go with %s, and the plan does not name it", n, w.Remove), Fix: "plan again"}
 		}
 	}
-	if err := manager.Remove(ctx, append([]string{w.Remove}, with...)); err != nil {
+	goes := []string{w.Remove}
+	for _, n := range w.With {
+		if all[n].There() {
+			goes = append(goes, n)
+		}
+	}
+	if err := manager.Remove(ctx, goes); err != nil {
 		return packageFault(ctx, manager, "remove package "+w.Remove, err)
 	}
 	return nil

@@ -52,11 +52,19 @@ func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) close(w http.ResponseWriter, r *http.Request) {
+	run := r.PathValue("run")
+	if s.locked(run) != nil {
+		answer(w, struct{}{})
+		return
+	}
+	err := s.host.journal().Close(context.WithoutCancel(r.Context()), run)
 	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.lock != nil && s.lock.Run == r.PathValue("run") {
-		s.lock.Release()
-		s.lock = nil
+	s.lock.Release()
+	s.lock = nil
+	s.mu.Unlock()
+	if err != nil {
+		refuse(w, err)
+		return
 	}
 	answer(w, struct{}{})
 }

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"northstake/core/stake"
 	"northstake/host/family"
@@ -20,7 +21,7 @@ type sourceBefore struct {
 	Made  []string          `json:"made,omitempty"`
 }
 
-var _ = register("source", typed[stake.SourceWant, stake.SourceWant, sourceBefore]{
+var _ = register("source", typed[stake.SourceWant, stake.SourceWork, sourceBefore]{
 	read: each(readSource), before: beforeSource, do: doSource, back: backSource,
 })
 
@@ -65,8 +66,8 @@ func readSource(ctx context.Context, m *Host, w stake.SourceWant) (any, error) {
 	return f, nil
 }
 
-func beforeSource(_ context.Context, m *Host, _ Job, w stake.SourceWant) (b sourceBefore, err error) {
-	files, _, err := sourceFiles(m, w)
+func beforeSource(_ context.Context, m *Host, _ Job, w stake.SourceWork) (b sourceBefore, err error) {
+	files, _, err := sourceFiles(m, w.SourceWant)
 	if err != nil {
 		return b, err
 	}
@@ -83,10 +84,18 @@ func beforeSource(_ context.Context, m *Host, _ Job, w stake.SourceWant) (b sour
 
 // doSource writes the source and reads its lists. A source that is not there, or
 // is signed with another key, is an error that says which.
-func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWant, _ sourceBefore) (rod.StepState, error) {
-	files, manager, err := sourceFiles(m, w)
+func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWork, _ sourceBefore) (rod.StepState, error) {
+	files, manager, err := sourceFiles(m, w.SourceWant)
 	if err != nil {
 		return "", err
+	}
+	if w.Away {
+		for _, file := range slices.Backward(files) { // the key goes after the entry that names it
+			if err := removeFile(m, file.Path); err != nil {
+				return "", err
+			}
+		}
+		return rod.Done, nil
 	}
 	for _, file := range files {
 		if err := system.WriteAtomically(m.Path(file.Path), file.Text, 0o644); err != nil {
@@ -115,8 +124,8 @@ func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWant, _ sourceB
 	return rod.Done, nil
 }
 
-func backSource(_ context.Context, m *Host, j Job, w stake.SourceWant, b sourceBefore) error {
-	files, _, err := sourceFiles(m, w)
+func backSource(_ context.Context, m *Host, j Job, w stake.SourceWork, b sourceBefore) error {
+	files, _, err := sourceFiles(m, w.SourceWant)
 	if err != nil {
 		return err
 	}

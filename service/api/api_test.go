@@ -351,3 +351,56 @@ func TestAWholeCommitIsFetchedOnce(t *testing.T) {
 		t.Errorf("a branch needs its server: %v, %s", err, res.Body)
 	}
 }
+
+// What is not declared any more goes when that is asked for, or when the ground says so, and
+// not before; what cannot be understood of it is refused. What a look finds is remembered.
+func TestWhatIsNoLongerDeclaredGoesWhenItIsAsked(t *testing.T) {
+	s, h := servicetest.Start(t), servicetest.NewHost(t, "quay8")
+	revision := func(former, text string) {
+		t.Helper()
+		next := declaration("former", "quay8", "")
+		head, _, _ := strings.Cut(next.Sources[0].Text, "[host.quay8.file")
+		next.Sources[0].Text = strings.Replace(head, "[ground]\n", "[ground]\n"+former+"\n", 1) + text
+		if res, err := s.Client.CreateRevisionWithResponse(ctx, "former", next); err != nil || res.StatusCode() != 201 {
+			t.Fatalf("%v: %s", err, res.Body)
+		}
+	}
+	file := func(path string) string {
+		return fmt.Sprintf("[host.quay8.file.%q]\ntext = \"ebb\\n\"\nowner = \"me\"\ngroup = \"me\"\n", path)
+	}
+	revision("", file("/etc/tide")+file("/etc/ebb"))
+	if r := applied(t, s, "former", planned(t, s, "former", contract.Ask{})); r.State != "done" {
+		t.Fatalf("%+v", r)
+	}
+	revision("", file("/etc/ebb"))
+	if p := planned(t, s, "former", contract.Ask{}); p.Steps != 0 || len(p.Hosts[0].Cautions) != 1 {
+		t.Errorf("it is to %+v, with cautions %+v", p.Hosts[0].Steps, p.Hosts[0].Cautions)
+	}
+	for _, ask := range []contract.Ask{
+		{Clear: true, Only: "shifted"}, {Clear: true, Retire: "quay8"}, {Removing: []string{"quay8/content/srv"}},
+		{Clear: true, Removing: []string{"quay9/content/srv"}}, {Retire: "quay9"}, {Retire: "quay8", Only: "shifted"},
+	} {
+		if res, err := s.Client.CreatePlanWithResponse(ctx, "former", ask); err != nil || res.StatusCode() < 400 || res.StatusCode() >= 500 {
+			t.Errorf("%+v is answered with %d: %v", ask, res.StatusCode(), err)
+		}
+	}
+	if res, err := s.Client.CreateSurveyWithResponse(ctx, "former", contract.Ask{Clear: true}); err != nil || res.StatusCode() != 409 {
+		t.Errorf("a survey that takes away: %v, %s", err, res.Body)
+	}
+	if p := planned(t, s, "former", contract.Ask{Clear: true, Removing: []string{"quay8/content/srv"}}); p.Blockers != 1 {
+		t.Errorf("a name of nothing: %+v", p.Hosts[0].Blockers)
+	}
+	if h.Text("/etc/tide") != "ebb\n" {
+		t.Error("it went before it was asked for")
+	}
+	if r := applied(t, s, "former", planned(t, s, "former", contract.Ask{Clear: true})); r.State != "done" || h.Exists("/etc/tide") || h.Text("/etc/ebb") != "ebb\n" {
+		t.Errorf("asked for, the run is %s: %+v", r.State, r.Hosts[0].Fault)
+	}
+	revision("former = \"removed\"", "")
+	if r := applied(t, s, "former", planned(t, s, "former", contract.Ask{})); r.State != "done" || h.Exists("/etc/ebb") {
+		t.Errorf("where the ground says so, the run is %s: %+v", r.State, r.Hosts[0].Fault)
+	}
+	if p := planned(t, s, "former", contract.Ask{}); p.Steps != 0 || len(p.Hosts[0].Cautions) != 0 {
+		t.Errorf("after that it is to %+v, with cautions %+v", p.Hosts[0].Steps, p.Hosts[0].Cautions)
+	}
+}

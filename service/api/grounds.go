@@ -130,6 +130,19 @@ func (s *Server) ListRevisions(c *gin.Context, ground contract.InGround) {
 	c.JSON(http.StatusOK, out)
 }
 
+// ForgetGround forgets a ground, or some of its hosts.
+func (s *Server) ForgetGround(c *gin.Context, ground contract.InGround, params contract.ForgetGroundParams) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	if err := s.Jobs.Forget(c.Request.Context(), g, params.Host, params.Regardless); err != nil {
+		s.refuse(c, err)
+		return
+	}
+	c.Status(http.StatusNoContent)
+}
+
 // newest returns a ground's newest declaration; false says that the request has
 // been refused.
 func (s *Server) newest(c *gin.Context, g store.Ground) (*declare.Declaration, int, bool) {

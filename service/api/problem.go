@@ -46,6 +46,7 @@ func (s *Server) refuse(c *gin.Context, err error) {
 		password jobs.PasswordNeeded
 		named    jobs.NotNamed
 		notReady jobs.NotReady
+		left     jobs.NotForgotten
 		trouble  *reach.Trouble
 		fault    *rod.Fault
 		missing  store.Missing
@@ -64,6 +65,8 @@ func (s *Server) refuse(c *gin.Context, err error) {
 		p = contract.Problem{Type: TypePassword, Status: http.StatusUnprocessableEntity, Title: "a password for sudo is needed", Detail: password.Error(), Missing: password.Hosts, Fix: "send it with sudo_passwords; it is used once and never stored"}
 	case errors.As(err, &named):
 		p = contract.Problem{Type: TypeNotNamed, Status: http.StatusConflict, Title: named.Error(), Missing: named.Addresses, Fix: "look at what goes, and confirm it by name: --removing " + strings.Join(named.Addresses, ",")}
+	case errors.As(err, &left):
+		p = contract.Problem{Status: http.StatusConflict, Title: left.Error(), Fix: "take them away first: northstake retire --all, or retire HOST; or forget them regardless"}
 	case errors.As(err, &notReady):
 		p = contract.Problem{Status: http.StatusConflict, Title: notReady.What, Fix: notReady.Fix}
 	case errors.As(err, &trouble):

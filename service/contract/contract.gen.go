@@ -249,6 +249,9 @@ type Ask struct {
 	// Act Something to be done now that is no lasting state, in place of what is declared
 	Act Act `json:"act,omitempty,omitzero"`
 
+	// Clear Plan to take away, too, what runs brought about and nobody declares any more
+	Clear bool `json:"clear,omitempty,omitzero"`
+
 	// Hosts The hosts, by names, patterns, label:WORD, kit:NAME or site:NAME; all when left out
 	Hosts []string `json:"hosts,omitempty,omitzero"`
 
@@ -257,6 +260,12 @@ type Ask struct {
 
 	// Only Plan only what has shifted
 	Only AskOnly `json:"only,omitempty,omitzero"`
+
+	// Removing With clear or retire, the addresses of content and accounts that go as well
+	Removing []string `json:"removing,omitempty,omitzero"`
+
+	// Retire Plan to take away a site or a host as a whole, by its name, with site: or host: before it where there are both; * for all of the ground
+	Retire string `json:"retire,omitempty,omitzero"`
 
 	// SudoPasswords Passwords for sudo by host, or under "*" for all; used for this one and never stored
 	SudoPasswords SudoPasswords `json:"sudo_passwords,omitempty,omitzero"`
@@ -645,6 +654,15 @@ type Trouble = Problem
 // MissingBlobsJSONBody defines parameters for MissingBlobs.
 type MissingBlobsJSONBody = []string
 
+// ForgetGroundParams defines parameters for ForgetGround.
+type ForgetGroundParams struct {
+	// Host Only these hosts
+	Host []string `form:"host,omitempty" json:"host,omitempty,omitzero"`
+
+	// Regardless Though what runs made is still there
+	Regardless bool `form:"regardless,omitempty" json:"regardless,omitempty,omitzero"`
+}
+
 // GetGroundParams defines parameters for GetGround.
 type GetGroundParams struct {
 	// On Only these hosts: names, patterns, label:WORD, kit:NAME or site:NAME
@@ -810,6 +828,11 @@ type ClientInterface interface {
 
 	// ListGrounds performs a GET /grounds (the `ListGrounds` operationId) request.
 	ListGrounds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// ForgetGround Forget a ground with all its record, or some hosts of it that are not declared any more
+	//
+	// Corresponds with DELETE /grounds/{ground} (the `ForgetGround` operationId).
+	ForgetGround(ctx context.Context, ground InGround, params *ForgetGroundParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetGround performs a GET /grounds/{ground} (the `GetGround` operationId) request.
 	GetGround(ctx context.Context, ground InGround, params *GetGroundParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1032,6 +1055,21 @@ func (c *Client) MissingBlobs(ctx context.Context, body MissingBlobsJSONRequestB
 // ListGrounds performs a GET /grounds (the `ListGrounds` operationId) request.
 func (c *Client) ListGrounds(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewListGroundsRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ForgetGround Forget a ground with all its record, or some hosts of it that are not declared any more
+//
+// Corresponds with DELETE /grounds/{ground} (the `ForgetGround` operationId).
+func (c *Client) ForgetGround(ctx context.Context, ground InGround, params *ForgetGroundParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewForgetGroundRequest(c.Server, ground, params)
 	if err != nil {
 		return nil, err
 	}
@@ -1703,6 +1741,75 @@ func NewListGroundsRequest(server string) (*http.Request, error) {
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewForgetGroundRequest constructs an http.Request for the ForgetGround method
+func NewForgetGroundRequest(server string, ground InGround, params *ForgetGroundParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ground", ground, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grounds/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Host != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "host", params.Host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "array", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if queryFrag, err := runtime.StyleParamWithOptions("form", true, "regardless", params.Regardless, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+			return nil, err
+		} else {
+			for _, qp := range strings.Split(queryFrag, "&") {
+				rawQueryFragments = append(rawQueryFragments, qp)
+			}
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3013,6 +3120,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	ListGroundsWithResponse(ctx context.Context, reqEditors ...RequestEditorFn) (*ListGroundsResponse, error)
 
+	// ForgetGroundWithResponse Forget a ground with all its record, or some hosts of it that are not declared any more
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with DELETE /grounds/{ground} (the `ForgetGround` operationId).
+	ForgetGroundWithResponse(ctx context.Context, ground InGround, params *ForgetGroundParams, reqEditors ...RequestEditorFn) (*ForgetGroundResponse, error)
+
 	// GetGroundWithResponse performs a GET /grounds/{ground} (the `GetGround` operationId) request.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3369,6 +3483,47 @@ func (r ListGroundsResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ListGroundsResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ForgetGroundResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ForgetGroundResponse) GetApplicationproblemJSONDefault() *Trouble {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ForgetGroundResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ForgetGroundResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ForgetGroundResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ForgetGroundResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4819,6 +4974,19 @@ func (c *ClientWithResponses) ListGroundsWithResponse(ctx context.Context, reqEd
 	return ParseListGroundsResponse(rsp)
 }
 
+// ForgetGroundWithResponse Forget a ground with all its record, or some hosts of it that are not declared any more
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with DELETE /grounds/{ground} (the `ForgetGround` operationId).
+func (c *ClientWithResponses) ForgetGroundWithResponse(ctx context.Context, ground InGround, params *ForgetGroundParams, reqEditors ...RequestEditorFn) (*ForgetGroundResponse, error) {
+	rsp, err := c.ForgetGround(ctx, ground, params, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseForgetGroundResponse(rsp)
+}
+
 // GetGroundWithResponse performs a GET /grounds/{ground} (the `GetGround` operationId) request.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5365,6 +5533,35 @@ func ParseListGroundsResponse(rsp *http.Response) (*ListGroundsResponse, error) 
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Trouble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseForgetGroundResponse parses an HTTP response from a ForgetGroundWithResponse call
+func ParseForgetGroundResponse(rsp *http.Response) (*ForgetGroundResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ForgetGroundResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Trouble
@@ -6349,6 +6546,9 @@ type ServerInterface interface {
 
 	// (GET /grounds)
 	ListGrounds(c *gin.Context)
+	// ForgetGround Forget a ground with all its record, or some hosts of it that are not declared any more
+	// (DELETE /grounds/{ground})
+	ForgetGround(c *gin.Context, ground InGround, params ForgetGroundParams)
 
 	// (GET /grounds/{ground})
 	GetGround(c *gin.Context, ground InGround, params GetGroundParams)
@@ -6487,6 +6687,50 @@ func (siw *ServerInterfaceWrapper) ListGrounds(c *gin.Context) {
 	}
 
 	siw.Handler.ListGrounds(c)
+}
+
+// ForgetGround operation middleware
+func (siw *ServerInterfaceWrapper) ForgetGround(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ground" -------------
+	var ground InGround
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ground", c.Param("ground"), &ground, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ground: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ForgetGroundParams
+
+	// ------------- Optional query parameter "host" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "host", c.Request.URL.Query(), &params.Host, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Optional query parameter "regardless" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "regardless", c.Request.URL.Query(), &params.Regardless, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter regardless: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ForgetGround(c, ground, params)
 }
 
 // GetGround operation middleware
@@ -7368,6 +7612,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/blobs/missing", wrapper.MissingBlobs)
 	router.GET(options.BaseURL+"/keys", wrapper.ListKeys)
 	router.GET(options.BaseURL+"/grounds", wrapper.ListGrounds)
+	router.DELETE(options.BaseURL+"/grounds/:ground", wrapper.ForgetGround)
 	router.GET(options.BaseURL+"/grounds/:ground", wrapper.GetGround)
 	router.GET(options.BaseURL+"/grounds/:ground/revisions", wrapper.ListRevisions)
 	router.POST(options.BaseURL+"/grounds/:ground/revisions", wrapper.CreateRevision)

@@ -37,7 +37,10 @@ func (h *hostRun) worse(r probe.Result) bool {
 // touches says whether a step of the plan is for a part of a site.
 func (h *hostRun) touches(site string) bool {
 	worked := h.worked()
-	return slices.ContainsFunc(h.planned.Rows, func(r plan.Row) bool { return r.Site == site && worked[r.Address] })
+	return slices.ContainsFunc(h.planned.Rows, func(r plan.Row) bool {
+		_, did := worked[r.Address]
+		return did && r.Site == site
+	})
 }
 
 func (h *hostRun) id() string { return strconv.FormatInt(h.run, 10) }

@@ -42,8 +42,9 @@ type look struct {
 	traits  stake.Traits
 	probes  []resolve.Probe
 	version int64
-	worked  map[string]bool // stakes that a run has just brought about, by their addresses
+	worked  map[string]bool // stakes that a run has just brought about, by their addresses, and whether nothing of them was there
 
+	retires    func(plan.Row) bool // what the plan is about, of what is retired
 	traitsText json.RawMessage
 	key        seenKey       // where the whole host was judged
 	before     *seen         // what was made of the same host before
@@ -179,7 +180,11 @@ func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map
 	}
 	for _, local := range slices.Sorted(maps.Keys(applied)) {
 		if a := applied[local]; !declared[local] && a.Made && s.act == nil {
-			r.wants = append(r.wants, rod.Want{Type: a.Type, Name: a.Name, Want: a.Want})
+			w := rod.Want{Type: a.Type, Name: a.Name, Want: a.Want}
+			if k, err := stake.KindOf(a.Type); err == nil && k.AskedAway != nil {
+				w.Want = k.AskedAway(a.Want, s.clears)
+			}
+			r.wants = append(r.wants, w)
 		}
 	}
 	sum := sha256.New()
@@ -277,12 +282,24 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			return l, nil
 		}
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Conflicts: r.host.Conflicts, Reached: reached, Vantage: vantage}
+	if s.retires != nil {
+		if only, err = j.retiresOf(ctx, s, host, traits); err != nil {
+			return l, err
+		}
+		l.retires = only
+	}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Clears: s.clears, Removing: s.removing, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: reached, Vantage: vantage}
+	if s.retires != nil {
+		l.input.Retires = s.retires.what
+	}
 	for _, reading := range answer.Readings {
 		l.input.Readings[reading.Name] = reading
 	}
 	if l.host, err = plan.Build(l.input, only); err != nil {
 		return l, err
+	}
+	if len(l.host.Steps) > 0 {
+		l.host.Cautions = append(s.stillDeclared(host), l.host.Cautions...)
 	}
 	if _, way := s.d.Hosts[host].WayTo(); way.Own {
 		l.host.Machine = traits.Hostname

@@ -70,6 +70,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
+	s.carriesOut = true
 	docs, err := j.Store.RunHosts(ctx, id)
 	if err != nil {
 		return err

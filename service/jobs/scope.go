@@ -29,7 +29,12 @@ type scope struct {
 	passwords contract.SudoPasswords
 	act       *stake.ActWant
 	oneOff    bool
-	restores  bool // what has shifted goes back to what it was last declared to be
+	restores  bool      // what has shifted goes back to what it was last declared to be
+	clears    bool      // what nobody declares any more is taken away
+	removing  []string  // of that, what goes only when it is named
+	retires   *retiring // nil for none
+
+	carriesOut bool // it is that of a run, of which a part may be done
 }
 
 func (j *Service) scope(ctx context.Context, groundID int64, ground string, revision int, passwords contract.SudoPasswords) (scope, error) {
@@ -44,6 +49,11 @@ func (j *Service) scopeOf(ctx context.Context, groundID int64, ground string, re
 		return s, err
 	}
 	s.restores = ask.Only == "shifted"
+	s.removing = ask.Removing
+	s.clears = ask.Clear || s.d != nil && s.d.Ground.Former == declare.Removed
+	if ask.Retire != "" {
+		return j.retire(ctx, s, ask.Retire)
+	}
 	if ask.Act.Do != "" {
 		s.act = &ask.Act
 	}
@@ -76,9 +86,17 @@ func (j *Service) withOneOff(ctx context.Context, groundID int64, revision int, 
 	return d, nil
 }
 
+// hosts are those that were asked for; of what is retired, those that have it.
+func (s scope) hosts(ask contract.Ask) ([]string, error) {
+	if s.retires != nil && len(ask.Hosts) == 0 {
+		return s.retires.hosts, nil
+	}
+	return s.d.Choose(ask.Hosts)
+}
+
 // plain says whether a scope is what a revision declares, so that what is worked
 // out for it can be kept for the next look.
-func (s scope) plain() bool { return s.act == nil && !s.oneOff && !s.restores }
+func (s scope) plain() bool { return s.act == nil && !s.oneOff && !s.restores && !s.clears }
 
 // limit narrows what is planned: to what has shifted, or to a one-off.
 func (s scope) limit(ask contract.Ask) func(plan.Row) bool {
@@ -93,6 +111,9 @@ func (s scope) limit(ask contract.Ask) func(plan.Row) bool {
 
 // stakes are those of the scope on a host.
 func (s scope) stakes(host string, traits stake.Traits) (resolve.Host, error) {
+	if s.retires != nil && s.retires.site == "" {
+		return resolve.Host{}, nil // nothing is to be there
+	}
 	h, err := resolve.OneHost(s.d, host, traits, family.Layouts(traits.Family))
 	if err != nil || s.act == nil {
 		return h, err
@@ -128,6 +149,10 @@ func checkAsk(table store.Table, ask contract.Ask) error {
 		return NotReady{fmt.Sprintf("nothing is known that is called %q", ask.Only), "a plan is of all that is declared, or of what has shifted"}
 	case ask.Only != "" && table != store.Plans:
 		return NotReady{"a survey is of what is declared", "ask for a plan"}
+	case ask.Retire != "" && (table != store.Plans || ask.Clear || ask.Only != "" || a.Do != "" || ask.OneOff.Text != ""):
+		return NotReady{"something is retired by a plan of its own", "ask for such a plan"}
+	case ask.Clear && (table != store.Plans || ask.Only != "" || a.Do != "" || ask.OneOff.Text != ""):
+		return NotReady{"what is not declared any more is taken away by a plan of all that is declared", "ask for such a plan"}
 	case len(a.Leave) > 0:
 		return NotReady{"what an upgrade leaves is a matter of what is declared", "declare the version"}
 	case a.Do == "" && ask.OneOff.Text == "":
@@ -155,6 +180,10 @@ func titleOf(ask contract.Ask) string {
 		return ask.Act.Do
 	case ask.OneOff.Text != "":
 		return "one-off"
+	case ask.Retire == contract.All:
+		return "retire all"
+	case ask.Retire != "":
+		return "retire " + ask.Retire
 	}
 	return string(ask.Only)
 }

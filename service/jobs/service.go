@@ -10,6 +10,8 @@ import (
 	"encoding/hex"
 	"fmt"
 	"log/slog"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -196,9 +198,18 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 	if err != nil {
 		return store.Task{}, err
 	}
-	hosts, err := s.d.Choose(ask.Hosts)
+	hosts, err := s.hosts(ask)
 	if err != nil {
 		return store.Task{}, err
+	}
+	for _, name := range ask.Removing {
+		host, _, _ := strings.Cut(name, "/")
+		switch {
+		case !s.clears:
+			return store.Task{}, NotReady{fmt.Sprintf("%s is named to go, and this plan takes nothing away", name), "ask to clear as well"}
+		case !slices.Contains(hosts, host):
+			return store.Task{}, NotReady{fmt.Sprintf("%s is named to go, and the plan is not about a host %q", name, host), "name a stake by its address, such as quay1/content/srv/www/tides"}
+		}
 	}
 	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
 		return store.Task{}, err

@@ -18,12 +18,17 @@ const (
 	probePause    = 150 * time.Millisecond
 )
 
-// worked are the stakes of the plan's steps, by their addresses.
+// worked are the stakes of the plan's steps, by their addresses, and whether nothing of
+// them was there when it was made.
 func (h *hostRun) worked() map[string]bool {
+	absent := map[string]bool{}
+	for _, r := range h.planned.Rows {
+		absent[r.Address] = r.Absent
+	}
 	out := map[string]bool{}
 	for _, s := range h.planned.Steps {
 		for _, a := range s.Addresses() {
-			out[a] = true
+			out[a] = absent[a]
 		}
 	}
 	return out
@@ -49,6 +54,9 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool) (plan.Host, 
 	}
 	if err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the host could not be read at the end: "+err.Error())
+	}
+	if err == nil && l.retires != nil {
+		h.doc.Notes = append(h.doc.Notes, declared.leftOf(l.host, l.retires))
 	}
 	return l.host, err
 }
@@ -86,7 +94,10 @@ func (h *hostRun) settle(ctx context.Context) {
 // unmet lists what the plan promised and the host is not: stakes of its steps, and those
 // that were as declared when it was made.
 func (h *hostRun) unmet(now plan.Host) []string {
-	promised := h.worked()
+	promised := map[string]bool{}
+	for a := range h.worked() {
+		promised[a] = true
+	}
 	for _, r := range h.planned.Rows {
 		promised[r.Address] = promised[r.Address] || r.Standing == plan.Set
 	}
@@ -118,7 +129,7 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 	}
 	now, unread := h.seen(ctx, h.worked())
 	if err := h.conn.CloseRun(ctx, h.id()); err != nil {
-		h.doc.Notes = append(h.doc.Notes, "the host's lock was not given back in order: "+err.Error())
+		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on the host: "+err.Error())
 	}
 	left := h.unmet(now)
 	switch {

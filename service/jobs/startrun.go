@@ -46,7 +46,11 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 	if err := needNamed(hosts, ask.Removing); err != nil {
 		return r, err
 	}
-	d, err := j.Declaration(ctx, g.ID, t.Revision)
+	asked, err := t.Asked()
+	if err != nil {
+		return r, err
+	}
+	s, err := j.scopeOf(ctx, g.ID, g.Name, t.Revision, asked)
 	if err != nil {
 		return r, err
 	}
@@ -56,7 +60,7 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 			working = append(working, h.Host)
 		}
 	}
-	if err := needPasswords(d, working, passwords); err != nil {
+	if err := needPasswords(s.d, working, passwords); err != nil {
 		return r, err
 	}
 	docs := make([]contract.RunHost, len(hosts))
@@ -77,7 +81,7 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 type NotNamed struct{ Addresses []string }
 
 func (n NotNamed) Error() string {
-	return "files that nobody declared would be removed by " + strings.Join(n.Addresses, ", ")
+	return "what people may rely on would be removed by the steps of " + strings.Join(n.Addresses, ", ")
 }
 
 // needNamed refuses a plan that removes somebody's content unless each stake that

@@ -54,6 +54,7 @@ func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	}
 	ask.SudoPasswords = j.passwordsOf(topic)
 	s, err := j.scopeOf(ctx, t.GroundID, t.Ground, t.Revision, ask)
+	s.clears = s.clears && table == store.Plans
 	if err == nil {
 		err = j.lookAtAll(ctx, table, &t, s, ask, topic)
 	}
@@ -65,7 +66,7 @@ func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 }
 
 func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, ask contract.Ask, topic string) error {
-	names, err := s.d.Choose(ask.Hosts)
+	names, err := s.hosts(ask)
 	if err != nil {
 		return err
 	}

@@ -310,3 +310,26 @@ func (s *Store) PutApplied(ctx context.Context, groundID int64, host string, ver
 	}
 	return v, err
 }
+
+// HostsOf lists the hosts of which something is known, declared or not.
+func (s *Store) HostsOf(ctx context.Context, groundID int64) ([]string, error) {
+	var out []string
+	err := s.DB.SelectContext(ctx, &out, "SELECT host FROM hosts WHERE ground_id = $1 UNION SELECT host FROM host_keys WHERE ground_id = $1 ORDER BY host", groundID)
+	return out, err
+}
+
+// Forget drops the record of a ground's hosts, or, where none is named, that of the ground.
+func (s *Store) Forget(ctx context.Context, groundID int64, hosts []string) error {
+	if len(hosts) == 0 {
+		_, err := s.DB.ExecContext(ctx, "DELETE FROM grounds WHERE id = $1", groundID)
+		return err
+	}
+	return s.Tx(ctx, func(tx *sqlx.Tx) error {
+		for _, table := range []string{"hosts", "host_keys"} {
+			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE ground_id = $1 AND host = ANY($2)", groundID, hosts); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}

@@ -162,7 +162,8 @@ export interface paths {
         get: operations["getGround"];
         put?: never;
         post?: never;
-        delete?: never;
+        /** Forget a ground with all its record, or some hosts of it that are not declared any more */
+        delete: operations["forgetGround"];
         options?: never;
         head?: never;
         patch?: never;
@@ -567,6 +568,8 @@ export interface components {
             shifted_at?: string;
             /** @description Of what has shifted, that something else is declared by now */
             newly_declared?: boolean;
+            /** @description Nothing of it is there */
+            absent?: boolean;
         };
         Traits: {
             hostname: string;
@@ -672,6 +675,12 @@ export interface components {
              * @enum {string}
              */
             only?: "shifted";
+            /** @description Plan to take away, too, what runs brought about and nobody declares any more */
+            clear?: boolean;
+            /** @description Plan to take away a site or a host as a whole, by its name, with site: or host: before it where there are both; * for all of the ground */
+            retire?: string;
+            /** @description With clear or retire, the addresses of content and accounts that go as well */
+            removing?: string[];
             act?: components["schemas"]["Act"];
             one_off?: components["schemas"]["OneOff"];
             sudo_passwords?: components["schemas"]["SudoPasswords"];
@@ -1226,6 +1235,32 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["GroundView"];
                 };
+            };
+            default: components["responses"]["Trouble"];
+        };
+    };
+    forgetGround: {
+        parameters: {
+            query?: {
+                /** @description Only these hosts */
+                host?: string[];
+                /** @description Though what runs made is still there */
+                regardless?: boolean;
+            };
+            header?: never;
+            path: {
+                ground: components["parameters"]["InGround"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Forgotten */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Trouble"];
         };

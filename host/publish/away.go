@@ -1,0 +1,79 @@
+package publish
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"syscall"
+
+	"golang.org/x/sys/unix"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+)
+
+// removeEmptied removes the directories of a tree that was taken away, the root with them,
+// as far as they hold nothing. Where files went one by one, the root is the former one, and
+// stays for taking back.
+func removeEmptied(m *system.Machine, w stake.ContentWork, b Before) error {
+	root := m.Path(w.Root)
+	tree, err := treeOf(w.ContentWant)
+	if err != nil {
+		return err
+	}
+	if now, err := inodeOf(root); err != nil || now == b.Inode {
+		return err
+	}
+	dirs := []string{"."}
+	for d := range tree.dirs {
+		dirs = append(dirs, d)
+	}
+	slices.Sort(dirs)
+	for _, d := range slices.Backward(dirs) {
+		err := unix.Rmdir(filepath.Join(root, d))
+		if err != nil && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) {
+			return &fs.PathError{Op: "rmdir", Path: filepath.Join(w.Root, d), Err: err}
+		}
+	}
+	return system.Flush(filepath.Dir(root))
+}
+
+// Close lets go of a tree that was taken away, once its run has ended well. What somebody
+// still wrote to it goes into what is left at the root.
+func Close(m *system.Machine, w stake.ContentWork, b Before) error {
+	if !w.Away {
+		return nil // it is kept until the next publication
+	}
+	stage := m.Path(b.Stage)
+	since, err := censusOf(stage)
+	if err != nil {
+		return err
+	}
+	own, err := ownPaths(w)
+	if err != nil {
+		return err
+	}
+	if since != nil {
+		err = removeTree(stage, m.Path(w.Root), nil, func(p string) bool {
+			_, known := since[p]
+			return known || own.has(p)
+		})
+		if err != nil {
+			return err
+		}
+	}
+	for _, left := range leftovers(stage) {
+		if err := os.RemoveAll(left); err != nil {
+			return err
+		}
+	}
+	os.Remove(m.Path(stageDir(w.Root))) // stays when it holds other trees
+	return nil
+}
+
+// leftovers are what a publication keeps for taking it back.
+func leftovers(stage string) []string {
+	return []string{stage, formerTree(stage), censusFile(stage), changesFile(stage)}
+}
