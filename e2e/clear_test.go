@@ -2,7 +2,6 @@ package e2e
 
 import (
 	"fmt"
-	"slices"
 	"strings"
 	"testing"
 
@@ -121,28 +120,21 @@ func (g *ground) rootOf(host, site string) string {
 	return ""
 }
 
-// What is taken away is cut off at every boundary of a step of every kind, and goes on; and a
-// run that fails brings all of it back.
+// What is taken away is cut off at every boundary of a step of every kind, and goes on until
+// nothing of it is left.
 func TestTakingAwayKilledAtEveryBoundary(t *testing.T) {
 	t.Parallel()
 	for name, kill := range map[string]func(*ground, string){"rod": killRod, "host": killHost} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			g := newGround(t, shared, 1, everyKind(""))
-			files, url := served(t)
-			gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
-			debSource(t, files, gpg, "", "1.0-1")
-			g.beside("files/ferries.asc", public)
-			g.declareText(everyKind(url))
-			g.trust()
+			g := withEveryKind(t, shared)
 			host := g.hosts[0]
 			g.apply(0)
 			g.declareText("# instead of [site.timetable]\n" + bareKit)
 			g.ns(0, "declare", g.dir)
 			removing := strings.Join([]string{host + "/content/srv/leaflets", host + "/account/harbour", host + "/content/srv/www/timetable"}, ",")
 			p := g.plan(1, "--clear", "--removing", removing)
-			kinds := slices.DeleteFunc(rehearsed(), func(k string) bool { return k == "firewall" }) // the package of the rules stays: it was there
-			g.killed(p, kinds, func(contract.Step) bool { return false }, boundaries, kill, resumeByHand)
+			g.killed(p, rehearsed(), func(contract.Step) bool { return false }, boundaries, kill, resumeByHand)
 			left := g.on(host, `ls -d /srv/leaflets /srv/harbour /srv/now /srv/www/timetable /etc/harbour/tide.conf /srv/.northstake /srv/www/.northstake /etc/apt/sources.list.d/*ferries* 2>/dev/null || true
 				dpkg-query -W -f '${Package} ${db:Status-Abbrev}\n' nginx cron | grep ' ii' || true; getent passwd harbour || true; find /etc/nginx -name '*northstake*'; ls /var/lib/northstake/candidate 2>/dev/null || true`)
 			if strings.TrimSpace(left) != "" {

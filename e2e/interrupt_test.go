@@ -54,6 +54,20 @@ func everyKind(url string) string {
 	return text
 }
 
+// withEveryKind is a ground of one host that declares a stake of every kind, with the source
+// of packages that one of them wants.
+func withEveryKind(t *testing.T, s *service) *ground {
+	t.Helper()
+	g := newGround(t, s, 1, everyKind(""))
+	files, url := served(t)
+	gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+	debSource(t, files, gpg, "", "1.0-1")
+	g.beside("files/ferries.asc", public)
+	g.declareText(everyKind(url))
+	g.trust()
+	return g
+}
+
 // rehearsed are the types of stake of which a plan of everyKind has steps.
 func rehearsed() []string {
 	out := []string{"site"} // every ground of these tests has one
@@ -116,13 +130,7 @@ func (g *ground) ended(id int64) contract.Run {
 // kills something at every boundary of every step, and resumes each time. At the
 // end the host is as if nothing had happened.
 func interrupted(t *testing.T, s *service, at []string, kill func(g *ground, host string), resume func(g *ground, run int64)) {
-	g := newGround(t, s, 1, everyKind(""))
-	files, url := served(t)
-	gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
-	debSource(t, files, gpg, "", "1.0-1")
-	g.beside("files/ferries.asc", public)
-	g.declareText(everyKind(url))
-	g.trust()
+	g := withEveryKind(t, s)
 	host := g.hosts[0]
 	g.ns(1, "survey", g.name)
 	p := g.plan(1)
