@@ -6,7 +6,7 @@ set -eu
 out=$1
 work=$(mktemp -d /var/tmp/northstake-image.XXXXXX)
 trap 'rm -rf "$work"' EXIT
-later="nginx apache2 cron nftables ufw curl rsync tree"
+later="nginx apache2 caddy php-fpm cron nftables ufw curl rsync tree"
 cat >"$work/finish" <<'X'
 #!/bin/sh
 set -eu

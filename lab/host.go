@@ -10,6 +10,7 @@ import (
 	"net/netip"
 	"os"
 	"os/exec"
+	"runtime"
 	"strconv"
 	"strings"
 	"time"
@@ -17,6 +18,7 @@ import (
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/client"
+	"golang.org/x/sys/unix"
 )
 
 // List returns the names of the hosts there are, running or not.
@@ -204,6 +206,35 @@ func (l *Lab) ExecInput(ctx context.Context, name string, in io.Reader, args ...
 		return out.String(), fmt.Errorf("on lab host %s: %q: %w: %s%s", name, args, err, out.String(), errs.String())
 	}
 	return out.String(), nil
+}
+
+// Dial connects to a TCP address as a program on the host would.
+func (l *Lab) Dial(ctx context.Context, name, address string) (net.Conn, error) {
+	pid, err := l.process(ctx, name)
+	if err != nil {
+		return nil, err
+	}
+	type dialled struct {
+		net.Conn
+		error
+	}
+	done := make(chan dialled, 1)
+	go func() {
+		runtime.LockOSThread() // and never unlocked: the thread ends with what it has entered
+		ns, err := os.Open(fmt.Sprintf("/proc/%d/ns/net", pid))
+		if err == nil {
+			defer ns.Close()
+			err = unix.Setns(int(ns.Fd()), unix.CLONE_NEWNET)
+		}
+		if err != nil {
+			done <- dialled{nil, fmt.Errorf("enter the network of lab host %s: %w", name, err)}
+			return
+		}
+		c, err := (&net.Dialer{Timeout: 5 * time.Second}).DialContext(ctx, "tcp", address)
+		done <- dialled{c, err}
+	}()
+	d := <-done
+	return d.Conn, d.error
 }
 
 // Put writes a file on a host as root with mode 0644.

@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"maps"
+	"reflect"
 
 	"github.com/invopop/jsonschema"
 	"github.com/spf13/cobra"
@@ -25,6 +26,7 @@ func schemaOf() *jsonschema.Schema {
 			s.Definitions[table].Properties.Set(setting.Key, &its)
 		}
 	}
+	aloneToo(s)
 	said := map[string]bool{}
 	for _, k := range declare.Keys() {
 		def := s.Definitions[k.Type]
@@ -48,6 +50,23 @@ func schemaOf() *jsonschema.Schema {
 		}
 	}
 	return s
+}
+
+// aloneToo lets a port stand for the table of where a site listens.
+func aloneToo(s *jsonschema.Schema) {
+	t := reflect.TypeFor[declare.Listen]()
+	one, ok := declare.StandsAlone(t)
+	if !ok {
+		return
+	}
+	table := &jsonschema.Schema{Ref: "#/$defs/" + t.Name()}
+	alone := (&jsonschema.Reflector{Anonymous: true}).ReflectFromType(one)
+	alone.Version = ""
+	for _, def := range s.Definitions {
+		if p, ok := def.Properties.Get("listen"); ok && p.Items != nil {
+			p.Items = &jsonschema.Schema{AnyOf: []*jsonschema.Schema{alone, table}}
+		}
+	}
 }
 
 func schemaCommand(a *app) *cobra.Command {

@@ -5,6 +5,7 @@ package check
 
 import (
 	"fmt"
+	"net/netip"
 	"slices"
 	"unicode/utf8"
 
@@ -103,6 +104,20 @@ func (c *Checker) Beside(p string, at []string) {
 		return
 	}
 	c.Say(at, fmt.Sprintf("there is no file %q beside the declaration", p), near.DidYouMean(p, names))
+}
+
+// Network checks a network, or one address.
+func (c *Checker) Network(n string, at []string) {
+	prefix, err := netip.ParsePrefix(n)
+	if addr, bad := netip.ParseAddr(n); bad == nil {
+		c.Say(at, fmt.Sprintf("%q is an address, not a network", n), fmt.Sprintf("write \"%s/%d\" for it alone", n, addr.BitLen()))
+	} else if err != nil {
+		c.Say(at, fmt.Sprintf("%q is not a network", n), "write an address and the length of its prefix, such as \"10.0.0.0/8\"")
+	} else if prefix.Masked() != prefix || prefix.String() != n {
+		c.Say(at, fmt.Sprintf("%q is not in its shortest form", n), fmt.Sprintf("write %q", prefix.Masked().String()))
+	} else if prefix.Bits() == 0 {
+		c.Say(at, fmt.Sprintf("%q is everybody", n), "leave networks out where everybody is meant")
+	}
 }
 
 func (c *Checker) files() []declare.File {

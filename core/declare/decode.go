@@ -164,6 +164,8 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 				fix = fmt.Sprintf("write %s = [%q]", key, n.text)
 			} else if v.Type().Elem().Kind() == reflect.Int && n.kind == unstable.Integer {
 				fix = fmt.Sprintf("write %s = [%s]", key, n.text)
+			} else if v.Type().Elem().Kind() == reflect.Struct && aloneField(v.Type().Elem()) >= 0 {
+				fix = fmt.Sprintf("write %s = [%s]", key, n.text)
 			} else if v.Type().Elem().Kind() == reflect.Struct {
 				fix = fmt.Sprintf("write [[…%s]] in double brackets", key)
 			}
@@ -190,12 +192,34 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 		}
 		v.Set(out)
 	case reflect.Struct:
+		if i := aloneField(v.Type()); i >= 0 && n.kind != unstable.Table {
+			r.assign(d, n, v.Field(i), path)
+			return
+		}
 		if n.kind != unstable.Table {
 			r.wrongType(n, key, "a table", fmt.Sprintf("write a header such as %s", tableName(path)))
 			return
 		}
 		r.decode(d, n, v, path)
 	}
+}
+
+// aloneField is the field of a struct that may stand for all of it, -1 where none may.
+func aloneField(t reflect.Type) int {
+	for i := range t.NumField() {
+		if t.Field(i).Tag.Get("alone") != "" {
+			return i
+		}
+	}
+	return -1
+}
+
+// StandsAlone is the type of the value that may stand for a table of type t, where one may.
+func StandsAlone(t reflect.Type) (reflect.Type, bool) {
+	if t.Kind() != reflect.Struct || aloneField(t) < 0 {
+		return nil, false
+	}
+	return t.Field(aloneField(t)).Type, true
 }
 
 type field struct {

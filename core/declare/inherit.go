@@ -145,8 +145,10 @@ func fill(v reflect.Value, data any) (reflect.Value, *unfilled) {
 		for i := range v.NumField() {
 			elem, err := fill(v.Field(i), data)
 			if err != nil {
-				key, _, _ := strings.Cut(v.Type().Field(i).Tag.Get("toml"), ",")
-				return out, err.at(key)
+				if key := v.Type().Field(i).Tag.Get("toml"); key != "" { // else it is embedded
+					return out, err.at(key)
+				}
+				return out, err
 			}
 			out.Field(i).Set(elem)
 		}

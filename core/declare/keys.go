@@ -65,6 +65,9 @@ func holds(t reflect.Type) string {
 	case reflect.Slice:
 		switch t.Elem().Kind() {
 		case reflect.Struct:
+			if one, ok := StandsAlone(t.Elem()); ok {
+				return "a list of " + strings.TrimPrefix(holds(one), "a ") + "s, or of tables"
+			}
 			return "tables, in double brackets"
 		case reflect.Int:
 			return "a list of whole numbers"

@@ -203,14 +203,6 @@ func (d *Declaration) SitesOn(host string) []string { return d.sitesOn[host] }
 // HostNames returns the names of all hosts, sorted.
 func (d *Declaration) HostNames() []string { return d.names }
 
-// ListenOn is the ports of a site, 80 where none is written.
-func (s *Site) ListenOn() []int {
-	if len(s.Listen) == 0 {
-		return []int{80}
-	}
-	return s.Listen
-}
-
 // ContentDirs returns the directories beside the declaration whose files are
 // published, sorted.
 func (d *Declaration) ContentDirs() []string {

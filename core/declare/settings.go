@@ -60,6 +60,9 @@ func Allow(typ, key, value string) {
 	known.Clear()
 }
 
+// Values are those that a key may have besides the ones in its type.
+func Values(typ, key string) []string { return allowed[typ+"."+key] }
+
 // AllSettings lists the registered settings by their keys. The caller must not change
 // the list.
 func AllSettings() []Setting {

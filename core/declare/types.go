@@ -76,26 +76,6 @@ type Host struct {
 	Settings
 }
 
-// Site is one website. What it does not say itself it takes from its kits.
-type Site struct {
-	On     []string          `toml:"on" json:"on" doc:"Hosts that serve it, by name, by pattern such as \"quay*\", or by label such as \"label:web\"." required:"true" example:"[\"quay1\", \"label:web\"]"`
-	Kits   []string          `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings for sites this one takes; of two the later wins." example:"[\"brochure\"]"`
-	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of its kits' settings." example:"{ page = \"Next sailing\" }"`
-	SiteSettings
-}
-
-// SiteSettings are what a site and a kit can both say of a site.
-type SiteSettings struct {
-	Server  string           `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." example:"\"nginx\""`
-	Names   []string         `toml:"names" json:"names" doc:"Host names it answers to; the first is used by probes." example:"[\"timetable.saltmarsh.test\"]"`
-	Listen  []int            `toml:"listen" json:"listen" doc:"TCP ports it listens on." default:"[80]" example:"[80, 8080]"`
-	Root    string           `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`
-	Index   []string         `toml:"index" json:"index,omitempty" doc:"File names served for a directory, the first that exists." default:"[\"index.html\"]" example:"[\"index.html\", \"index.htm\"]"`
-	Content *Content         `toml:"content" json:"content,omitempty" doc:"What is published in the document root." default:"the root is made, and left empty" example:"{ dir = \"content/timetable\" }"`
-	Probes  []Probe          `toml:"probe" json:"probes,omitempty" doc:"HTTP checks from inside the host and from outside." default:"one of / where the site has content" example:"[{ path = \"/\", contains = \"Next sailing\" }]"`
-	Paths   map[string]*Path `toml:"path" each:"URL" json:"paths,omitempty" doc:"Parts of the site that are served from elsewhere, by URL path." example:"{ \"/freight\" = { root = \"/srv/www/freight\" } }"`
-}
-
 // Content says what is published in a document root. It comes from one of Dir,
 // Archive, URL and Git.
 type Content struct {
@@ -152,14 +132,6 @@ type Probe struct {
 	Path     string `toml:"path" json:"path" doc:"URL path, from /." required:"true" example:"\"/\""`
 	Status   int    `toml:"status" json:"status,omitempty" doc:"Status that the answer has." default:"200" example:"200"`
 	Contains string `toml:"contains" json:"contains,omitempty" doc:"Text that the page contains." example:"\"Next sailing\""`
-}
-
-// Path is a part of a site that is served from a directory of its own: what is
-// below the URL path is looked for below root.
-type Path struct {
-	Root    string   `toml:"root" json:"root" doc:"Directory that this URL path shows." required:"true" example:"\"/srv/www/freight\""`
-	Index   []string `toml:"index" json:"index,omitempty" doc:"File names served for a directory." default:"[\"index.html\"]" example:"[\"freight.html\"]"`
-	Content *Content `toml:"content" json:"content,omitempty" doc:"What is published in that directory." default:"the directory is made, and left empty" example:"{ dir = \"content/freight\" }"`
 }
 
 // Position is a place in a declaration's file; Line and Column count from 1,

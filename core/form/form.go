@@ -23,10 +23,15 @@ var (
 	Given     = pattern(`^[a-z][a-z0-9_]{0,39}$`)
 	Mode      = pattern(`^0?[0-7]{3}$`) // in octal
 	PublicKey = pattern(`^(ssh|ecdsa)-[a-z0-9-]+ [A-Za-z0-9+/]+=*( .*)?$`)
-	Version   = pattern(`^[0-9A-Za-z][0-9A-Za-z.+:~^_-]{0,99}$`)                   // of a package
-	Suite     = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)                      // of a source, and its parts
-	SHA256    = pattern(`^[0-9a-f]{64}$`)                                          // in hex
-	GitRef    = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,199}$`)                     // a branch, a tag or a commit
+	Version   = pattern(`^[0-9A-Za-z][0-9A-Za-z.+:~^_-]{0,99}$`)             // of a package
+	Suite     = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)                // of a source, and its parts
+	SHA256    = pattern(`^[0-9a-f]{64}$`)                                    // in hex
+	GitRef    = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,199}$`)               // a branch, a tag or a commit
+	Header    = pattern(`^[A-Za-z][A-Za-z0-9-]{0,99}$`)                      // name of a header
+	Charset   = pattern(`^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$`)                  // name of a character set
+	MediaType = pattern(`^[a-z]+/[a-z0-9.+-]+(; ?charset=[A-Za-z0-9_-]+)?$`) // such as text/plain; charset=utf-8
+	Visitor   = pattern(`^[A-Za-z0-9][A-Za-z0-9._@-]{0,63}$`)                // an account of visitors of a site
+	Bcrypt    = pattern(`^\$2[aby]\$(0[4-9]|1[0-9]|2[0-9]|3[01])\$[./A-Za-z0-9]{53}$`)
 	GitSSH    = pattern(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:[A-Za-z0-9._/~-]+$`) // host:path
 )
 
@@ -138,6 +143,21 @@ func URLPath(p string) string {
 		return "use a shorter one"
 	case strings.ContainsAny(p, " \t#%"):
 		return "it cannot have spaces, # or %"
+	}
+	return ""
+}
+
+// Socket says what to do about the path of a socket that cannot be one, "" where it can.
+func Socket(p string) string {
+	switch {
+	case !strings.HasPrefix(p, "/") || path.Clean(p) != p || p == "/":
+		return "write its absolute path, such as \"/run/tides.sock\""
+	case Bad(p) != "":
+		return Bad(p)
+	case strings.ContainsAny(p, " #%:"):
+		return "it cannot have spaces, #, % or :"
+	case len(p) > 100:
+		return "use a shorter one: a socket's path has 107 characters at most"
 	}
 	return ""
 }

@@ -2,6 +2,7 @@ package lint
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -20,15 +21,19 @@ func (l linter) claims() {
 	for _, name := range l.inOrder() {
 		s := l.D.Sites[name]
 		for _, host := range l.D.HostsOf(name) {
-			for i, n := range s.Names {
-				for _, port := range s.ListenOn() {
+			for i, n := range append(slices.Clone(s.Names), s.SentOn...) {
+				key := []string{"names", strconv.Itoa(i)}
+				if i >= len(s.Names) {
+					key = []string{"sent_on", strconv.Itoa(i - len(s.Names))}
+				}
+				for _, port := range s.Ports() {
 					c := claim{host, n + ":" + strconv.Itoa(port)}
 					if other, ok := first[c]; ok && other != name {
 						at := l.D.At("site", other)
-						l.Say(keys("site", name, "names", strconv.Itoa(i)), fmt.Sprintf("site %s claims %s on port %d of %s, as site %s does", name, n, port, host, other),
+						l.Say(append(keys("site", name), key...), fmt.Sprintf("site %s claims %s on port %d of %s, as site %s does", name, n, port, host, other),
 							fmt.Sprintf("site %s is at %s:%d; give one of them another name, port or host", other, at.File, at.Line))
 					} else if ok {
-						l.Say(keys("site", name, "names", strconv.Itoa(i)), fmt.Sprintf("name %q is listed twice", n), "keep one of the two")
+						l.Say(append(keys("site", name), key...), fmt.Sprintf("name %q is listed twice", n), "keep one of the two")
 					}
 					first[c] = name
 				}

@@ -55,7 +55,7 @@ func TestSitesTakeWhatTheirKitsSay(t *testing.T) {
 		"south": "nginx [south.test] [80] /srv/www/south content/south rough sea",
 	} {
 		s := d.Sites[name]
-		if got := fmt.Sprint(s.Server, " ", s.Names, " ", s.Listen, " ", s.Root, " ", s.Content.Dir, " ", s.Probes[0].Contains); got != want {
+		if got := fmt.Sprint(s.Server, " ", s.Names, " ", s.Ports(), " ", s.Root, " ", s.Content.Dir, " ", s.Probes[0].Contains); got != want {
 			t.Errorf("%s is %s, want %s", name, got, want)
 		}
 	}

@@ -2,10 +2,13 @@ package lint
 
 import (
 	"fmt"
+	"maps"
+	"net/netip"
 	"slices"
 	"strconv"
 	"strings"
 
+	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
 	"northstake/core/near"
@@ -13,79 +16,116 @@ import (
 )
 
 func (l linter) site(name string, s *declare.Site) {
+	here := keys("site", name)
 	if !form.PlainName.MatchString(name) {
-		l.Say(keys("site", name), fmt.Sprintf("site name %q has characters it cannot have", name), "use lower-case letters, digits and hyphens")
+		l.Say(here, fmt.Sprintf("site name %q has characters it cannot have", name), "use lower-case letters, digits and hyphens")
 	}
-	l.givens(s.Givens, keys("site", name))
+	l.givens(s.Givens, here)
 	if s.Server == "" && l.D.Lacks("site", name, "server") {
-		l.Say(keys("site", name), fmt.Sprintf("[site.%s] has no server", name), "add server = \""+strings.Join(render.Servers(), "\" or \"")+"\", or a kit that says it")
+		l.Say(here, fmt.Sprintf("[site.%s] has no server", name), "add server = \""+strings.Join(render.Servers(), "\" or \"")+"\", or a kit that says it")
 	}
 	if len(s.Names) == 0 && l.D.Lacks("site", name, "names") {
-		l.Say(keys("site", name), fmt.Sprintf("[site.%s] has no names", name), "add names = […] (the host names that browsers will ask for), or a kit that says them")
+		l.Say(here, fmt.Sprintf("[site.%s] has no names", name), "add names = […] (the host names that browsers will ask for), or a kit that says them")
 	}
 	for i, on := range s.On {
 		if hosts, err := l.D.Match(on); err != nil || len(hosts) == 0 {
-			l.Say(keys("site", name, "on", strconv.Itoa(i)), fmt.Sprintf("no host is called %q", on), near.DidYouMean(on, l.hostWords(on)))
+			l.Say(check.At(here, "on", strconv.Itoa(i)), fmt.Sprintf("no host is called %q", on), near.DidYouMean(on, l.hostWords(on)))
 		}
 	}
-	if l.Written(keys("site", name, "on")...) && len(s.On) == 0 {
-		l.Say(keys("site", name, "on"), "a site on no host is served nowhere", "name at least one host")
+	if l.Written(check.At(here, "on")...) && len(s.On) == 0 {
+		l.Say(check.At(here, "on"), "a site on no host is served nowhere", "name at least one host")
 	}
-	if l.Written(keys("site", name, "names")...) && len(s.Names) == 0 {
-		l.Say(keys("site", name, "names"), "a site needs at least one name", "add the host name that browsers will ask for")
-	}
-	for i, n := range s.Names {
-		at := keys("site", name, "names", strconv.Itoa(i))
-		switch {
-		case strings.Contains(n, "://"):
-			l.Say(at, fmt.Sprintf("%q is a URL, not a host name", n), fmt.Sprintf("write %q", strings.Split(strings.SplitN(n, "://", 2)[1]+"/", "/")[0]))
-		case strings.ToLower(n) != n && form.DNSName.MatchString(strings.ToLower(n)):
-			l.Say(at, fmt.Sprintf("%q has capital letters", n), fmt.Sprintf("write %q", strings.ToLower(n)))
-		case !form.DNSName.MatchString(n) || len(n) > 253:
-			l.Say(at, fmt.Sprintf("%q is not a host name", n), "use letters, digits, hyphens and dots; *. in front for all below")
-		}
-	}
-	seen := map[int]bool{}
-	for i, p := range s.Listen {
-		at := keys("site", name, "listen", strconv.Itoa(i))
-		if p < 1 || p > 65535 {
-			l.Say(at, fmt.Sprintf("port %d does not exist", p), "use a number from 1 to 65535")
-		} else if seen[p] {
-			l.Say(at, fmt.Sprintf("port %d is listed twice", p), "keep one of the two")
-		}
-		seen[p] = true
-	}
+	l.names(name, s)
+	l.listen(s, here)
 	if s.Root != "" {
-		l.Root(s.Root, keys("site", name, "root"))
+		l.Root(s.Root, check.At(here, "root"))
 	}
-	l.index(s.Index, keys("site", name, "index"))
+	l.looks(s, here)
+	l.serving(&s.Serving, here)
 	render.Check(l.Checker, name, s)
 	if s.Content != nil {
-		l.Content(s.Content, keys("site", name, "content"), s.Index, keys("site", name, "index"))
+		l.Content(s.Content, check.At(here, "content"), s.Index, check.At(here, "index"))
 	}
 	for i, p := range s.Probes {
-		l.probe(p, keys("site", name, "probe", strconv.Itoa(i)))
+		l.probe(p, check.At(here, "probe", strconv.Itoa(i)))
 	}
 	for _, u := range sorted(s.Paths) {
-		at := keys("site", name, "path", u)
-		if fix := form.URLPath(u); fix != "" || u == "/" {
-			if u == "/" {
-				fix = "the site's own root serves /"
-			}
-			l.Say(at, fmt.Sprintf("%q cannot be a path of a site", u), fix)
-		} else if q := strings.IndexByte(u, '?'); q >= 0 {
-			l.Say(at, fmt.Sprintf("%q has a query, by which no path is told", u), fmt.Sprintf("write %q; it serves whatever is asked for there", u[:q]))
-		} else if strings.HasSuffix(u, "/") {
-			l.Say(at, fmt.Sprintf("path %q ends in a slash", u), fmt.Sprintf("write %q; it serves what is below it as well", strings.TrimRight(u, "/")))
+		l.path(name, s, u)
+	}
+}
+
+func (l linter) names(site string, s *declare.Site) {
+	if l.Written(keys("site", site, "names")...) && len(s.Names) == 0 {
+		l.Say(keys("site", site, "names"), "a site needs at least one name", "add the host name that browsers will ask for")
+	}
+	for i, n := range s.Names {
+		l.name(n, keys("site", site, "names", strconv.Itoa(i)))
+	}
+	for i, n := range s.SentOn {
+		l.name(n, keys("site", site, "sent_on", strconv.Itoa(i)))
+	}
+	if len(s.SentOn) > 0 && len(s.Names) > 0 && strings.HasPrefix(s.Names[0], "*") {
+		l.Say(keys("site", site, "names", "0"), fmt.Sprintf("visitors are sent on to %q, which is no single name", s.Names[0]), "put a name without * first")
+	}
+}
+
+func (l linter) name(n string, at []string) {
+	switch {
+	case strings.Contains(n, "://"):
+		l.Say(at, fmt.Sprintf("%q is a URL, not a host name", n), fmt.Sprintf("write %q", strings.Split(strings.SplitN(n, "://", 2)[1]+"/", "/")[0]))
+	case strings.ToLower(n) != n && form.DNSName.MatchString(strings.ToLower(n)):
+		l.Say(at, fmt.Sprintf("%q has capital letters", n), fmt.Sprintf("write %q", strings.ToLower(n)))
+	case !form.DNSName.MatchString(n) || len(n) > 253:
+		l.Say(at, fmt.Sprintf("%q is not a host name", n), "use letters, digits, hyphens and dots; *. in front for all below")
+	}
+}
+
+func (l linter) listen(s *declare.Site, here []string) {
+	seen := map[string]bool{}
+	for i, on := range s.Listen {
+		at := check.At(here, "listen", strconv.Itoa(i))
+		switch {
+		case on.Port < 1 || on.Port > 65535:
+			l.Say(at, fmt.Sprintf("port %d does not exist", on.Port), "use a number from 1 to 65535")
+		case seen[on.On()] && on.Address == "":
+			l.Say(at, fmt.Sprintf("port %d is listed twice", on.Port), "keep one of the two")
+		case seen[on.On()]:
+			l.Say(at, fmt.Sprintf("%s is listed twice", on.On()), "keep one of the two")
 		}
-		p := s.Paths[u]
-		if p.Root != "" {
-			l.Root(p.Root, append(at, "root"))
+		seen[on.On()] = true
+		if a, err := netip.ParseAddr(on.Address); on.Address != "" && (err != nil || a.Zone() != "" || a.IsUnspecified()) {
+			l.Say(check.At(at, "address"), fmt.Sprintf("%q is not an address of a host", on.Address), "write an IP address such as \"10.88.0.11\", or leave it out for all of them")
 		}
-		l.index(p.Index, append(append([]string{}, at...), "index"))
-		if p.Content != nil {
-			l.ContentAt(u+"/", p.Content, append(append([]string{}, at...), "content"), p.Index, append(append([]string{}, at...), "index"))
+	}
+}
+
+// looks checks what a site says of how it is shown, that paths do not say.
+func (l linter) looks(s *declare.Site, here []string) {
+	for _, status := range sorted(s.Errors) {
+		at := check.At(here, "errors", status)
+		if n, err := strconv.Atoi(status); err != nil || n < 400 || n > 599 || len(status) != 3 {
+			l.Say(at, fmt.Sprintf("%q is not the status of an error", status), "use a number from 400 to 599, such as 404")
 		}
+		if fix := form.URLPath(s.Errors[status]); fix != "" || strings.Contains(s.Errors[status], "?") {
+			l.Say(at, fmt.Sprintf("%q is not the path of a page of the site", s.Errors[status]), "write one such as \"/lost.html\"")
+		}
+	}
+	if s.Charset != "" && !form.Charset.MatchString(s.Charset) {
+		l.Say(check.At(here, "charset"), fmt.Sprintf("%q is not the name of a character set", s.Charset), "write one such as \"utf-8\"")
+	}
+	for key, file := range map[string]string{"access": s.Log.Access, "errors": s.Log.Errors} {
+		if file == "" || file == "off" && key == "access" {
+			continue
+		}
+		at := check.At(here, "log", key)
+		if what, fix := form.Place(file); what != "" {
+			l.Say(at, what, fix)
+		} else if form.Bad(file) != "" || strings.ContainsAny(file, " #%") {
+			l.Say(at, fmt.Sprintf("%q cannot be the file of a log", file), "use a plainer name")
+		}
+	}
+	if s.Log.Form != "" && (s.Log.Access == "" || s.Log.Access == "off") {
+		l.Say(check.At(here, "log", "form"), "a form without a file of the requests says nothing", "add access = \"/var/log/…\"")
 	}
 }
 
@@ -107,21 +147,224 @@ func (l linter) hostWords(word string) []string {
 func (l linter) probe(p declare.Probe, at []string) {
 	if p.Path != "" {
 		if fix := form.URLPath(p.Path); fix != "" {
-			l.Say(append(append([]string{}, at...), "path"), fmt.Sprintf("%q is not a URL path", p.Path), fix)
+			l.Say(check.At(at, "path"), fmt.Sprintf("%q is not a URL path", p.Path), fix)
 		}
 	}
 	if p.Status != 0 && (p.Status < 100 || p.Status > 599) {
-		l.Say(append(append([]string{}, at...), "status"), fmt.Sprintf("%d is not an HTTP status", p.Status), "use a number from 100 to 599, such as 200")
+		l.Say(check.At(at, "status"), fmt.Sprintf("%d is not an HTTP status", p.Status), "use a number from 100 to 599, such as 200")
 	}
 }
 
 func (l linter) index(index []string, at []string) {
 	for i, f := range index {
 		if slices.Contains(index[:i], f) {
-			l.Say(append(append([]string{}, at...), strconv.Itoa(i)), fmt.Sprintf("%q is named twice", f), "keep one of the two")
+			l.Say(check.At(at, strconv.Itoa(i)), fmt.Sprintf("%q is named twice", f), "keep one of the two")
 		}
-		if f == "" || strings.Contains(f, "/") || form.Bad(f) != "" || f == "." || f == ".." || len(f) > 200 || strings.ContainsAny(f, " #") {
-			l.Say(append(append([]string{}, at...), strconv.Itoa(i)), fmt.Sprintf("%q is not a plain file name", f), "write a name such as \"index.html\"")
+		if !form.FileName(f) {
+			l.Say(check.At(at, strconv.Itoa(i)), fmt.Sprintf("%q is not a plain file name", f), "write a name such as \"index.html\"")
+		}
+	}
+}
+
+// serving checks what a site and a path can both say.
+func (l linter) serving(s *declare.Serving, here []string) {
+	l.index(s.Index, check.At(here, "index"))
+	for _, name := range sorted(s.Headers) {
+		at := check.At(here, "headers", name)
+		if !form.Header.MatchString(name) {
+			l.Say(at, fmt.Sprintf("%q is not the name of a header", name), "use letters, digits and hyphens")
+		}
+		if slices.Contains(framing, strings.ToLower(name)) {
+			l.Say(at, fmt.Sprintf("header %s is the server's own", name), "take it out: an answer with another one cannot be read")
+		}
+		if form.Control(s.Headers[name]) || len(s.Headers[name]) > 4000 {
+			l.Say(at, "the header's value has a control character, or is too long", "write it in one line of at most 4000 characters")
+		}
+	}
+	for _, pattern := range sorted(s.KeepFor) {
+		at := check.At(here, "keep_for", pattern)
+		if pattern == "" || form.Bad(strings.ReplaceAll(pattern, "*", "")) != "" || strings.ContainsAny(pattern, " #%") || strings.Contains(pattern, "/") && !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
+			l.Say(at, fmt.Sprintf("%q is not a pattern of files", pattern), "write one such as \"*.css\", or \"/assets/*\"")
+		}
+		if _, ok := declare.Seconds(s.KeepFor[pattern]); !ok {
+			l.Say(at, fmt.Sprintf("%q is not a length of time", s.KeepFor[pattern]), "write one such as \"10m\", \"7d\" or \"0s\"")
+		}
+	}
+	for _, account := range sorted(s.Passwords) {
+		at := check.At(here, "passwords", account)
+		if !form.Visitor.MatchString(account) {
+			l.Say(at, fmt.Sprintf("%q cannot be the name of an account of visitors", account), "use letters, digits and . _ @ -")
+		}
+		if !form.Bcrypt.MatchString(s.Passwords[account]) {
+			l.Say(at, "this is not the bcrypt hash of a password", "northstake password makes one; a password itself never stands in a declaration")
+		}
+	}
+	for key, list := range map[string][]string{"from": s.From, "not_from": s.NotFrom} {
+		for i, n := range list {
+			l.Network(n, check.At(here, key, strconv.Itoa(i)))
+		}
+		if l.Written(check.At(here, key)...) && len(list) == 0 {
+			l.Say(check.At(here, key), fmt.Sprintf("%s with no network says nothing that can be meant", key), "name a network, or take it out")
+		}
+	}
+	if n, ok := declare.Bytes(s.LargestBody); s.LargestBody != "" && (!ok || n < 1 || n > maxBody) {
+		l.Say(check.At(here, "largest_body"), fmt.Sprintf("%q is not a size that a body can have", s.LargestBody), "write one such as \"500KB\" or \"20MB\", of at most 2GB")
+	}
+	for _, server := range sorted(s.Raw) {
+		if !slices.Contains(render.Servers(), server) {
+			l.Say(check.At(here, "raw", server), fmt.Sprintf("no web server is called %q here", server), "there are "+strings.Join(render.Servers(), ", "))
+		}
+		if form.Control(strings.NewReplacer("\n", "", "\t", "").Replace(s.Raw[server])) {
+			l.Say(check.At(here, "raw", server), "these lines have a control character", "take it out")
+		}
+	}
+}
+
+// maxBody is the largest body that all servers can be told of, in bytes.
+const maxBody = 2<<30 - 1
+
+// framing are headers that say how an answer is to be read.
+var framing = []string{"content-length", "transfer-encoding", "connection", "content-type", "content-encoding", "content-range", "date", "server", "location", "www-authenticate", "allow", "vary", "etag", "last-modified", "trailer", "upgrade"}
+
+// otherwise are the keys of a path, by what it does.
+var otherwise = map[string][]string{
+	"root":     {"content"},
+	"says":     {"type", "status"},
+	"moved_to": {"status", "rest", "query"},
+	"to":       {"takes", "prefix", "connects_in", "answers_in", "tells"},
+}
+
+func (l linter) path(site string, s *declare.Site, u string) {
+	p, at := s.Paths[u], keys("site", site, "path", u)
+	fix := form.URLPath(u)
+	switch q := strings.IndexByte(u, '?'); {
+	case fix != "":
+		l.Say(at, fmt.Sprintf("%q cannot be a path of a site", u), fix)
+	case q >= 0:
+		l.Say(at, fmt.Sprintf("%q has a query, by which no path is told", u), fmt.Sprintf("write %q; it serves whatever is asked for there", u[:q]))
+	case u != "/" && strings.HasSuffix(u, "/"):
+		l.Say(at, fmt.Sprintf("path %q ends in a slash", u), fmt.Sprintf("write %q; it serves what is below it as well", strings.TrimRight(u, "/")))
+	case u == "/" && p.Root != "":
+		l.Say(check.At(at, "root"), "\"/\" has a root of its own", "the site's own root serves /: write it there")
+	}
+	does := map[string]bool{"root": p.Root != "", "says": p.Says != nil, "moved_to": p.MovedTo != "", "to": len(p.To) > 0}
+	var said []string
+	for _, key := range []string{"root", "says", "moved_to", "to"} {
+		if does[key] {
+			said = append(said, key)
+		}
+	}
+	if len(said) > 1 {
+		l.Say(check.At(at, said[1]), fmt.Sprintf("path %s has both %s and %s", u, said[0], said[1]), "keep one of the two: a path is one thing")
+	}
+	for _, key := range slices.Sorted(maps.Keys(otherwise)) {
+		for _, k := range otherwise[key] {
+			if l.Written(check.At(at, k)...) && !does[key] && !(k == "status" && (does["says"] || does["moved_to"])) {
+				l.Say(check.At(at, k), fmt.Sprintf("%s belongs to a path with %s", k, map[bool]string{true: "says or moved_to", false: key}[k == "status"]), "take it out")
+			}
+		}
+	}
+	l.serving(&p.Serving, at)
+	if p.Exact && p.Root != "" {
+		l.Say(check.At(at, "exact"), "a root shows what is below a path as well", "take exact out")
+	}
+	if p.Root != "" {
+		if u != "/" {
+			l.Root(p.Root, check.At(at, "root"))
+		}
+		if p.Content != nil {
+			l.ContentAt(u+"/", p.Content, check.At(at, "content"), render.IndexAt(s, u), check.At(at, "index"))
+		}
+	}
+	if p.Says != nil {
+		l.says(p, at)
+	}
+	if p.MovedTo != "" {
+		l.moved(u, p, at)
+	}
+	if len(p.To) > 0 {
+		l.passes(p, at)
+	}
+}
+
+func (l linter) says(p *declare.Path, at []string) {
+	if form.Control(strings.NewReplacer("\n", "", "\t", "").Replace(*p.Says)) || len(*p.Says) > 4000 {
+		l.Say(check.At(at, "says"), "the text has a control character, or is too long", "publish it as content")
+	}
+	if p.Type != "" && !form.MediaType.MatchString(p.Type) {
+		l.Say(check.At(at, "type"), fmt.Sprintf("%q is not a media type", p.Type), "write one such as \"application/json\"")
+	}
+	if n := p.Status; l.Written(check.At(at, "status")...) && (n < 200 || n > 599 || n >= 300 && n < 400 || n == 204 || n == 205) {
+		l.Say(check.At(at, "status"), fmt.Sprintf("%d is not the status of an answer with a text", n), "use one such as 200, 410 or 503; moved_to sends visitors on")
+	}
+}
+
+func (l linter) moved(u string, p *declare.Path, at []string) {
+	to, here := p.MovedTo, check.At(at, "moved_to")
+	path := to
+	for _, scheme := range []string{"http://", "https://"} {
+		if rest, ok := strings.CutPrefix(to, scheme); ok {
+			host, below, _ := strings.Cut(rest, "/")
+			name, _, _ := strings.Cut(host, ":")
+			path = "/" + below
+			if !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") {
+				path = ""
+			}
+		}
+	}
+	path, fragment, _ := strings.Cut(path, "#")
+	bare, query, _ := strings.Cut(path, "?")
+	if form.URLPath(bare) != "" || form.Control(query+fragment) || strings.ContainsAny(query+fragment, " \"<>\\^`{|}") || len(to) > 2000 {
+		l.Say(here, fmt.Sprintf("%q is nothing that a visitor can be sent to", to), "write a path such as \"/sailings\", or a URL such as \"https://ferries.test/sailings\"")
+	}
+	ends := strings.ContainsAny(to, "?#")
+	if ends && p.Rest != declare.RestDropped && !p.Exact {
+		l.Say(here, fmt.Sprintf("%q has an end of its own, behind which the rest of the path cannot be kept", to), "add rest = \"dropped\"")
+	}
+	if ends && p.Query != declare.RestDropped {
+		l.Say(here, fmt.Sprintf("%q has an end of its own, behind which the query cannot be kept", to), "add query = \"dropped\"")
+	}
+	if n := p.Status; l.Written(check.At(at, "status")...) && !slices.Contains([]int{301, 302, 303, 307, 308}, n) {
+		l.Say(check.At(at, "status"), fmt.Sprintf("%d is not the status of a redirect", n), "use 301, 302, 303, 307 or 308")
+	}
+	if bare == u && to == path || strings.HasPrefix(to, u+"/") && !p.Exact && u != "/" {
+		l.Say(here, fmt.Sprintf("%s leads to itself", u), "lead it elsewhere")
+	}
+}
+
+func (l linter) passes(p *declare.Path, at []string) {
+	for i, to := range p.To {
+		here := check.At(at, "to", strconv.Itoa(i))
+		if slices.Contains(p.To[:i], to) {
+			l.Say(here, fmt.Sprintf("%q is named twice", to), "keep one of the two")
+		}
+		if socket, ok := strings.CutPrefix(to, "unix:"); ok {
+			if form.Socket(socket) != "" {
+				l.Say(here, fmt.Sprintf("%q is not the path of a socket", socket), form.Socket(socket))
+			}
+			continue
+		}
+		rest, ok := strings.CutPrefix(to, "http://")
+		name, port, ported := strings.Cut(rest, ":")
+		if strings.HasPrefix(rest, "[") {
+			name, port, ported = strings.Cut(strings.TrimPrefix(rest, "["), "]:")
+			if _, err := netip.ParseAddr(name); err == nil {
+				name = "v6.test"
+			}
+		}
+		n, err := strconv.Atoi(port)
+		switch {
+		case strings.HasPrefix(to, "https://"):
+			l.Say(here, "passing on to an encrypted service is not declared here yet", "pass on to http:, or write raw lines")
+		case ok && strings.Contains(rest, "/"):
+			l.Say(here, fmt.Sprintf("%q has a path", to), "leave it out: the service is asked for the path that the visitor asked for, or, with prefix = \"dropped\", for what is below")
+		case !ok || !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") || ported && (err != nil || n < 1 || n > 65535):
+			l.Say(here, fmt.Sprintf("%q is no service that can be passed on to", to), "write a URL such as \"http://127.0.0.1:9000\", or \"unix:/run/tides.sock\"")
+		}
+	}
+	for key, span := range map[string]string{"connects_in": p.ConnectsIn, "answers_in": p.AnswersIn} {
+		if n, ok := declare.Seconds(span); span != "" && (!ok || n < 1 || n > 24*3600) {
+			l.Say(check.At(at, key), fmt.Sprintf("%q is not a length of time to wait", span), "write one such as \"5s\" or \"10m\", of at most a day")
 		}
 	}
 }

@@ -35,7 +35,7 @@ content = { dir = "content/timetable" }
 var traits = stake.Traits{System: "Debian", SSHPort: 22}
 
 var layouts = map[string]stake.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
-	Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}}
+	Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www", Own: stake.Own{Links: []string{"/etc/nginx/sites-enabled/default"}}}}
 
 func input(t *testing.T) Input {
 	t.Helper()
@@ -63,6 +63,7 @@ func bare(in Input) Input {
 			"service":   stake.JSON(stake.ServiceFound{}),
 			"content":   stake.JSON(stake.ContentFound{Missing: []string{"index.html"}, Missings: 1}),
 			"directory": stake.JSON(stake.Entry{}),
+			"server":    stake.JSON(stake.ServerFound{}),
 			"site":      stake.JSON(stake.SiteFound{}),
 			"port":      stake.JSON(stake.PortFound{Live: true, Kept: true}),
 			"firewall":  stake.JSON(stake.FirewallFound{}),
@@ -82,6 +83,8 @@ func asDeclared(in Input) Input {
 			found = stake.JSON(stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})
 		case "content":
 			found = stake.JSON(stake.ContentFound{Root: file("directory")})
+		case "server":
+			found = stake.JSON(stake.ServerFound{Installed: true})
 		case "site":
 			var w stake.SiteWant
 			_ = json.Unmarshal(s.Want, &w)
@@ -139,7 +142,7 @@ func remembered(t *testing.T) Input {
 
 func TestABareHostGetsEveryStepInOrder(t *testing.T) {
 	h := build(t, bare(input(t)))
-	want := []string{"install 3 packages: curl 1.0, nginx 1.0, nftables 1.0", "publish 1 file, 4 B, to /srv/www/timetable",
+	want := []string{"install 3 packages: curl 1.0, nginx 1.0, nftables 1.0", "set aside the default site that nginx brings", "publish 1 file, 4 B, to /srv/www/timetable",
 		"write the virtual host of site timetable", "start cron, make it start at boot", "start nginx, make it start at boot", "let in only 22/tcp, 80/tcp, and drop the rest"}
 	got := texts(h)
 	if len(got) != len(want) {
@@ -379,7 +382,7 @@ func TestATakenPortBlocks(t *testing.T) {
 		}
 		left = append(left, l.Address)
 	}
-	if got := strings.Join(left, " "); got != "quay1/package/nginx quay1/content/srv/www/timetable quay1/service/nginx" {
+	if got := strings.Join(left, " "); got != "quay1/package/nginx quay1/server/nginx quay1/content/srv/www/timetable quay1/service/nginx" {
 		t.Errorf("left as they are: %s", got)
 	}
 	if fmt.Sprint(h.LeftSites) != "[timetable]" {
@@ -417,7 +420,7 @@ func TestABlockerHoldsUpWhatTakesItAndNoMore(t *testing.T) {
 		}, "quay1/package/curl", "", "install 2 packages: nginx|publish|write|start cron|start nginx"},
 		{"the server's package", func(in Input) Input {
 			return set(bare(in), "package/nginx", stake.PackageFound{State: "absent"})
-		}, "quay1/package/nginx", "content/srv/www/timetable site/timetable service/nginx", "install 2 packages: curl|start cron"},
+		}, "quay1/package/nginx", "server/nginx content/srv/www/timetable site/timetable service/nginx", "install 2 packages: curl|start cron"},
 		{"a document root that is a file", func(in Input) Input {
 			in = set(asDeclared(in), "content/srv/www/timetable", stake.ContentFound{Root: file("file"), Missings: 1})
 			return set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})

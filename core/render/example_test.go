@@ -38,5 +38,5 @@ names  = ["timetable.saltmarsh.test"]
 	// 5 server {
 	// 5     listen 80;
 	// 8     server_name "timetable.saltmarsh.test";
-	// 5     root "/srv/www/timetable";
+	// 5     server_tokens off;
 }

@@ -1,7 +1,9 @@
 package render
 
 import (
+	"encoding/base64"
 	"fmt"
+	"maps"
 	"regexp"
 	"slices"
 	"strconv"
@@ -17,68 +19,445 @@ func checkHttpd(c *check.Checker, name string, s *declare.Site) {
 	if slices.Contains(s.Index, "disabled") {
 		c.Say([]string{"site", name, "index"}, "the index file \"disabled\" has a meaning of its own for this server: it serves none", "give the file another name")
 	}
+	for _, u := range slices.Sorted(maps.Keys(s.Paths)) {
+		if slices.Contains(s.Paths[u].Index, "disabled") {
+			c.Say([]string{"site", name, "path", u, "index"}, "the index file \"disabled\" has a meaning of its own for this server: it serves none", "give the file another name")
+		}
+	}
 }
 
-// Httpd renders a virtual host for the Apache HTTP server, version 2.4
-// (https://httpd.apache.org/docs/2.4: core, mod_alias, mod_authz_core, mod_dir).
+// httpd writes a site in the words of the Apache HTTP server.
+type httpd struct {
+	*writer
+	site  *declare.Site
+	s     Site
+	parts []part
+}
+
+// Httpd renders a site for the Apache HTTP server, version 2.4
+// (https://httpd.apache.org/docs/2.4: core, and the modules that are named).
 func Httpd(d *declare.Declaration, s Site) (Text, error) {
-	site := d.Sites[s.Name]
-	w := &writer{d: d, site: s.Name}
-	w.line(w.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
+	h := &httpd{&writer{d: d, site: s.Name, dir: s.Dir}, d.Sites[s.Name], s, partsOf(d, s)}
+	h.line(h.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
+	h.modules()
+	h.line(h.at(), "ServerTokens Prod")
+	on := h.listens()
+	if h.site.Log.Form != "" {
+		h.line(h.at("log", "form"), "LogFormat %s %s", httpdForms[h.site.Log.Form], h.named("form"))
+	}
+	h.host(on)
+	h.sentOn()
+	h.answersMark(on)
+	return h.text()
+}
+
+// httpdForms are the forms of a line of the access log (mod_log_config).
+var httpdForms = map[string]string{
+	"common":   `"%h %l %u %t \"%r\" %>s %b"`,
+	"combined": `"%h %l %u %t \"%r\" %>s %b \"%{Referer}i\" \"%{User-Agent}i\""`,
+	"json": `"{\"time\":%{sec}t.%{usec_frac}t,\"request\":{\"remote_ip\":\"%a\",\"remote_port\":\"%{remote}p\",\"proto\":\"%H\",\"method\":\"%m\",\"host\":\"%{Host}i\",\"uri\":\"%U%q\"},` +
+		`\"user_id\":\"%u\",\"duration\":%{us}Te-6,\"size\":%B,\"status\":%>s}"`,
+}
+
+// modules has the modules loaded that the site needs, where the server's own configuration
+// does not; each after those that it needs itself.
+func (h *httpd) modules() {
+	needs := []string{"authz_core", "alias", "dir", "mime", "headers", "rewrite", "env", "allowmethods"}
+	also := func(so bool, names ...string) {
+		if so {
+			needs = append(needs, names...)
+		}
+	}
+	has := func(so func(p part) bool) bool { return slices.ContainsFunc(h.parts, so) }
+	also(has(func(p part) bool { return p.lists }), "autoindex")
+	also(h.compresses(), "filter", "deflate")
+	also(true, "authz_host")
+	also(has(func(p part) bool { return len(p.passwords) > 0 }), "authn_core", "authn_file", "auth_basic", "authz_user")
+	also(has(func(p part) bool { return p.does == passes }), "proxy", "proxy_http")
+	also(h.s.PHP != "" && !has(func(p part) bool { return p.does == passes }), "proxy")
+	also(h.s.PHP != "", "proxy_fcgi")
+	also(has(func(p part) bool { return p.does == passes && len(p.what.To) > 1 }), "slotmem_shm", "proxy_balancer", "lbmethod_byrequests")
+	if h.s.Modules == "" {
+		return
+	}
+	for _, m := range needs {
+		h.line(h.at(), "<IfModule !%s_module>", m)
+		h.line(h.at(), "    LoadModule %s_module %s", m, h.q(h.s.Modules+"/mod_"+m+".so"))
+		h.line(h.at(), "</IfModule>")
+	}
+}
+
+func (h *httpd) compresses() bool { return h.site.Compress == nil || *h.site.Compress }
+
+// listens has the server listen where its own configuration does not, and returns the
+// addresses. Two sites may declare one port, on which the server listens once.
+func (h *httpd) listens() []string {
 	var on []string
-	for i, port := range site.ListenOn() {
-		on = append(on, fmt.Sprintf("*:%d", port))
-		if slices.Contains(s.Listens, port) {
+	for i, l := range h.site.ListenOn() {
+		on = append(on, l.On())
+		if slices.Contains(h.s.Listens, l.Port) {
 			continue
 		}
-		// Two sites may declare one port, and the server listens on it once.
-		p := w.at("listen", fmt.Sprint(i))
-		w.line(p, "<IfDefine !NORTHSTAKE_LISTENS_%d>", port)
-		w.line(p, "    Define NORTHSTAKE_LISTENS_%d", port)
-		w.line(p, "    Listen %d", port)
-		w.line(p, "</IfDefine>")
-	}
-	w.line(w.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
-	w.line(w.at("names"), "    ServerName %s", strings.Replace(site.Names[0], "*", "www", 1))
-	for i, n := range site.Names {
-		if i > 0 || strings.HasPrefix(n, "*") {
-			w.line(w.at("names", fmt.Sprint(i)), "    ServerAlias %s", n)
+		p, listen := h.at("listen", strconv.Itoa(i)), strconv.Itoa(l.Port)
+		if l.Address != "" {
+			listen = l.On()
 		}
+		defined := "NORTHSTAKE_LISTENS_" + strings.Trim(notWord.ReplaceAllString(listen, "_"), "_")
+		h.line(p, "<IfDefine !%s>", defined)
+		h.line(p, "    Define %s", defined)
+		h.line(p, "    Listen %s", listen)
+		h.line(p, "</IfDefine>")
 	}
-	w.line(w.at("root"), "    DocumentRoot %s", w.q(s.Root))
-	w.directory(w.at("root"), w.at("index"), s.Root, site.Index)
-	for _, u := range pathsOf(site) {
-		p := site.Paths[u]
-		// mod_dir sends a browser from /path to /path/.
-		w.line(w.at("path", u), "    Alias %s %s", w.q(u), w.q(p.Root))
-		w.directory(w.at("path", u, "root"), w.at("path", u, "index"), p.Root, p.Index)
-	}
-	w.line(w.at(), "</VirtualHost>")
-	mark := w.mark()
-	w.line(w.at(), "# By this the server says on the host itself which text of the site it has loaded.")
-	w.line(w.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
-	w.line(w.at(), "    ServerName %s", MarkName(s.Name))
-	w.line(w.at(), "    DocumentRoot /nonexistent")
-	w.line(w.at(), "    <Location \"/\">")
-	w.line(w.at(), "        Require ip 127.0.0.1")
-	w.line(w.at(), "    </Location>")
-	w.line(w.at(), "    ErrorDocument 404 %s", w.q(mark))
-	w.line(w.at(), "    <IfModule mod_log_config.c>")
-	w.line(w.at(), "        CustomLog /dev/null \"%%h\"")
-	w.line(w.at(), "    </IfModule>")
-	w.line(w.at(), "</VirtualHost>")
-	return w.text()
+	return on
 }
 
-// directory lets visitors into a document root, and in no other way than by its
-// files: no lists of files, no .htaccess.
-func (w *writer) directory(root, index declare.Position, dir string, names []string) {
-	w.line(root, "    <Directory %s>", w.q(dir))
-	w.line(root, "        Options FollowSymLinks")
-	w.line(root, "        AllowOverride None")
-	w.line(root, "        Require all granted")
-	w.line(index, "        DirectoryIndex %s", w.words(names))
-	w.line(root, "    </Directory>")
+var notWord = regexp.MustCompile(`[^0-9A-Za-z]+`)
+
+// value is a value in quotes.
+func (h *httpd) value(v string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) + `"`
+}
+
+// said is text of any characters, of which the server takes none for more than it is.
+func said(v string) string {
+	return "%{unbase64:" + base64.StdEncoding.EncodeToString([]byte(v)) + "}"
+}
+
+// plainly says whether text means nothing but itself in a directive of this server.
+func plainly(v string) bool {
+	return !strings.ContainsAny(v, "$%\\\"") && !strings.HasPrefix(v, "expr=") && !strings.ContainsFunc(v, func(r rune) bool { return r < 0x20 || r >= 0x7f })
+}
+
+func (h *httpd) host(on []string) {
+	h.line(h.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
+	h.line(h.at("names"), "    ServerName %s", strings.Replace(h.site.Names[0], "*", "www", 1))
+	for i, n := range h.site.Names {
+		if i > 0 || strings.HasPrefix(n, "*") {
+			h.line(h.at("names", strconv.Itoa(i)), "    ServerAlias %s", n)
+		}
+	}
+	h.line(h.at("root"), "    DocumentRoot %s", h.value(h.s.Root))
+	h.line(h.at(), "    ServerSignature Off")
+	h.line(h.at(), "    TraceEnable off")
+	h.line(h.at(), "    AllowEncodedSlashes NoDecode")
+	h.logs()
+	charset := h.site.Charset
+	if charset == "" {
+		charset = "utf-8"
+	}
+	h.line(h.at("charset"), "    AddDefaultCharset %s", charset)
+	h.line(h.at("charset"), "    AddCharset %s .html .htm .txt .css .js .mjs .json .xml .csv .md .svg", charset)
+	for _, status := range slices.Sorted(maps.Keys(h.site.Errors)) {
+		h.line(h.at("errors", status), "    ErrorDocument %s %s", status, h.value(h.site.Errors[status]))
+	}
+	if h.compresses() {
+		h.line(h.at("compress"), "    AddOutputFilterByType DEFLATE %s", strings.Join(textTypes, " "))
+		h.line(h.at("compress"), "    DeflateAlterETag NoChange")
+	} else {
+		h.line(h.at("compress"), "    SetEnv no-gzip 1")
+	}
+	for line := range strings.Lines(h.site.Raw["httpd"]) {
+		h.line(h.at("raw", "httpd"), "    %s", strings.TrimRight(line, "\r\n"))
+	}
+	h.directories()
+	h.groups()
+	for i, p := range slices.Backward(h.parts) { // what comes later counts: the longest last
+		h.part(i, p)
+	}
+	h.line(h.at(), "</VirtualHost>")
+}
+
+func (h *httpd) logs() {
+	form := h.site.Log.Form
+	if form == "" {
+		form = "combined"
+	} else {
+		form = h.named("form")
+	}
+	if a := h.site.Log.Access; a == "off" {
+		h.line(h.at("log", "access"), `    CustomLog /dev/null "%%h"`)
+	} else if a != "" {
+		h.line(h.at("log", "access"), "    CustomLog %s %s", h.value(a), form)
+	}
+	if e := h.site.Log.Errors; e != "" {
+		h.line(h.at("log", "errors"), "    ErrorLog %s", h.value(e))
+	}
+}
+
+// directories lets visitors into document roots, in no other way than by their files, and
+// has those of paths stand where they are shown; the longest path first.
+func (h *httpd) directories() {
+	seen := map[string]bool{}
+	for _, p := range h.parts {
+		if p.does != files {
+			continue
+		}
+		if p.base == p.url && p.base != "/" {
+			h.line(h.of(p, "does"), "    Alias %s %s", h.value(p.url), h.value(p.root))
+		}
+		if seen[p.root] {
+			continue
+		}
+		seen[p.root] = true
+		at := h.of(p, "does")
+		h.line(at, "    <Directory %s>", h.value(p.root))
+		h.line(at, "        Options FollowSymLinks")
+		h.line(at, "        AllowOverride None")
+		h.line(at, "        Require all granted")
+		h.line(at, "    </Directory>")
+	}
+}
+
+func (h *httpd) part(i int, p part) {
+	in := func(key, format string, args ...any) { h.line(h.of(p, key), "        "+format, args...) }
+	if p.exact {
+		h.line(h.of(p, ""), "    <LocationMatch %s>", h.value("^"+literal(p.url)+"$"))
+	} else {
+		h.line(h.of(p, ""), "    <Location %s>", h.value(p.url))
+	}
+	in("", "RewriteEngine On")
+	h.guards(p, in)
+	in("", "Options FollowSymLinks%s", map[bool]string{true: " Indexes"}[p.does == files && p.lists])
+	h.headers(p, in)
+	switch p.does {
+	case files:
+		h.files(p, in)
+	case moved:
+		h.moved(p, in)
+	case says:
+		in("does", `RewriteRule ".*" "-" [R=%d,L]`, p.status())
+		in("does", `ErrorDocument %d "%s"`, p.status(), said(*p.what.Says))
+		in("does", "Header always set Content-Type %s", h.headerValue(p.textType()))
+	case passes:
+		h.passes(i, p, in)
+	}
+	if p.does != passes && h.hasPasses() {
+		in("", `ProxyPass "!"`)
+	}
+	if p.does != files {
+		in("", "AllowMethods reset")
+	}
+	h.raw(p, "        ")
+	if p.exact {
+		h.line(h.of(p, ""), "    </LocationMatch>")
+	} else {
+		h.line(h.of(p, ""), "    </Location>")
+	}
+}
+
+func (h *httpd) hasPasses() bool {
+	return slices.ContainsFunc(h.parts, func(p part) bool { return p.does == passes })
+}
+
+func (h *httpd) guards(p part, in func(key, format string, args ...any)) {
+	in("", "<RequireAll>")
+	if len(p.notFrom) > 0 {
+		in("not_from", "    Require not ip %s", strings.Join(p.notFrom, " "))
+	}
+	switch {
+	case p.from == nil:
+		in("", "    Require all granted")
+	case len(p.from) == 0:
+		in("from", "    Require all denied")
+	default:
+		in("from", "    Require ip %s", strings.Join(p.from, " "))
+	}
+	if len(p.passwords) > 0 {
+		in("passwords", "    Require valid-user")
+	}
+	in("", "</RequireAll>")
+	if len(p.passwords) > 0 {
+		in("passwords", "AuthType Basic")
+		in("passwords", "AuthBasicProvider file")
+		in("passwords", "AuthName %s", h.value(h.writer.site))
+		in("passwords", "AuthUserFile %s", h.value(h.accountsOf(p, colonLine)))
+	}
+	in("largest_body", "LimitRequestBody %d", p.body)
+	if p.does == passes {
+		in("largest_body", `RewriteCond expr "%%{HTTP:Content-Length} -gt %d"`, p.body)
+		in("largest_body", `RewriteRule ".*" "-" [R=413,L]`)
+	}
+}
+
+func (h *httpd) headerValue(v string) string {
+	if plainly(v) {
+		return `"` + v + `"`
+	}
+	return `"expr=` + said(v) + `"`
+}
+
+// headers are set on every answer, whoever made it; those of another service go first.
+func (h *httpd) headers(p part, in func(key, format string, args ...any)) {
+	for _, x := range p.headers {
+		in("header "+x.name, "Header unset %s", x.name)
+		if x.value == "" {
+			in("header "+x.name, "Header always unset %s", x.name)
+			continue
+		}
+		in("header "+x.name, "Header always set %s %s", x.name, h.headerValue(x.value))
+	}
+}
+
+func (h *httpd) files(p part, in func(key, format string, args ...any)) {
+	for _, k := range slices.Backward(p.keeps) { // the last that matches counts
+		in("keep "+k.pattern, `Header set Cache-Control %q "expr=%%{REQUEST_URI} =~ m#%s#"`, k.words(), h.expression(k.expression()))
+	}
+	in("", "AllowMethods GET HEAD")
+	in("", `Header always set Allow "GET, HEAD" "expr=%%{REQUEST_STATUS} == 405"`)
+	if !h.site.Hidden {
+		in("", `RewriteCond %%{REQUEST_URI} "/\.(?!well-known(/|$))"`)
+		in("", `RewriteRule ".*" "-" [R=404,L]`)
+	}
+	in("index", "DirectoryIndex %s", h.words(p.index))
+	if h.s.PHP == "" || p.exact {
+		return
+	}
+	at := func(format string, args ...any) { h.line(h.at("php"), "        "+format, args...) }
+	at(`<If "%%{REQUEST_URI} =~ m#\.php$# && -f %%{REQUEST_FILENAME}">`) // those that are there
+	at("    AllowMethods reset")
+	at("    RequestHeader unset Proxy")
+	at("    SetHandler %q", "proxy:unix:"+h.s.PHP+"|fcgi://localhost")
+	at("</If>")
+}
+
+// expression is a regular expression in quotes within a quoted one, between hashes.
+func (h *httpd) expression(e string) string {
+	return strings.NewReplacer(`\`, `\\`, `"`, `\"`, "#", `\\x23`).Replace(e)
+}
+
+// moved sends visitors on. What is kept of the path is taken from the request as it was
+// written, without slashes in front, so that it can lead to no other host.
+func (h *httpd) moved(p part, in func(key, format string, args ...any)) {
+	flags := fmt.Sprintf("R=%d,NE,L", p.status())
+	if !p.keepsQuery() {
+		flags += ",QSD"
+	}
+	to, before := p.target()
+	if p.keepsRest() {
+		in("does", `RewriteCond %%{THE_REQUEST} "^\S+ %s/[/\\]*([^? ]*)"`, literal(strings.TrimSuffix(p.base, "/")))
+		in("does", `RewriteRule ".*" "%s%%1" [%s]`, substitution(before), flags)
+	}
+	in("does", `RewriteRule ".*" "%s" [%s]`, substitution(to), flags)
+}
+
+// substitution is text in a place where mod_rewrite puts matches in.
+func substitution(v string) string {
+	return strings.NewReplacer(`\`, `\\`, "$", `\$`, "%", `\%`).Replace(v)
+}
+
+func (h *httpd) passes(i int, p part, in func(key, format string, args ...any)) {
+	to, options := member(p.what.To[0]), p.limits()+" nocanon"
+	if len(p.what.To) > 1 {
+		to, options = h.group(i), "nocanon"
+	}
+	uri := strings.TrimSuffix(p.url, "/")
+	if p.what.Prefix == declare.RestDropped {
+		uri = strings.TrimPrefix(uri, strings.TrimSuffix(p.base, "/"))
+	}
+	if p.url == "/" {
+		uri = "/"
+	}
+	in("does", "ProxyPass %q %s", to+uri, options)
+	in("does", "SetEnv no-gzip 1")
+	in("does", "ProxyPreserveHost On")
+	in("does", "ProxyAddHeaders Off")
+	for _, told := range [][2]string{{"X-Forwarded-For", "%{REMOTE_ADDR}"}, {"X-Forwarded-Host", "%{HTTP_HOST}"}, {"X-Forwarded-Proto", "%{REQUEST_SCHEME}"}} {
+		if p.tells() {
+			in("does", `RequestHeader set %s "expr=%s"`, told[0], told[1])
+		} else {
+			in("does", "RequestHeader unset %s", told[0])
+		}
+	}
+}
+
+// limits are the limits of a service, in the words of mod_proxy.
+func (p part) limits() string {
+	connect, answer := p.waits()
+	retry := 0
+	if len(p.what.To) > 1 { // so that another is asked in the meantime
+		retry = 5
+	}
+	return fmt.Sprintf("connectiontimeout=%d timeout=%d retry=%d flushpackets=on upgrade=websocket", connect, answer, retry)
+}
+
+// group is the name of the services of a part.
+func (h *httpd) group(i int) string {
+	return "balancer://" + strings.ReplaceAll(h.named("to"+strconv.Itoa(i)), "_", "-")
+}
+
+// groups are services that share what is passed on.
+func (h *httpd) groups() {
+	for i, p := range h.parts {
+		if p.does != passes || len(p.what.To) < 2 {
+			continue
+		}
+		at := h.of(p, "does")
+		h.line(at, "    <Proxy %q>", h.group(i))
+		for j, m := range p.what.To {
+			spare := ""
+			if j > 0 && p.what.Takes == "first" {
+				spare = " status=+H"
+			}
+			h.line(at, "        BalancerMember %q %s%s", member(m), p.limits(), spare)
+		}
+		h.line(at, "    </Proxy>")
+	}
+}
+
+// member is a service as mod_proxy names it.
+func member(to string) string {
+	if socket, ok := strings.CutPrefix(to, "unix:"); ok {
+		return "unix:" + socket + "|http://localhost"
+	}
+	return to
+}
+
+// sentOn has a host for names whose visitors are sent on, for each port.
+func (h *httpd) sentOn() {
+	if len(h.site.SentOn) == 0 {
+		return
+	}
+	for _, l := range h.site.ListenOn() {
+		h.line(h.at("sent_on"), "<VirtualHost %s>", l.On())
+		h.line(h.at("sent_on"), "    ServerName %s", strings.Replace(h.site.SentOn[0], "*", "www", 1))
+		for _, n := range h.site.SentOn {
+			h.line(h.at("sent_on"), "    ServerAlias %s", n)
+		}
+		h.line(h.at("sent_on"), "    ServerSignature Off")
+		h.line(h.at("sent_on"), "    RewriteEngine On")
+		h.line(h.at("sent_on"), `    RewriteCond %%{THE_REQUEST} "^\S+ (/[^? ]*)"`)
+		h.line(h.at("sent_on"), `    RewriteRule ".*" "http://%s%%1" [R=301,NE,L]`, withPort(h.site.Names[0], l.Port))
+		h.line(h.at("sent_on"), `    RewriteRule ".*" "http://%s/" [R=301,NE,L]`, withPort(h.site.Names[0], l.Port))
+		h.line(h.at("sent_on"), "</VirtualHost>")
+	}
+}
+
+// answersMark has the server say which text it has loaded.
+func (h *httpd) answersMark(on []string) {
+	mark := h.mark()
+	h.line(h.at(), "# By this the server says on the host itself which text of the site it has loaded.")
+	h.line(h.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
+	h.line(h.at(), "    ServerName %s", MarkName(h.writer.site))
+	h.line(h.at(), "    DocumentRoot /nonexistent")
+	h.line(h.at(), "    <Location \"/\">")
+	h.line(h.at(), "        Require ip %s", strings.Join(ownAddresses(h.site), " "))
+	h.line(h.at(), "    </Location>")
+	h.line(h.at(), "    ErrorDocument 404 %s", h.q(mark))
+	h.line(h.at(), "    <IfModule mod_log_config.c>")
+	h.line(h.at(), "        CustomLog /dev/null \"%%h\"")
+	h.line(h.at(), "    </IfModule>")
+	h.line(h.at(), "</VirtualHost>")
+}
+
+// ownAddresses are those from which the server is asked on the host itself.
+func ownAddresses(s *declare.Site) []string {
+	out := []string{"127.0.0.1"}
+	for _, l := range s.ListenOn() {
+		if l.Address != "" && !slices.Contains(out, l.Address) {
+			out = append(out, l.Address)
+		}
+	}
+	return out
 }
 
 // httpdLine is how the Apache HTTP server names a line: "AH00526: Syntax error on

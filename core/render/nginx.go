@@ -2,85 +2,443 @@ package render
 
 import (
 	"fmt"
+	"maps"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
 	"northstake/core/declare"
 )
 
-// longestHashed is the longest name that fits nginx's default
-// server_names_hash_bucket_size of 64 bytes (ngx_hash.h: a pointer, the length
-// and the name, aligned).
-const longestHashed = 44
-
-// serverName writes a name so that nginx takes it whatever its length: a long
-// one as an expression, which no hash holds.
-func serverName(n string) (string, error) {
-	if len(n) <= longestHashed {
-		return Quote(n)
-	}
-	if rest, ok := strings.CutPrefix(n, "*."); ok {
-		return Quote("~^.+[.]" + strings.ReplaceAll(regexp.QuoteMeta(rest), `\.`, "[.]"))
-	}
-	return Quote("~^" + strings.ReplaceAll(regexp.QuoteMeta(n), `\.`, "[.]"))
-}
-
 var _ = register("nginx", Server{Render: Nginx, Complaint: nginxComplaint})
 
-// Nginx renders a virtual host for nginx (http://nginx.org/en/docs, ngx_http_core_module).
+// nginx writes a site in nginx's own words.
+type nginx struct {
+	*writer
+	site  *declare.Site
+	s     Site
+	parts []part
+}
+
+// Nginx renders a site for nginx (ngx_http_core_module and its fellows,
+// https://nginx.org/en/docs/).
 func Nginx(d *declare.Declaration, s Site) (Text, error) {
-	site := d.Sites[s.Name]
-	w := &writer{d: d, site: s.Name}
-	w.line(w.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
-	w.line(w.at(), "server {")
-	for i, port := range site.ListenOn() {
-		p := w.at("listen", fmt.Sprint(i))
-		w.line(p, "    listen %d;", port)
-		if s.IPv6 {
-			w.line(p, "    listen [::]:%d;", port)
+	n := &nginx{&writer{d: d, site: s.Name, dir: s.Dir}, d.Sites[s.Name], s, partsOf(d, s)}
+	n.line(n.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
+	n.shared()
+	n.sentOn()
+	n.server()
+	n.answersMark()
+	return n.text()
+}
+
+// value is a value in quotes, in which line breaks are written as such. A dollar sign, which
+// nginx has no way to write, stands in a variable of the site's own.
+func (n *nginx) value(v string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`, "\n", `\n`, "\r", `\r`, "\t", `\t`, "$", "${"+n.named("dollar")+"}").Replace(v) + `"`
+}
+
+// with is a value with variables behind it.
+func (n *nginx) with(v, variables string) string {
+	return strings.TrimSuffix(n.value(v), `"`) + variables + `"`
+}
+
+// dollars says whether a value of the site has a dollar sign.
+func (n *nginx) dollars() bool {
+	return slices.ContainsFunc(n.parts, func(p part) bool {
+		for _, h := range p.headers {
+			if strings.Contains(h.value, "$") {
+				return true
+			}
+		}
+		return p.does == says && strings.Contains(*p.what.Says+p.what.Type, "$") || p.does == moved && strings.Contains(p.what.MovedTo, "$")
+	})
+}
+
+// shared is what stands beside the server: variables, groups of services, forms of logs.
+func (n *nginx) shared() {
+	if n.dollars() {
+		n.line(n.at(), "geo $%s {", n.named("dollar"))
+		n.line(n.at(), `    default "$";`)
+		n.line(n.at(), "}")
+	}
+	if n.any(passes) {
+		n.line(n.at(), "map $http_upgrade $%s {", n.named("connection"))
+		n.line(n.at(), `    default "upgrade";`)
+		n.line(n.at(), `    "" "";`)
+		n.line(n.at(), "}")
+	}
+	for i, p := range n.parts {
+		if len(p.keeps) > 0 {
+			n.line(n.of(p, ""), "map $uri $%s {", n.named("keep"+strconv.Itoa(i)))
+			for _, k := range p.keeps {
+				n.line(n.of(p, "keep "+k.pattern), "    %s %s;", n.quoteExpression("~"+k.expression()), n.q(k.words()))
+			}
+			n.line(n.of(p, ""), `    default "";`)
+			n.line(n.of(p, ""), "}")
+		}
+		if p.does != passes {
+			continue
+		}
+		n.line(n.of(p, "does"), "upstream %s {", n.named("to"+strconv.Itoa(i)))
+		for j, to := range p.what.To {
+			spare := ""
+			if j > 0 && p.what.Takes == "first" {
+				spare = " backup"
+			}
+			n.line(n.of(p, "does"), "    server %s%s;", n.q(strings.TrimPrefix(to, "http://")), spare)
+		}
+		n.line(n.of(p, "does"), "}")
+	}
+	if n.site.Log.Form != "" {
+		n.line(n.at("log", "form"), "log_format %s %s;", n.named("form"), nginxForms[n.site.Log.Form])
+	}
+}
+
+// nginxForms are the forms of a line of the access log (ngx_http_log_module).
+var nginxForms = map[string]string{
+	"common":   `'$remote_addr - $remote_user [$time_local] "$request" $status $body_bytes_sent'`,
+	"combined": `'$remote_addr - $remote_user [$time_local] "$request" $status $body_bytes_sent "$http_referer" "$http_user_agent"'`,
+	"json": `escape=json '{"time":$msec,"request":{"remote_ip":"$remote_addr","remote_port":"$remote_port","proto":"$server_protocol","method":"$request_method","host":"$http_host","uri":"$request_uri"},` +
+		`"user_id":"$remote_user","duration":$request_time,"size":$body_bytes_sent,"status":$status}'`,
+}
+
+func (n *nginx) any(does sort) bool {
+	return slices.ContainsFunc(n.parts, func(p part) bool { return p.does == does })
+}
+
+// quoteExpression quotes a regular expression, in which a dollar sign at the end is one.
+func (n *nginx) quoteExpression(e string) string {
+	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(e) + `"`
+}
+
+// listen writes where a server listens.
+func (n *nginx) listen(i int, l declare.Listen, more string) {
+	at := n.at("listen", strconv.Itoa(i))
+	if l.Address != "" {
+		n.line(at, "    listen %s%s;", l.On(), more)
+		return
+	}
+	n.line(at, "    listen %d%s;", l.Port, more)
+	if n.s.IPv6 {
+		n.line(at, "    listen [::]:%d%s;", l.Port, more)
+	}
+}
+
+// sentOn has a server for names whose visitors are sent on, for each port.
+func (n *nginx) sentOn() {
+	if len(n.site.SentOn) == 0 {
+		return
+	}
+	for i, l := range n.site.ListenOn() {
+		n.line(n.at("sent_on"), "server {")
+		n.listen(i, l, "")
+		n.line(n.at("sent_on"), "    server_name %s;", n.words(n.site.SentOn))
+		n.line(n.at("sent_on"), "    server_tokens off;")
+		n.line(n.at("sent_on"), "    return 301 $scheme://%s$request_uri;", withPort(n.site.Names[0], l.Port))
+		n.line(n.at("sent_on"), "}")
+	}
+}
+
+// withPort is a name as it stands in a URL that is not encrypted.
+func withPort(name string, port int) string {
+	if port == 80 {
+		return name
+	}
+	return fmt.Sprintf("%s:%d", name, port)
+}
+
+func (n *nginx) server() {
+	n.line(n.at(), "server {")
+	more := ""
+	if n.site.First {
+		more = " default_server"
+	}
+	for i, l := range n.site.ListenOn() {
+		n.listen(i, l, more)
+	}
+	n.line(n.at("names"), "    server_name %s;", n.words(n.site.Names))
+	n.line(n.at(), "    server_tokens off;")
+	n.line(n.at(), "    absolute_redirect off;")
+	n.line(n.at("root"), "    root %s;", n.value(n.s.Root))
+	n.logs()
+	charset := n.site.Charset
+	if charset == "" {
+		charset = "utf-8"
+	}
+	n.line(n.at("charset"), "    charset %s;", n.q(charset))
+	n.line(n.at("charset"), "    charset_types %s;", strings.Join(textTypes[1:], " "))
+	if n.site.Compress == nil || *n.site.Compress {
+		n.line(n.at("compress"), "    gzip on;")
+		n.line(n.at("compress"), "    gzip_vary on;")
+		n.line(n.at("compress"), "    gzip_proxied any;")
+		n.line(n.at("compress"), "    gzip_min_length %d;", compressFrom)
+		n.line(n.at("compress"), "    gzip_types %s;", strings.Join(textTypes[1:], " "))
+	} else {
+		n.line(n.at("compress"), "    gzip off;")
+	}
+	n.line(n.at(), "    client_max_body_size %d;", defaultBody)
+	for _, status := range slices.Sorted(maps.Keys(n.site.Errors)) {
+		n.line(n.at("errors", status), "    error_page %s %s;", status, n.value(n.site.Errors[status]))
+	}
+	if n.site.Errors["405"] == "" {
+		n.line(n.at(), "    error_page 405 @methods;")
+		n.line(n.at(), "    location @methods {")
+		n.headers(n.parts[len(n.parts)-1], files)
+		n.line(n.at(), `        add_header Allow "GET, HEAD" always;`)
+		n.line(n.at(), "        return 405;")
+		n.line(n.at(), "    }")
+	}
+	for line := range strings.Lines(n.site.Raw["nginx"]) {
+		n.line(n.at("raw", "nginx"), "    %s", strings.TrimRight(line, "\r\n"))
+	}
+	for i, p := range n.parts {
+		n.part(i, p)
+	}
+	n.line(n.at(), "}")
+}
+
+// textTypes are the media types of text.
+var textTypes = []string{"text/html", "text/plain", "text/css", "text/xml", "text/csv", "text/markdown", "text/javascript", "application/javascript", "application/json", "application/xml", "image/svg+xml"}
+
+func (n *nginx) logs() {
+	if a := n.site.Log.Access; a == "off" {
+		n.line(n.at("log", "access"), "    access_log off;")
+	} else if a != "" {
+		form := ""
+		if n.site.Log.Form != "" {
+			form = " " + n.named("form")
+		}
+		n.line(n.at("log", "access"), "    access_log %s%s;", n.value(a), form)
+	}
+	if e := n.site.Log.Errors; e != "" {
+		n.line(n.at("log", "errors"), "    error_log %s;", n.value(e))
+	}
+}
+
+// part writes the locations of a part. One that sends an answer of its own does so before
+// nginx has looked who asks, so that of a guarded one stands in a location that is come to
+// afterwards.
+func (n *nginx) part(i int, p part) {
+	answers := p.does == moved || p.does == says
+	body := func() { n.does(i, p) }
+	if answers && p.guarded() {
+		inner := fmt.Sprintf("@part%d", i)
+		body = func() {
+			n.line(n.of(p, ""), "        root /nonexistent;")
+			n.line(n.of(p, ""), "        try_files /northstake %s;", inner)
+		}
+		n.location(p, inner, func() { n.does(i, p) })
+	}
+	switch {
+	case p.exact:
+		n.location(p, "= "+n.value(p.url), func() { n.guards(p); body() })
+	case p.url == "/":
+		n.location(p, "/", func() { n.guards(p); body() })
+	case p.does == files:
+		n.location(p, "= "+n.value(p.url), func() {
+			n.line(n.of(p, ""), "        return 301 %s;", n.with(p.url+"/", "$is_args$args"))
+		})
+		n.location(p, "^~ "+n.value(p.url+"/"), func() { n.guards(p); body() })
+	default:
+		for _, m := range []string{"= " + n.value(p.url), "^~ " + n.value(p.url+"/")} {
+			n.location(p, m, func() { n.guards(p); n.below(i, p, m, body) })
 		}
 	}
-	var names []string
-	for _, n := range site.Names {
-		name, err := serverName(n)
-		if err != nil {
-			return Text{}, err
+}
+
+func (n *nginx) location(p part, match string, body func()) {
+	n.line(n.of(p, ""), "    location %s {", match)
+	body()
+	n.line(n.of(p, ""), "    }")
+}
+
+// guards are who may see a part, and how large a body may be.
+func (n *nginx) guards(p part) {
+	for _, net := range p.notFrom {
+		n.line(n.of(p, "not_from"), "        deny %s;", net)
+	}
+	for _, net := range p.from {
+		n.line(n.of(p, "from"), "        allow %s;", net)
+	}
+	if p.from != nil {
+		n.line(n.of(p, "from"), "        deny all;")
+	}
+	if len(p.passwords) > 0 {
+		n.line(n.of(p, "passwords"), "        auth_basic %s;", n.q(n.writer.site))
+		n.line(n.of(p, "passwords"), "        auth_basic_user_file %s;", n.q(n.accountsOf(p, colonLine)))
+	}
+	if p.body != defaultBody {
+		n.line(n.of(p, "largest_body"), "        client_max_body_size %d;", p.body)
+	}
+}
+
+// colonLine is an account in a file of nginx and httpd.
+func colonLine(name, hash string) string { return name + ":" + hash + "\n" }
+
+// below writes a part that passes on, whose prefix is dropped by what stands behind the
+// service; all others are alike at the path and below it.
+func (n *nginx) below(i int, p part, match string, body func()) {
+	if p.does != passes || p.what.Prefix != declare.RestDropped {
+		body()
+		return
+	}
+	n.passes(i, p, "/")
+}
+
+func (n *nginx) does(i int, p part) {
+	switch p.does {
+	case files:
+		n.files(i, p)
+	case moved:
+		n.headers(p, moved)
+		n.moved(p)
+	case says:
+		n.headers(p, says)
+		n.line(n.of(p, "does"), "        types { }")
+		n.line(n.of(p, "does"), "        default_type %s;", n.value(p.textType()))
+		n.line(n.of(p, "does"), "        charset off;")
+		n.line(n.of(p, "does"), "        return %d %s;", p.status(), n.value(*p.what.Says))
+	case passes:
+		n.passes(i, p, "")
+	}
+}
+
+func (n *nginx) headers(p part, does sort) {
+	for _, h := range p.headers {
+		at := n.of(p, "header "+h.name)
+		if does == passes {
+			n.line(at, "        proxy_hide_header %s;", h.name)
 		}
-		names = append(names, name)
+		if h.value != "" {
+			n.line(at, "        add_header %s %s always;", h.name, n.value(h.value))
+		}
 	}
-	w.line(w.at("names"), "    server_name %s;", strings.Join(names, " "))
-	w.line(w.at("root"), "    root %s;", w.q(s.Root))
-	w.line(w.at("index"), "    index %s;", w.words(site.Index))
-	w.line(w.at(), "    location / {")
-	w.line(w.at(), "        try_files $uri $uri/ =404;")
-	w.line(w.at(), "    }")
-	for _, u := range pathsOf(site) {
-		p := site.Paths[u]
-		w.line(w.at("path", u), "    location = %s {", w.q(u))
-		w.line(w.at("path", u), "        return 301 %s$is_args$args\";", strings.TrimSuffix(w.q(u+"/"), `"`))
-		w.line(w.at("path", u), "    }")
-		w.line(w.at("path", u), "    location %s {", w.q(u+"/"))
-		w.line(w.at("path", u, "root"), "        alias %s;", w.q(p.Root+"/"))
-		w.line(w.at("path", u, "index"), "        index %s;", w.words(p.Index))
-		w.line(w.at("path", u), "    }")
+}
+
+func (n *nginx) files(i int, p part) {
+	n.headers(p, files)
+	if len(p.keeps) > 0 {
+		n.line(n.of(p, ""), "        add_header Cache-Control $%s;", n.named("keep"+strconv.Itoa(i)))
 	}
-	w.line(w.at(), "}")
-	mark := w.mark()
-	w.line(w.at(), "# By this the server says on the host itself which text of the site it has loaded.")
-	w.line(w.at(), "server {")
-	for i, port := range site.ListenOn() {
-		w.line(w.at("listen", fmt.Sprint(i)), "    listen %d;", port)
+	n.line(n.of(p, ""), "        if ($request_method !~ ^(GET|HEAD)$) {")
+	n.line(n.of(p, ""), "            return 405;")
+	n.line(n.of(p, ""), "        }")
+	if !n.site.Hidden {
+		n.line(n.at("hidden"), `        if ($uri ~ "/\.(?!well-known(/|$))") {`)
+		n.line(n.at("hidden"), "            return 404;")
+		n.line(n.at("hidden"), "        }")
 	}
-	w.line(w.at(), "    server_name %s;", MarkName(s.Name))
-	w.line(w.at(), "    access_log off;")
-	w.line(w.at(), "    default_type text/plain;")
-	w.line(w.at(), "    if ($remote_addr != 127.0.0.1) {")
-	w.line(w.at(), "        return 404;")
-	w.line(w.at(), "    }")
-	w.line(w.at(), "    return 200 %s;", w.q(mark))
-	w.line(w.at(), "}")
-	return w.text()
+	n.line(n.of(p, ""), `        if ($request_uri ~* "^[^?]*%%2f") {`)
+	n.line(n.of(p, ""), "            return 404;")
+	n.line(n.of(p, ""), "        }")
+	switch {
+	case p.exact:
+		n.line(n.of(p, "does"), "        alias %s;", n.value(p.root+p.below()))
+	case p.url != "/":
+		n.line(n.of(p, "does"), "        alias %s;", n.value(p.root+p.below()+"/"))
+	case p.root != n.s.Root:
+		n.line(n.of(p, "does"), "        root %s;", n.value(p.root))
+	}
+	n.line(n.of(p, "index"), "        index %s;", n.words(p.index))
+	if p.lists {
+		n.line(n.of(p, "lists"), "        autoindex on;")
+	}
+	n.php(p)
+	n.raw(p, "        ")
+}
+
+// php has the PHP files of a part run, those that are there.
+func (n *nginx) php(p part) {
+	if n.s.PHP == "" || p.exact {
+		return
+	}
+	at := n.at("php")
+	n.line(at, `        location ~ "\.php$" {`)
+	if !n.site.Hidden {
+		n.line(at, `            if ($uri ~ "/\.(?!well-known(/|$))") {`)
+		n.line(at, "                return 404;")
+		n.line(at, "            }")
+	}
+	n.line(at, `            if ($request_uri ~* "^[^?]*%%2f") {`)
+	n.line(at, "                return 404;")
+	n.line(at, "            }")
+	n.line(at, "            if (!-f $request_filename) {")
+	n.line(at, "                return 404;")
+	n.line(at, "            }")
+	n.line(at, "            include fastcgi_params;")
+	n.line(at, "            fastcgi_param SCRIPT_FILENAME $request_filename;")
+	n.line(at, `            fastcgi_param HTTP_PROXY "";`)
+	n.line(at, "            fastcgi_pass unix:%s;", n.s.PHP)
+	n.line(at, "        }")
+}
+
+// compressFrom is the size from which text is compressed, in bytes.
+const compressFrom = 256
+
+// moved sends visitors on. What is kept of the path is taken from the request as it was
+// written, without slashes in front, so that it can lead to no other host.
+func (n *nginx) moved(p part) {
+	query := ""
+	if p.keepsQuery() {
+		query = "$is_args$args"
+	}
+	to, before := p.target()
+	if p.keepsRest() {
+		n.line(n.of(p, "does"), "        if ($request_uri ~ %s) {", n.quoteExpression("^"+literal(strings.TrimSuffix(p.base, "/"))+`/[/\\]*([^?]*)`))
+		n.line(n.of(p, "does"), "            return %d %s;", p.status(), n.with(before, "$1"+query))
+		n.line(n.of(p, "does"), "        }")
+	}
+	n.line(n.of(p, "does"), "        return %d %s;", p.status(), n.with(to, query))
+	n.raw(p, "        ")
+}
+
+func (n *nginx) passes(i int, p part, uri string) {
+	at := n.of(p, "does")
+	n.headers(p, passes)
+	n.line(at, "        proxy_pass http://%s%s;", n.named("to"+strconv.Itoa(i)), uri)
+	n.line(at, "        gzip off;")
+	n.line(at, "        proxy_redirect off;")
+	n.line(at, "        proxy_http_version 1.1;")
+	n.line(at, "        proxy_set_header Host $http_host;")
+	n.line(at, "        proxy_set_header Upgrade $http_upgrade;")
+	n.line(at, "        proxy_set_header Connection $%s;", n.named("connection"))
+	for _, told := range [][2]string{{"X-Forwarded-For", "$remote_addr"}, {"X-Forwarded-Host", "$http_host"}, {"X-Forwarded-Proto", "$scheme"}} {
+		value := told[1]
+		if !p.tells() {
+			value = `""`
+		}
+		n.line(at, "        proxy_set_header %s %s;", told[0], value)
+	}
+	connect, answer := p.waits()
+	n.line(at, "        proxy_connect_timeout %ds;", connect)
+	n.line(at, "        proxy_read_timeout %ds;", answer)
+	n.line(at, "        proxy_buffering off;")
+	n.line(at, "        proxy_request_buffering off;")
+	n.raw(p, "        ")
+}
+
+// answersMark has the server say which text it has loaded.
+func (n *nginx) answersMark() {
+	mark := n.mark()
+	n.line(n.at(), "# By this the server says on the host itself which text of the site it has loaded.")
+	n.line(n.at(), "server {")
+	for i, l := range n.site.ListenOn() {
+		if l.Address != "" {
+			n.line(n.at("listen", strconv.Itoa(i)), "    listen %s;", l.On())
+			continue
+		}
+		n.line(n.at("listen", strconv.Itoa(i)), "    listen %d;", l.Port)
+	}
+	n.line(n.at(), "    server_name %s;", MarkName(n.writer.site))
+	n.line(n.at(), "    access_log off;")
+	n.line(n.at(), "    default_type text/plain;")
+	n.line(n.at(), "    if ($remote_addr != $server_addr) {")
+	n.line(n.at(), "        return 404;")
+	n.line(n.at(), "    }")
+	n.line(n.at(), "    return 200 %s;", n.q(mark))
+	n.line(n.at(), "}")
 }
 
 // nginxLine is a line by which nginx refuses a configuration: "[emerg] 12#12: what

@@ -10,7 +10,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
-	"sort"
+	"strconv"
 	"strings"
 
 	"northstake/core/check"
@@ -19,10 +19,12 @@ import (
 
 // Text is rendered configuration. Lines[i] is where line i+1 comes from. Mark is what the
 // server answers, on the host, when it is asked by the site's MarkName.
+// Accounts are files beside it, of those who may see what is guarded.
 type Text struct {
-	Text  string
-	Lines []declare.Position
-	Mark  string
+	Text     string
+	Lines    []declare.Position
+	Mark     string
+	Accounts []Accounts
 }
 
 // Site is what a renderer needs of a site beside its declaration.
@@ -31,6 +33,9 @@ type Site struct {
 	Root    string // document root on the host
 	IPv6    bool   // whether the host speaks IPv6
 	Listens []int  // ports that the server's own configuration listens on
+	Dir     string // the server's configuration tree
+	Modules string // directory of its modules, where it has some
+	PHP     string // socket of what runs PHP files, where it does
 }
 
 // Server is one web server: how it takes a virtual host, what of a site it alone has
@@ -96,11 +101,17 @@ type writer struct {
 	lines  []declare.Position
 	marked string
 	failed error
+
+	accounts map[string]Accounts
+	dir      string
 }
 
 func (w *writer) line(from declare.Position, format string, args ...any) {
-	fmt.Fprintf(&w.b, format+"\n", args...)
-	w.lines = append(w.lines, from)
+	text := fmt.Sprintf(format+"\n", args...)
+	w.b.WriteString(text)
+	for range strings.Count(text, "\n") {
+		w.lines = append(w.lines, from)
+	}
 }
 
 // at is the place of a key of the site.
@@ -117,14 +128,39 @@ func (w *writer) q(v string) string {
 	return out
 }
 
-func (w *writer) text() (Text, error) { return Text{w.b.String(), w.lines, w.marked}, w.failed }
-
-// words quotes the names of index files, with the one that is taken when none is
-// declared.
-func (w *writer) words(index []string) string {
-	if len(index) == 0 {
-		index = []string{"index.html"}
+func (w *writer) text() (Text, error) {
+	var accounts []Accounts
+	for _, file := range slices.Sorted(maps.Keys(w.accounts)) {
+		accounts = append(accounts, w.accounts[file])
 	}
+	return Text{w.b.String(), w.lines, w.marked, accounts}, w.failed
+}
+
+// raw writes lines of the server's own configuration, as they are.
+func (w *writer) raw(p part, indent string) {
+	for line := range strings.Lines(p.raw) {
+		w.line(w.of(p, "raw"), "%s%s", indent, strings.TrimRight(line, "\r\n"))
+	}
+}
+
+// accountsOf is the file of the accounts that a part asks for, whose lines are written as
+// the server reads them.
+func (w *writer) accountsOf(p part, line func(name, hash string) string) string {
+	at := p.says["passwords"]
+	file := w.dir + "/northstake-" + w.site + ".accounts"
+	if len(at) > 1 { // of a path
+		sum := sha256.Sum256([]byte(at[1]))
+		file = w.dir + "/northstake-" + w.site + "-" + hex.EncodeToString(sum[:4]) + ".accounts"
+	}
+	if w.accounts == nil {
+		w.accounts = map[string]Accounts{}
+	}
+	w.accounts[file] = Accounts{file, accountLines(p.passwords, line), w.at(at...)}
+	return file
+}
+
+// words quotes the names of index files.
+func (w *writer) words(index []string) string {
 	out := make([]string, len(index))
 	for i, f := range index {
 		out[i] = w.q(f)
@@ -148,18 +184,9 @@ func Quote(v string) (string, error) {
 	return `"` + strings.NewReplacer(`\`, `\\`, `"`, `\"`).Replace(v) + `"`, nil
 }
 
-func pathsOf(site *declare.Site) []string {
-	var paths []string
-	for u := range site.Paths {
-		paths = append(paths, u)
-	}
-	sort.Slice(paths, func(i, j int) bool { // what lies below another first: the longest wins
-		if len(paths[i]) != len(paths[j]) {
-			return len(paths[i]) > len(paths[j])
-		}
-		return paths[i] < paths[j]
-	})
-	return paths
+// named is a name of the site's own in a server's configuration.
+func (w *writer) named(what string) string {
+	return "northstake_" + strings.ReplaceAll(w.site, "-", "_") + "_" + what
 }
 
 // markZone is the zone of names that nobody has (RFC 6761): a server is asked by them for
@@ -176,3 +203,5 @@ func (w *writer) mark() string {
 	w.marked = "northstake " + hex.EncodeToString(sum[:12])
 	return w.marked
 }
+
+func itoa(n int64) string { return strconv.FormatInt(n, 10) }

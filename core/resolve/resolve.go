@@ -19,6 +19,7 @@ type Probe struct {
 	Host     string `json:"host"`
 	Name     string `json:"name"` // sent as the Host header
 	Port     int    `json:"port"`
+	Address  string `json:"address,omitempty"` // of the host, where the site listens at that one alone
 	Path     string `json:"path"`
 	Status   int    `json:"status"`
 	Contains string `json:"contains,omitempty"`
@@ -101,7 +102,10 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 	var out []Probe
 	for _, name := range d.SitesOn(host) {
 		s := d.Sites[name]
-		base := Probe{Site: name, Host: host, Name: strings.Replace(s.Names[0], "*", "www", 1), Port: s.ListenOn()[0], Path: "/", Status: 200}
+		if !s.IsServed() {
+			continue
+		}
+		base := Probe{Site: name, Host: host, Name: strings.Replace(s.Names[0], "*", "www", 1), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Path: "/", Status: 200}
 		for _, p := range s.Probes {
 			one := base
 			one.Path, one.Contains = p.Path, p.Contains

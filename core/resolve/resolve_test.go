@@ -48,7 +48,7 @@ contains = "Avocet"
 var traits = stake.Traits{System: "Debian", IPv6: true, SSHPort: 2222}
 
 var layouts = map[string]stake.Layout{"nginx": {Package: "nginx-light", Service: "nginx", Program: "nginx",
-	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www"}}
+	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www", Own: stake.Own{Links: []string{"/etc/nginx/default"}}}}
 
 func parsed(t *testing.T) *declare.Declaration {
 	t.Helper()
@@ -87,7 +87,7 @@ func TestASiteImpliesItsStakes(t *testing.T) {
 			t.Errorf("%s comes from %v", s.Address(), s.From)
 		}
 	}
-	wanted := []string{"package/curl", "package/cron", "package/nginx-light", "package/nftables", "content/usr/share/www/timetable", "directory/srv/www/freight", "site/timetable",
+	wanted := []string{"package/curl", "package/cron", "package/nginx-light", "package/nftables", "server/nginx", "content/usr/share/www/timetable", "directory/srv/www/freight", "site/timetable",
 		"service/cron", "service/nginx", "firewall/inbound", "port/80-tcp", "port/8080-tcp", "port/9000-udp"}
 	if !slices.Equal(names, wanted) {
 		t.Errorf("the stakes are\n%q, want\n%q", names, wanted)

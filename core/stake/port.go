@@ -295,7 +295,7 @@ func checkPorts(c *check.Checker, s declare.Settings, at []string) {
 		here := check.At(at, "port", p)
 		checkPort(c, p, here)
 		for i, n := range table[p].From {
-			checkNetwork(c, n, check.At(here, "from", strconv.Itoa(i)))
+			c.Network(n, check.At(here, "from", strconv.Itoa(i)))
 		}
 		if c.Written(check.At(here, "from")...) && len(table[p].From) == 0 {
 			c.Say(check.At(here, "from"), "a port for no network is open to nobody", "name a network, or write the port into ports")
@@ -306,19 +306,6 @@ func checkPorts(c *check.Checker, s declare.Settings, at []string) {
 func checkPort(c *check.Checker, p string, at []string) {
 	if what, fix := form.Ports(p); what != "" {
 		c.Say(at, what, fix)
-	}
-}
-
-func checkNetwork(c *check.Checker, n string, at []string) {
-	prefix, err := netip.ParsePrefix(n)
-	if addr, bad := netip.ParseAddr(n); bad == nil {
-		c.Say(at, fmt.Sprintf("%q is an address, not a network", n), fmt.Sprintf("write \"%s/%d\" for it alone", n, addr.BitLen()))
-	} else if err != nil {
-		c.Say(at, fmt.Sprintf("%q is not a network", n), "write an address and the length of its prefix, such as \"10.0.0.0/8\"")
-	} else if prefix.Masked() != prefix || prefix.String() != n {
-		c.Say(at, fmt.Sprintf("%q is not in its shortest form", n), fmt.Sprintf("write %q", prefix.Masked().String()))
-	} else if prefix.Bits() == 0 {
-		c.Say(at, fmt.Sprintf("%q is everybody", n), "write the port into ports, which everybody can reach")
 	}
 }
 

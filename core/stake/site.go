@@ -7,6 +7,7 @@ import (
 	"path"
 	"slices"
 	"strconv"
+	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -29,23 +30,46 @@ type SiteWant struct {
 	Mark    string             `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
 	Asked   string             `json:"asked,omitempty"`
 	Listen  []int              `json:"listen"`
+	AskAt   string             `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
+	Off     bool               `json:"off,omitempty"`     // it is kept, and not served
+	Beside  []SiteFile         `json:"beside,omitempty"`  // what else its configuration reads
+	Own     *ServerWant        `json:"own,omitempty"`     // what its server's own configuration is when it is tested
+	Yields  []string           `json:"yields,omitempty"`  // programs that let go of its ports with the same plan
+	Vouched []string           `json:"vouched,omitempty"` // places of lines that nobody vouches for
 	Names   []string           `json:"names"`
 	Roots   []string           `json:"roots,omitempty"`    // what the server reads
 	Dirs    []string           `json:"declared,omitempty"` // directories whose owner and mode are declared
 }
+
+// SiteFile is a file that a site's configuration reads, of root and the group of the
+// server, which alone may read it.
+type SiteFile struct {
+	Path  string `json:"path"`
+	Text  string `json:"text"`
+	Group string `json:"group"`
+}
+
+const siteFileMode = "0640"
 
 // SiteFound is what lies there. Bytes says that it holds what is no text in UTF-8. Loaded
 // says whether the running server answers by the text that is wanted; it is nil when the
 // server does not run. Rivals are other files of its configuration that claim a name of the
 // site.
 type SiteFound struct {
-	File   Entry   `json:"file"`
-	Text   string  `json:"text"`
-	Link   Entry   `json:"link"`
-	Loaded *bool   `json:"loaded,omitempty"`
-	Shut   []Shut  `json:"shut,omitempty"`
-	Bytes  bool    `json:"bytes,omitempty"`
-	Rivals []Rival `json:"rivals,omitempty"`
+	File   Entry    `json:"file"`
+	Text   string   `json:"text"`
+	Link   Entry    `json:"link"`
+	Loaded *bool    `json:"loaded,omitempty"`
+	Shut   []Shut   `json:"shut,omitempty"`
+	Bytes  bool     `json:"bytes,omitempty"`
+	Rivals []Rival  `json:"rivals,omitempty"`
+	Beside []Beside `json:"beside,omitempty"`
+}
+
+// Beside is a file that a site's configuration reads, and whether it holds what it should.
+type Beside struct {
+	Entry Entry `json:"entry"`
+	Same  bool  `json:"same"`
 }
 
 // Rival is a virtual host of another that answers to a name of a site, or would.
@@ -63,7 +87,7 @@ type Shut struct {
 }
 
 var _ = Register(Kind{
-	Type: "site", After: []string{"link"},
+	Type: "site", After: []string{"link", "server"},
 	Implied: func(w *Wanting) error {
 		for _, name := range w.D.SitesOn(w.Host) {
 			if err := wantSite(w, name); err != nil {
@@ -74,19 +98,25 @@ var _ = Register(Kind{
 	},
 	Claims: Claiming(func(w SiteWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}, {Need: Finds, Sort: ClaimService, What: w.Service}, {Need: Finds, Sort: ClaimPackage, What: w.Package}}
-		for _, p := range w.Listen {
-			out = append(out, Claim{Need: Owns, Sort: ClaimListen, What: fmt.Sprintf("%d/tcp", p), With: w.Service})
-		}
 		if w.Link != "" {
 			out = append(out, Claim{Need: Owns, Sort: ClaimPath, What: w.Link})
+		}
+		for _, root := range w.Roots {
+			out = append(out, Claim{Need: Finds, Sort: ClaimPath, What: root})
+		}
+		for _, b := range w.Beside {
+			out = append(out, Claim{Need: Owns, Sort: ClaimPath, What: b.Path})
+		}
+		if w.Off {
+			return out
+		}
+		for _, p := range w.Listen {
+			out = append(out, Claim{Need: Owns, Sort: ClaimListen, What: fmt.Sprintf("%d/tcp", p), With: w.Service})
 		}
 		for _, n := range w.Names {
 			for _, p := range w.Listen {
 				out = append(out, Claim{Need: Owns, Sort: ClaimName, What: fmt.Sprintf("%s:%d", n, p)})
 			}
-		}
-		for _, root := range w.Roots {
-			out = append(out, Claim{Need: Finds, Sort: ClaimPath, What: root})
 		}
 		return out
 	}),
@@ -156,33 +186,113 @@ func wantSite(w *Wanting, name string) error {
 	}
 	pkg := w.PackageFor(name, layout.Package, at)
 	root := cmp.Or(s.Root, layout.RootBase+"/"+name)
-	needs := []string{pkg, wantRoot(w, name, pkg, root, s.Content, w.D.At("site", name, "root"))}
-	roots := []string{root}
+	needs, roots := []string{pkg}, []string{}
+	if render.ShowsFiles(s) {
+		needs, roots = append(needs, wantRoot(w, name, pkg, root, s.Content, w.D.At("site", name, "root"))), []string{root}
+	}
 	for _, u := range sortedKeys(s.Paths) {
 		p := s.Paths[u]
+		if p.Root == "" {
+			continue
+		}
 		needs = append(needs, wantRoot(w, name, pkg, p.Root, p.Content, w.D.At("site", name, "path", u, "root")))
 		if !slices.Contains(roots, p.Root) {
 			roots = append(roots, p.Root)
 		}
 	}
-	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: layout.Listens})
+	socket, err := w.wantPHP(name, layout, at)
+	if err != nil {
+		return err
+	}
+	own := w.ownOf(s.Server, layout)
+	listens := slices.DeleteFunc(slices.Clone(layout.Listens), func(p int) bool { return slices.Contains(own.Silent, p) })
+	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: listens, Dir: layout.Dir, Modules: layout.Modules, PHP: socket})
 	if err != nil {
 		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
 	}
+	file := layout.SitesDir + "/northstake-" + name + cmp.Or(layout.Ending, ".conf")
+	if s.First {
+		file = layout.SitesDir + "/000-0-" + path.Base(file) // before all others, and so the first
+	}
 	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines, Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: s.ListenOn(), Names: s.Names, Roots: roots, File: layout.SitesDir + "/northstake-" + name + ".conf"}
+		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.SentOn...), Roots: roots, Off: !s.IsServed(), Vouched: rawLines(w.D, name), Yields: w.silenced(s.Server), File: file}
+	if local := Local("server", s.Server); w.Wants(local) {
+		want.Own, needs = &own, append(needs, local)
+	}
+	for _, a := range text.Accounts {
+		want.Beside = append(want.Beside, SiteFile{a.File, a.Text, layout.User})
+	}
 	for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
 		want.Dirs = append(want.Dirs, d.Name)
 	}
-	if layout.LinkDir != "" {
-		want.Link = layout.LinkDir + "/northstake-" + name + ".conf"
+	switch {
+	case layout.LinkDir != "":
+		want.Link = layout.LinkDir + "/" + path.Base(file)
+	case want.Off:
+		want.File += ".off" // which no server takes in
 	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: w.D.At("site", name), Needs: needs})
-	w.ServiceFor(name, layout.Service, layout.Program, []string{pkg, Local("site", name)}, at)
-	for i, port := range s.ListenOn() {
-		w.PortFor(name, port, w.D.At("site", name, "listen", strconv.Itoa(i)))
+	w.ServiceFor(name, layout.Service, layout.Program, append(w.firstOf(layout, want), pkg, Local("site", name)), at)
+	if want.Off {
+		return nil
+	}
+	for i, l := range s.ListenOn() {
+		w.PortFor(name, l.Port, w.D.At("site", name, "listen", strconv.Itoa(i)))
 	}
 	return nil
+}
+
+// wantPHP wants what runs the PHP files of a site, and returns its socket, "" where none are
+// run.
+func (w *Wanting) wantPHP(name string, layout Layout, at declare.Position) (string, error) {
+	if !w.D.Sites[name].PHP {
+		return "", nil
+	}
+	at = w.D.At("site", name, "php")
+	if layout.PHP == nil {
+		return "", fmt.Errorf("%s:%d: host %s (%s) is of a family of which it is not known how it runs PHP", at.File, at.Line, w.Host, w.Traits.System)
+	}
+	service, known := layout.PHP.ServiceOn(w.Traits.System)
+	if !known {
+		return "", fmt.Errorf("%s:%d: host %s (%s) is a system of which it is not known which version of PHP it has", at.File, at.Line, w.Host, w.Traits.System)
+	}
+	w.ServiceFor(name, service, "", []string{w.PackageFor(name, layout.PHP.Package, at)}, at)
+	if layout.User != layout.PHP.Group {
+		path := "/etc/systemd/system/" + layout.Service + ".service.d/northstake-php.conf"
+		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Want: JSON(FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Restart: []string{layout.Service},
+			Text: "# By this " + layout.Service + " can use the socket of " + service + ".\n[Service]\nSupplementaryGroups=" + layout.PHP.Group + "\n"})})
+	}
+	return layout.PHP.Socket, nil
+}
+
+// firstOf are the services that have to let go of their ports before a site's server
+// starts.
+func (w *Wanting) firstOf(mine Layout, want SiteWant) []string {
+	var out []string
+	for name, layout := range w.Layouts {
+		if slices.Contains(want.Yields, layout.Program) && layout.Service != mine.Service && len(w.ownOf(name, layout).Silent) > 0 {
+			out = append(out, Local("service", layout.Service))
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// rawLines are the places of the lines of a site that nobody vouches for.
+func rawLines(d *declare.Declaration, name string) []string {
+	var out []string
+	s := d.Sites[name]
+	say := func(raw map[string]string, keys ...string) {
+		if raw[s.Server] != "" {
+			at := d.At(append(append([]string{"site", name}, keys...), "raw", s.Server)...)
+			out = append(out, fmt.Sprintf("%s:%d", at.File, at.Line))
+		}
+	}
+	say(s.Raw)
+	for _, u := range sortedKeys(s.Paths) {
+		say(s.Paths[u].Raw, "path", u)
+	}
+	return out
 }
 
 // wantRoot wants a document root and returns the name of its stake: content where
@@ -208,7 +318,23 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
 		d.differ("configuration", "as rendered", "different")
 	}
-	if w.Link != "" {
+	for i, b := range f.Beside {
+		if i >= len(w.Beside) {
+			break
+		}
+		var differs differences
+		if differs.entry("file", "root", w.Beside[i].Group, siteFileMode, b.Entry); b.Entry.Kind == "file" && !b.Same {
+			differs.differ("accounts", "as declared", "different")
+		}
+		for _, one := range differs {
+			d.differ(w.Beside[i].Path+", "+one.Attribute, one.Wanted, one.Found)
+		}
+	}
+	if w.Link != "" && w.Off {
+		if f.Link.Kind != "" {
+			d.add("switched on", "no", "yes")
+		}
+	} else if w.Link != "" {
 		switch {
 		case f.Link.Kind == "":
 			d.add("switched on", "yes", "no")
@@ -237,7 +363,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	}
 	v.Differences = d
 	for _, port := range w.Listen {
-		if l := in.Traits.On(port); l != nil && l.Program != w.Program && !letsGo(in.Leaving, l.Program) {
+		if l := in.Traits.On(port); l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, l.Program) {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),
 				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
@@ -262,9 +388,14 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	if !onDisk {
 		return v
 	}
-	verb := "write"
 	text := fmt.Sprintf("write the virtual host of site %s, %s", in.Stake.Site, w.File)
-	v.Moves = []Move{{Verb: verb, Text: text, Details: siteDetails(w, f), Work: JSON(w)}}
+	if w.Off {
+		text += ", and leave it switched off"
+	}
+	if len(w.Vouched) > 0 {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(w.Vouched), "place", "places"), strings.Join(w.Vouched, ", "), w.Service), "look at what it does on every host that has the site"})
+	}
+	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(w)}}
 	return v
 }
 

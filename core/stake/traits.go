@@ -1,5 +1,7 @@
 package stake
 
+import "strings"
+
 // Traits are what a host is, whatever is declared.
 type Traits struct {
 	Hostname       string      `json:"hostname"`
@@ -59,11 +61,38 @@ type Layout struct {
 	Dir      string   `toml:"dir" json:"dir"`                     // configuration tree
 	Config   string   `toml:"config" json:"config"`               // main configuration file, in it
 	SitesDir string   `toml:"sites_dir" json:"sites_dir"`         // where a site's configuration lies
+	Ending   string   `toml:"ending" json:"ending,omitempty"`     // of the names of those files, ".conf" where it is ""
 	LinkDir  string   `toml:"link_dir" json:"link_dir,omitempty"` // where a link switches it on, if the family does that
 	RootBase string   `toml:"root_base" json:"root_base"`         // document roots chosen by the platform lie below it
 	Pid      string   `toml:"pid" json:"pid"`                     // file with the process id of the running server
 	Listens  []int    `toml:"listens" json:"listens,omitempty"`   // ports that its own configuration listens on
 	Test     []string `toml:"test" json:"test"`                   // command that tests a configuration tree; {dir} stands for the tree
+	Modules  string   `toml:"modules" json:"modules,omitempty"`   // directory of its modules, where it has some
+	Own      Own      `toml:"own" json:"own,omitzero"`            // what its package brings of its own
+	PHP      *PHP     `toml:"-" json:"php,omitempty"`             // how the family runs PHP, nil where that is not known
+}
+
+// PHP is how a family of systems runs PHP: what brings it, its service, in whose name
+// {version} stands for its version, and the socket, which the members of Group may use.
+type PHP struct {
+	Package  string            `toml:"package" json:"package"`
+	Service  string            `toml:"service" json:"service"`
+	Socket   string            `toml:"socket" json:"socket"`
+	Group    string            `toml:"group" json:"group"`
+	Versions map[string]string `toml:"versions" json:"versions,omitempty"` // by how the names of systems begin
+}
+
+// ServiceOn is what the service is called on a system of that name.
+func (p PHP) ServiceOn(system string) (string, bool) {
+	if !strings.Contains(p.Service, "{version}") {
+		return p.Service, true
+	}
+	for begins, version := range p.Versions {
+		if strings.HasPrefix(system, begins) {
+			return strings.ReplaceAll(p.Service, "{version}", version), true
+		}
+	}
+	return "", false
 }
 
 // On returns the program that listens on a TCP port, nil when none does.

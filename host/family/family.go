@@ -29,6 +29,7 @@ type Family struct {
 	Packages string                  `toml:"packages"` // a name in packageManagers
 	Servers  map[string]stake.Layout `toml:"server"`
 	Called   Called                  `toml:"called"`
+	PHP      *stake.PHP              `toml:"php"`
 }
 
 // Called maps names of other families to what this one calls the same thing.
@@ -90,6 +91,10 @@ func ReadFamilies(files fs.FS) ([]Family, error) {
 		}
 		if packageManagers[f.Packages] == nil {
 			return nil, fmt.Errorf("read family %s: there is no package manager %q", f.Name, f.Packages)
+		}
+		for name, l := range f.Servers {
+			l.PHP = f.PHP
+			f.Servers[name] = l
 		}
 		out = append(out, f)
 	}

@@ -35,6 +35,9 @@ const (
 // Fetch makes one HTTP check against the server at address, asking for the
 // site's name. From is kept in the result: "inside" or "outside".
 func Fetch(ctx context.Context, p resolve.Probe, address, from string) (res Result) {
+	if p.Address != "" {
+		address = p.Address
+	}
 	start := time.Now()
 	res = Result{Probe: p, From: from}
 	defer func() { res.Took = time.Since(start) }()

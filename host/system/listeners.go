@@ -1,6 +1,9 @@
 package system
 
 import (
+	"errors"
+	"io/fs"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -52,21 +55,30 @@ type owner struct {
 // socketOwners finds the program that holds each socket; of several, the one
 // with the lowest process id, which is the parent.
 func (m *Machine) socketOwners(all []socket) map[string]owner {
-	want := map[string]string{}
+	want, uidOf := map[string]string{}, map[string]string{}
 	for _, s := range all {
-		want["socket:["+s.inode+"]"] = s.inode
+		want["socket:["+s.inode+"]"], uidOf[s.inode] = s.inode, s.uid
 	}
 	out := map[string]owner{}
-	fs, err := m.proc()
+	proc, err := m.proc()
 	if err != nil {
 		return out
 	}
-	procs, err := fs.AllProcs()
+	procs, err := proc.AllProcs()
 	if err != nil {
 		return out
 	}
+	shut := map[string][]owner{} // programs whose open files cannot be seen, by their user
 	for _, p := range procs {
 		targets, err := p.FileDescriptorTargets()
+		seen := slices.ContainsFunc(targets, func(t string) bool { return t != "" })
+		if errors.Is(err, fs.ErrPermission) || err == nil && len(targets) > 0 && !seen {
+			if status, err := p.NewStatus(); err == nil {
+				uid := strconv.FormatUint(status.UIDs[1], 10)
+				shut[uid] = append(shut[uid], owner{status.Name, p.PID})
+			}
+			continue
+		}
 		if err != nil {
 			continue // it has ended
 		}
@@ -81,6 +93,13 @@ func (m *Machine) socketOwners(all []socket) map[string]owner {
 			if comm, err := p.Comm(); err == nil {
 				out[inode] = owner{comm, p.PID}
 			}
+		}
+	}
+	// A container may not look into programs of other users that hold capabilities: where
+	// one program of the socket's user is shut, the socket is its own.
+	for inode, uid := range uidOf {
+		if others := shut[uid]; out[inode].program == "" && len(others) > 0 && !slices.ContainsFunc(others, func(o owner) bool { return o.program != others[0].program }) {
+			out[inode] = others[0]
 		}
 	}
 	return out

@@ -19,6 +19,7 @@ import (
 type socket struct {
 	stake.Listener
 	inode string
+	uid   string // whose it is
 }
 
 // The parts of the kernel's socket diagnosis that are used here (sock_diag(7),
@@ -110,7 +111,7 @@ func parseListed(b []byte, protocol string, state uint) []socket {
 		for i := 0; i < len(raw); i += 4 {
 			binary.BigEndian.PutUint32(raw[i:], binary.NativeEndian.Uint32(raw[i:]))
 		}
-		out = append(out, socket{stake.Listener{Protocol: protocol, Address: net.IP(raw).String(), Port: int(number)}, f[9]})
+		out = append(out, socket{stake.Listener{Protocol: protocol, Address: net.IP(raw).String(), Port: int(number)}, f[9], f[7]})
 	}
 	return out
 }
@@ -145,7 +146,7 @@ func parseSockets(b []byte, protocol string) (out []socket, done bool, err error
 }
 
 // parseSocket reads an inet_diag_msg: family and state, the socket's id with its
-// ports and addresses in network order, and at the end its inode.
+// ports and addresses in network order, and at the end its owner and its inode.
 func parseSocket(b []byte, protocol string) (socket, bool) {
 	if len(b) < 72 {
 		return socket{}, false
@@ -156,6 +157,7 @@ func parseSocket(b []byte, protocol string) (socket, bool) {
 	}
 	return socket{
 		Listener: stake.Listener{Protocol: protocol, Address: ip.String(), Port: int(binary.BigEndian.Uint16(b[4:]))},
+		uid:      strconv.FormatUint(uint64(binary.NativeEndian.Uint32(b[64:])), 10),
 		inode:    strconv.FormatUint(uint64(binary.NativeEndian.Uint32(b[68:])), 10),
 	}, true
 }

@@ -21,7 +21,7 @@ const listed = `  sl  local_address rem_address   st tx_queue rx_queue tr tm->wh
 
 // A kernel that answers no questions about sockets lists them.
 func TestListedSockets(t *testing.T) {
-	if got, want := fmt.Sprint(parseListed([]byte(listed), "tcp", stateListen)), "[{{tcp 127.0.0.1 8080  0} 4711} {{tcp 0.0.0.0 80  0} 4712}]"; got != want {
+	if got, want := fmt.Sprint(parseListed([]byte(listed), "tcp", stateListen)), "[{{tcp 127.0.0.1 8080  0} 4711 0} {{tcp 0.0.0.0 80  0} 4712 33}]"; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
 	l, err := net.Listen("tcp", "127.0.0.1:0")

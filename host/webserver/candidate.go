@@ -31,15 +31,8 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, w
 	if err := c.tree(m.Path(live), live, c.root); err != nil {
 		return fmt.Errorf("copy the configuration for a test: %w", err)
 	}
-	in := func(p string) string { return filepath.Join(c.root, strings.TrimPrefix(p, live)) }
-	if err := system.WriteAtomically(in(w.File), []byte(w.Text), 0o644); err != nil {
+	if err := c.put(w); err != nil {
 		return err
-	}
-	if w.Link != "" {
-		os.Remove(in(w.Link))
-		if err := os.Symlink(in(w.File), in(w.Link)); err != nil {
-			return err
-		}
 	}
 	args := make([]string, len(l.Test))
 	for i, a := range l.Test {
@@ -53,10 +46,76 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, w
 	return candidateFault(w, strings.ReplaceAll(failed.Output, c.root, live))
 }
 
+// in is where a path of the live tree lies in the copy.
+func (c candidate) in(p string) string { return filepath.Join(c.root, strings.TrimPrefix(p, c.live)) }
+
+// put puts a site into the copy, and what its server's own configuration is to be by then.
+func (c candidate) put(w stake.SiteWant) error {
+	if w.Own != nil {
+		if err := c.edit(*w.Own); err != nil {
+			return err
+		}
+	}
+	write := func(path, text string) error {
+		if err := os.MkdirAll(filepath.Dir(c.in(path)), 0o700); err != nil {
+			return err
+		}
+		return os.WriteFile(c.in(path), []byte(c.apart(text)), 0o600)
+	}
+	for _, b := range w.Beside {
+		if err := write(b.Path, b.Text); err != nil {
+			return err
+		}
+	}
+	if w.File == "" {
+		return nil
+	}
+	if err := write(strings.TrimSuffix(w.File, ".off"), w.Text); err != nil || w.Link == "" {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(c.in(w.Link)), 0o700); err != nil {
+		return err
+	}
+	if err := os.Remove(c.in(w.Link)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return os.Symlink(c.in(w.File), c.in(w.Link)) // of one that is switched off as well: what is kept is sound
+}
+
+// edit makes the server's own configuration in the copy what it is to be.
+func (c candidate) edit(own stake.ServerWant) error {
+	for _, p := range own.Paths() {
+		b, err := os.ReadFile(c.in(p))
+		if errors.Is(err, fs.ErrNotExist) {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		if err := os.WriteFile(c.in(p), []byte(own.Edit(p, string(b))), 0o600); err != nil {
+			return err
+		}
+	}
+	if own.Default == stake.DefaultKept {
+		return nil
+	}
+	for _, l := range own.Links {
+		if err := os.Remove(c.in(l)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	return nil
+}
+
+// TestOwn lets the server test its configuration with its own part edited.
+func TestOwn(ctx context.Context, m *system.Machine, step string, l stake.Layout, own stake.ServerWant) error {
+	return Test(ctx, m, step, l, stake.SiteWant{Server: own.Server, Program: l.Program, Own: &own})
+}
+
 // TestLive lets the server test its configuration as it lies there, which is what it is
 // about to take in.
 func TestLive(ctx context.Context, m *system.Machine, name string, l stake.Layout) error {
-	if _, ok := servers[name]; !ok || len(l.Test) == 0 {
+	if s, ok := servers[name]; !ok || len(l.Test) == 0 || s.reloadTests {
 		return nil
 	}
 	args := make([]string, len(l.Test))
@@ -163,8 +222,12 @@ func (c candidate) file(src, dst string) error {
 	if err != nil {
 		return err
 	}
-	text := strings.ReplaceAll(string(b), c.live+"/", c.root+"/")
+	return os.WriteFile(dst, []byte(c.apart(string(b))), 0o600)
+}
+
+// apart has text of the configuration speak of the copy.
+func (c candidate) apart(text string) string {
+	text = strings.ReplaceAll(text, c.live+"/", c.root+"/")
 	text = strings.ReplaceAll(text, `"`+c.live+`"`, `"`+c.root+`"`)
-	text = servers[c.server].alone(text, c)
-	return os.WriteFile(dst, []byte(text), 0o600)
+	return servers[c.server].alone(text, c)
 }

@@ -4,14 +4,18 @@
 package webserver
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
 	"io"
 	"io/fs"
+	"net"
 	"net/http"
 	"slices"
+	"strconv"
 	"strings"
+	"syscall"
 	"time"
 
 	"northstake/core/stake"
@@ -23,6 +27,9 @@ type server struct {
 	// generation is what the server has anew when it has read its configuration, while
 	// it runs with the workers that are given.
 	generation func(m *system.Machine, l stake.Layout, workers []string) map[string]bool
+	// reloadTests says that the server tests its configuration itself as it reloads, and goes
+	// on with the former one where that is refused.
+	reloadTests bool
 	// names finds the names that a file of its configuration claims.
 	names func(text string) []string
 	// alone makes the text of a configuration file, in a copy of the tree, leave what the
@@ -42,13 +49,17 @@ func register(name string, s server) struct{} {
 // own word, and not the age of what runs. It is nil when the server does not run,
 // or where a text has no mark, as those of older releases.
 func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant) (*bool, error) {
-	workers, err := workersOf(m, l)
-	if err != nil || len(workers) == 0 || len(w.Listen) == 0 || w.Mark == "" {
-		return nil, err
+	if len(w.Listen) == 0 || w.Mark == "" || w.Off {
+		return nil, nil
+	}
+	if l.Pid != "" {
+		if workers, err := workersOf(m, l); err != nil || len(workers) == 0 {
+			return nil, err
+		}
 	}
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, fmt.Sprintf("http://127.0.0.1:%d/", w.Listen[0]), nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+net.JoinHostPort(cmp.Or(w.AskAt, "127.0.0.1"), strconv.Itoa(w.Listen[0]))+"/", nil)
 	if err != nil {
 		return nil, err
 	}
@@ -57,6 +68,9 @@ func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.Site
 	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	answer, err := client.Do(req)
 	if err != nil {
+		if l.Pid == "" && errors.Is(err, syscall.ECONNREFUSED) {
+			return nil, nil // nothing else says whether it runs
+		}
 		return &is, nil // it runs, and does not answer there
 	}
 	defer answer.Body.Close()
@@ -141,6 +155,9 @@ func serves(m *system.Machine, pid string) bool {
 // workersOf lists the processes that the server's first process has started; none
 // when it does not run.
 func workersOf(m *system.Machine, l stake.Layout) ([]string, error) {
+	if l.Pid == "" {
+		return nil, nil
+	}
 	pid, err := m.Read(l.Pid)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil

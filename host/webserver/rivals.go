@@ -1,6 +1,7 @@
 package webserver
 
 import (
+	"cmp"
 	"os"
 	"path/filepath"
 	"regexp"
@@ -53,7 +54,7 @@ func claimed(m *system.Machine, name string, l stake.Layout) (map[string][]strin
 				continue
 			}
 			for _, e := range entries {
-				if !strings.HasSuffix(e.Name(), "~") && (dir == l.LinkDir || strings.HasSuffix(e.Name(), ".conf")) {
+				if !strings.HasSuffix(e.Name(), "~") && (dir == l.LinkDir || strings.HasSuffix(e.Name(), cmp.Or(l.Ending, ".conf"))) {
 					read(dir + "/" + e.Name())
 				}
 			}

@@ -19,8 +19,9 @@ import (
 
 // siteBefore is the site's file and link as they were.
 type siteBefore struct {
-	File system.KeptFile `json:"file"`
-	Link system.KeptFile `json:"link"`
+	File   system.KeptFile   `json:"file"`
+	Link   system.KeptFile   `json:"link"`
+	Beside []system.KeptFile `json:"beside,omitempty"`
 }
 
 type siteWorker struct {
@@ -48,6 +49,14 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
 		if f.Link, err = m.Entry(w.Link); err != nil {
 			return nil, err
 		}
+	}
+	for _, b := range w.Beside {
+		e, err := m.Entry(b.Path)
+		if err != nil {
+			return nil, err
+		}
+		text, err := m.Read(b.Path)
+		f.Beside = append(f.Beside, stake.Beside{Entry: e, Same: err == nil && string(text) == b.Text})
 	}
 	layout, err := m.Layout(w.Server)
 	if err != nil {
@@ -77,6 +86,13 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
 }
 
 func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefore, err error) {
+	for _, beside := range w.Beside {
+		k, err := m.KeepFile(beside.Path)
+		if err != nil {
+			return b, err
+		}
+		b.Beside = append(b.Beside, k)
+	}
 	if b.File, err = m.KeepFile(w.File); err != nil || w.Link == "" {
 		return b, err
 	}
@@ -91,13 +107,25 @@ func doSite(ctx context.Context, m *Host, j Job, w stake.SiteWork, _ siteBefore)
 	if err := testSite(ctx, m, j, w.SiteWant); err != nil {
 		return "", err
 	}
+	for _, b := range w.Beside {
+		if err := system.WriteAtomically(m.Path(b.Path), []byte(b.Text), 0o640); err != nil {
+			return "", err
+		}
+		if err := m.Chown(b.Path, "root", b.Group); err != nil {
+			return "", err
+		}
+	}
 	if err := system.WriteAtomically(m.Path(w.File), []byte(w.Text), 0o644); err != nil {
 		return "", err
 	}
 	if err := m.Chown(w.File, "root", "root"); err != nil {
 		return "", err
 	}
-	if w.Link != "" {
+	if w.Link != "" && w.Off {
+		if err := os.Remove(m.Path(w.Link)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+	} else if w.Link != "" {
 		if err := system.LinkAtomically(w.File, m.Path(w.Link)); err != nil {
 			return "", err
 		}
@@ -108,7 +136,11 @@ func doSite(ctx context.Context, m *Host, j Job, w stake.SiteWork, _ siteBefore)
 // takeSiteAway removes a virtual host's file and its link; a step of the server's service
 // has it take notice.
 func takeSiteAway(m *Host, w stake.SiteWork) error {
-	for _, p := range []string{w.Link, w.File} {
+	paths := []string{w.Link, w.File}
+	for _, b := range w.Beside {
+		paths = append(paths, b.Path)
+	}
+	for _, p := range paths {
 		if p == "" {
 			continue
 		}
@@ -136,24 +168,36 @@ func backSite(ctx context.Context, m *Host, j Job, w stake.SiteWork, b siteBefor
 		return err
 	}
 	changed = changed || did
+	for i, f := range b.Beside {
+		did, err := takeBack(m, j, f, []byte(w.Beside[i].Text), "")
+		if err != nil {
+			return err
+		}
+		changed = changed || did
+	}
 	if !changed {
 		return nil
 	}
+	return tellRunning(ctx, m, j, w.Service)
+}
+
+// tellRunning has a service take notice of what was taken back, where it runs.
+func tellRunning(ctx context.Context, m *Host, j Job, service string) error {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return err
 	}
-	states, err := units.States(ctx, []string{w.Service})
+	states, err := units.States(ctx, []string{service})
 	if err != nil {
 		return err
 	}
-	if states[w.Service].Active != "active" {
+	if states[service].Active != "active" {
 		return nil
 	}
-	if err := tell(ctx, m, units, w.Service, "reload"); err != nil {
+	if err := tell(ctx, m, units, service, "reload"); err != nil {
 		// Somebody else's file may be broken: the files are back, and the server
 		// goes on with what it has read.
-		j.Say("%s did not take the former configuration in: %v", w.Service, err)
+		j.Say("%s did not take the former configuration in: %v", service, err)
 	}
 	return nil
 }

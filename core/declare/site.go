@@ -1,0 +1,128 @@
+package declare
+
+import (
+	"fmt"
+	"net/netip"
+	"slices"
+	"strconv"
+)
+
+// Site is one website. What it does not say itself it takes from its kits.
+type Site struct {
+	On     []string          `toml:"on" json:"on" doc:"Hosts that serve it, by name, by pattern such as \"quay*\", or by label such as \"label:web\"." required:"true" example:"[\"quay1\", \"label:web\"]"`
+	Kits   []string          `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings for sites this one takes; of two the later wins." example:"[\"brochure\"]"`
+	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of its kits' settings." example:"{ page = \"Next sailing\" }"`
+	SiteSettings
+}
+
+// SiteSettings are what a site and a kit can both say of a site.
+type SiteSettings struct {
+	Server   string            `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." example:"\"nginx\""`
+	Names    []string          `toml:"names" json:"names" doc:"Host names it answers to, such as \"*.saltmarsh.test\" for all below; the first is used by probes." example:"[\"timetable.saltmarsh.test\"]"`
+	SentOn   []string          `toml:"sent_on" json:"sent_on,omitempty" doc:"Further host names whose visitors are sent on to the first of names, to the path that they asked for." example:"[\"www.timetable.saltmarsh.test\"]"`
+	First    bool              `toml:"first" json:"first,omitempty" doc:"Whether it also answers to names that no site has, on its ports." default:"false" example:"true"`
+	Listen   []Listen          `toml:"listen" json:"listen" doc:"TCP ports it listens on: numbers, or tables where there is more to say." default:"[80]" example:"[80, { port = 8080, address = \"10.88.0.11\" }]"`
+	Served   *bool             `toml:"served" json:"served,omitempty" doc:"Whether it is served: a site that is not is kept on its hosts, whole, and its server does not load it." default:"true" example:"false"`
+	Root     string            `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`
+	Content  *Content          `toml:"content" json:"content,omitempty" doc:"What is published in the document root." default:"the root is made, and left empty" example:"{ dir = \"content/timetable\" }"`
+	Hidden   bool              `toml:"hidden" json:"hidden,omitempty" doc:"Whether files are served whose names, or whose directories' names, begin with a dot. What is below /.well-known/ always is." default:"false" example:"true"`
+	Errors   map[string]string `toml:"errors" each:"STATUS" json:"errors,omitempty" doc:"Pages that are shown in place of the server's own, by status: paths of the site." default:"the server's own pages" example:"{ 404 = \"/lost.html\" }"`
+	Compress *bool             `toml:"compress" json:"compress,omitempty" doc:"Whether text is compressed for browsers that take gzip." default:"true" example:"false"`
+	Charset  string            `toml:"charset" json:"charset,omitempty" doc:"Character set that text is said to be in." default:"utf-8" example:"\"iso-8859-1\""`
+	Log      Log               `toml:"log" json:"log,omitzero" doc:"Where requests and errors are written down." default:"as the server's own configuration has it" example:"{ access = \"/var/log/nginx/timetable.log\", form = \"json\" }"`
+	PHP      bool              `toml:"php" json:"php,omitempty" doc:"Whether PHP files in its root are run: by php-fpm, as the host's family has it." default:"false" example:"true"`
+	Probes   []Probe           `toml:"probe" json:"probes,omitempty" doc:"HTTP checks from inside the host and from outside." default:"one of / where the site has content" example:"[{ path = \"/\", contains = \"Next sailing\" }]"`
+	Paths    map[string]*Path  `toml:"path" each:"URL" json:"paths,omitempty" doc:"Parts of the site that are served otherwise, by URL path: of those that a request lies below, the longest counts." example:"{ \"/freight\" = { root = \"/srv/www/freight\" } }"`
+	Serving
+}
+
+// Serving is how files and answers are served: what a site says counts for all of it, what
+// a path says for that path and what is below.
+type Serving struct {
+	Index       []string          `toml:"index" json:"index,omitempty" doc:"File names served for a directory, the first that exists." default:"[\"index.html\"]" example:"[\"index.html\", \"index.htm\"]"`
+	Lists       *bool             `toml:"lists" json:"lists,omitempty" doc:"Whether a directory without an index file is shown as a list of its files." default:"false" example:"true"`
+	Headers     map[string]string `toml:"headers" each:"HEADER" json:"headers,omitempty" doc:"Headers of every answer; an empty one takes away what else would stand there." default:"X-Content-Type-Options: nosniff" example:"{ X-Frame-Options = \"DENY\" }"`
+	KeepFor     map[string]string `toml:"keep_for" each:"PATTERN" json:"keep_for,omitempty" doc:"How long browsers keep files, by patterns of their names, or of their paths where there is a slash; of two that match, the longer counts. 0s has them ask each time." default:"nothing is said of it" example:"{ \"*.css\" = \"7d\", \"/assets/*\" = \"365d\" }"`
+	Passwords   map[string]string `toml:"passwords" each:"ACCOUNT" json:"passwords,omitempty" doc:"Accounts, one of which a visitor has to give, with the bcrypt hash of its password; northstake password makes one." default:"none is asked for" example:"{ purser = \"$2a$10$SkZfAA3l5V2wrfr1CBSjGOPpyhLzQ7hfN1NpXaJlxSpLgUIFAQiXy\" }"`
+	From        []string          `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be seen." default:"everybody can see it" example:"[\"10.88.0.0/24\"]"`
+	NotFrom     []string          `toml:"not_from" json:"not_from,omitempty" doc:"Networks from which it cannot be seen, whatever from says." example:"[\"10.88.0.66/32\"]"`
+	LargestBody string            `toml:"largest_body" json:"largest_body,omitempty" doc:"Largest body of a request." default:"1MB" example:"\"20MB\""`
+	Raw         map[string]string `toml:"raw" each:"SERVER" json:"raw,omitempty" doc:"Lines of the server's own configuration, by server, for what has no key here. The server tests them; what they do nobody vouches for." example:"{ nginx = \"etag off;\" }"`
+}
+
+// Path is a part of a site. It is one of four: files below a root of its own, a fixed
+// answer, a redirect, or what another service answers; or none of them, where it is served
+// as what is around it, and only its settings differ.
+type Path struct {
+	Exact   bool     `toml:"exact" json:"exact,omitempty" doc:"Whether it is this path alone, and not what is below it." default:"false" example:"true"`
+	Root    string   `toml:"root" json:"root,omitempty" doc:"Directory whose files are shown below this path." example:"\"/srv/www/freight\""`
+	Content *Content `toml:"content" json:"content,omitempty" doc:"What is published in that directory." default:"the directory is made, and left empty" example:"{ dir = \"content/freight\" }"`
+
+	Says   *string `toml:"says" json:"says,omitempty" doc:"The text that is answered." example:"\"in order\""`
+	Type   string  `toml:"type" json:"type,omitempty" doc:"Media type of that text." default:"text/plain; charset=utf-8" example:"\"application/json\""`
+	Status int     `toml:"status" json:"status,omitempty" doc:"Status of that text, or of the redirect." default:"200 of a text, 301 of a redirect" example:"302"`
+
+	MovedTo string `toml:"moved_to" json:"moved_to,omitempty" doc:"Where visitors are sent: a path of the site, or a URL." example:"\"/sailings\""`
+	Rest    string `toml:"rest" json:"rest,omitempty" doc:"What becomes of the path below this one in a redirect." enum:"kept,dropped" default:"kept" example:"\"dropped\""`
+	Query   string `toml:"query" json:"query,omitempty" doc:"What becomes of the query in a redirect." enum:"kept,dropped" default:"kept" example:"\"dropped\""`
+
+	To         []string `toml:"to" json:"to,omitempty" doc:"Other services that answer: URLs without a path, or unix: and the path of a socket." example:"[\"http://127.0.0.1:9000\", \"http://10.88.0.12:9000\"]"`
+	Takes      string   `toml:"takes" json:"takes,omitempty" doc:"Which of several services is asked: each in its turn, or the first, and the others while it does not answer." enum:"turns,first" default:"turns" example:"\"first\""`
+	Prefix     string   `toml:"prefix" json:"prefix,omitempty" doc:"What becomes of this path itself in what the services are asked for." enum:"kept,dropped" default:"kept" example:"\"dropped\""`
+	ConnectsIn string   `toml:"connects_in" json:"connects_in,omitempty" doc:"How long a service may take to take a connection." default:"5s" example:"\"2s\""`
+	AnswersIn  string   `toml:"answers_in" json:"answers_in,omitempty" doc:"How long it may take to begin its answer." default:"60s" example:"\"10m\""`
+	Tells      *bool    `toml:"tells" json:"tells,omitempty" doc:"Whether services are told the visitor's address, and the name and scheme that were asked for, in X-Forwarded-For, -Host and -Proto." default:"true" example:"false"`
+	Serving
+}
+
+// Log says where a site's requests and errors are written down.
+type Log struct {
+	Access string `toml:"access" json:"access,omitempty" doc:"File of the requests, or \"off\"." default:"as the server's own configuration has it" example:"\"/var/log/nginx/timetable.log\""`
+	Errors string `toml:"errors" json:"errors,omitempty" doc:"File of the errors." default:"as the server's own configuration has it" example:"\"/var/log/nginx/timetable-errors.log\""`
+	Form   string `toml:"form" json:"form,omitempty" doc:"Form of a line of the access log: the common log format, that with referrer and browser, or JSON with fields that are the same on every server." enum:"common,combined,json" default:"combined; json with caddy" example:"\"json\""`
+}
+
+// Listen is where a site listens. In a declaration a port alone may stand for it.
+type Listen struct {
+	Port    int    `toml:"port" json:"port" alone:"true" doc:"TCP port." required:"true" example:"8080"`
+	Address string `toml:"address" json:"address,omitempty" doc:"IP address of the host that it listens on." default:"all of them" example:"\"10.88.0.11\""`
+}
+
+// On is the address and the port in the form of URLs, the address "*" where it is any.
+func (l Listen) On() string {
+	switch a, err := netip.ParseAddr(l.Address); {
+	case l.Address == "":
+		return fmt.Sprintf("*:%d", l.Port)
+	case err == nil && a.Is6():
+		return fmt.Sprintf("[%s]:%d", l.Address, l.Port)
+	}
+	return l.Address + ":" + strconv.Itoa(l.Port)
+}
+
+// ListenOn is where a site listens, on port 80 where nothing is written.
+func (s *Site) ListenOn() []Listen {
+	if len(s.Listen) == 0 {
+		return []Listen{{Port: 80}}
+	}
+	return s.Listen
+}
+
+// Ports are the ports of a site, each once, in their order.
+func (s *Site) Ports() []int {
+	var out []int
+	for _, l := range s.ListenOn() {
+		if !slices.Contains(out, l.Port) {
+			out = append(out, l.Port)
+		}
+	}
+	return out
+}
+
+// IsServed says whether a site is served.
+func (s *Site) IsServed() bool { return s.Served == nil || *s.Served }
+
+// Kept and Dropped are what becomes of a part of a request's path.
+const (
+	RestKept    = "kept"
+	RestDropped = "dropped"
+)

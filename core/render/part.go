@@ -1,0 +1,307 @@
+package render
+
+import (
+	"cmp"
+	"maps"
+	"net/textproto"
+	"slices"
+	"strings"
+
+	"northstake/core/declare"
+)
+
+// part is a path of a site with all that counts there: the longest path that a request lies
+// below decides, and what it does not say itself is taken from the next longer one around
+// it, and at last from the site.
+type part struct {
+	url   string // "/" of the site itself
+	exact bool
+	does  sort
+	what  *declare.Path // the path that says what it does; nil for the files of the site
+	base  string        // where that path is
+	root  string        // of files, the directory that is shown at base
+
+	index     []string
+	lists     bool
+	headers   []header
+	keeps     []lifetime
+	passwords map[string]string
+	from      []string
+	notFrom   []string
+	body      int64  // bytes
+	raw       string // lines of the server's own configuration, of this very path
+
+	says map[string][]string // where each of these stands, by its key; "" is the path itself
+}
+
+// sort is what a part does.
+type sort string
+
+// What a part of a site does.
+const (
+	files  sort = "files"
+	moved  sort = "moved"
+	says   sort = "says"
+	passes sort = "passes"
+)
+
+// header is one of an answer; an empty value takes it away.
+type header struct{ name, value string }
+
+// lifetime is how long what matches is kept, in seconds.
+type lifetime struct {
+	pattern string
+	seconds int64
+}
+
+// guarded says whether not everybody may see a part.
+func (p part) guarded() bool { return len(p.passwords)+len(p.from)+len(p.notFrom) > 0 }
+
+// below is what lies between where a part's files are shown and the part itself.
+func (p part) below() string {
+	if p.base == "/" {
+		return strings.TrimSuffix(p.url, "/")
+	}
+	return strings.TrimPrefix(p.url, p.base)
+}
+
+// partsOf are the parts of a site, what lies below another first and the site itself last.
+func partsOf(d *declare.Declaration, s Site) []part {
+	site := d.Sites[s.Name]
+	urls := slices.SortedFunc(maps.Keys(site.Paths), func(a, b string) int {
+		return cmp.Or(cmp.Compare(len(b), len(a)), cmp.Compare(a, b))
+	})
+	if site.Paths["/"] == nil {
+		urls = append(urls, "/")
+	}
+	out := make([]part, 0, len(urls))
+	for _, u := range urls {
+		out = append(out, partOf(site, s, u, urls))
+	}
+	return out
+}
+
+// partOf gathers what counts at a path; urls are all of the site's, the longest first.
+func partOf(site *declare.Site, s Site, url string, urls []string) part {
+	p := part{url: url, base: "/", does: files, root: s.Root, body: defaultBody, says: map[string][]string{"": {}}}
+	p.says["does"] = []string{"root"}
+	at := func(u string) []string { return []string{"path", u} }
+	headers, keeps := map[string]header{}, map[string]lifetime{}
+	decided := false
+	take := func(from *declare.Serving, keys []string) {
+		note := func(key string, said bool) bool {
+			if _, known := p.says[key]; known || !said {
+				return false
+			}
+			p.says[key] = append(slices.Clone(keys), key)
+			return true
+		}
+		if note("index", from.Index != nil) {
+			p.index = from.Index
+		}
+		if note("lists", from.Lists != nil) {
+			p.lists = *from.Lists
+		}
+		if note("passwords", from.Passwords != nil) {
+			p.passwords = from.Passwords
+		}
+		if note("from", from.From != nil) {
+			p.from = from.From
+		}
+		if note("not_from", from.NotFrom != nil) {
+			p.notFrom = from.NotFrom
+		}
+		if note("largest_body", from.LargestBody != "") {
+			p.body, _ = declare.Bytes(from.LargestBody)
+		}
+		for name, value := range from.Headers {
+			name = textproto.CanonicalMIMEHeaderKey(name)
+			if _, known := headers[name]; !known {
+				headers[name] = header{name, value}
+				p.says["header "+name] = append(slices.Clone(keys), "headers")
+			}
+		}
+		for pattern, span := range from.KeepFor {
+			if _, known := keeps[pattern]; !known {
+				seconds, _ := declare.Seconds(span)
+				keeps[pattern] = lifetime{pattern, seconds}
+				p.says["keep "+pattern] = append(slices.Clone(keys), "keep_for", pattern)
+			}
+		}
+	}
+	for _, u := range urls {
+		around := site.Paths[u]
+		if around == nil || u != url && (around.Exact || !Encloses(u, url)) {
+			continue
+		}
+		if u == url {
+			p.exact, p.raw, p.says[""] = around.Exact, around.Raw[site.Server], at(u)
+			p.says["raw"] = append(at(u), "raw", site.Server)
+		}
+		take(&around.Serving, at(u))
+		if does := doing(around); does != "" && !decided {
+			decided = true
+			p.does, p.what, p.base = does, around, u
+			p.says["does"] = append(at(u), keyOf[does])
+			if does == files {
+				p.root = around.Root
+			}
+		}
+	}
+	take(&site.Serving, nil)
+	if _, known := headers["X-Content-Type-Options"]; !known {
+		headers["X-Content-Type-Options"] = header{"X-Content-Type-Options", "nosniff"}
+	}
+	if len(p.index) == 0 {
+		p.index = []string{"index.html"}
+	}
+	p.headers = slices.SortedFunc(maps.Values(headers), func(a, b header) int { return strings.Compare(a.name, b.name) })
+	p.keeps = slices.SortedFunc(maps.Values(keeps), func(a, b lifetime) int { // the longest counts, and comes first
+		return cmp.Or(cmp.Compare(len(b.pattern), len(a.pattern)), cmp.Compare(a.pattern, b.pattern))
+	})
+	return p
+}
+
+// defaultBody is the largest body of a request where nothing is declared, in bytes.
+const defaultBody = 1 << 20
+
+// doing is what a path does by itself, "" where it only has settings.
+func doing(p *declare.Path) sort {
+	switch {
+	case p.MovedTo != "":
+		return moved
+	case p.Says != nil:
+		return says
+	case len(p.To) > 0:
+		return passes
+	case p.Root != "":
+		return files
+	}
+	return ""
+}
+
+// ShowsFiles says whether a site shows files of a root of its own: not where all of it is
+// answered otherwise, and nothing is said of a root.
+func ShowsFiles(s *declare.Site) bool {
+	all := s.Paths["/"]
+	return all == nil || doing(all) == "" || s.Content != nil || s.Root != ""
+}
+
+// keyOf is the key by which a path says what it does.
+var keyOf = map[sort]string{files: "root", moved: "moved_to", says: "says", passes: "to"}
+
+// IndexAt are the index files that count at a path of a site.
+func IndexAt(site *declare.Site, url string) []string {
+	urls := slices.SortedFunc(maps.Keys(site.Paths), func(a, b string) int { return cmp.Compare(len(b), len(a)) })
+	return partOf(site, Site{}, url, urls).index
+}
+
+// Encloses says whether a URL path is another or lies around it.
+func Encloses(around, url string) bool {
+	return around == "/" || around == url || strings.HasPrefix(url, around+"/")
+}
+
+// at is the place of what a part says under a key, or of the part.
+func (w *writer) of(p part, key string) declare.Position {
+	if keys, ok := p.says[key]; ok {
+		return w.at(keys...)
+	}
+	return w.at(p.says[""]...)
+}
+
+// keepWords is a lifetime in the words of Cache-Control.
+func (l lifetime) words() string {
+	if l.seconds == 0 {
+		return "no-cache"
+	}
+	return "max-age=" + itoa(l.seconds)
+}
+
+// expression is what a pattern of names means as a regular expression over URL paths, in
+// the form that all servers read.
+func (l lifetime) expression() string {
+	var b strings.Builder
+	if strings.Contains(l.pattern, "/") {
+		b.WriteString("^")
+	} else {
+		b.WriteString("/")
+	}
+	for _, r := range l.pattern {
+		switch {
+		case r == '*' && strings.Contains(l.pattern, "/"):
+			b.WriteString(".*")
+		case r == '*':
+			b.WriteString("[^/]*")
+		default:
+			b.WriteString(literal(string(r)))
+		}
+	}
+	b.WriteString("$")
+	return b.String()
+}
+
+// literal is text as a regular expression that means it.
+func literal(s string) string {
+	var b strings.Builder
+	for _, r := range s {
+		if strings.ContainsRune(`\.+*?()|[]{}^$`, r) {
+			b.WriteByte('\\')
+		}
+		b.WriteRune(r)
+	}
+	return b.String()
+}
+
+// target is where a redirect leads, without what is kept of the path below it, and what
+// stands before that.
+func (p part) target() (to, before string) {
+	to = p.what.MovedTo
+	return to, strings.TrimSuffix(to, "/") + "/"
+}
+
+func (p part) keepsRest() bool  { return p.what.Rest != declare.RestDropped && !p.exact }
+func (p part) keepsQuery() bool { return p.what.Query != declare.RestDropped }
+
+// status is that of a redirect or a text.
+func (p part) status() int {
+	switch {
+	case p.what.Status != 0:
+		return p.what.Status
+	case p.does == moved:
+		return 301
+	}
+	return 200
+}
+
+// textType is the media type of a fixed answer.
+func (p part) textType() string { return cmp.Or(p.what.Type, "text/plain; charset=utf-8") }
+
+// waits are the limits of a service, in seconds.
+func (p part) waits() (connect, answer int64) {
+	connect, _ = declare.Seconds(cmp.Or(p.what.ConnectsIn, "5s"))
+	answer, _ = declare.Seconds(cmp.Or(p.what.AnswersIn, "60s"))
+	return connect, answer
+}
+
+func (p part) tells() bool { return p.what.Tells == nil || *p.what.Tells }
+
+// Accounts is the text of a file of accounts as a server reads it, "" where a part has none.
+type Accounts struct {
+	File string
+	Text string
+	From declare.Position
+}
+
+// accountLines are the accounts of a part, each with its hash in the one spelling that all
+// servers read.
+func accountLines(passwords map[string]string, line func(name, hash string) string) string {
+	var b strings.Builder
+	for _, name := range slices.Sorted(maps.Keys(passwords)) {
+		hash := passwords[name]
+		if len(hash) > 4 {
+			hash = "$2y$" + hash[4:]
+		}
+		b.WriteString(line(name, hash))
+	}
+	return b.String()
+}

@@ -1,0 +1,327 @@
+package stake
+
+import (
+	"cmp"
+	"fmt"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+
+	"northstake/core/check"
+	"northstake/core/declare"
+)
+
+// WebServerOwn says what becomes of what a web server's package brings of its own.
+type WebServerOwn struct {
+	DefaultSite string `toml:"default_site" json:"default_site,omitempty" doc:"What becomes of the site that its package brings, and of the ports that it listens on by itself: kept, set aside where it can be switched on again, or removed." enum:"kept,aside,removed" default:"set aside where a declared site needs its port" example:"\"kept\""`
+}
+
+// What becomes of a server's default site.
+const (
+	DefaultKept    = "kept"
+	DefaultAside   = "aside"
+	DefaultRemoved = "removed"
+)
+
+// ServerWant is what a web server's own configuration should be: its default site out of
+// the way, or not, no ports of its own that others need, and the sites taken in.
+type ServerWant struct {
+	Server  string `json:"server"`
+	Service string `json:"service"`
+	Default string `json:"default"` // one of kept, aside, removed
+	Own
+	Silent []int `json:"silent,omitempty"` // ports of its own on which it is not to listen
+}
+
+// Own is what a server's package brings of its own, as it lies on a family's systems.
+type Own struct {
+	Links  []string `toml:"links" json:"links,omitempty"`   // that switch its default site on
+	Files  []string `toml:"files" json:"files,omitempty"`   // that are its default site, each as a whole
+	Block  Block    `toml:"block" json:"block,omitzero"`    // or a block of a file that has more in it
+	Listen string   `toml:"listen" json:"listen,omitempty"` // file with the lines by which it listens
+	Import Import   `toml:"import" json:"import,omitzero"`  // by which it takes sites in
+}
+
+// Block is a block of a configuration file, by the words before its brace.
+type Block struct {
+	File  string `toml:"file" json:"file"`
+	Opens string `toml:"opens" json:"opens"`
+}
+
+// Import is a line of a file.
+type Import struct {
+	File string `toml:"file" json:"file"`
+	Line string `toml:"line" json:"line"`
+}
+
+// ServerFound is what lies there: the texts of the files that can be edited, and the links
+// that are there. Installed says that the server is.
+type ServerFound struct {
+	Installed bool              `json:"installed"`
+	Texts     map[string]string `json:"texts,omitempty"`
+	Links     []string          `json:"links,omitempty"`
+	Edited    []string          `json:"edited,omitempty"` // of its default site, what is not as the package brought it
+	Touched   Touch             `json:"touched,omitzero"`
+}
+
+// ServerWork edits a server's own configuration.
+type ServerWork struct{ ServerWant }
+
+var _ = Register(Kind{
+	Type: "server", After: []string{"package"},
+	Settings: []declare.Setting{declare.Table[WebServerOwn]("server", "SERVER", "Web servers, for what their packages bring of their own.", `{ nginx = { default_site = "kept" } }`)},
+	Check: func(c *check.Checker, s declare.Settings, at []string) {
+		servers := declare.Values("SiteSettings", "server")
+		for _, name := range declare.NamesIn(s, "server") {
+			if !slices.Contains(servers, name) {
+				c.Say(check.At(at, "server", name), fmt.Sprintf("no web server is called %q here", name), "there are "+strings.Join(servers, ", "))
+			}
+		}
+	},
+	Implied: func(w *Wanting) error {
+		seen := map[string]bool{}
+		for _, site := range w.D.SitesOn(w.Host) {
+			name := w.D.Sites[site].Server
+			layout, known := w.Layouts[name]
+			if seen[name] || !known {
+				continue
+			}
+			seen[name] = true
+			at := w.D.At("site", site, "server")
+			want := w.ownOf(name, layout)
+			if want.Import.File == "" && (want.Default == DefaultKept || len(want.Links)+len(want.Paths()) == 0) {
+				continue // nothing of its own is in the way
+			}
+			w.Want(Stake{Type: "server", Name: name, Want: JSON(want), From: at, Needs: []string{w.PackageFor(site, layout.Package, at)}})
+		}
+		return nil
+	},
+	Judge: Judging(judgeServer), Follows: true, Away: Judging(awayServer),
+})
+
+// defaultPort is where servers' packages serve a site of their own.
+const defaultPort = 80
+
+// ownOf is what is wanted of a server's own configuration: what stands in the way of a
+// declared site goes, and what is declared counts.
+func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
+	want := ServerWant{Server: server, Service: layout.Service, Default: DefaultKept, Own: layout.Own}
+	mine, others := map[int]bool{}, map[int]bool{}
+	for _, name := range w.D.SitesOn(w.Host) {
+		s := w.D.Sites[name]
+		for _, p := range s.Ports() {
+			if s.IsServed() {
+				mine[p], others[p] = mine[p] || s.Server == server, others[p] || s.Server != server
+			}
+		}
+	}
+	if mine[defaultPort] || others[defaultPort] {
+		want.Default = DefaultAside
+	}
+	if others[defaultPort] && !mine[defaultPort] && slices.Contains(layout.Listens, defaultPort) {
+		want.Silent = []int{defaultPort}
+	}
+	for _, own := range declare.Nearest[WebServerOwn](w.D, w.Host, "server") {
+		if own.Name == server && own.Is.DefaultSite != "" {
+			want.Default = own.Is.DefaultSite
+		}
+	}
+	if want.Default == DefaultKept {
+		want.Silent = nil
+	}
+	return want
+}
+
+// Silenced says whether another server's default site gives a port up on a host, for the
+// sites that are declared there.
+func (w *Wanting) silenced(server string) []string {
+	var out []string
+	for name, layout := range w.Layouts {
+		if name != server && w.Wants(Local("server", name)) && w.ownOf(name, layout).Default != DefaultKept {
+			out = append(out, layout.Program)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// Paths are the files that may be edited.
+func (w ServerWant) Paths() []string {
+	var out []string
+	for _, p := range append(slices.Clone(w.Files), w.Block.File, w.Listen, w.Import.File) {
+		if p != "" && !slices.Contains(out, p) {
+			out = append(out, p)
+		}
+	}
+	return out
+}
+
+// asideMark stands before each line that is set aside.
+const asideMark = "#northstake# "
+
+// Edit is what a file's text should be.
+func (w ServerWant) Edit(path, text string) string {
+	lines := strings.SplitAfter(text, "\n")
+	if w.Default == DefaultKept {
+		for i, l := range lines {
+			lines[i] = strings.TrimPrefix(l, asideMark)
+		}
+	}
+	drop := func(from, to int) {
+		for i := from; i < to; i++ {
+			switch {
+			case w.Default == DefaultRemoved:
+				lines[i] = ""
+			case strings.TrimSpace(lines[i]) != "" && !strings.HasPrefix(strings.TrimSpace(lines[i]), "#"):
+				lines[i] = asideMark + lines[i]
+			}
+		}
+	}
+	if w.Default != DefaultKept && slices.Contains(w.Files, path) {
+		drop(0, len(lines))
+	}
+	if w.Default != DefaultKept && path == w.Block.File {
+		if from, to, ok := blockAt(lines, w.Block.Opens); ok {
+			drop(from, to)
+		}
+	}
+	if path == w.Listen {
+		for i, l := range lines {
+			if m := listenLine.FindStringSubmatch(l); m != nil {
+				if p, _ := strconv.Atoi(m[1]); slices.Contains(w.Silent, p) {
+					drop(i, i+1)
+				}
+			}
+		}
+	}
+	out := strings.Join(lines, "")
+	if path == w.Import.File && !slices.ContainsFunc(lines, func(l string) bool { return strings.TrimSpace(l) == w.Import.Line }) {
+		if out != "" && !strings.HasSuffix(out, "\n") {
+			out += "\n"
+		}
+		out += w.Import.Line + "\n"
+	}
+	return out
+}
+
+var listenLine = regexp.MustCompile(`^\s*Listen\s+(?:\S+:)?(\d+)\s*$`)
+
+// blockAt finds a block by the words before its brace: its first line, and the one behind
+// its last. Braces in comments and in quotes count for nothing.
+func blockAt(lines []string, opens string) (from, to int, ok bool) {
+	for i, l := range lines {
+		if strings.Join(strings.Fields(l), " ") != opens+" {" {
+			continue
+		}
+		depth := 0
+		for j := i; j < len(lines); j++ {
+			depth += braces(lines[j])
+			if depth == 0 {
+				return i, j + 1, true
+			}
+		}
+	}
+	return 0, 0, false
+}
+
+// braces is how many blocks a line opens, less those that it closes.
+func braces(line string) int {
+	n, quote := 0, rune(0)
+	for i, r := range line {
+		switch {
+		case quote != 0:
+			if r == quote && line[i-1] != '\\' {
+				quote = 0
+			}
+		case r == '"' || r == '\'' || r == '`':
+			quote = r
+		case r == '#':
+			return n
+		case r == '{':
+			n++
+		case r == '}':
+			n--
+		}
+	}
+	return n
+}
+
+// words say what is set aside.
+func (w ServerWant) words() (verb, text string) {
+	what := "the default site that " + w.Service + " brings"
+	if len(w.Silent) > 0 {
+		what += " and port " + strconv.Itoa(w.Silent[0]) + " on which it listens by itself"
+	}
+	take := ""
+	if w.Import.File != "" {
+		take = "take sites in with " + w.Import.Line + " in " + w.Import.File
+	}
+	switch w.Default {
+	case DefaultKept:
+		return "let", cmp.Or("let "+w.Service+" "+take, "")
+	case DefaultRemoved:
+		verb, text = "remove", "remove "+what
+	default:
+		verb, text = "set", "set aside "+what
+	}
+	if take != "" {
+		text += ", and " + take
+	}
+	return verb, text
+}
+
+func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
+	var d differences
+	var details []Detail
+	v := Verdict{Gone: !f.Installed, Touched: f.Touched}
+	if !f.Installed {
+		d.add("its own configuration", w.Default, "not there yet")
+	}
+	for _, p := range w.Paths() {
+		text, there := f.Texts[p]
+		if wanted := w.Edit(p, text); there && wanted != text {
+			d.differ(p, "default site "+w.Default, "as the package, or somebody, has it")
+			details = append(details, Detail{Title: p, Text: udiff.Unified("found", "wanted", text, wanted), Diff: true})
+		}
+	}
+	if w.Default != DefaultKept {
+		for _, l := range f.Links {
+			d.differ(l, "default site "+w.Default, "switched on")
+		}
+	}
+	v.Differences = d
+	if len(d) == 0 {
+		return v
+	}
+	if w.Default != DefaultKept {
+		for _, e := range f.Edited {
+			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is not as the package of %s brought it, and is %s", e, w.Service, map[string]string{DefaultAside: "set aside", DefaultRemoved: "removed"}[w.Default]),
+				fmt.Sprintf("if it is in use, write [host.%s.server.%s] default_site = \"kept\", or declare what it serves as a site", in.Stake.Host, w.Server)})
+		}
+	}
+	verb, text := w.words()
+	v.Moves = []Move{{Verb: verb, Text: text, Details: details, Work: JSON(ServerWork{w})}}
+	v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: "its own configuration changed"}}
+	return v
+}
+
+// awayServer puts back what was set aside, where no declared site needs its port.
+func awayServer(in Input, w ServerWant, f ServerFound) Verdict {
+	back := w
+	back.Default, back.Silent, back.Import = DefaultKept, nil, Import{}
+	v := Verdict{Gone: true}
+	needed := slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Type == "site" })
+	for _, p := range w.Paths() {
+		text, there := f.Texts[p]
+		if there && !needed && back.Edit(p, text) != text {
+			v.Gone = false
+		}
+	}
+	if !v.Gone {
+		v.Moves = []Move{{Verb: "put", Text: "put the default site of " + w.Service + " back", Work: JSON(ServerWork{back})}}
+	}
+	return v
+}

@@ -1,0 +1,224 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"net"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"northstake/e2e/requests"
+	"northstake/lab"
+)
+
+// served is a web server on a family of systems, with what it calls itself and where its
+// logs lie.
+type servedBy struct {
+	family lab.Family
+	server string
+	says   string
+	logs   string
+}
+
+var serving = []servedBy{
+	{lab.Debian, "nginx", "nginx", "nginx"},
+	{lab.RedHat, "nginx", "nginx", "nginx"},
+	{lab.Debian, "httpd", "Apache", "apache2"},
+	{lab.RedHat, "httpd", "Apache", "httpd"},
+	{lab.Debian, "caddy", "Caddy", "caddy"},
+	{lab.RedHat, "caddy", "Caddy", "caddy"},
+}
+
+// The same declaration is answered alike by every web server, in both layouts, as the page
+// about requests says.
+func TestSitesAnswerAlike(t *testing.T) {
+	t.Parallel()
+	page, err := os.ReadFile(filepath.Join(root, "docs", "requests.md"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	rows, err := requests.Parse(string(page))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if len(rows) < 100 {
+		t.Fatalf("%d requests are asked", len(rows))
+	}
+	for _, by := range serving {
+		t.Run(by.family.String()+"-"+by.server, func(t *testing.T) {
+			t.Parallel()
+			g, host := sitesOf(t, by)
+			g.trust()
+			g.apply(0)
+			g.nothingToDo()
+			for _, r := range rows {
+				if err := r.Try(context.Background(), host); err != nil {
+					t.Errorf("docs/requests.md:%d: %s %v: %v", r.Line, r.Request, r.With, err)
+				}
+			}
+			if out := g.ns(0, "probe", g.name); !strings.Contains(out, "harbour") {
+				t.Errorf("the probes say:\n%s", out)
+			}
+			g.logged(by)
+		})
+	}
+}
+
+// sitesOf makes a host, and a ground with the sites of the table on it.
+func sitesOf(t *testing.T, by servedBy) (*ground, requests.Host) {
+	t.Helper()
+	listen := func() string {
+		l, err := net.Listen("tcp", labs.Here()+":0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := httptest.NewUnstartedServer(requests.Service())
+		s.Listener.Close()
+		s.Listener = l
+		s.Start()
+		t.Cleanup(s.Close)
+		return l.Addr().String()
+	}
+	g := newGroundOf(t, shared, []lab.Family{by.family}, "[kit.base]\n[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"x.test\"]\n")
+	h := g.hosts[0]
+	service, other := listen(), listen() // whose address the hosts' network brings
+	text, err := os.ReadFile(filepath.Join(root, "e2e", "requests", "sites.toml"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	sites := strings.NewReplacer("SERVER", by.server, "SERVICE2", other, "SERVICE", service, "DOWN", labs.Here()+":1", "HERE", labs.Here(), "ADDRESS", g.address(h), "LOGS", by.logs).Replace(string(text))
+	g.beside("ground.toml", fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\n", g.name, h, g.address(h))+sites)
+	for path, text := range requests.Content() {
+		g.content(path, text)
+	}
+	// What listens on the host's socket hands on to the service.
+	g.on(h, fmt.Sprintf("printf '[Socket]\\nListenStream=/run/tides.sock\\nSocketMode=0666\\n' > /etc/systemd/system/tides.socket; "+
+		"printf '[Service]\\nExecStart=/lib/systemd/systemd-socket-proxyd %s\\n' > /etc/systemd/system/tides.service; systemctl daemon-reload; systemctl -q start tides.socket", service))
+	inside := func(ctx context.Context, address string) (net.Conn, error) { return labs.Dial(ctx, h, address) }
+	return g, requests.Host{Address: g.address(h), Inside: inside, Values: map[string]string{"here": labs.Here(), "server": by.says, "tick": "`"}}
+}
+
+// logged says whether the access log of the table's site has the fields that it has on every
+// server.
+func (g *ground) logged(by servedBy) {
+	g.t.Helper()
+	line := g.on(g.hosts[0], fmt.Sprintf("grep -m1 page.html /var/log/%s/harbour.log", by.logs))
+	var entry struct {
+		Time    float64
+		Request struct {
+			IP     string `json:"remote_ip"`
+			Port   string `json:"remote_port"`
+			Proto  string
+			Method string
+			Host   string
+			URI    string
+		}
+		User     *string `json:"user_id"`
+		Duration float64
+		Size     int
+		Status   int
+	}
+	decode(g.t, line, &entry)
+	r := entry.Request
+	if entry.Time < 1e9 || r.IP != labs.Here() || r.Port == "" || r.Proto != "HTTP/1.1" || r.Method != "GET" || r.Host != "harbour.test" || r.URI != "/page.html" || entry.User == nil || entry.Duration < 0 || entry.Size < 5 || entry.Status != 200 {
+		g.t.Errorf("the log says %s", line)
+	}
+}
+
+// PHP files that are there are run, by every server, and no other; what they are made of is
+// never shown.
+func TestSitesRunPHP(t *testing.T) {
+	t.Parallel()
+	for i, server := range []string{"nginx", "httpd", "caddy"} {
+		t.Run(server, func(t *testing.T) {
+			t.Parallel()
+			port := 8100 + i
+			g := newGround(t, shared, 1, fmt.Sprintf("[kit.base]\n[site.timetable]\non = [\"h*\"]\nserver = %q\nnames = [\"timetable.saltmarsh.test\"]\nlisten = [%d]\nphp = true\nindex = [\"index.html\", \"index.php\"]\ncontent = { dir = \"content\" }\n"+
+				"[[site.timetable.probe]]\npath = \"/tide.php?of=quay\"\ncontains = \"tide of quay\"\n[site.timetable.path.\"/more\"]\nroot = \"/srv/www/more\"\ncontent = { dir = \"more\" }\n", server, port))
+			g.content("tide.php", "<?php echo 'tide of ', $_REQUEST['of'], ' by ', $_SERVER['REQUEST_METHOD'], ' at ', basename($_SERVER['SCRIPT_FILENAME']), getenv('HTTP_PROXY');\n")
+			g.content("below/index.php", "<?php echo 'started';\n")
+			g.content("photo.jpg", "<?php echo 'never';\n")
+			g.content(".secret.php", "<?php echo 'never';\n")
+			g.beside("more/index.html", "more")
+			g.beside("more/tide.php", "<?php echo 'more of ', 6 * 7;\n")
+			g.trust()
+			g.apply(0)
+			g.nothingToDo()
+			host := requests.Host{Address: g.address(g.hosts[0])}
+			for _, row := range [][2]string{
+				{"`GET /tide.php?of=quay`, `Proxy: http://evil.test/`", "`200`, `is tide of quay by GET at tide.php`"},
+				{"`POST /tide.php?of=pier`, `body of 9 bytes`", "`200`, `has tide of pier by POST`"},
+				{"`GET /below/`", "`200`, `is started`"},
+				{"`GET /`", "`200`, `has Next sailing`"},
+				{"`GET /nothing.php`", "`404`, `hasn't tide`"},
+				{"`GET /photo.jpg/x.php`", "`404`, `hasn't never`"},
+				{"`GET /photo.jpg`", "`200`, `Content-Type: image/jpeg`"},
+				{"`GET /tide.php/x`", "`404`, `hasn't tide of`"},
+				{"`GET /.secret.php`", "`404`, `hasn't never`"},
+				{"`GET /tide.php%00.txt`", "`400`, `404`, `hasn't tide of`"},
+				{"`GET /more/tide.php`", "`200`, `is more of 42`"},
+				{"`GET /more/`", "`200`, `is more`"},
+			} {
+				asked := strings.Replace(row[0], " /", fmt.Sprintf(" http://timetable.saltmarsh.test:%d/", port), 1)
+				rows, err := requests.Parse("| " + asked + " | " + row[1] + " | |")
+				if err != nil {
+					t.Fatal(err)
+				}
+				if err := rows[0].Try(context.Background(), host); err != nil {
+					t.Errorf("%s: %v", row[0], err)
+				}
+			}
+		})
+	}
+}
+
+// All three servers stand side by side on one host, each on its ports, whatever their
+// packages bring: the default sites are set aside where a declared site needs the port.
+func TestServersSideBySide(t *testing.T) {
+	t.Parallel()
+	for _, family := range []lab.Family{lab.Debian, lab.RedHat} {
+		t.Run(family.String(), func(t *testing.T) {
+			t.Parallel()
+			site := func(name, server string, port int) string {
+				return fmt.Sprintf("[site.%s]\non = [\"h*\"]\nserver = %q\nnames = [\"%s.test\"]\nlisten = [%d]\n[site.%s.path.\"/\"]\nsays = \"%s by %s\"\n", name, server, name, port, name, name, server)
+			}
+			text := func(first string) string {
+				return "[kit.base]\ninbound = \"declared\"\n" + site("timetable", first, 80) + site("freight", "httpd", 8080) + site("islands", "caddy", 8081) + site("piers", "nginx", 8082)
+			}
+			g := newGroundOf(t, shared, []lab.Family{family}, text("nginx"))
+			g.trust()
+			answers := func(first string) {
+				t.Helper()
+				for port, want := range map[int]string{80: "timetable by " + first, 8080: "freight by httpd", 8081: "islands by caddy", 8082: "piers by nginx"} {
+					name, _, _ := strings.Cut(want, " ")
+					status, body, err := get(fmt.Sprintf("http://%s:%d/", g.address(g.hosts[0]), port), name+".test")
+					if err != nil || status != 200 || body != want {
+						t.Errorf("port %d answers %d %q, %v; wanted %q", port, status, body, err, want)
+					}
+				}
+				if _, body, err := get("http://"+g.address(g.hosts[0])+"/", "nobody.test"); err == nil && strings.Contains(strings.ToLower(body), "welcome to nginx") {
+					t.Errorf("the default site answers: %s", body)
+				}
+			}
+			g.apply(0)
+			g.nothingToDo()
+			answers("nginx")
+			for _, first := range []string{"httpd", "caddy", "nginx"} {
+				g.declareText(text(first))
+				g.ns(0, "declare", g.dir)
+				g.apply(0)
+				g.nothingToDo()
+				answers(first)
+			}
+			// The declaration decides: kept is put back as it was.
+			g.declareText(strings.Replace(text("nginx"), "[kit.base]\n", "[kit.base]\nserver = { nginx = { default_site = \"kept\" }, httpd = { default_site = \"aside\" }, caddy = { default_site = \"removed\" } }\n", 1))
+			g.ns(0, "declare", g.dir)
+			g.apply(0)
+			g.nothingToDo()
+			answers("nginx")
+		})
+	}
+}

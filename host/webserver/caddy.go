@@ -1,0 +1,39 @@
+package webserver
+
+import (
+	"regexp"
+	"strings"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+)
+
+// Caddy has taken a configuration in when its reload returns, and refuses one that is
+// wrong.
+var _ = register("caddy", server{
+	reloadTests: true,
+	generation:  func(*system.Machine, stake.Layout, []string) map[string]bool { return nil },
+	names: func(text string) []string {
+		var out []string
+		for _, m := range caddyAddresses.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
+			for _, word := range strings.FieldsFunc(m[1], func(r rune) bool { return r == ',' || r == ' ' || r == '\t' }) {
+				_, rest, schemed := strings.Cut(word, "://")
+				if !schemed {
+					rest = word
+				}
+				name, _, _ := strings.Cut(rest, ":")
+				out = append(out, strings.ToLower(strings.TrimSuffix(name, ".")))
+			}
+		}
+		return out
+	},
+	// The test opens the files of logs, which are then its own.
+	alone: func(text string, _ candidate) string {
+		return caddyLogs.ReplaceAllString(text, "${1}output discard")
+	},
+})
+
+var (
+	caddyAddresses = regexp.MustCompile(`(?m)^([^\s#({@][^{\n]*)\{\s*$`)
+	caddyLogs      = regexp.MustCompile(`(?m)^(\s*)output\s+file\s.*$`)
+)

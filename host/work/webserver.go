@@ -1,0 +1,156 @@
+package work
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/host/system"
+	"northstake/host/webserver"
+)
+
+// serverBefore is a server's own configuration as it was.
+type serverBefore struct {
+	Files []system.KeptFile `json:"files"`
+}
+
+type serverWorker struct {
+	typed[stake.ServerWant, stake.ServerWork, serverBefore]
+}
+
+var _ = register("server", serverWorker{typed[stake.ServerWant, stake.ServerWork, serverBefore]{
+	read: each(readServer), before: beforeServer, do: doServer, back: backServer,
+}})
+
+func readServer(_ context.Context, m *Host, w stake.ServerWant) (any, error) {
+	layout, err := m.Layout(w.Server)
+	if err != nil {
+		return nil, err
+	}
+	f := stake.ServerFound{Installed: m.Exists(layout.Config), Texts: map[string]string{}}
+	for _, p := range w.Paths() {
+		e, err := m.Entry(p)
+		if err != nil {
+			return nil, err
+		}
+		if e.Kind != "file" {
+			continue
+		}
+		if f.Texts[p], err = m.ReadText(p); err != nil {
+			return nil, err
+		}
+		f.Touched = e.Touched
+	}
+	for _, l := range w.Links {
+		if e, err := m.Entry(l); err != nil {
+			return nil, err
+		} else if e.Kind != "" {
+			f.Links = append(f.Links, l)
+		}
+	}
+	return f, nil
+}
+
+func beforeServer(_ context.Context, m *Host, _ Job, w stake.ServerWork) (b serverBefore, err error) {
+	for _, p := range append(w.Paths(), w.Links...) {
+		k, err := m.KeepFile(p)
+		if err != nil {
+			return b, err
+		}
+		b.Files = append(b.Files, k)
+	}
+	return b, nil
+}
+
+// doServer edits what is there: what somebody has taken away stays away.
+func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverBefore) (rod.StepState, error) {
+	layout, err := m.Layout(w.Server)
+	if err != nil {
+		return "", err
+	}
+	if !m.Exists(layout.Config) {
+		return "", &rod.Fault{What: layout.Config + " is not there", Fix: "look at what became of the package " + layout.Package}
+	}
+	if err := webserver.TestOwn(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w.ServerWant); err != nil {
+		return "", err
+	}
+	if dir := layout.SitesDir; !m.Exists(dir) {
+		if err := os.MkdirAll(m.Path(dir), 0o755); err != nil {
+			return "", err
+		}
+	}
+	for _, p := range w.Paths() {
+		e, err := m.Entry(p)
+		if err != nil {
+			return "", err
+		}
+		if e.Kind != "file" {
+			continue
+		}
+		text, err := m.ReadText(p)
+		if err != nil {
+			return "", err
+		}
+		edited := w.Edit(p, text)
+		if edited == text {
+			continue
+		}
+		mode, err := system.ParseMode(e.Mode)
+		if err != nil {
+			return "", err
+		}
+		if err := system.WriteAtomically(m.Path(p), []byte(edited), mode); err != nil {
+			return "", err
+		}
+		if err := m.Chown(p, e.Owner, e.Group); err != nil {
+			return "", err
+		}
+	}
+	if w.Default == stake.DefaultKept {
+		return rod.Done, nil
+	}
+	for _, l := range w.Links {
+		if err := os.Remove(m.Path(l)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+		if err := system.Flush(filepath.Dir(m.Path(l))); err != nil {
+			return "", err
+		}
+	}
+	return rod.Done, nil
+}
+
+func backServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, b serverBefore) error {
+	changed := false
+	for _, f := range b.Files {
+		did, err := takeBack(m, j, f, []byte(w.Edit(f.Path, string(f.Text))), "")
+		if err != nil {
+			return err
+		}
+		changed = changed || did
+	}
+	if !changed {
+		return nil
+	}
+	return tellRunning(ctx, m, j, w.Service)
+}
+
+// Preflight tests the candidate before the run's first step, where the server is installed
+// already.
+func (serverWorker) Preflight(ctx context.Context, m *Host, j Job) error {
+	var w stake.ServerWork
+	if err := json.Unmarshal(j.Work, &w); err != nil {
+		return fmt.Errorf("the step cannot be understood: %w", err)
+	}
+	layout, err := m.Layout(w.Server)
+	if err != nil || !m.Exists(layout.Config) {
+		return err
+	}
+	return webserver.TestOwn(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w.ServerWant)
+}
