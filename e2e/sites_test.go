@@ -8,7 +8,9 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
+	"time"
 
 	"northstake/e2e/requests"
 	"northstake/lab"
@@ -221,4 +223,97 @@ func TestServersSideBySide(t *testing.T) {
 			answers("nginx")
 		})
 	}
+}
+
+// A site that moves from one server to another is asked all the while, fifty times a second.
+// What is not answered lies in one gap, which the plan has told: it is no longer than the two
+// steps take between which it lies.
+func TestASiteMovesUnderRequests(t *testing.T) {
+	t.Parallel()
+	declared := func(server string) string {
+		return fmt.Sprintf("[kit.base]\n[site.timetable]\non = [\"h*\"]\nserver = %q\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n", server)
+	}
+	g := newGround(t, shared, 1, declared("nginx"))
+	g.trust()
+	g.apply(0)
+	for _, server := range []string{"httpd", "caddy", "httpd", "nginx", "caddy", "nginx"} {
+		g.declareText(declared(server))
+		g.ns(0, "declare", g.dir)
+		p := g.plan(1)
+		if !strings.Contains(fmt.Sprint(p.Hosts[0].Cautions), "is not served from the step that stops it until the next one") {
+			t.Errorf("to %s: the plan says of the gap %v", server, p.Hosts[0].Cautions)
+		}
+		asks := ask(g.address(g.hosts[0]))
+		r := g.applyPlan(0, p.Id)
+		failed := asks.end()
+		told := 0.0
+		for i, s := range r.Hosts[0].Steps {
+			if strings.HasPrefix(s.Text, "stop ") && i+1 < len(r.Hosts[0].Steps) {
+				told = s.TookMs + r.Hosts[0].Steps[i+1].TookMs
+			}
+		}
+		t.Logf("to %s: %d requests of %d not answered, in %s; the two steps took %.0f ms", server, len(failed), asks.made, gap(failed), told)
+		// Five seconds more are for what lies between steps, on a machine with other work to do.
+		if told == 0 || gap(failed).Milliseconds() > int64(told)+5000 {
+			t.Errorf("to %s: not answered for %s, while the steps took %.0f ms", server, gap(failed), told)
+		}
+	}
+}
+
+// asking makes requests until it is ended.
+type asking struct {
+	stop, done chan struct{}
+	made       int
+	failed     []time.Time
+}
+
+func ask(address string) *asking {
+	a := &asking{stop: make(chan struct{}), done: make(chan struct{})}
+	var mu sync.Mutex
+	go func() {
+		defer close(a.done)
+		var all sync.WaitGroup
+		for tick := time.NewTicker(20 * time.Millisecond); ; {
+			select {
+			case <-a.stop:
+				tick.Stop()
+				all.Wait()
+				return
+			case at := <-tick.C:
+				all.Go(func() {
+					status, body, err := get("http://"+address+"/", "timetable.saltmarsh.test")
+					mu.Lock()
+					defer mu.Unlock()
+					if a.made++; err != nil || status != 200 || !strings.Contains(body, "Next sailing") {
+						a.failed = append(a.failed, at)
+					}
+				})
+			}
+		}
+	}()
+	return a
+}
+
+// end ends the requests, and returns when those were made that were not answered.
+func (a *asking) end() []time.Time {
+	close(a.stop)
+	<-a.done
+	return a.failed
+}
+
+// gap is how long lies between the first and the last of some times.
+func gap(times []time.Time) time.Duration {
+	if len(times) == 0 {
+		return 0
+	}
+	first, last := times[0], times[0]
+	for _, at := range times {
+		if at.Before(first) {
+			first = at
+		}
+		if at.After(last) {
+			last = at
+		}
+	}
+	return last.Sub(first) + 20*time.Millisecond
 }

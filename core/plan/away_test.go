@@ -81,10 +81,10 @@ func TestAFormerServerStops(t *testing.T) {
 	in := before(t, "harbourd", true)
 	in.Traits.Listeners = listens
 	h := build(t, in)
-	if got := texts(h); len(got) < 3 || got[1] != "stop harbourd, keep it from starting at boot" || h.Steps[1].Because != "site timetable listens on port 80 with nginx now" || len(h.Blockers) > 0 {
+	if got := texts(h); len(got) != 4 || !strings.HasPrefix(got[0], "write the virtual host of site timetable") || got[2] != "stop harbourd, keep it from starting at boot" || got[3] != "reload nginx" || h.Steps[2].Because != "site timetable listens on port 80 with nginx now" || len(h.Blockers) > 0 {
 		t.Errorf("the plan is to %s; %+v", strings.Join(got, "; "), h.Blockers)
 	}
-	if len(h.Cautions) == 0 || !strings.Contains(h.Cautions[0].What, "is not served from then on") {
+	if len(h.Cautions) == 0 || !strings.Contains(h.Cautions[0].What, "is not served from the step that stops it until the next one") {
 		t.Errorf("cautions %+v", h.Cautions)
 	}
 	planned := h
@@ -92,7 +92,7 @@ func TestAFormerServerStops(t *testing.T) {
 	delete(in.Readings, "site/former")
 	in = set(in, "site/timetable", stake.SiteFound{})
 	h = build(t, in)
-	if got := texts(h); len(got) == 0 || got[0] != "stop harbourd, keep it from starting at boot" || len(h.Blockers) > 0 {
+	if got := texts(h); len(got) != 3 || got[1] != "stop harbourd, keep it from starting at boot" || len(h.Blockers) > 0 {
 		t.Errorf("with its site gone the plan is to %s; %+v", strings.Join(got, "; "), h.Blockers)
 	}
 	if moved := Moved(planned, h, true); moved != "" {
@@ -117,7 +117,7 @@ func TestASiteThatMovesIsTakenFromWhereItWas(t *testing.T) {
 	delete(in.Applied, "site/former")
 	delete(in.Readings, "site/former")
 	h := build(t, in)
-	if got := texts(h); len(got) < 3 || got[0] != "take away the virtual host of site timetable, /etc/harbourd/northstake-former.conf" || h.Steps[0].Address == h.Steps[2].Address {
+	if got := texts(h); len(got) != 4 || got[1] != "take away the virtual host of site timetable, /etc/harbourd/northstake-former.conf" || h.Steps[0].Address == h.Steps[1].Address {
 		t.Errorf("the plan is to %s", strings.Join(got, "; "))
 	}
 }

@@ -125,6 +125,13 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 			nudges[n.Target] = append(nudges[n.Target], n)
 		}
 	}
+	var late []leaver
+	goes := func(l leaver) {
+		for _, m := range l.verdict.Moves {
+			m.Because = l.why
+			out.Steps = append(out.Steps, l.step(m))
+		}
+	}
 	for _, l := range leave { // before what comes in its place
 		if blocked[l.sake] != "" {
 			continue
@@ -132,10 +139,17 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 		out.Blockers = append(out.Blockers, l.verdict.Blockers...)
 		out.Cautions = append(out.Cautions, l.verdict.Cautions...)
 		nudge(l.verdict.Nudges)
-		for _, m := range l.verdict.Moves {
-			m.Because = l.why
-			out.Steps = append(out.Steps, l.step(m))
+		if l.sake != "" && l.verdict.Late {
+			late = append(late, l)
+			continue
 		}
+		goes(l)
+	}
+	goLate := func() {
+		for _, l := range late {
+			goes(l)
+		}
+		late = nil
 	}
 	for _, j := range list {
 		out.Blockers = append(out.Blockers, j.verdict.Blockers...)
@@ -148,11 +162,15 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 			continue
 		}
 		nudge(j.verdict.Nudges)
+		if len(j.verdict.Moves) > 0 && slices.ContainsFunc(late, func(l leaver) bool { return slices.Contains(j.stake.Needs, l.sake) }) {
+			goLate()
+		}
 		for _, m := range j.verdict.Moves {
 			changing[local] = true
 			out.Steps = append(out.Steps, j.step(m))
 		}
 	}
+	goLate()
 	// A service takes notice once, after everything else, unless it is started
 	// or restarted anyway.
 	for _, target := range targets {

@@ -332,6 +332,7 @@ func (c *caddy) php(i int, p part) {
 	at("\theader_up -Proxy")
 	at("\ttransport fastcgi {")
 	at("\t\troot %s", c.value(p.root))
+	at("\t\tsplit .php")
 	at("\t}")
 	at("}")
 }

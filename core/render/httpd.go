@@ -313,7 +313,7 @@ func (h *httpd) files(p part, in func(key, format string, args ...any)) {
 		return
 	}
 	at := func(format string, args ...any) { h.line(h.at("php"), "        "+format, args...) }
-	at(`<If "%%{REQUEST_URI} =~ m#\.php$# && -f %%{REQUEST_FILENAME}">`) // those that are there
+	at(`<If "%%{REQUEST_URI} =~ m#\.php$# && %%{REQUEST_FILENAME} =~ m#\.php$# && -f %%{REQUEST_FILENAME}">`) // those that are there
 	at("    AllowMethods reset")
 	at("    RequestHeader unset Proxy")
 	at("    SetHandler %q", "proxy:unix:"+h.s.PHP+"|fcgi://localhost")

@@ -159,16 +159,31 @@ func (w ServerWant) Paths() []string {
 	return out
 }
 
+// Sets says whether something in a file's text is to be set aside, or removed.
+func (w ServerWant) Sets(path, text string) bool {
+	w.Import = Import{}
+	return w.Default != DefaultKept && w.Edit(path, text) != text
+}
+
+// Original is a file's text as it was before it was edited.
+func (w ServerWant) Original(path, text string) string {
+	before := w
+	before.Default, before.Import = DefaultKept, Import{}
+	text = before.Edit(path, text)
+	if path == w.Import.File {
+		text = strings.TrimSuffix(text, w.Import.Line+"\n")
+	}
+	return text
+}
+
 // asideMark stands before each line that is set aside.
 const asideMark = "#northstake# "
 
 // Edit is what a file's text should be.
 func (w ServerWant) Edit(path, text string) string {
 	lines := strings.SplitAfter(text, "\n")
-	if w.Default == DefaultKept {
-		for i, l := range lines {
-			lines[i] = strings.TrimPrefix(l, asideMark)
-		}
+	for i, l := range lines {
+		lines[i] = strings.TrimPrefix(l, asideMark) // what is set aside now is marked anew
 	}
 	drop := func(from, to int) {
 		for i := from; i < to; i++ {

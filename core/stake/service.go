@@ -337,7 +337,8 @@ func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		verb, text := serviceWords(w.Name, work)
 		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(work)}}
 		if in.Pending {
-			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from then on until the other server has it", w.Name), "apply this when few are about"}}
+			v.Late = true
+			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from the step that stops it until the next one, which starts the other server: for a second or two", w.Name), "apply this when few are about"}}
 		}
 	}
 	return v

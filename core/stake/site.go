@@ -171,6 +171,11 @@ func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
 	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
 		v.Cautions = []Note{{in.Stake.Address(), w.File + " was changed by hand, and goes", "look at what was written there; the run keeps it on the host until it is done"}}
 	}
+	_, sake := unwantedSite(in.Stake, Around{Declared: in.Declared})
+	v.Late = slices.ContainsFunc(in.Declared, func(s Stake) bool {
+		now, ok := last[SiteWant](s.Want)
+		return ok && s.Local() == sake && now.Service != w.Service
+	})
 	v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: JSON(SiteWork{SiteWant: w, Away: true})}}
 	v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: "its former site " + in.Stake.Site + " is gone"}}
 	return v

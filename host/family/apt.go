@@ -4,6 +4,8 @@ import (
 	"bufio"
 	"bytes"
 	"context"
+	"crypto/md5"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -38,6 +40,18 @@ func (a apt) Installed(context.Context) (map[string]Package, error) {
 		}
 		return ParseDpkg(b)
 	})
+}
+
+// Brought looks a configuration file up in the dpkg database, which has the MD5 of each.
+func (a apt) Brought(_ context.Context, path string, text []byte) (same, known bool, err error) {
+	b, err := a.m.Read(dpkgStatus)
+	if err != nil {
+		return false, false, fmt.Errorf("read the dpkg database: %w", err)
+	}
+	_, line, known := bytes.Cut(b, []byte("\n "+path+" "))
+	line, _, _ = bytes.Cut(line, []byte("\n"))
+	sum := md5.Sum(text)
+	return known && strings.HasPrefix(string(line), hex.EncodeToString(sum[:])), known, nil
 }
 
 // ParseDpkg reads the text of a dpkg database (deb-control(5), dpkg(1)). A package of

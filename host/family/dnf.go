@@ -2,6 +2,8 @@ package family
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"maps"
@@ -49,6 +51,25 @@ func (d dnf) Installed(ctx context.Context) (map[string]Package, error) {
 		}
 		return ParseRPM(b), nil
 	})
+}
+
+// Brought looks a file up in rpm's records, which have the SHA-256 of each.
+func (d dnf) Brought(ctx context.Context, path string, text []byte) (same, known bool, err error) {
+	sums, err := system.Cached(d.m, "rpm files with "+path, d.recordsKey(), func() (string, error) {
+		b, err := d.m.Run(ctx, nil, "rpm", "-qf", "--qf", `[%{FILENAMES}\t%{FILEDIGESTS}\n]`, path)
+		var failed *system.Failed
+		if errors.As(err, &failed) {
+			return "", nil // no package brings it
+		}
+		return "\n" + string(b), err
+	})
+	if err != nil {
+		return false, false, fmt.Errorf("read rpm's records: %w", err)
+	}
+	_, line, known := strings.Cut(sums, "\n"+path+"\t")
+	line, _, _ = strings.Cut(line, "\n")
+	sum := sha256.Sum256(text)
+	return known && line == hex.EncodeToString(sum[:]), known, nil
 }
 
 // ParseRPM reads lines of a name, a tab and a version.

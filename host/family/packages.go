@@ -66,6 +66,9 @@ type PackageManager interface {
 	Sources() SourceForm
 	// Disabled lists the sources that are switched off.
 	Disabled() []string
+	// Brought says whether a configuration file that a package brings has the text that came
+	// with it; known is false of files that no package brings.
+	Brought(ctx context.Context, path string, text []byte) (same, known bool, err error)
 	// Install installs packages by name, each in the version given, "" for the one
 	// that the sources offer first.
 	Install(ctx context.Context, versions map[string]string) error

@@ -8,6 +8,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
+	"strings"
 
 	"northstake/core/stake"
 	"northstake/host/rod"
@@ -28,7 +30,7 @@ var _ = register("server", serverWorker{typed[stake.ServerWant, stake.ServerWork
 	read: each(readServer), before: beforeServer, do: doServer, back: backServer,
 }})
 
-func readServer(_ context.Context, m *Host, w stake.ServerWant) (any, error) {
+func readServer(ctx context.Context, m *Host, w stake.ServerWant) (any, error) {
 	layout, err := m.Layout(w.Server)
 	if err != nil {
 		return nil, err
@@ -54,7 +56,49 @@ func readServer(_ context.Context, m *Host, w stake.ServerWant) (any, error) {
 			f.Links = append(f.Links, l)
 		}
 	}
-	return f, nil
+	f.Edited, err = editedOwn(ctx, m, w, f)
+	return f, err
+}
+
+// editedOwn lists what is to be set aside and is not as the server's package brought it.
+func editedOwn(ctx context.Context, m *Host, w stake.ServerWant, f stake.ServerFound) ([]string, error) {
+	if !f.Installed {
+		return nil, nil
+	}
+	manager, err := m.PackageManager()
+	if err != nil {
+		return nil, nil // of no family whose packages are known
+	}
+	var out []string
+	look := func(path string, text []byte) error {
+		same, known, err := manager.Brought(ctx, path, text)
+		if err == nil && known && !same {
+			out = append(out, path)
+		}
+		return err
+	}
+	for _, l := range f.Links {
+		full, err := filepath.EvalSymlinks(m.Path(l))
+		if err != nil {
+			continue // it leads nowhere, and switches nothing on
+		}
+		text, err := os.ReadFile(full)
+		if err != nil {
+			return nil, err
+		}
+		if err := look(strings.TrimPrefix(full, strings.TrimSuffix(m.Path("/"), "/")), text); err != nil {
+			return nil, err
+		}
+	}
+	for path, text := range f.Texts {
+		if w.Sets(path, text) {
+			if err := look(path, []byte(w.Original(path, text))); err != nil {
+				return nil, err
+			}
+		}
+	}
+	slices.Sort(out)
+	return out, nil
 }
 
 func beforeServer(_ context.Context, m *Host, _ Job, w stake.ServerWork) (b serverBefore, err error) {
