@@ -77,8 +77,13 @@ func lintCommand(a *app) *cobra.Command {
 			if err != nil {
 				return a.showProblems(err)
 			}
-			if done, err := a.print(map[string]any{"problems": []declare.Problem{}, "ground": d.Ground.Name}); done {
+			cautions := lint.Cautions(d)
+			if done, err := a.print(map[string]any{"problems": []declare.Problem{}, "cautions": cautions, "ground": d.Ground.Name}); done {
 				return err
+			}
+			for _, c := range cautions {
+				c.File = filepath.Join(dirOf(args), c.File)
+				a.out.line("%s %s", a.out.attention("caution"), c.Draw())
 			}
 			files := 0
 			for _, dir := range d.ContentDirs() {

@@ -127,13 +127,6 @@ func (c *Content) Fetched() string {
 	return ".fetched/" + hex.EncodeToString(sum[:8])
 }
 
-// Probe is an HTTP check of a site.
-type Probe struct {
-	Path     string `toml:"path" json:"path" doc:"URL path, from /." required:"true" example:"\"/\""`
-	Status   int    `toml:"status" json:"status,omitempty" doc:"Status that the answer has." default:"200" example:"200"`
-	Contains string `toml:"contains" json:"contains,omitempty" doc:"Text that the page contains." example:"\"Next sailing\""`
-}
-
 // Position is a place in a declaration's file; Line and Column count from 1,
 // columns in characters.
 type Position struct {

@@ -27,6 +27,7 @@ var (
 	Suite     = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)                // of a source, and its parts
 	SHA256    = pattern(`^[0-9a-f]{64}$`)                                    // in hex
 	GitRef    = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,199}$`)               // a branch, a tag or a commit
+	Method    = pattern(`^[A-Z]{1,20}$`)                                     // of a request
 	Header    = pattern(`^[A-Za-z][A-Za-z0-9-]{0,99}$`)                      // name of a header
 	Charset   = pattern(`^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$`)                  // name of a character set
 	MediaType = pattern(`^[a-z]+/[a-z0-9.+-]+(; ?charset=[A-Za-z0-9_-]+)?$`) // such as text/plain; charset=utf-8

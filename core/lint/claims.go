@@ -16,11 +16,23 @@ const sep = "\x00"
 // sites that publish into one directory.
 func (l linter) claims() {
 	type claim struct{ host, what string }
-	first := map[claim]string{}
+	first, firsts := map[claim]string{}, map[claim]string{}
 	roots := map[claim]string{}
 	for _, name := range l.inOrder() {
 		s := l.D.Sites[name]
+		if !s.IsServed() {
+			continue
+		}
 		for _, host := range l.D.HostsOf(name) {
+			for _, on := range s.ListenOn() {
+				c := claim{host, s.Server + " " + on.On()}
+				if other := firsts[c]; s.First && other != "" {
+					at := l.D.At("site", other, "first")
+					l.Say(keys("site", name, "first"), fmt.Sprintf("site %s is the first one on %s of %s, as site %s is", name, on.On(), host, other), fmt.Sprintf("see %s:%d; one of the two can be first there", at.File, at.Line))
+				} else if s.First {
+					firsts[c] = name
+				}
+			}
 			for i, n := range append(slices.Clone(s.Names), s.SentOn...) {
 				key := []string{"names", strconv.Itoa(i)}
 				if i >= len(s.Names) {

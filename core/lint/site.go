@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -52,6 +53,7 @@ func (l linter) site(name string, s *declare.Site) {
 	for _, u := range sorted(s.Paths) {
 		l.path(name, s, u)
 	}
+	l.loops(name, s)
 }
 
 func (l linter) names(site string, s *declare.Site) {
@@ -152,6 +154,36 @@ func (l linter) probe(p declare.Probe, at []string) {
 	}
 	if p.Status != 0 && (p.Status < 100 || p.Status > 599) {
 		l.Say(check.At(at, "status"), fmt.Sprintf("%d is not an HTTP status", p.Status), "use a number from 100 to 599, such as 200")
+	}
+	if p.Method != "" && !form.Method.MatchString(p.Method) {
+		l.Say(check.At(at, "method"), fmt.Sprintf("%q is not a method", p.Method), "write one such as \"HEAD\"")
+	}
+	for key, headers := range map[string]map[string]string{"headers": p.Headers, "shows": p.Shows} {
+		for _, name := range sorted(headers) {
+			if !form.Header.MatchString(name) || form.Control(headers[name]) {
+				l.Say(check.At(at, key, name), fmt.Sprintf("%q is not a header with a value in one line", name), "use letters, digits and hyphens")
+			}
+		}
+	}
+	if _, err := regexp.Compile(p.Matches); err != nil {
+		l.Say(check.At(at, "matches"), fmt.Sprintf("%q is not a regular expression", p.Matches), strings.TrimPrefix(err.Error(), "error parsing regexp: "))
+	}
+	if n, ok := declare.Seconds(p.Within); p.Within != "" && (!ok || n < 1 || n > 300) {
+		l.Say(check.At(at, "within"), fmt.Sprintf("%q is not a length of time to wait", p.Within), "write one such as \"10s\", of at most 300s")
+	}
+	if _, err := netip.ParseAddr(p.By); p.By != "" && p.By != "name" && err != nil {
+		l.Say(check.At(at, "by"), fmt.Sprintf("%q is no way to find a host", p.By), "write \"name\", or the address of a DNS server, or leave it out")
+	}
+	for i, from := range p.From {
+		if from != declare.ProbeInside && from != declare.ProbeOutside && l.D.Hosts[from] == nil {
+			l.Say(check.At(at, "from", strconv.Itoa(i)), fmt.Sprintf("no host is called %q", from), near.DidYouMean(from, append(sorted(l.D.Hosts), declare.ProbeInside, declare.ProbeOutside)))
+		}
+		if slices.Contains(p.From[:i], from) {
+			l.Say(check.At(at, "from", strconv.Itoa(i)), fmt.Sprintf("%q is named twice", from), "keep one of the two")
+		}
+	}
+	if p.EndsAt != "" && !strings.HasPrefix(p.EndsAt, "/") && !strings.Contains(p.EndsAt, "://") {
+		l.Say(check.At(at, "ends_at"), fmt.Sprintf("%q is no end of a redirect", p.EndsAt), "write a path such as \"/sailings\", or a URL")
 	}
 }
 

@@ -35,7 +35,7 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 		}
 	}
 	for _, s := range in.Stakes {
-		j, row, err := judge(in, s, stake.Input{Nudges: nudges[s.Local()], Leaving: leaving, Paths: paths}, changing)
+		j, row, err := judge(in, s, stake.Input{Nudges: nudges[s.Local()], Leaving: leaving, Paths: paths, Declared: in.Stakes}, changing)
 		if err != nil {
 			return nil, nil, err
 		}

@@ -399,7 +399,10 @@ func TestATakenPortBlocks(t *testing.T) {
 		t.Errorf("a blocker that went away: %q", why)
 	}
 	in.Traits.Listeners[0].Program = "nginx"
-	if h := build(t, in); len(h.Blockers) > 0 {
+	if h := build(t, in); len(h.Blockers) != 1 || !strings.Contains(h.Blockers[0].What, "outside of the service manager (process 4242)") {
+		t.Errorf("its own server, which nothing has started: %v", h.Blockers)
+	}
+	if h := build(t, set(in, "service/nginx", stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})); len(h.Blockers) > 0 {
 		t.Errorf("its own server blocks it: %v", h.Blockers)
 	}
 }

@@ -196,6 +196,21 @@ func IndexAt(site *declare.Site, url string) []string {
 	return partOf(site, Site{}, url, urls).index
 }
 
+// Deciding is the path of a site that says what is done with a URL path, "" where the site's
+// own files are shown.
+func Deciding(site *declare.Site, url string) string {
+	best := ""
+	for u, p := range site.Paths {
+		if doing(p) != "" && len(u) > len(best) && (u == url || !p.Exact && Encloses(u, url)) {
+			best = u
+		}
+	}
+	if best == "/" && doing(site.Paths["/"]) == files {
+		return ""
+	}
+	return best
+}
+
 // Encloses says whether a URL path is another or lies around it.
 func Encloses(around, url string) bool {
 	return around == "/" || around == url || strings.HasPrefix(url, around+"/")

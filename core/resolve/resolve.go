@@ -4,6 +4,7 @@
 package resolve
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,14 +16,12 @@ import (
 
 // Probe is one HTTP check of a site on one host.
 type Probe struct {
-	Site     string `json:"site"`
-	Host     string `json:"host"`
-	Name     string `json:"name"` // sent as the Host header
-	Port     int    `json:"port"`
-	Address  string `json:"address,omitempty"` // of the host, where the site listens at that one alone
-	Path     string `json:"path"`
-	Status   int    `json:"status"`
-	Contains string `json:"contains,omitempty"`
+	Site    string `json:"site"`
+	Host    string `json:"host"`
+	Name    string `json:"name"` // sent as the Host header
+	Port    int    `json:"port"`
+	Address string `json:"address,omitempty"` // of the host, where the site listens at that one alone
+	declare.Probe
 }
 
 // Host is what a declaration means for one host. Stakes stand in an order in
@@ -105,13 +104,10 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 		if !s.IsServed() {
 			continue
 		}
-		base := Probe{Site: name, Host: host, Name: strings.Replace(s.Names[0], "*", "www", 1), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Path: "/", Status: 200}
+		base := Probe{Site: name, Host: host, Name: strings.Replace(s.Names[0], "*", "www", 1), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Probe: declare.Probe{Path: "/"}}
 		for _, p := range s.Probes {
 			one := base
-			one.Path, one.Contains = p.Path, p.Contains
-			if p.Status != 0 {
-				one.Status = p.Status
-			}
+			one.Probe = p
 			out = append(out, one)
 		}
 		if len(s.Probes) == 0 && s.Content != nil {
@@ -125,6 +121,9 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 				out = append(out, one)
 			}
 		}
+	}
+	for i := range out {
+		out[i].Status = cmp.Or(out[i].Status, 200)
 	}
 	return out
 }

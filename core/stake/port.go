@@ -340,6 +340,12 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 		d.differ("filtered after a restart", "by "+f.Filter, f.Filter+" does not start at boot")
 	}
 	v := Verdict{Differences: d, Gone: !live && !f.Kept}
+	if len(in.Last) == 0 && w.Protocol == "tcp" && w.Last() == w.Port && in.Stake.Site == "" && in.Traits.On(w.Port) == nil && !slices.ContainsFunc(in.Declared, func(s Stake) bool {
+		site, ok := last[SiteWant](s.Want)
+		return ok && s.Type == "site" && slices.Contains(site.Listen, w.Port)
+	}) {
+		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("%s is opened, and nothing listens on it", w.words()), "see that what is to listen there does, or leave the port shut until then"}}
+	}
 	if !asked {
 		v.Rests = "nothing listens there: this rests on the rules alone"
 	}

@@ -281,6 +281,10 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), what, "leave at_boot out, or have what starts it be as you want it"}}
 		return v
 	}
+	if l := outside(in, w, f); l != nil && work.Now == "start" {
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s runs already, outside of the service manager (process %d), and holds port %d", l.Program, l.PID, l.Port), fmt.Sprintf("end it on %s: nobody starts it again, reloads it or keeps its log", in.Stake.Host)}}
+		return v
+	}
 	for _, n := range in.Nudges {
 		work.Nudge = stronger(work.Nudge, told(n.How, f))
 	}
@@ -342,6 +346,20 @@ func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		}
 	}
 	return v
+}
+
+// outside is the program of a service that serves sites, where it listens although its
+// service does not run.
+func outside(in Input, w ServiceWant, f ServiceFound) *Listener {
+	if w.Serves == "" || f.some() {
+		return nil
+	}
+	for i, l := range in.Traits.Listeners {
+		if l.Program == w.Serves && l.PID > 0 {
+			return &in.Traits.Listeners[i]
+		}
+	}
+	return nil
 }
 
 // judgeDropIns compares the files that change a unit with those that were there

@@ -35,6 +35,7 @@ type SiteWant struct {
 	Beside  []SiteFile         `json:"beside,omitempty"`  // what else its configuration reads
 	Own     *ServerWant        `json:"own,omitempty"`     // what its server's own configuration is when it is tested
 	Yields  []string           `json:"yields,omitempty"`  // programs that let go of its ports with the same plan
+	To      []string           `json:"to,omitempty"`      // services that it passes on to: addresses with ports, and paths of sockets
 	Vouched []string           `json:"vouched,omitempty"` // places of lines that nobody vouches for
 	Names   []string           `json:"names"`
 	Roots   []string           `json:"roots,omitempty"`    // what the server reads
@@ -64,6 +65,7 @@ type SiteFound struct {
 	Bytes  bool     `json:"bytes,omitempty"`
 	Rivals []Rival  `json:"rivals,omitempty"`
 	Beside []Beside `json:"beside,omitempty"`
+	Silent []string `json:"silent,omitempty"` // services that it passes on to and that take no connection from the host
 }
 
 // Beside is a file that a site's configuration reads, and whether it holds what it should.
@@ -120,7 +122,7 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeSite), Follows: true,
+	Judge: Judging(judgeSite), Follows: true, Passing: []string{"silent"},
 	Elsewhere: func(former, now json.RawMessage) json.RawMessage {
 		f, ok := last[SiteWant](former)
 		n, ok2 := last[SiteWant](now)
@@ -224,6 +226,13 @@ func wantSite(w *Wanting, name string) error {
 	if local := Local("server", s.Server); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
+	for _, u := range sortedKeys(s.Paths) {
+		for _, to := range s.Paths[u].To {
+			if to = serviceAt(to); !slices.Contains(want.To, to) {
+				want.To = append(want.To, to)
+			}
+		}
+	}
 	for _, a := range text.Accounts {
 		want.Beside = append(want.Beside, SiteFile{a.File, a.Text, layout.User})
 	}
@@ -281,6 +290,19 @@ func (w *Wanting) firstOf(mine Layout, want SiteWant) []string {
 	}
 	slices.Sort(out)
 	return out
+}
+
+// serviceAt is where a service takes connections: an address with a port, or the path of a
+// socket.
+func serviceAt(to string) string {
+	if socket, ok := strings.CutPrefix(to, "unix:"); ok {
+		return socket
+	}
+	to = strings.TrimPrefix(to, "http://")
+	if i := strings.LastIndexByte(to, ':'); i < 0 || strings.HasSuffix(to, "]") {
+		to += ":80"
+	}
+	return to
 }
 
 // rawLines are the places of the lines of a site that nobody vouches for.
@@ -351,6 +373,9 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	onDisk := len(d) > 0
 	if !onDisk && f.Loaded != nil && !*f.Loaded {
 		d.add("loaded", "yes", "no, "+w.Service+" runs with an older configuration")
+	}
+	for _, to := range f.Silent {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s, to which the site passes on, takes no connection from %s", to, in.Stake.Host), "start that service, or correct where it is: visitors get an error until then"})
 	}
 	own := len(d)
 	former := leaving[SiteWant](in.Leaving, "site")

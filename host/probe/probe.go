@@ -1,110 +1,290 @@
-// Package probe makes HTTP checks of sites: from inside a host, by its rod, and from
-// outside, by the service.
+// Package probe makes HTTP checks of sites: from inside a host, by its rod, from other hosts,
+// and from outside, by the service.
 package probe
 
 import (
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"net"
 	"net/http"
+	"net/http/httptrace"
+	"net/url"
+	"path"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
 
+	"northstake/core/declare"
 	"northstake/core/resolve"
 )
 
-// Result is what an HTTP check found.
+// Asked is a check with where it is made: From is its name, and At the address of the host
+// that is asked, as it is reached from there.
+type Asked struct {
+	resolve.Probe
+	At   string `json:"at"`
+	From string `json:"from"`
+}
+
+// Result is what an HTTP check found. Failed is what was wrong: the name, the connection, or
+// the answer; "" where nothing is.
 type Result struct {
 	resolve.Probe
-	From      string        `json:"from"` // "inside" or "outside"
+	From      string        `json:"from"` // inside, outside, or the name of a host
 	OK        bool          `json:"ok"`
 	GotStatus int           `json:"got_status,omitempty"`
 	GotText   bool          `json:"got_text"`
 	Error     string        `json:"error,omitempty"`
+	Failed    string        `json:"failed,omitempty"`
+	Answered  string        `json:"answered,omitempty"`  // address and port that answered
+	Redirects []string      `json:"redirects,omitempty"` // where it was sent on to, in their order
 	Took      time.Duration `json:"took"`
+	Lookup    time.Duration `json:"lookup,omitempty"`  // of that, for the name
+	Connect   time.Duration `json:"connect,omitempty"` // for the connection
+	First     time.Duration `json:"first,omitempty"`   // from the beginning to the first byte of the answer
 }
 
+// Once is a check that nobody declares: of a URL, from some places. At is the address that is
+// asked, where the name of the URL is not to be resolved.
+type Once struct {
+	URL string `json:"url"`
+	At  string `json:"at,omitempty"`
+	declare.Probe
+}
+
+// Check is the check that is meant, and how the asked address is reached. The error says what
+// cannot be asked.
+func (o Once) Check() (resolve.Probe, error) {
+	u, err := url.Parse(o.URL)
+	if err != nil || u.Scheme != "http" || u.Hostname() == "" {
+		return resolve.Probe{}, fmt.Errorf("%q is not a URL that can be asked for: write one that begins with http://", o.URL)
+	}
+	port := 80
+	if u.Port() != "" {
+		if port, err = strconv.Atoi(u.Port()); err != nil || port < 1 || port > 65535 {
+			return resolve.Probe{}, fmt.Errorf("port %s does not exist", u.Port())
+		}
+	}
+	if o.At != "" && net.ParseIP(o.At) == nil {
+		return resolve.Probe{}, fmt.Errorf("%q is not an IP address", o.At)
+	}
+	if _, err := regexp.Compile(o.Matches); err != nil {
+		return resolve.Probe{}, fmt.Errorf("%q is not a regular expression: %v", o.Matches, err)
+	}
+	if _, ok := declare.Seconds(o.Within); o.Within != "" && !ok {
+		return resolve.Probe{}, fmt.Errorf("%q is not a length of time such as 5s", o.Within)
+	}
+	p := resolve.Probe{Name: u.Hostname(), Port: port, Address: o.At, Probe: o.Probe}
+	p.Path = cmp.Or(u.EscapedPath(), "/")
+	if u.RawQuery != "" {
+		p.Path += "?" + u.RawQuery
+	}
+	p.Status = cmp.Or(p.Status, 200)
+	if len(p.From) == 0 {
+		p.From = []string{declare.ProbeOutside}
+	}
+	if p.By == "" && o.At == "" {
+		p.By = "name"
+	}
+	return p, nil
+}
+
+// What can be wrong with a check.
 const (
-	probeLimit = 5 * time.Second
-	pageLimit  = 4 << 20 // bytes of a page that are looked through
+	FailedName       = "name"
+	FailedConnection = "connection"
+	FailedAnswer     = "answer"
 )
 
-// Fetch makes one HTTP check against the server at address, asking for the
-// site's name. From is kept in the result: "inside" or "outside".
-func Fetch(ctx context.Context, p resolve.Probe, address, from string) (res Result) {
-	if p.Address != "" {
-		address = p.Address
-	}
+const (
+	probeLimit    = 5 * time.Second
+	pageLimit     = 4 << 20 // bytes of a page that are looked through
+	redirectLimit = 10
+)
+
+// tracing gathers what happens on the way.
+type tracing struct {
+	a        Asked
+	res      *Result
+	resolver *net.Resolver
+	host     string // the site's name, which the host at a.At serves
+}
+
+// Fetch makes one HTTP check of what is asked.
+func Fetch(ctx context.Context, a Asked) (res Result) {
 	start := time.Now()
-	res = Result{Probe: p, From: from}
+	res = Result{Probe: a.Probe, From: a.From}
 	defer func() { res.Took = time.Since(start) }()
-	ctx, cancel := context.WithTimeout(ctx, probeLimit)
+	limit := probeLimit
+	if s, ok := declare.Seconds(a.Within); ok {
+		limit = time.Duration(s) * time.Second
+	}
+	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+net.JoinHostPort(address, strconv.Itoa(p.Port))+p.Path, nil)
+	t := &tracing{a: a, res: &res, resolver: net.DefaultResolver, host: a.Name}
+	if server := net.ParseIP(a.By); server != nil {
+		t.resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, network, net.JoinHostPort(server.String(), "53"))
+		}}
+	}
+	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotFirstResponseByte: func() { res.First = time.Since(start) }})
+	address := a.Name
+	if a.Port != 80 {
+		address = net.JoinHostPort(a.Name, strconv.Itoa(a.Port))
+	}
+	req, err := http.NewRequestWithContext(ctx, cmp.Or(a.Method, http.MethodGet), "http://"+address+a.Path, strings.NewReader(a.Body))
 	if err != nil {
-		res.Error = err.Error()
+		res.Error, res.Failed = err.Error(), FailedAnswer
 		return res
 	}
-	req.Host = p.Name
-	if p.Port != 80 {
-		req.Host = net.JoinHostPort(p.Name, strconv.Itoa(p.Port))
+	for _, name := range slices.Sorted(maps.Keys(a.Headers)) {
+		req.Header.Set(name, a.Headers[name])
 	}
-	client := http.Client{
-		Transport:     &http.Transport{DisableKeepAlives: true, Proxy: nil},
-		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
-	}
+	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true, DisableCompression: true, Proxy: nil, DialContext: t.dial}, CheckRedirect: t.redirected}
 	answer, err := client.Do(req)
 	if err != nil {
-		res.Error = plainNetError(err)
+		res.Error = t.plain(err, limit)
 		return res
 	}
 	defer answer.Body.Close()
-	res.GotStatus = answer.StatusCode
-	body, err := io.ReadAll(io.LimitReader(answer.Body, pageLimit))
-	if err != nil {
-		res.Error = fmt.Sprintf("the answer broke off: %v", err)
-		return res
-	}
-	res.GotText = p.Contains == "" || bytes.Contains(body, []byte(p.Contains))
-	res.OK = res.GotStatus == p.Status && res.GotText
+	t.judge(answer)
 	return res
 }
 
-func plainNetError(err error) string {
+// dial connects to a host: the one that is asked where its own name is meant, others by what
+// their names resolve to.
+func (t *tracing) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	name, port, err := net.SplitHostPort(address)
+	if err != nil {
+		return nil, err
+	}
+	to := name
+	switch {
+	case name == t.host && t.a.By == "":
+		to = cmp.Or(t.a.Address, t.a.At)
+	case net.ParseIP(name) == nil:
+		start := time.Now()
+		found, err := t.resolver.LookupHost(ctx, name)
+		t.res.Lookup += time.Since(start)
+		if err != nil {
+			t.res.Failed = FailedName
+			return nil, err
+		}
+		to = found[0]
+	}
+	start := time.Now()
+	c, err := (&net.Dialer{}).DialContext(ctx, network, net.JoinHostPort(to, port))
+	t.res.Connect += time.Since(start)
+	if err != nil {
+		t.res.Failed = FailedConnection
+		return nil, err
+	}
+	t.res.Answered = c.RemoteAddr().String()
+	return c, nil
+}
+
+func (t *tracing) redirected(req *http.Request, before []*http.Request) error {
+	if !t.a.Follows {
+		return http.ErrUseLastResponse
+	}
+	t.res.Redirects = append(t.res.Redirects, req.URL.String())
+	if len(before) > redirectLimit {
+		return fmt.Errorf("sent on more than %d times", redirectLimit)
+	}
+	return nil
+}
+
+// judge compares an answer with what is wanted.
+func (t *tracing) judge(answer *http.Response) {
+	a, res := t.a, t.res
+	res.GotStatus = answer.StatusCode
+	body, err := io.ReadAll(io.LimitReader(answer.Body, pageLimit))
+	wrong := func(format string, args ...any) {
+		if res.Failed == "" {
+			res.Failed, res.Error = FailedAnswer, fmt.Sprintf(format, args...)
+		}
+	}
+	if err != nil {
+		wrong("the answer broke off: %v", err)
+		return
+	}
+	res.GotText = bytes.Contains(body, []byte(a.Contains))
+	if res.GotStatus != a.Status {
+		wrong("answered %d, wanted %d", res.GotStatus, a.Status)
+	}
+	if !res.GotText {
+		wrong("answered %d without %q", res.GotStatus, a.Contains)
+	}
+	if a.Matches != "" {
+		if e, err := regexp.Compile(a.Matches); err != nil || !e.Match(body) {
+			res.GotText = false
+			wrong("answered %d with nothing that matches %q", res.GotStatus, a.Matches)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(a.Shows)) {
+		got, want := strings.Join(answer.Header.Values(name), ", "), a.Shows[name]
+		if ok, err := path.Match(strings.ReplaceAll(want, "/", "\x00"), strings.ReplaceAll(got, "/", "\x00")); err != nil || !ok {
+			wrong("answered %d with %s: %q, wanted %q", res.GotStatus, name, got, want)
+		}
+	}
+	if a.EndsAt != "" {
+		at := answer.Request.URL
+		if to, err := answer.Location(); !a.Follows && err == nil {
+			at = to
+		}
+		if want, err := (&url.URL{Scheme: "http", Host: answer.Request.URL.Host, Path: "/"}).Parse(a.EndsAt); err != nil || want.String() != at.String() {
+			wrong("it ends at %s, wanted %s", at, a.EndsAt)
+		}
+	}
+	res.OK = res.Failed == ""
+}
+
+func (t *tracing) plain(err error, limit time.Duration) string {
+	var name *net.DNSError
 	s := err.Error()
 	switch {
+	case errors.As(err, &name):
+		t.res.Failed = FailedName
+		return fmt.Sprintf("name %s: %s", name.Name, name.Err)
 	case strings.Contains(s, "connection refused"):
 		return "connection refused: nothing listens there"
 	case strings.Contains(s, "deadline exceeded"), strings.Contains(s, "Timeout"), strings.Contains(s, "timeout"):
-		return "no answer in " + probeLimit.String() + ": a filter on the way drops it, or the server hangs"
+		t.res.Failed = cmp.Or(t.res.Failed, FailedAnswer)
+		return "no answer in " + limit.String() + ": a filter on the way drops it, or the server hangs"
 	case strings.Contains(s, "no route to host"):
 		return "no route to host"
 	}
+	t.res.Failed = cmp.Or(t.res.Failed, FailedAnswer)
 	return s
 }
 
 const notChecked = "not checked: "
 
-// Failed is the result of a check from inside a host that could not be
-// reached to make it.
-func Failed(p resolve.Probe, err error) Result {
-	return Result{Probe: p, From: "inside", Error: notChecked + err.Error()}
+// Failed is the result of a check at a place that could not be reached to make it.
+func Failed(p resolve.Probe, from string, err error) Result {
+	return Result{Probe: p, From: from, Error: notChecked + err.Error()}
 }
 
 // Words says what a probe found, in one line.
 func (r Result) Words() string {
-	switch {
-	case r.OK:
-		return fmt.Sprintf("%d", r.GotStatus)
-	case r.Error != "":
-		return r.Error
-	case r.GotStatus != r.Status:
-		return fmt.Sprintf("answered %d, wanted %d", r.GotStatus, r.Status)
+	words := r.Error
+	if r.OK {
+		words = strconv.Itoa(r.GotStatus)
 	}
-	return fmt.Sprintf("answered %d without %q", r.GotStatus, r.Contains)
+	switch n := len(r.Redirects); {
+	case n == 1:
+		words += ", sent on to " + r.Redirects[0]
+	case n > 1:
+		words += fmt.Sprintf(", sent on %d times, at last to %s", n, r.Redirects[n-1])
+	}
+	return words
 }
 
 // Culprit says what the difference between the inside and the outside means,
@@ -113,10 +293,30 @@ func Culprit(inside, outside Result) string {
 	switch {
 	case strings.HasPrefix(inside.Error, notChecked):
 		return ""
-	case inside.OK && !outside.OK && outside.Error != "":
+	case inside.OK && !outside.OK && (outside.Failed == FailedConnection || outside.GotStatus == 0):
 		return "the site answers on the host itself and not from outside: something filters the port between here and there, or the server listens on loopback alone"
 	case !inside.OK && outside.OK:
 		return "the site answers from outside and not on the host itself: another machine may answer at this address"
 	}
 	return ""
+}
+
+// Culprits says of each check that was made inside and outside what the difference means.
+func Culprits(list []Result) []string {
+	var out []string
+	for _, in := range list {
+		for _, o := range list {
+			if in.From == declare.ProbeInside && o.From == declare.ProbeOutside && in.Same(o) {
+				if why := Culprit(in, o); why != "" {
+					out = append(out, in.Host+": "+why)
+				}
+			}
+		}
+	}
+	return slices.Compact(out)
+}
+
+// Same says whether two results are of one check, wherever it was made.
+func (r Result) Same(o Result) bool {
+	return r.Site == o.Site && r.Host == o.Host && r.Name == o.Name && r.Port == o.Port && r.Path == o.Path && cmp.Or(r.Method, "GET") == cmp.Or(o.Method, "GET") && r.Status == o.Status && r.Contains == o.Contains
 }

@@ -16,7 +16,6 @@ import (
 	"golang.org/x/net/http2"
 
 	"northstake/core/plan"
-	"northstake/core/resolve"
 	"northstake/core/stake"
 	"northstake/host/probe"
 )
@@ -235,10 +234,10 @@ func (c *Conn) Confirm(ctx context.Context, run string, number int) error {
 	return c.call(ctx, fmt.Sprintf("/runs/%s/steps/%d/confirm", run, number), struct{}{}, nil)
 }
 
-// Probe makes an HTTP check from inside the host.
-func (c *Conn) Probe(ctx context.Context, p resolve.Probe) (probe.Result, error) {
+// Probe makes an HTTP check on the host.
+func (c *Conn) Probe(ctx context.Context, a probe.Asked) (probe.Result, error) {
 	var out probe.Result
-	err := c.call(ctx, "/probe", p, &out)
+	err := c.call(ctx, "/probe", a, &out)
 	return out, err
 }
 

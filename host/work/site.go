@@ -6,8 +6,12 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
+	"strings"
+	"sync"
+	"time"
 	"unicode/utf8"
 
 	"northstake/core/stake"
@@ -58,6 +62,7 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
 		text, err := m.Read(b.Path)
 		f.Beside = append(f.Beside, stake.Beside{Entry: e, Same: err == nil && string(text) == b.Text})
 	}
+	f.Silent = silent(ctx, w.To)
 	layout, err := m.Layout(w.Server)
 	if err != nil {
 		return nil, err
@@ -83,6 +88,36 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
 		f.Shut = append(f.Shut, stake.Shut{Root: w.Roots[i], At: at, Entry: e})
 	}
 	return f, nil
+}
+
+// dialTime is how long a service may take to take a connection from its own host.
+const dialTime = 500 * time.Millisecond
+
+// silent lists the services that take no connection.
+func silent(ctx context.Context, services []string) []string {
+	takes := make([]bool, len(services))
+	var all sync.WaitGroup
+	for i, to := range services {
+		all.Go(func() {
+			network := "tcp"
+			if strings.HasPrefix(to, "/") {
+				network = "unix"
+			}
+			c, err := (&net.Dialer{Timeout: dialTime}).DialContext(ctx, network, to)
+			if err == nil {
+				c.Close()
+			}
+			takes[i] = err == nil
+		})
+	}
+	all.Wait()
+	var out []string
+	for i, to := range services {
+		if !takes[i] {
+			out = append(out, to)
+		}
+	}
+	return out
 }
 
 func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefore, err error) {

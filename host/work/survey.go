@@ -13,7 +13,6 @@ import (
 	"time"
 
 	"northstake/core/plan"
-	"northstake/core/resolve"
 	"northstake/core/stake"
 	"northstake/host/probe"
 	"northstake/host/publish"
@@ -114,8 +113,8 @@ func Survey(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
 }
 
 func (s *Server) probe(w http.ResponseWriter, r *http.Request) {
-	var p resolve.Probe
-	if read(w, r, &p) {
-		answer(w, probe.Fetch(r.Context(), p, "127.0.0.1", "inside"))
+	var a probe.Asked
+	if read(w, r, &a) {
+		answer(w, probe.Fetch(r.Context(), a))
 	}
 }

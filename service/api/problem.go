@@ -47,6 +47,7 @@ func (s *Server) refuse(c *gin.Context, err error) {
 		named    jobs.NotNamed
 		notReady jobs.NotReady
 		left     jobs.NotForgotten
+		probed   jobs.NotProbed
 		trouble  *reach.Trouble
 		fault    *rod.Fault
 		missing  store.Missing
@@ -67,6 +68,8 @@ func (s *Server) refuse(c *gin.Context, err error) {
 		p = contract.Problem{Type: TypeNotNamed, Status: http.StatusConflict, Title: named.Error(), Missing: named.Addresses, Fix: "look at what goes, and confirm it by name: --removing " + strings.Join(named.Addresses, ",")}
 	case errors.As(err, &left):
 		p = contract.Problem{Status: http.StatusConflict, Title: left.Error(), Fix: "take them away first: northstake retire --all, or retire HOST; or forget them regardless"}
+	case errors.As(err, &probed):
+		p = contract.Problem{Status: http.StatusUnprocessableEntity, Title: probed.What, Fix: probed.Fix}
 	case errors.As(err, &notReady):
 		p = contract.Problem{Status: http.StatusConflict, Title: notReady.What, Fix: notReady.Fix}
 	case errors.As(err, &trouble):

@@ -186,7 +186,7 @@ func (s *Server) GetPlan(c *gin.Context, ground contract.InGround, id contract.B
 
 // RunProbes checks sites from inside and outside.
 func (s *Server) RunProbes(c *gin.Context, ground contract.InGround) {
-	var ask contract.Ask
+	var ask contract.ProbeAsk
 	if !body(c, &ask) {
 		return
 	}

@@ -478,6 +478,22 @@ type PlanHost = plan.Host
 // Position defines model for Position.
 type Position = declare.Position
 
+// ProbeAsk defines model for ProbeAsk.
+type ProbeAsk struct {
+	// Hosts The hosts, by names, patterns, label:WORD, kit:NAME or site:NAME; all when left out
+	Hosts []string  `json:"hosts,omitempty,omitzero"`
+	Once  ProbeOnce `json:"once,omitempty,omitzero"`
+
+	// Site Only this site
+	Site string `json:"site,omitempty,omitzero"`
+
+	// SudoPasswords Passwords for sudo by host, or under "*" for all; used for this one and never stored
+	SudoPasswords SudoPasswords `json:"sudo_passwords,omitempty,omitzero"`
+}
+
+// ProbeOnce defines model for ProbeOnce.
+type ProbeOnce = probe.Once
+
 // ProbeResult defines model for ProbeResult.
 type ProbeResult = probe.Result
 
@@ -492,6 +508,15 @@ type Problem struct {
 	Status   int           `json:"status"`
 	Title    string        `json:"title"`
 	Type     string        `json:"type"`
+}
+
+// RenderedLine defines model for RenderedLine.
+type RenderedLine struct {
+	From Position `json:"from,omitempty,omitzero"`
+
+	// Source The line of the declaration that it comes from
+	Source string `json:"source,omitempty,omitzero"`
+	Text   string `json:"text"`
 }
 
 // ResumeRun defines model for ResumeRun.
@@ -585,6 +610,40 @@ type SiteBrief struct {
 	Hosts []string `json:"hosts"`
 	Name  string   `json:"name"`
 	Names []string `json:"names"`
+}
+
+// SiteOnHost defines model for SiteOnHost.
+type SiteOnHost struct {
+	// File Where the server's configuration of the site lies
+	File string `json:"file,omitempty,omitzero"`
+	Host string `json:"host"`
+
+	// Lines The configuration, as it is rendered for that host
+	Lines []RenderedLine `json:"lines"`
+
+	// Rows Its stakes, as they were last seen
+	Rows    []Row     `json:"rows"`
+	SeenAt  time.Time `json:"seen_at,omitempty,omitzero"`
+	Service string    `json:"service,omitempty,omitzero"`
+	System  string    `json:"system,omitempty,omitzero"`
+
+	// Unread Why nothing is known of it there
+	Unread string `json:"unread,omitempty,omitzero"`
+}
+
+// SiteView defines model for SiteView.
+type SiteView struct {
+	First bool         `json:"first,omitempty,omitzero"`
+	From  Position     `json:"from"`
+	Hosts []SiteOnHost `json:"hosts"`
+
+	// Listens Addresses with ports, * for all addresses
+	Listens []string `json:"listens"`
+	Name    string   `json:"name"`
+	Names   []string `json:"names"`
+	SentOn  []string `json:"sent_on"`
+	Served  bool     `json:"served"`
+	Server  string   `json:"server"`
 }
 
 // Source defines model for Source.
@@ -714,7 +773,7 @@ type TrustHostJSONRequestBody TrustHostJSONBody
 type CreatePlanJSONRequestBody = Ask
 
 // RunProbesJSONRequestBody defines body for RunProbes for application/json ContentType.
-type RunProbesJSONRequestBody = Ask
+type RunProbesJSONRequestBody = ProbeAsk
 
 // CreateRevisionJSONRequestBody defines body for CreateRevision for application/json ContentType.
 type CreateRevisionJSONRequestBody = NewRevision
@@ -881,14 +940,14 @@ type ClientInterface interface {
 	// PlanEvents performs a GET /grounds/{ground}/plans/{id}/events (the `PlanEvents` operationId) request.
 	PlanEvents(ctx context.Context, ground InGround, id ById, params *PlanEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunProbesWithBody Check every site from inside its hosts and from outside
+	// RunProbesWithBody Check sites from inside their hosts, from outside and from other hosts, or one URL once
 	//
 	// Takes any type of body and a specified content type.
 	//
 	// Corresponds with POST /grounds/{ground}/probes (the `RunProbes` operationId).
 	RunProbesWithBody(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// RunProbes Check every site from inside its hosts and from outside
+	// RunProbes Check sites from inside their hosts, from outside and from other hosts, or one URL once
 	//
 	// Takes a body of the `application/json` content type.
 	//
@@ -936,6 +995,11 @@ type ClientInterface interface {
 	//
 	// Corresponds with POST /grounds/{ground}/runs/{id}/resume (the `ResumeRun` operationId).
 	ResumeRun(ctx context.Context, ground InGround, id ById, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// GetSite A site as it is declared, and on each of its hosts as that was last seen
+	//
+	// Corresponds with GET /grounds/{ground}/sites/{site} (the `GetSite` operationId).
+	GetSite(ctx context.Context, ground InGround, site string, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateSurveyWithBody performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request,
 	// with any type of body and a specified content type.
@@ -1237,7 +1301,7 @@ func (c *Client) PlanEvents(ctx context.Context, ground InGround, id ById, param
 	return c.Client.Do(req)
 }
 
-// RunProbesWithBody Check every site from inside its hosts and from outside
+// RunProbesWithBody Check sites from inside their hosts, from outside and from other hosts, or one URL once
 //
 // Takes any type of body and a specified content type.
 //
@@ -1254,7 +1318,7 @@ func (c *Client) RunProbesWithBody(ctx context.Context, ground InGround, content
 	return c.Client.Do(req)
 }
 
-// RunProbes Check every site from inside its hosts and from outside
+// RunProbes Check sites from inside their hosts, from outside and from other hosts, or one URL once
 //
 // Takes a body of the `application/json` content type.
 //
@@ -1403,6 +1467,21 @@ func (c *Client) ResumeRunWithBody(ctx context.Context, ground InGround, id ById
 // Corresponds with POST /grounds/{ground}/runs/{id}/resume (the `ResumeRun` operationId).
 func (c *Client) ResumeRun(ctx context.Context, ground InGround, id ById, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewResumeRunRequest(c.Server, ground, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetSite A site as it is declared, and on each of its hosts as that was last seen
+//
+// Corresponds with GET /grounds/{ground}/sites/{site} (the `GetSite` operationId).
+func (c *Client) GetSite(ctx context.Context, ground InGround, site string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetSiteRequest(c.Server, ground, site)
 	if err != nil {
 		return nil, err
 	}
@@ -2582,6 +2661,47 @@ func NewResumeRunRequestWithBody(server string, ground InGround, id ById, conten
 	return req, nil
 }
 
+// NewGetSiteRequest constructs an http.Request for the GetSite method
+func NewGetSiteRequest(server string, ground InGround, site string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ground", ground, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "site", site, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grounds/%s/sites/%s", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewCreateSurveyRequest calls the generic CreateSurvey builder with application/json body
 func NewCreateSurveyRequest(server string, ground InGround, body CreateSurveyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -3190,14 +3310,14 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	PlanEventsWithResponse(ctx context.Context, ground InGround, id ById, params *PlanEventsParams, reqEditors ...RequestEditorFn) (*PlanEventsResponse, error)
 
-	// RunProbesWithBodyWithResponse Check every site from inside its hosts and from outside
+	// RunProbesWithBodyWithResponse Check sites from inside their hosts, from outside and from other hosts, or one URL once
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
 	// Corresponds with POST /grounds/{ground}/probes (the `RunProbes` operationId).
 	RunProbesWithBodyWithResponse(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RunProbesResponse, error)
 
-	// RunProbesWithResponse Check every site from inside its hosts and from outside
+	// RunProbesWithResponse Check sites from inside their hosts, from outside and from other hosts, or one URL once
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
@@ -3257,6 +3377,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with POST /grounds/{ground}/runs/{id}/resume (the `ResumeRun` operationId).
 	ResumeRunWithResponse(ctx context.Context, ground InGround, id ById, body ResumeRunJSONRequestBody, reqEditors ...RequestEditorFn) (*ResumeRunResponse, error)
+
+	// GetSiteWithResponse A site as it is declared, and on each of its hosts as that was last seen
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /grounds/{ground}/sites/{site} (the `GetSite` operationId).
+	GetSiteWithResponse(ctx context.Context, ground InGround, site string, reqEditors ...RequestEditorFn) (*GetSiteResponse, error)
 
 	// CreateSurveyWithBodyWithResponse performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request,
 	// with any type of body and a specified content type.
@@ -4339,6 +4466,54 @@ func (r ResumeRunResponse) ContentType() string {
 	return ""
 }
 
+type GetSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *SiteView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetSiteResponse) GetJSON200() *SiteView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetSiteResponse) GetApplicationproblemJSONDefault() *Trouble {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type CreateSurveyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -5116,7 +5291,7 @@ func (c *ClientWithResponses) PlanEventsWithResponse(ctx context.Context, ground
 	return ParsePlanEventsResponse(rsp)
 }
 
-// RunProbesWithBodyWithResponse Check every site from inside its hosts and from outside
+// RunProbesWithBodyWithResponse Check sites from inside their hosts, from outside and from other hosts, or one URL once
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
@@ -5129,7 +5304,7 @@ func (c *ClientWithResponses) RunProbesWithBodyWithResponse(ctx context.Context,
 	return ParseRunProbesResponse(rsp)
 }
 
-// RunProbesWithResponse Check every site from inside its hosts and from outside
+// RunProbesWithResponse Check sites from inside their hosts, from outside and from other hosts, or one URL once
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
@@ -5254,6 +5429,19 @@ func (c *ClientWithResponses) ResumeRunWithResponse(ctx context.Context, ground 
 		return nil, err
 	}
 	return ParseResumeRunResponse(rsp)
+}
+
+// GetSiteWithResponse A site as it is declared, and on each of its hosts as that was last seen
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /grounds/{ground}/sites/{site} (the `GetSite` operationId).
+func (c *ClientWithResponses) GetSiteWithResponse(ctx context.Context, ground InGround, site string, reqEditors ...RequestEditorFn) (*GetSiteResponse, error) {
+	rsp, err := c.GetSite(ctx, ground, site, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetSiteResponse(rsp)
 }
 
 // CreateSurveyWithBodyWithResponse performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request,
@@ -6129,6 +6317,39 @@ func ParseResumeRunResponse(rsp *http.Response) (*ResumeRunResponse, error) {
 	return response, nil
 }
 
+// ParseGetSiteResponse parses an HTTP response from a GetSiteWithResponse call
+func ParseGetSiteResponse(rsp *http.Response) (*GetSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest SiteView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Trouble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseCreateSurveyResponse parses an HTTP response from a CreateSurveyWithResponse call
 func ParseCreateSurveyResponse(rsp *http.Response) (*CreateSurveyResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6576,7 +6797,7 @@ type ServerInterface interface {
 
 	// (GET /grounds/{ground}/plans/{id}/events)
 	PlanEvents(c *gin.Context, ground InGround, id ById, params PlanEventsParams)
-	// RunProbes Check every site from inside its hosts and from outside
+	// RunProbes Check sites from inside their hosts, from outside and from other hosts, or one URL once
 	// (POST /grounds/{ground}/probes)
 	RunProbes(c *gin.Context, ground InGround)
 
@@ -6600,6 +6821,9 @@ type ServerInterface interface {
 	// ResumeRun Carry on with the hosts of a run that have not ended well
 	// (POST /grounds/{ground}/runs/{id}/resume)
 	ResumeRun(c *gin.Context, ground InGround, id ById)
+	// GetSite A site as it is declared, and on each of its hosts as that was last seen
+	// (GET /grounds/{ground}/sites/{site})
+	GetSite(c *gin.Context, ground InGround, site string)
 
 	// (POST /grounds/{ground}/surveys)
 	CreateSurvey(c *gin.Context, ground InGround)
@@ -7289,6 +7513,40 @@ func (siw *ServerInterfaceWrapper) ResumeRun(c *gin.Context) {
 	siw.Handler.ResumeRun(c, ground, id)
 }
 
+// GetSite operation middleware
+func (siw *ServerInterfaceWrapper) GetSite(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ground" -------------
+	var ground InGround
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ground", c.Param("ground"), &ground, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ground: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "site" -------------
+	var site string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "site", c.Param("site"), &site, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter site: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetSite(c, ground, site)
+}
+
 // CreateSurvey operation middleware
 func (siw *ServerInterfaceWrapper) CreateSurvey(c *gin.Context) {
 
@@ -7617,6 +7875,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/grounds/:ground/revisions", wrapper.ListRevisions)
 	router.POST(options.BaseURL+"/grounds/:ground/revisions", wrapper.CreateRevision)
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host", wrapper.GetHost)
+	router.GET(options.BaseURL+"/grounds/:ground/sites/:site", wrapper.GetSite)
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.GetHostKeys)
 	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.TrustHost)
 	router.POST(options.BaseURL+"/grounds/:ground/surveys", wrapper.CreateSurvey)

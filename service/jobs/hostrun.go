@@ -31,7 +31,7 @@ type hostRun struct {
 // that the run itself brings about. What a run has found broken, and is not about, is not
 // its doing.
 func (h *hostRun) worse(r probe.Result) bool {
-	return !r.OK && (h.touches(r.Site) || !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Probe == r.Probe && b.From == r.From && !b.OK }))
+	return !r.OK && (h.touches(r.Site) || !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Same(r) && b.From == r.From && !b.OK }))
 }
 
 // touches says whether a step of the plan is for a part of a site.
@@ -140,7 +140,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		h.broken(ctx, err)
 		return
 	}
-	h.before = probeBoth(ctx, conn, l.probes, h.s.d.Hosts[h.doc.Host].Address)
+	h.before = h.j.probeEach(ctx, h.s, conn, l.probes, h.s.d.Hosts[h.doc.Host].Address)
 	for _, step := range steps {
 		if !h.step(ctx, step, a) {
 			return

@@ -2,9 +2,14 @@ package jobs
 
 import (
 	"context"
+	"errors"
+	"fmt"
+	"slices"
 	"sync"
 	"time"
 
+	"northstake/core/declare"
+	"northstake/core/near"
 	"northstake/core/resolve"
 	"northstake/host/probe"
 	"northstake/host/rod"
@@ -20,7 +25,7 @@ func (h *hostRun) probeAll(ctx context.Context, probes []resolve.Probe) ([]probe
 	}
 	deadline := time.Now().Add(patience)
 	for {
-		results := probeBoth(ctx, h.conn, probes, address)
+		results := h.j.probeEach(ctx, h.s, h.conn, probes, address)
 		var bad *probe.Result
 		for i := range results {
 			if h.worse(results[i]) {
@@ -35,34 +40,75 @@ func (h *hostRun) probeAll(ctx context.Context, probes []resolve.Probe) ([]probe
 	}
 }
 
-// probeBoth makes each check from inside the host and from outside.
-func probeBoth(ctx context.Context, conn *rod.Conn, probes []resolve.Probe, address string) []probe.Result {
-	results := make([]probe.Result, 2*len(probes))
-	var wg sync.WaitGroup
-	for i, p := range probes {
-		wg.Go(func() {
-			inside, err := conn.Probe(ctx, p)
-			if err != nil {
-				inside = probe.Failed(p, err)
+// probeEach makes each check from each of its places: over the connection inside the host, by
+// the service outside, and by the rods of other hosts.
+func (j *Service) probeEach(ctx context.Context, s scope, conn *rod.Conn, probes []resolve.Probe, address string) []probe.Result {
+	var asked []probe.Asked
+	for _, p := range probes {
+		for _, place := range p.Places() {
+			a := probe.Asked{Probe: p, From: place, At: address}
+			if place == declare.ProbeInside {
+				a.At = loopback
 			}
-			results[2*i] = inside
+			asked = append(asked, a)
+		}
+	}
+	results := make([]probe.Result, len(asked))
+	var wg sync.WaitGroup
+	for i, a := range asked {
+		wg.Go(func() {
+			var err error
+			switch a.From {
+			case declare.ProbeOutside:
+				results[i] = probe.Fetch(ctx, a)
+			case declare.ProbeInside:
+				if conn == nil {
+					err = errNoWayIn
+				} else {
+					results[i], err = conn.Probe(ctx, a)
+				}
+			default:
+				err = j.withRod(ctx, s, a.From, func(other *rod.Conn, _ int64) (err error) {
+					results[i], err = other.Probe(ctx, a)
+					return err
+				})
+			}
+			if err != nil {
+				results[i] = probe.Failed(a.Probe, a.From, err)
+			}
 		})
-		wg.Go(func() { results[2*i+1] = probe.Fetch(ctx, p, address, "outside") })
 	}
 	wg.Wait()
 	return results
 }
 
-// Probe makes the checks of a ground's sites from inside the hosts and from
-// outside.
-func (j *Service) Probe(ctx context.Context, g store.Ground, ask contract.Ask) ([]probe.Result, error) {
+const loopback = "127.0.0.1"
+
+var errNoWayIn = errors.New("the host could not be reached")
+
+// NotProbed says what is wrong with what was asked of a check.
+type NotProbed struct{ What, Fix string }
+
+func (n NotProbed) Error() string { return n.What }
+
+// Probe makes the checks of a ground's sites, each from its places, or of one URL once.
+func (j *Service) Probe(ctx context.Context, g store.Ground, ask contract.ProbeAsk) ([]probe.Result, error) {
 	s, err := j.scope(ctx, g.ID, g.Name, g.Newest, ask.SudoPasswords)
 	if err != nil {
 		return nil, err
 	}
+	if ask.Once.URL != "" {
+		return j.probeOnce(ctx, s, ask)
+	}
 	names, err := s.d.Choose(ask.Hosts)
 	if err != nil {
 		return nil, err
+	}
+	if ask.Site != "" {
+		if s.d.Sites[ask.Site] == nil {
+			return nil, NotProbed{fmt.Sprintf("no site is called %q", ask.Site), near.DidYouMean(ask.Site, s.d.SiteNames())}
+		}
+		names = slices.DeleteFunc(slices.Clone(names), func(h string) bool { return !slices.Contains(s.d.HostsOf(ask.Site), h) })
 	}
 	if err := needPasswords(s.d, names, ask.SudoPasswords); err != nil {
 		return nil, err
@@ -70,7 +116,7 @@ func (j *Service) Probe(ctx context.Context, g store.Ground, ask contract.Ask) (
 	all := make([][]probe.Result, len(names))
 	var wg sync.WaitGroup
 	for i, name := range names {
-		wg.Go(func() { all[i] = j.probeHost(ctx, s, name) })
+		wg.Go(func() { all[i] = j.probeHost(ctx, s, name, ask.Site) })
 	}
 	wg.Wait()
 	out := []probe.Result{}
@@ -80,11 +126,33 @@ func (j *Service) Probe(ctx context.Context, g store.Ground, ask contract.Ask) (
 	return out, nil
 }
 
+// probeOnce checks a URL from the places that are named.
+func (j *Service) probeOnce(ctx context.Context, s scope, ask contract.ProbeAsk) ([]probe.Result, error) {
+	p, err := ask.Once.Check()
+	if err != nil {
+		return nil, NotProbed{err.Error(), "northstake probe --help says what can be asked"}
+	}
+	var hosts []string
+	for _, place := range p.From {
+		if place == declare.ProbeOutside {
+			continue
+		}
+		if s.d.Hosts[place] == nil {
+			return nil, NotProbed{fmt.Sprintf("no host is called %q", place), near.DidYouMean(place, append(s.d.HostNames(), declare.ProbeOutside))}
+		}
+		hosts = append(hosts, place)
+	}
+	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
+		return nil, err
+	}
+	return j.probeEach(ctx, s, nil, []resolve.Probe{p}, p.Address), nil
+}
+
 // probeHost checks one host's sites; when the host cannot be reached over SSH
 // its sites are checked from outside all the same.
-func (j *Service) probeHost(ctx context.Context, s scope, name string) []probe.Result {
+func (j *Service) probeHost(ctx context.Context, s scope, name, site string) []probe.Result {
 	address := s.d.Hosts[name].Address
-	probes := resolve.ProbesOf(s.d, name)
+	probes := slices.DeleteFunc(resolve.ProbesOf(s.d, name), func(p resolve.Probe) bool { return site != "" && p.Site != site })
 	if len(probes) == 0 {
 		return nil
 	}
@@ -93,14 +161,17 @@ func (j *Service) probeHost(ctx context.Context, s scope, name string) []probe.R
 		if _, err := conn.Traits(ctx); err != nil { // is the line still there?
 			return err
 		}
-		results = probeBoth(ctx, conn, probes, address)
+		results = j.probeEach(ctx, s, conn, probes, address)
 		return nil
 	})
 	if err == nil {
 		return results
 	}
-	for _, p := range probes {
-		results = append(results, probe.Failed(p, err), probe.Fetch(ctx, p, address, "outside"))
+	results = j.probeEach(ctx, s, nil, probes, address)
+	for i := range results {
+		if results[i].From == declare.ProbeInside {
+			results[i] = probe.Failed(results[i].Probe, declare.ProbeInside, err)
+		}
 	}
 	return results
 }

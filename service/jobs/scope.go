@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
 
 	"northstake/core/declare"
 	"northstake/core/lint"
@@ -35,11 +36,14 @@ type scope struct {
 	retires   *retiring // nil for none
 
 	carriesOut bool // it is that of a run, of which a part may be done
+
+	unwise func() []lint.Caution // what is unwise in the declaration, worked out once
 }
 
 func (j *Service) scope(ctx context.Context, groundID int64, ground string, revision int, passwords contract.SudoPasswords) (scope, error) {
 	d, err := j.Declaration(ctx, groundID, revision)
-	return scope{groundID: groundID, ground: ground, revision: revision, d: d, passwords: passwords}, err
+	unwise := sync.OnceValue(func() []lint.Caution { return lint.Cautions(d) })
+	return scope{groundID: groundID, ground: ground, revision: revision, d: d, passwords: passwords, unwise: unwise}, err
 }
 
 // scopeOf is the scope of a survey, plan or run of what was asked for.

@@ -201,6 +201,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/grounds/{ground}/sites/{site}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A site as it is declared, and on each of its hosts as that was last seen */
+        get: operations["getSite"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/grounds/{ground}/hosts/{host}/keys": {
         parameters: {
             query?: never;
@@ -293,7 +310,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Check every site from inside its hosts and from outside */
+        /** Check sites from inside their hosts, from outside and from other hosts, or one URL once */
         post: operations["runProbes"];
         delete?: never;
         options?: never;
@@ -612,6 +629,39 @@ export interface components {
                 version: string;
             }[] | null;
         };
+        SiteView: {
+            name: string;
+            server: string;
+            names: string[];
+            sent_on: string[];
+            /** @description Addresses with ports, * for all addresses */
+            listens: string[];
+            served: boolean;
+            first?: boolean;
+            from: components["schemas"]["Position"];
+            hosts: components["schemas"]["SiteOnHost"][];
+        };
+        SiteOnHost: {
+            host: string;
+            system?: string;
+            service?: string;
+            /** @description Where the server's configuration of the site lies */
+            file?: string;
+            /** Format: date-time */
+            seen_at?: string;
+            /** @description Why nothing is known of it there */
+            unread?: string;
+            /** @description Its stakes, as they were last seen */
+            rows: components["schemas"]["Row"][];
+            /** @description The configuration, as it is rendered for that host */
+            lines: components["schemas"]["RenderedLine"][];
+        };
+        RenderedLine: {
+            text: string;
+            from?: components["schemas"]["Position"];
+            /** @description The line of the declaration that it comes from */
+            source?: string;
+        };
         HostView: {
             name: string;
             address: string;
@@ -666,6 +716,37 @@ export interface components {
             warning?: string;
             /** @description The host that an offered key is known for, where that is another */
             owner?: string;
+        };
+        ProbeAsk: {
+            /** @description The hosts, by names, patterns, label:WORD, kit:NAME or site:NAME; all when left out */
+            hosts?: string[];
+            /** @description Only this site */
+            site?: string;
+            once?: components["schemas"]["ProbeOnce"];
+            sudo_passwords?: components["schemas"]["SudoPasswords"];
+        };
+        ProbeOnce: {
+            url: string;
+            /** @description The address that is asked, where the name of the URL is not to be resolved */
+            at?: string;
+            method?: string;
+            headers?: {
+                [key: string]: string;
+            };
+            body?: string;
+            /** @description outside, or names of hosts of the ground */
+            from_places?: string[];
+            /** @description name, or the address of a DNS server */
+            by?: string;
+            within?: string;
+            follows?: boolean;
+            status?: number;
+            contains?: string;
+            matches?: string;
+            shows?: {
+                [key: string]: string;
+            };
+            ends_at?: string;
         };
         Ask: {
             /** @description The hosts, by names, patterns, label:WORD, kit:NAME or site:NAME; all when left out */
@@ -849,12 +930,36 @@ export interface components {
             path: string;
             status: number;
             contains?: string;
-            /** @enum {string} */
-            from: "inside" | "outside";
+            method?: string;
+            /** @description inside, outside, or the name of a host of the ground */
+            from: string;
             ok: boolean;
             got_status?: number;
             got_text: boolean;
             error?: string;
+            /**
+             * @description What was wrong
+             * @enum {string}
+             */
+            failed?: "" | "name" | "connection" | "answer";
+            /** @description Address and port that answered */
+            answered?: string;
+            redirects?: string[];
+            /**
+             * Format: int64
+             * @description Nanoseconds for the name
+             */
+            lookup?: number;
+            /**
+             * Format: int64
+             * @description Nanoseconds for the connection
+             */
+            connect?: number;
+            /**
+             * Format: int64
+             * @description Nanoseconds until the first byte
+             */
+            first?: number;
             /**
              * Format: int64
              * @description Nanoseconds
@@ -1348,6 +1453,30 @@ export interface operations {
             default: components["responses"]["Trouble"];
         };
     };
+    getSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ground: components["parameters"]["InGround"];
+                site: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The site */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            default: components["responses"]["Trouble"];
+        };
+    };
     getHostKeys: {
         parameters: {
             query?: never;
@@ -1505,7 +1634,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["Ask"];
+                "application/json": components["schemas"]["ProbeAsk"];
             };
         };
         responses: {

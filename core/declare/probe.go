@@ -1,0 +1,33 @@
+package declare
+
+// Probe is an HTTP check of a site: what is asked, from where, and what the answer has to be.
+type Probe struct {
+	Path    string            `toml:"path" json:"path" doc:"URL path, from /." required:"true" example:"\"/\""`
+	Method  string            `toml:"method" json:"method,omitempty" doc:"Method of the request." default:"GET" example:"\"HEAD\""`
+	Headers map[string]string `toml:"headers" each:"HEADER" json:"headers,omitempty" doc:"Headers of the request." example:"{ Accept = \"text/html\" }"`
+	Body    string            `toml:"body" json:"body,omitempty" doc:"Body of the request." example:"\"from=quay1\""`
+	From    []string          `toml:"from" json:"from_places,omitempty" doc:"Where it is made: inside the host, outside of it (by the service), or on other hosts of the ground, by name." default:"[\"inside\", \"outside\"]" example:"[\"outside\", \"pier1\"]"`
+	By      string            `toml:"by" json:"by,omitempty" doc:"How the host is found: straight by its address, by the site's name with the resolver of the place that asks (\"name\"), or with a DNS server, by its address." default:"straight by its address" example:"\"name\""`
+	Within  string            `toml:"within" json:"within,omitempty" doc:"How long all of it may take." default:"5s" example:"\"30s\""`
+	Follows bool              `toml:"follows" json:"follows,omitempty" doc:"Whether redirects are followed." default:"false" example:"true"`
+
+	Status   int               `toml:"status" json:"status,omitempty" doc:"Status that the answer has." default:"200" example:"200"`
+	Contains string            `toml:"contains" json:"contains,omitempty" doc:"Text that the page contains." example:"\"Next sailing\""`
+	Matches  string            `toml:"matches" json:"matches,omitempty" doc:"Regular expression that the page matches, in the form of RE2." example:"\"tide: [0-9]+ m\""`
+	Shows    map[string]string `toml:"shows" each:"HEADER" json:"shows,omitempty" doc:"Headers of the answer; a * stands for any text, and an empty one for none at all." example:"{ Content-Type = \"text/html*\" }"`
+	EndsAt   string            `toml:"ends_at" json:"ends_at,omitempty" doc:"Where redirects lead: a path of the site or a URL. Of one that is not followed, where it says to go." example:"\"/sailings\""`
+}
+
+// ProbePlaces are the places of a probe that are no hosts.
+const (
+	ProbeInside  = "inside"
+	ProbeOutside = "outside"
+)
+
+// Places are where a probe is made.
+func (p Probe) Places() []string {
+	if len(p.From) == 0 {
+		return []string{ProbeInside, ProbeOutside}
+	}
+	return p.From
+}

@@ -1,0 +1,75 @@
+package lint
+
+import (
+	"fmt"
+	"strings"
+	"testing"
+
+	"northstake/core/declare"
+)
+
+// What nobody should fetch is found among what a site publishes, and what nobody ever could.
+func TestCautions(t *testing.T) {
+	files := func(list string) *declare.Manifest {
+		m := &declare.Manifest{}
+		for _, f := range strings.Fields(list) {
+			m.Files = append(m.Files, declare.File{Path: "content/" + f, Size: 1, SHA256: strings.Repeat("ab", 32)})
+		}
+		return m
+	}
+	for name, c := range map[string]struct{ files, more, want string }{
+		"nothing":             {"index.html style.css", "", ""},
+		"a dump and a key":    {"index.html a/tides.SQL id_rsa", "", "anybody could fetch a/tides.SQL (a dump), id_rsa (a key)"},
+		"a repository":        {"index.html sub/.svn/entries", "hidden = true\n", "anybody could fetch sub/.svn/entries (a repository's own)"},
+		"hidden files":        {"index.html .env sub/.svn/x", "", ""},
+		"hidden files, shown": {"index.html .env", "hidden = true\n", "anybody could fetch .env (passwords)"},
+		"well known":          {"index.html .well-known/site.zip", "", "anybody could fetch .well-known/site.zip (an archive)"},
+		"many":                {"index.html 1.bak 2.bak 3.bak 4.bak 5.bak 6.bak 7.bak", "", "anybody could fetch 1.bak (a backup), 2.bak (a backup), 3.bak (a backup), 4.bak (a backup), 5.bak (a backup) and 2 more"},
+		"PHP":                 {"index.html a/b.PHP", "", "PHP is not declared, and these files would be sent as text: a/b.PHP"},
+		"PHP that runs":       {"index.html a/b.php", "php = true\n", ""},
+		"behind a redirect":   {"index.html old/a.html older.html", "path = { \"/old\" = { moved_to = \"/\" } }\n", "path /old hides what is published here: old/a.html"},
+		"behind a root":       {"index.html old/a.html", "path = { \"/old\" = { root = \"/srv/old\" } }\n", "path /old hides what is published here: old/a.html"},
+		"settings alone":      {"index.html old/a.html", "path = { \"/old\" = { lists = true } }\n", ""},
+		"all passed on":       {"index.html", "path = { \"/\" = { to = [\"http://127.0.0.1:1\"] } }\n", "path / hides what is published here: index.html"},
+		"exact":               {"index.html old/a.html", "path = { \"/old\" = { says = \"x\", exact = true } }\n", ""},
+	} {
+		d, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content\" }\n" + c.more}}, files(c.files))
+		if len(problems) > 0 {
+			t.Errorf("%s: %v", name, problems)
+			continue
+		}
+		var got []string
+		for _, one := range Cautions(d) {
+			if one.Site != "s" || one.Line != 12 && c.more == "" || one.Fix == "" {
+				t.Errorf("%s: %+v", name, one)
+			}
+			got = append(got, one.What)
+		}
+		if fmt.Sprint(got) != fmt.Sprint(strings.Fields(c.want)) && strings.Join(got, "; ") != c.want {
+			t.Errorf("%s: %q, want %q", name, got, c.want)
+		}
+	}
+}
+
+// A redirect that comes back to itself, in whatever many steps, is one mistake.
+func TestRedirectsThatLoop(t *testing.T) {
+	for name, c := range map[string]struct{ paths, says string }{
+		"none":              {`"/a" = { moved_to = "/b" }, "/b" = { says = "x" }`, ""},
+		"to files":          {`"/a" = { moved_to = "/b" }`, ""},
+		"two":               {`"/a" = { moved_to = "/b" }, "/b" = { moved_to = "/a" }`, "round and round: /a to /b to /a"},
+		"three, by a name":  {`"/a" = { moved_to = "/b/c" }, "/b" = { moved_to = "http://s.test/c" }, "/c" = { moved_to = "/a?x#y", rest = "dropped", query = "dropped" }`, "round and round: /a to /b to /c to /a"},
+		"itself":            {`"/a" = { moved_to = "/a" }`, "leads to itself"},
+		"below itself":      {`"/a" = { moved_to = "/a/b" }`, "leads to itself"},
+		"out of a loop":     {`"/a" = { moved_to = "/b" }, "/b" = { moved_to = "/a" }, "/b/c" = { says = "x" }, "/d" = { moved_to = "/b/c" }`, "round and round: /a to /b to /a"},
+		"to another site":   {`"/a" = { moved_to = "http://other.test/a" }`, ""},
+		"below, to another": {`"/a" = { moved_to = "/b" }, "/b" = { moved_to = "/a/c" }, "/a/c" = { says = "x" }`, ""},
+	} {
+		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\npath = { " + c.paths + " }\n"}}, &declare.Manifest{})
+		switch {
+		case c.says == "" && len(problems) > 0, c.says != "" && len(problems) != 1:
+			t.Errorf("%s: %v", name, problems)
+		case c.says != "" && !strings.Contains(problems[0].What, c.says):
+			t.Errorf("%s: %s", name, problems[0].What)
+		}
+	}
+}

@@ -1,0 +1,96 @@
+package jobs
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"net"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"northstake/core/plan"
+	"northstake/core/stake"
+)
+
+// siteCautions are what is unwise about the sites that a plan works on, on one host: what
+// they would show and never show, and names that lead elsewhere.
+func (s scope) siteCautions(ctx context.Context, host string, h plan.Host, traits stake.Traits) []stake.Note {
+	working := map[string]bool{}
+	for _, r := range h.Rows {
+		if r.Site != "" && slices.ContainsFunc(h.Steps, func(step plan.Step) bool { return slices.Contains(step.Addresses(), r.Address) }) {
+			working[r.Site] = true
+		}
+	}
+	var out []stake.Note
+	var names []string
+	for _, site := range s.d.SitesOn(host) {
+		if working[site] {
+			names = append(append(names, s.d.Sites[site].Names...), s.d.Sites[site].SentOn...)
+		}
+	}
+	for _, c := range s.unwise() {
+		if working[c.Site] && slices.Contains(s.d.SitesOn(host), c.Site) {
+			out = append(out, stake.Note{Address: host + "/" + stake.Local("site", c.Site), What: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.What), Fix: c.Fix})
+		}
+	}
+	addresses := traits.Addresses
+	if a := s.d.Hosts[host].Address; a != "" {
+		addresses = append(slices.Clone(addresses), a)
+	}
+	return append(out, misled(ctx, net.DefaultResolver.LookupHost, host, names, addresses)...)
+}
+
+// lookupTime is how long all names of a host are asked for.
+const lookupTime = 1500 * time.Millisecond
+
+// reserved are the ends of names that no server has (RFC 6761): they are known, if at all, by
+// other means than a question.
+var reserved = []string{"test", "example", "invalid", "localhost", "local", "internal"}
+
+// misled says which names lead to other addresses than those of a host, or nowhere. Lookup
+// asks the resolver of this service.
+func misled(ctx context.Context, lookup func(context.Context, string) ([]string, error), host string, names, addresses []string) []stake.Note {
+	ctx, cancel := context.WithTimeout(ctx, lookupTime)
+	defer cancel()
+	for _, a := range slices.Clone(addresses) { // a host may be known by a name
+		if net.ParseIP(a) == nil {
+			if more, err := lookup(ctx, a); err == nil {
+				addresses = append(addresses, more...)
+			}
+		}
+	}
+	var mu sync.Mutex
+	var out []stake.Note
+	say := func(name, what, fix string) {
+		mu.Lock()
+		defer mu.Unlock()
+		out = append(out, stake.Note{Address: host, What: fmt.Sprintf("name %s %s, asked of this service's resolver", name, what), Fix: fix})
+	}
+	limit := make(chan struct{}, 16)
+	var all sync.WaitGroup
+	for _, n := range names {
+		if strings.HasPrefix(n, "*") {
+			continue
+		}
+		all.Go(func() {
+			limit <- struct{}{}
+			defer func() { <-limit }()
+			found, err := lookup(ctx, n)
+			var answer *net.DNSError
+			end := n[strings.LastIndexByte(n, '.')+1:]
+			switch {
+			case errors.As(err, &answer) && answer.IsNotFound && !slices.Contains(reserved, end):
+				say(n, "does not resolve", "add it to the zone, or take it out: visitors do not find the site by it")
+			case err != nil: // nobody answered, which says nothing of the name
+			case !slices.ContainsFunc(found, func(a string) bool { return slices.Contains(addresses, a) }):
+				say(n, fmt.Sprintf("resolves to %s, and %s is at %s", strings.Join(found, ", "), host, strings.Join(addresses, ", ")), "correct the zone, or the name; where something before the host passes requests on, this is as it should be")
+			}
+		})
+	}
+	all.Wait()
+	slices.SortFunc(out, func(a, b stake.Note) int { return cmp.Compare(a.What, b.What) })
+	return out
+}
