@@ -103,7 +103,11 @@ func (d *demo) up(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	d.account(address, drift, time.Since(start))
+	charts, err := d.charts(ctx)
+	if err != nil {
+		return err
+	}
+	d.account(address, drift, charts, time.Since(start))
 	return nil
 }
 

@@ -37,13 +37,18 @@ func (d *demo) ground(l *lab.Lab) error {
 	return os.WriteFile(file, []byte(text), 0o644)
 }
 
-// northstake runs the command line as a user would, and returns what it printed
-// and its exit status.
-func (d *demo) northstake(ctx context.Context, args ...string) (string, int, error) {
+// command is the command line as a user would run it.
+func (d *demo) command(ctx context.Context, args ...string) *exec.Cmd {
 	cmd := exec.CommandContext(ctx, d.bin("northstake"), args...)
 	_, address := d.running()
 	cmd.Env = append(os.Environ(), "NORTHSTAKE_SERVER=http://"+address, "NORTHSTAKE_TOKEN_FILE="+d.path("service", "admin.token"))
-	out, err := cmd.CombinedOutput()
+	return cmd
+}
+
+// northstake runs the command line as a user would, and returns what it printed
+// and its exit status.
+func (d *demo) northstake(ctx context.Context, args ...string) (string, int, error) {
+	out, err := d.command(ctx, args...).CombinedOutput()
 	var exit *exec.ExitError
 	if errors.As(err, &exit) {
 		if exit.ExitCode() >= 2 {
@@ -113,11 +118,44 @@ func (d *demo) story(ctx context.Context, l *lab.Lab) (string, error) {
 	return out, err
 }
 
-func (d *demo) account(address, drift string, took time.Duration) {
+// charts plans one site more, which could not be served, and returns what the plan says of
+// it. The ground is then declared again as it was.
+func (d *demo) charts(ctx context.Context) (string, error) {
+	end := progress("a site that could not be served")
+	dir := d.path("charts")
+	if err := os.RemoveAll(dir); err != nil {
+		return "", err
+	}
+	for _, part := range []string{d.path("saltmarsh"), filepath.Join(d.checkout, "demo", "charts")} {
+		if err := os.CopyFS(dir, os.DirFS(part)); err != nil {
+			return "", err
+		}
+	}
+	if _, _, err := d.northstake(ctx, "declare", dir); err != nil {
+		return "", err
+	}
+	cmd := d.command(ctx, "plan", "saltmarsh", "--on", "quay2")
+	out, err := cmd.CombinedOutput()
+	var exit *exec.ExitError
+	if err != nil && !errors.As(err, &exit) {
+		return "", err
+	}
+	if _, _, err := d.northstake(ctx, "declare", d.path("saltmarsh")); err != nil {
+		return "", err
+	}
+	end("the plan says why")
+	return string(out), nil
+}
+
+func (d *demo) account(address, drift, charts string, took time.Duration) {
 	fmt.Printf(`
-North Stake runs (%.0f s). Two hosts serve the timetable of Saltmarsh Ferries,
-and one of another family the notices to its crews; one page was changed by
-hand, and the drift check says so:
+North Stake runs (%.0f s). Three hosts of two families serve five sites of Saltmarsh
+Ferries, with nginx, httpd and Caddy; one page was changed by hand, and the drift
+check says so:
+
+%s
+
+A site more, whose root nobody but root may enter, was planned and not applied:
 
 %s
 
@@ -130,7 +168,8 @@ Next, from %s:
   bin/northstake drift saltmarsh      what has shifted, and since when
   bin/northstake restore saltmarsh    put it back
   bin/northstake show quay1           what a host is, and how its stakes stand
+  bin/northstake probe islands        how a site answers, from where
 
 make stop ends all of it; make clean leaves nothing of it here.
-`, took.Seconds(), "    "+strings.ReplaceAll(strings.TrimSpace(drift), "\n", "\n    "), address, d.path("service", "admin.token"), d.path("saltmarsh"), d.path("service.log"), d.checkout)
+`, took.Seconds(), "    "+strings.ReplaceAll(strings.TrimSpace(drift), "\n", "\n    "), "    "+strings.ReplaceAll(strings.TrimSpace(charts), "\n", "\n    "), address, d.path("service", "admin.token"), d.path("saltmarsh"), d.path("service.log"), d.checkout)
 }

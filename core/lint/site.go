@@ -349,6 +349,9 @@ func (l linter) moved(u string, p *declare.Path, at []string) {
 	if form.URLPath(bare) != "" || form.Control(query+fragment) || strings.ContainsAny(query+fragment, " \"<>\\^`{|}") || len(to) > 2000 {
 		l.Say(here, fmt.Sprintf("%q is nothing that a visitor can be sent to", to), "write a path such as \"/sailings\", or a URL such as \"https://ferries.test/sailings\"")
 	}
+	if strings.Contains(fragment, "?") {
+		l.Say(here, fmt.Sprintf("%q has a question mark behind its #", to), "write it as %3F, which means the same there")
+	}
 	ends := strings.ContainsAny(to, "?#")
 	if ends && p.Rest != declare.RestDropped && !p.Exact {
 		l.Say(here, fmt.Sprintf("%q has an end of its own, behind which the rest of the path cannot be kept", to), "add rest = \"dropped\"")

@@ -138,16 +138,45 @@ func (c *caddy) logs() {
 	c.line(c.at("log"), "\t}")
 }
 
-// signs are values that have no other way into a text. As the file is taken in by an import,
-// and a value when it is used, a brace is escaped twice.
+// caddySigns are characters that mean something in a text, and the variables of a site in
+// which they stand instead. As the file is taken in by an import, and a value when it is
+// used, a brace is escaped twice.
+var caddySigns = []struct{ sign, name, value string }{{`\`, "backslash", "`\\`"}, {"{", "open", "`\\\\{`"}, {"`", "tick", "\"`\""}}
+
+// signs sets those variables that the site's values need.
 func (c *caddy) signs() {
-	c.line(c.at(), "\t\tvars %s `\\\\{`", c.named("brace"))
-	c.line(c.at(), "\t\tvars %s \"`\"", c.named("tick"))
+	var values strings.Builder
+	for _, p := range c.parts {
+		for _, h := range p.headers {
+			values.WriteString(h.value)
+		}
+		switch p.does {
+		case says:
+			values.WriteString(*p.what.Says + p.what.Type)
+		case moved:
+			values.WriteString(p.what.MovedTo)
+		}
+	}
+	if strings.Contains(values.String(), "}") {
+		c.line(c.at(), "\t\tvars %s \"\"", c.named("nothing"))
+	}
+	for _, s := range caddySigns {
+		if strings.Contains(values.String(), s.sign) {
+			c.line(c.at(), "\t\tvars %s %s", c.named(s.name), s.value)
+		}
+	}
 }
 
 // value is a value of any characters in quotes, in which Caddy finds nothing of its own.
 func (c *caddy) value(v string) string {
-	v = strings.NewReplacer("{", "{http.vars."+c.named("brace")+"}", "`", "{http.vars."+c.named("tick")+"}").Replace(v)
+	var pairs []string
+	for _, s := range caddySigns {
+		pairs = append(pairs, s.sign, "{http.vars."+c.named(s.name)+"}")
+	}
+	v = strings.NewReplacer(pairs...).Replace(v)
+	if v == "}" { // which ends a block by itself, in quotes or not
+		v = "{http.vars." + c.named("nothing") + "}" + v
+	}
 	return "`" + v + "`"
 }
 

@@ -82,8 +82,10 @@ func FuzzRender(f *testing.F) {
 		if e == "" {
 			plain[4] = ""
 		}
-		if strings.Contains(e+k+l, "$") && server == "nginx" {
-			plain[9] = "pl$ain"
+		for _, sign := range "$\\{}`" { // each has a line of its own, where it is needed
+			if of := map[bool]string{true: "nginx", false: "caddy"}[sign == '$']; server == of && strings.ContainsRune(e+k+l, sign) {
+				plain[9] += string(sign)
+			}
 		}
 		if want, plainly, ok := shape(plain); !ok || want != got {
 			t.Fatalf("%s: the values %q change the shape:\n%s\nwanted the shape of\n%s", server, []string{a, b, c, d, e, g, h, i, j, k, l, m}, text, plainly)

@@ -15,12 +15,12 @@ import (
 	"northstake/core/stake"
 )
 
-// siteCautions are what is unwise about the sites that a plan works on, on one host: what
+// siteCautions are what is unwise about the sites that are not as declared on a host: what
 // they would show and never show, and names that lead elsewhere.
 func (s scope) siteCautions(ctx context.Context, host string, h plan.Host, traits stake.Traits) []stake.Note {
 	working := map[string]bool{}
 	for _, r := range h.Rows {
-		if r.Site != "" && slices.ContainsFunc(h.Steps, func(step plan.Step) bool { return slices.Contains(step.Addresses(), r.Address) }) {
+		if r.Site != "" && r.Standing != plan.Set {
 			working[r.Site] = true
 		}
 	}

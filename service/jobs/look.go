@@ -300,6 +300,8 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	}
 	if len(l.host.Steps) > 0 {
 		l.host.Cautions = append(s.stillDeclared(host), l.host.Cautions...)
+	}
+	if len(l.host.Steps)+len(l.host.Blockers) > 0 {
 		l.host.Cautions = append(l.host.Cautions, s.siteCautions(ctx, host, l.host, traits)...)
 	}
 	if _, way := s.d.Hosts[host].WayTo(); way.Own {

@@ -13,6 +13,7 @@
   import Plan from './pages/Plan.svelte'
   import Plans from './pages/Plans.svelte'
   import Run from './pages/Run.svelte'
+  import Site from './pages/Site.svelte'
   import SignIn from './pages/SignIn.svelte'
   import Heading from './parts/Heading.svelte'
   import Stake from './parts/Stake.svelte'
@@ -49,7 +50,7 @@
         ]
       : [],
   )
-  const here = (href: string) => (href === `/${ground}` ? parts.length === 1 || parts[1] === 'hosts' : route.path.startsWith(href))
+  const here = (href: string) => (href === `/${ground}` ? parts.length === 1 || parts[1] === 'hosts' || parts[1] === 'sites' : route.path.startsWith(href))
   const number = $derived(/^\d+$/.test(parts[2] ?? '') ? Number(parts[2]) : undefined)
 </script>
 
@@ -81,6 +82,7 @@
       {:else if route.path === '/help/keys'}<Keys />
       {:else if parts.length === 1}<Ground {ground} />
       {:else if parts[1] === 'hosts' && parts.length === 3}<Host {ground} host={parts[2]} />
+      {:else if parts[1] === 'sites' && parts.length === 3}<Site {ground} site={parts[2]} />
       {:else if parts[1] === 'drift' && parts.length === 2}<Drift {ground} />
       {:else if (parts[1] === 'plans' || parts[1] === 'runs') && parts.length === 2}<Plans {ground} sort={parts[1]} />
       {:else if parts[1] === 'plans' && number !== undefined}<Plan {ground} id={number} />

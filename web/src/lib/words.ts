@@ -17,6 +17,11 @@ export function bytes(n: number): string {
   return `${i === 0 || n >= 10 ? Math.round(n) : n.toFixed(1)} ${units[i]}`
 }
 
+/** millis writes nanoseconds. */
+export function millis(ns: number): string {
+  return ns < 1e6 ? '< 1 ms' : `${Math.round(ns / 1e6)} ms`
+}
+
 export function ago(when?: string): string {
   if (!when) return 'never'
   const s = (Date.now() - Date.parse(when)) / 1000

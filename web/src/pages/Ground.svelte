@@ -90,7 +90,7 @@
   <ol class="leaf ruled border-y border-rule-strong">
     {#each view.sites as s, i (s.name)}
       <li class="grid items-baseline gap-x-5 py-1 md:grid-cols-[8rem_1fr_1fr]">
-        <span class="margin-note">{i + 1}</span><span class="name">{s.name}</span><span class="name text-soft">{s.names.join(' ')}</span>
+        <span class="margin-note">{i + 1}</span><a class="name" href="/{ground}/sites/{s.name}">{s.name}</a><span class="name min-w-0 break-words text-soft">{s.names.join(' ')}</span>
         <span>on {#each s.hosts as h, n (h)}{n ? ', ' : ''}<a class="name" href="/{ground}/hosts/{h}">{h}</a>{/each}</span>
       </li>
     {:else}<li class="py-2 text-soft">No site is declared.</li>{/each}

@@ -11,6 +11,7 @@
   import Button from '../parts/Button.svelte'
   import Diff from '../parts/Diff.svelte'
   import Heading from '../parts/Heading.svelte'
+  import Probes from '../parts/Probes.svelte'
   import Trouble from '../parts/Trouble.svelte'
 
   let { ground, id }: { ground: string; id: number } = $props()
@@ -91,13 +92,7 @@
       </ol>
     {/if}
     {#if h.probes?.length}
-      <table class="mt-1 ml-[4.25rem] text-left text-sm max-sm:ml-0">
-        <tbody>
-          {#each h.probes as p, i (i)}
-            <tr class="align-baseline"><td class="name pr-4 break-all">http://{p.name}{p.port === 80 ? '' : ':' + p.port}{p.path}</td><td class="pr-4">from {p.from}</td><td class:text-alarm={!p.ok}>{p.ok ? p.got_status : p.error || `answered ${p.got_status}, wanted ${p.status}`}</td></tr>
-          {/each}
-        </tbody>
-      </table>
+      <div class="mt-1 ml-[4.25rem] text-sm max-sm:ml-0"><Probes probes={h.probes} /></div>
     {/if}
   {/each}
 {:else if !error}

@@ -1,0 +1,1 @@
+CREATE TABLE depths (at text, metres int);
