@@ -98,6 +98,20 @@ func TestConsole(t *testing.T) {
 	if err != nil || left != 0 {
 		t.Errorf("%d stakes are not set, %v", left, err)
 	}
+	// The site's page has each line of its configuration beside the one that it comes from.
+	do("look at the site", chromedp.Navigate(g.s.address+"/"+g.name+"/sites/timetable"), chromedp.WaitVisible(chromedp.CSS("h1")))
+	shows("timetable.saltmarsh.test")
+	press("/etc/nginx/sites-available/northstake-timetable.conf")
+	shows("root \"/srv/www/timetable\";")
+	beside := `[...document.querySelectorAll('[data-rendered] li')].find((l) => l.innerText.includes('location ^~ "/quay/"')).innerText`
+	if text, err := chromedp.Run(page, chromedp.Evaluate[string](beside)); err != nil || !strings.Contains(text, `[site.timetable.path."/quay"]`) {
+		t.Errorf("beside the location of a path stands %q, %v", text, err)
+	}
+	press("Probe")
+	shows("first byte")
+	if n, err := chromedp.Run(page, chromedp.Evaluate[int](`document.querySelectorAll('tr[data-probe=ok]').length`)); err != nil || n != 2 {
+		t.Errorf("%d probes are well, %v", n, err)
+	}
 	do("look at the ground", chromedp.Navigate(g.s.address+"/"+g.name), chromedp.WaitVisible(chromedp.CSS("h1")))
 	shows("All stakes of 1 host are set")
 	// What nobody declared is removed only when its stake has been named.
@@ -130,7 +144,7 @@ func TestConsole(t *testing.T) {
 		t.Errorf("in the root there is %s", left)
 	}
 	// No page is wider than a narrow window.
-	for _, path := range []string{"", "/drift", "/plans", "/runs", "/hosts/" + host} {
+	for _, path := range []string{"", "/drift", "/plans", "/runs", "/hosts/" + host, "/sites/timetable"} {
 		do("narrow", chromedp.EmulateViewport(390, 844), chromedp.Navigate(g.s.address+"/"+g.name+path), chromedp.WaitVisible(chromedp.CSS("h1")), chromedp.Sleep(300*time.Millisecond))
 		wide, err := chromedp.Run(page, chromedp.Evaluate[int](`document.documentElement.scrollWidth`))
 		if err != nil || wide > 390 {

@@ -207,7 +207,7 @@ func (c *caddy) part(i int, p part) {
 	case says:
 		in("does", "header Content-Type %s", c.value(p.textType()))
 		c.compress("\t\t\t\t")
-		in("does", "respond %s %d", c.value(*p.what.Says), p.status())
+		in("does", "respond * %s %d", c.value(*p.what.Says), p.status())
 	case passes:
 		c.passes(p, in)
 	}
