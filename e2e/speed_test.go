@@ -40,7 +40,7 @@ func TestSpeed(t *testing.T) {
 	g := newGround(t, shared, 1, bareKit)
 	var b strings.Builder
 	b.WriteString(bareKit + "[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n")
-	for i := range speedStakes - 5 {
+	for i := range speedStakes - 6 {
 		fmt.Fprintf(&b, "[site.timetable.path.\"/p%d\"]\nroot = \"/srv/www/p%d\"\n", i, i)
 	}
 	g.declareText(b.String())

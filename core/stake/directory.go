@@ -142,6 +142,14 @@ var _ = Register(Kind{
 		return JSON(DirectoryAsked{w, true})
 	},
 	Judge: Judging(judgeDirectory), Away: Judging(awayDirectory),
+	Join: func(moves []Move) Move {
+		var names []string
+		for _, m := range moves {
+			names = append(names, strings.TrimPrefix(m.Text, "make directory "))
+		}
+		return joinMoves(moves, count(len(moves), "directory", "directories"), names)
+	},
+	Within:  worksWithin,
 	Passing: []string{"nobody"}, // a step before brings the account
 })
 
@@ -193,7 +201,7 @@ func judgeDirectory(in Input, w DirectoryWant, f DirectoryFound) Verdict {
 	}
 	switch f.Kind {
 	case "":
-		v.Moves = []Move{{Verb: "make", Text: "make directory " + w.Path, Work: JSON(w)}}
+		v.Moves = []Move{{Verb: "make", Text: "make directory " + w.Path, Work: JSON(w), Joins: true}}
 	case "directory":
 		v.Moves = []Move{{Verb: "set", Text: fmt.Sprintf("set directory %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode), Work: JSON(w)}}
 	case "link":

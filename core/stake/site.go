@@ -122,7 +122,16 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeSite), Follows: true, Passing: []string{"silent"},
+	Join: func(moves []Move) Move {
+		var names []string
+		for _, m := range moves {
+			w, _ := last[SiteWant](m.Work)
+			names = append(names, path.Base(w.File))
+		}
+		return joinMoves(moves, "the virtual hosts of "+count(len(moves), "site", "sites"), names)
+	},
+	Within: worksWithin,
+	Judge:  Judging(judgeSite), Follows: true, Passing: []string{"silent"},
 	Elsewhere: func(former, now json.RawMessage) json.RawMessage {
 		f, ok := last[SiteWant](former)
 		n, ok2 := last[SiteWant](now)
@@ -425,7 +434,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	if len(w.Vouched) > 0 {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(w.Vouched), "place", "places"), strings.Join(w.Vouched, ", "), w.Service), "look at what it does on every host that has the site"})
 	}
-	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(w)}}
+	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(w), Joins: true}}
 	return v
 }
 

@@ -117,10 +117,13 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 		w.afterOwner(&w.stakes[i])
 	}
 	at := func(s Stake) int {
-		if s.Site != "" { // the parts of a site stand together
-			return place["site"]
+		switch {
+		case s.Type == "site": // all of them together, which can be tested at once
+			return 2*place["site"] + 1
+		case s.Site != "": // what sites are made of, before
+			return 2 * place["site"]
 		}
-		return place[s.Type]
+		return 2 * place[s.Type]
 	}
 	slices.SortStableFunc(w.stakes, func(a, b Stake) int { return at(a) - at(b) })
 	return w.stakes, nil

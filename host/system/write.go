@@ -4,11 +4,14 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"syscall"
 
+	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 )
 
@@ -47,6 +50,104 @@ func WriteAtomically(path string, text []byte, mode os.FileMode) error {
 		return err
 	}
 	return Flush(dir)
+}
+
+// NewFile is a file to be written, with whose it is to be.
+type NewFile struct {
+	Path         string
+	Text         []byte
+	Mode         os.FileMode
+	Owner, Group string
+}
+
+// flushing is how many files are flushed at once: the file system writes them together.
+const flushing = 32
+
+// WriteTogether writes files as WriteAtomically does, each with its owner from the first, and
+// flushes them side by side and their directories once. None is in place before all of them
+// are on the disk.
+func (m *Machine) WriteTogether(files []NewFile) error {
+	names, err := m.Names()
+	if err != nil {
+		return err
+	}
+	temps := make([]string, len(files))
+	defer func() {
+		for _, t := range temps {
+			if t != "" {
+				os.Remove(t)
+			}
+		}
+	}()
+	var all errgroup.Group
+	all.SetLimit(flushing)
+	for i, n := range files {
+		uid, gid, err := names.IDs(n.Owner, n.Group)
+		if err != nil {
+			return err
+		}
+		dir := filepath.Dir(m.Path(n.Path))
+		if err := os.MkdirAll(dir, 0o755); err != nil {
+			return err
+		}
+		f, err := os.CreateTemp(dir, ".northstake-*")
+		if err != nil {
+			return err
+		}
+		temps[i] = f.Name()
+		all.Go(func() error {
+			_, err := f.Write(n.Text)
+			if err == nil {
+				err = f.Chown(uid, gid)
+			}
+			if err == nil {
+				err = f.Chmod(n.Mode)
+			}
+			if err == nil {
+				err = f.Sync()
+			}
+			if e := f.Close(); err == nil {
+				err = e
+			}
+			if err != nil {
+				return fmt.Errorf("write %s: %w", n.Path, err)
+			}
+			return nil
+		})
+	}
+	if err := all.Wait(); err != nil {
+		return err
+	}
+	dirs := map[string]bool{}
+	for i, n := range files {
+		if err := os.Rename(temps[i], m.Path(n.Path)); err != nil {
+			return err
+		}
+		dirs[filepath.Dir(m.Path(n.Path))] = true
+	}
+	return flushEach(dirs)
+}
+
+// LinkTogether makes symbolic links as LinkAtomically does, and flushes their directories
+// once: links has what each leads to by its path.
+func (m *Machine) LinkTogether(links map[string]string) error {
+	dirs := map[string]bool{}
+	for _, path := range slices.Sorted(maps.Keys(links)) {
+		if err := linkIn(links[path], m.Path(path)); err != nil {
+			return err
+		}
+		dirs[filepath.Dir(m.Path(path))] = true
+	}
+	return flushEach(dirs)
+}
+
+func flushEach(dirs map[string]bool) error {
+	for dir := range dirs {
+		if err := Flush(dir); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func writeInPlace(path string, text []byte, mode os.FileMode) error {
@@ -136,6 +237,14 @@ func (m *Machine) Chown(path, owner, group string) error {
 
 // LinkAtomically makes path a link to target, in place of what is there.
 func LinkAtomically(target, path string) error {
+	if err := linkIn(target, path); err != nil {
+		return err
+	}
+	return Flush(filepath.Dir(path))
+}
+
+// linkIn makes a link that is not flushed yet.
+func linkIn(target, path string) error {
 	tmp := filepath.Join(filepath.Dir(path), ".northstake-link-"+filepath.Base(path))
 	os.Remove(tmp)
 	if err := os.Symlink(target, tmp); err != nil {
@@ -145,7 +254,7 @@ func LinkAtomically(target, path string) error {
 		os.Remove(tmp)
 		return err
 	}
-	return Flush(filepath.Dir(path))
+	return nil
 }
 
 // MissingParents lists the directories of a path that are not there, outermost

@@ -15,11 +15,15 @@ import (
 	"northstake/host/system"
 )
 
-// Test lets the server test its whole configuration with the site in it,
-// on a copy: the live tree never holds untested bytes. Step names the copy.
-func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, w stake.SiteWant) error {
-	if _, ok := servers[w.Server]; !ok {
-		return fmt.Errorf("nothing is known of a web server called %q", w.Server)
+// Test lets the server test its whole configuration with some of its sites in it, on a copy:
+// the live tree never holds untested bytes. Step names the copy.
+func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, sites ...stake.SiteWant) error {
+	if len(sites) == 0 {
+		return nil
+	}
+	server := sites[0].Server
+	if _, ok := servers[server]; !ok {
+		return fmt.Errorf("nothing is known of a web server called %q", server)
 	}
 	live := l.Dir
 	dir := m.State("candidate", step)
@@ -27,12 +31,14 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, w
 	if err := os.RemoveAll(dir); err != nil {
 		return err
 	}
-	c := candidate{server: w.Server, live: live, root: filepath.Join(dir, "conf"), pid: filepath.Join(dir, "server.pid")}
+	c := candidate{server: server, live: live, root: filepath.Join(dir, "conf"), pid: filepath.Join(dir, "server.pid")}
 	if err := c.tree(m.Path(live), live, c.root); err != nil {
 		return fmt.Errorf("copy the configuration for a test: %w", err)
 	}
-	if err := c.put(w); err != nil {
-		return err
+	for _, w := range sites {
+		if err := c.put(w); err != nil {
+			return err
+		}
 	}
 	args := make([]string, len(l.Test))
 	for i, a := range l.Test {
@@ -43,7 +49,7 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, w
 	if !errors.As(err, &failed) {
 		return err
 	}
-	return candidateFault(w, strings.ReplaceAll(failed.Output, c.root, live))
+	return candidateFault(strings.ReplaceAll(failed.Output, c.root, live), sites...)
 }
 
 // in is where a path of the live tree lies in the copy.
@@ -137,8 +143,16 @@ func TestLive(ctx context.Context, m *system.Machine, name string, l stake.Layou
 }
 
 // candidateFault turns what the server said into a fault that names the line of
-// the declaration which the offending line was rendered from.
-func candidateFault(w stake.SiteWant, output string) error {
+// the declaration which the offending line was rendered from, of whichever site that is.
+func candidateFault(output string, sites ...stake.SiteWant) error {
+	w := sites[0]
+	if c, ok := render.ComplaintOf(w.Server, output); ok {
+		for _, s := range sites {
+			if c.File != "" && (c.File == s.File || c.File == s.Link) {
+				w = s
+			}
+		}
+	}
 	f := &rod.Fault{What: w.Program + " does not accept the configuration", Output: strings.TrimSpace(output),
 		Fix: "nothing was changed on the host; correct what " + w.Program + " names"}
 	if c, ok := render.ComplaintOf(w.Server, output); ok {

@@ -20,13 +20,13 @@ func TestAComplaintLeadsToTheDeclaration(t *testing.T) {
 		"2026/01/02 03:04:05 [emerg] 12#12: invalid parameter \"x\" in /etc/nginx/sites-enabled/northstake-s.conf:3\nnginx: configuration file /etc/nginx/nginx.conf test failed\n",
 		"nginx: [emerg] invalid parameter \"x\" in /etc/nginx/sites-available/northstake-s.conf:3\n",
 	} {
-		err := candidateFault(w, said)
+		err := candidateFault(said, w)
 		f, ok := err.(*rod.Fault)
 		if !ok || f.What != `nginx does not accept the configuration: invalid parameter "x"` || f.Line != 3 || f.Rendered != `root "/x";` || f.From == nil || f.From.Line != 6 || f.From.File != "s.toml" {
 			t.Errorf("%q becomes %+v", said, f)
 		}
 	}
-	f := candidateFault(w, "nginx: [emerg] unknown directive \"y\" in /etc/nginx/conf.d/other.conf:7\n").(*rod.Fault)
+	f := candidateFault("nginx: [emerg] unknown directive \"y\" in /etc/nginx/conf.d/other.conf:7\n", w).(*rod.Fault)
 	if f.From != nil || f.File != "/etc/nginx/conf.d/other.conf" || !strings.Contains(f.Fix, "was on the host before") {
 		t.Errorf("another file's fault becomes %+v", f)
 	}

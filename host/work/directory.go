@@ -21,9 +21,9 @@ type directoryBefore struct {
 	Made  []string    `json:"made,omitempty"` // outermost first, the path itself included
 }
 
-var _ = register("directory", typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
+var _ = register("directory", joining(typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
 	read: readDirectories, before: beforeDirectory, do: doDirectory, back: backDirectory,
-})
+}))
 
 func readDirectories(ctx context.Context, m *Host, wants []stake.DirectoryAsked) ([]any, error) {
 	names, err := m.Names()

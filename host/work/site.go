@@ -6,9 +6,11 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"net"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -29,12 +31,14 @@ type siteBefore struct {
 }
 
 type siteWorker struct {
-	typed[stake.SiteWant, stake.SiteWork, siteBefore]
+	typed[stake.SiteWant, stake.Works[stake.SiteWork], befores[siteBefore]]
 }
 
-var _ = register("site", siteWorker{typed[stake.SiteWant, stake.SiteWork, siteBefore]{
-	read: beside(readSite), before: beforeSite, do: doSite, back: backSite,
-}})
+var _ = register("site", siteWorker{func() typed[stake.SiteWant, stake.Works[stake.SiteWork], befores[siteBefore]] {
+	t := joining(typed[stake.SiteWant, stake.SiteWork, siteBefore]{read: beside(readSite), before: beforeSite})
+	t.do, t.back = doSites, backSites
+	return t
+}()})
 
 func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
 	f := stake.SiteFound{}
@@ -135,37 +139,47 @@ func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefo
 	return b, err
 }
 
-func doSite(ctx context.Context, m *Host, j Job, w stake.SiteWork, _ siteBefore) (rod.StepState, error) {
-	if w.Away {
-		return rod.Done, takeSiteAway(m, w)
-	}
-	if err := testSite(ctx, m, j, w.SiteWant); err != nil {
-		return "", err
-	}
-	for _, b := range w.Beside {
-		if err := system.WriteAtomically(m.Path(b.Path), []byte(b.Text), 0o640); err != nil {
-			return "", err
+// doSites has all sites of a step tested together, and written and flushed together.
+func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWork], _ befores[siteBefore]) (rod.StepState, error) {
+	var write []stake.SiteWant
+	for _, w := range works {
+		if w.Away {
+			if err := takeSiteAway(m, w); err != nil {
+				return "", err
+			}
+			continue
 		}
-		if err := m.Chown(b.Path, "root", b.Group); err != nil {
-			return "", err
+		write = append(write, w.SiteWant)
+	}
+	if err := testSites(ctx, m, j, write); err != nil {
+		return "", err
+	}
+	var files []system.NewFile
+	links := map[string]string{}
+	for _, w := range write {
+		for _, b := range w.Beside {
+			files = append(files, system.NewFile{Path: b.Path, Text: []byte(b.Text), Mode: 0o640, Owner: "root", Group: b.Group})
+		}
+		files = append(files, system.NewFile{Path: w.File, Text: []byte(w.Text), Mode: 0o644, Owner: "root", Group: "root"})
+		if w.Link != "" && !w.Off {
+			links[w.Link] = w.File
 		}
 	}
-	if err := system.WriteAtomically(m.Path(w.File), []byte(w.Text), 0o644); err != nil {
+	if err := m.WriteTogether(files); err != nil {
 		return "", err
 	}
-	if err := m.Chown(w.File, "root", "root"); err != nil {
-		return "", err
-	}
-	if w.Link != "" && w.Off {
+	for _, w := range write {
+		if w.Link == "" || !w.Off {
+			continue
+		}
 		if err := os.Remove(m.Path(w.Link)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return "", err
 		}
-	} else if w.Link != "" {
-		if err := system.LinkAtomically(w.File, m.Path(w.Link)); err != nil {
+		if err := system.Flush(filepath.Dir(m.Path(w.Link))); err != nil {
 			return "", err
 		}
 	}
-	return rod.Done, nil
+	return rod.Done, m.LinkTogether(links)
 }
 
 // takeSiteAway removes a virtual host's file and its link; a step of the server's service
@@ -189,31 +203,46 @@ func takeSiteAway(m *Host, w stake.SiteWork) error {
 	return nil
 }
 
-func backSite(ctx context.Context, m *Host, j Job, w stake.SiteWork, b siteBefore) error {
-	changed := false
-	if w.Link != "" {
-		did, err := takeBack(m, j, b.Link, nil, w.File)
+// backSites takes the sites of a step back, and has each of their servers take notice once.
+func backSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWork], b befores[siteBefore]) error {
+	var changed []string
+	for i, w := range slices.Backward(works) {
+		did, err := backSite(m, j, w, b[i])
 		if err != nil {
 			return err
 		}
-		changed = did
+		if did && !slices.Contains(changed, w.Service) {
+			changed = append(changed, w.Service)
+		}
+	}
+	for _, service := range changed {
+		if err := tellRunning(ctx, m, j, service); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// backSite says whether anything was changed.
+func backSite(m *Host, j Job, w stake.SiteWork, b siteBefore) (changed bool, err error) {
+	if w.Link != "" {
+		if changed, err = takeBack(m, j, b.Link, nil, w.File); err != nil {
+			return false, err
+		}
 	}
 	did, err := takeBack(m, j, b.File, []byte(w.Text), "")
 	if err != nil {
-		return err
+		return false, err
 	}
 	changed = changed || did
 	for i, f := range b.Beside {
 		did, err := takeBack(m, j, f, []byte(w.Beside[i].Text), "")
 		if err != nil {
-			return err
+			return false, err
 		}
 		changed = changed || did
 	}
-	if !changed {
-		return nil
-	}
-	return tellRunning(ctx, m, j, w.Service)
+	return changed, nil
 }
 
 // tellRunning has a service take notice of what was taken back, where it runs.
@@ -240,25 +269,37 @@ func tellRunning(ctx context.Context, m *Host, j Job, service string) error {
 // Preflight tests the candidate before the run's first step, where the server is
 // installed already: a configuration that is refused then changes nothing at all.
 func (siteWorker) Preflight(ctx context.Context, m *Host, j Job) error {
-	var w stake.SiteWork
-	if err := json.Unmarshal(j.Work, &w); err != nil {
+	var works stake.Works[stake.SiteWork]
+	if err := json.Unmarshal(j.Work, &works); err != nil {
 		return fmt.Errorf("the step cannot be understood: %w", err)
 	}
-	if w.Away {
-		return nil
+	var write []stake.SiteWant
+	for _, w := range works {
+		layout, err := m.Layout(w.Server)
+		if err != nil {
+			return err
+		}
+		if !w.Away && m.Exists(layout.Config) {
+			write = append(write, w.SiteWant)
+		}
 	}
-	layout, err := m.Layout(w.Server)
-	if err != nil || !m.Exists(layout.Config) {
-		return err
-	}
-	return testSite(ctx, m, j, w.SiteWant)
+	return testSites(ctx, m, j, write)
 }
 
-// testSite lets the server test the site on a copy of its configuration.
-func testSite(ctx context.Context, m *Host, j Job, w stake.SiteWant) error {
-	layout, err := m.Layout(w.Server)
-	if err != nil {
-		return err
+// testSites lets each server test its sites on a copy of its configuration.
+func testSites(ctx context.Context, m *Host, j Job, sites []stake.SiteWant) error {
+	byServer := map[string][]stake.SiteWant{}
+	for _, w := range sites {
+		byServer[w.Server] = append(byServer[w.Server], w)
 	}
-	return webserver.Test(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w)
+	for _, server := range slices.Sorted(maps.Keys(byServer)) {
+		layout, err := m.Layout(server)
+		if err != nil {
+			return err
+		}
+		if err := webserver.Test(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, byServer[server]...); err != nil {
+			return err
+		}
+	}
+	return nil
 }
