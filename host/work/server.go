@@ -1,112 +1,200 @@
 package work
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
-	"net"
-	"net/http"
-	"sync"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
 
-	"golang.org/x/net/http2"
-
-	"northstake/host/journal"
+	"northstake/core/stake"
 	"northstake/host/rod"
+	"northstake/host/system"
+	"northstake/host/webserver"
 )
 
-// Server answers the service's requests on a host.
-type Server struct {
-	host *Host
-	mux  *http.ServeMux
-
-	mu     sync.Mutex
-	wants  map[string][]rod.Want
-	lock   *journal.Lock
-	ended  bool           // the connection has: nothing is begun any more
-	active sync.WaitGroup // requests about runs that are being answered
+// serverBefore is a server's own configuration as it was.
+type serverBefore struct {
+	Files []system.KeptFile `json:"files"`
 }
 
-// NewServer makes a server for a machine.
-func NewServer(h *Host) *Server {
-	s := &Server{host: h, mux: http.NewServeMux(), wants: map[string][]rod.Want{}}
-	s.mux.HandleFunc("POST /traits", s.traits)
-	s.mux.HandleFunc("POST /survey", s.survey)
-	s.mux.HandleFunc("POST /probe", s.probe)
-	s.mux.HandleFunc("POST /blobs/missing", s.missing)
-	s.mux.HandleFunc("POST /blobs", s.blobs)
-	s.mux.HandleFunc("POST /runs/{run}/open", s.counted(s.open))
-	s.mux.HandleFunc("POST /runs/{run}/close", s.counted(s.close))
-	s.mux.HandleFunc("POST /runs/{run}/steps/{number}", s.counted(s.step))
-	s.mux.HandleFunc("POST /runs/{run}/steps/{number}/confirm", s.counted(s.confirm))
-	s.mux.HandleFunc("POST /runs/{run}/back", s.counted(s.back))
-	s.mux.HandleFunc("POST /runs/{run}/preflight", s.counted(s.preflight))
-	return s
+type serverWorker struct {
+	typed[stake.ServerWant, stake.ServerWork, serverBefore]
 }
 
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
+var _ = register("server", serverWorker{typed[stake.ServerWant, stake.ServerWork, serverBefore]{
+	read: each(readServer), before: beforeServer, do: doServer, back: backServer,
+}})
 
-// counted has ServeConn wait for a request about a run. One that comes to its turn when
-// the connection has ended is not begun: nobody would wait for it, and the lock is gone.
-func (s *Server) counted(handle http.HandlerFunc) http.HandlerFunc {
-	return func(w http.ResponseWriter, r *http.Request) {
-		s.mu.Lock()
-		if s.ended {
-			s.mu.Unlock()
-			refuse(w, errors.New("the connection has ended"))
-			return
+func readServer(ctx context.Context, m *Host, w stake.ServerWant) (any, error) {
+	layout, err := m.Layout(w.Server)
+	if err != nil {
+		return nil, err
+	}
+	f := stake.ServerFound{Installed: m.Exists(layout.Config), Texts: map[string]string{}}
+	for _, p := range w.Paths() {
+		e, err := m.Entry(p)
+		if err != nil {
+			return nil, err
 		}
-		s.active.Add(1)
-		s.mu.Unlock()
-		defer s.active.Done()
-		handle(w, r)
-	}
-}
-
-// ServeConn speaks HTTP/2 on a connection until it ends, and returns when the
-// step that was being done has ended too.
-func (s *Server) ServeConn(c net.Conn) {
-	(&http2.Server{MaxReadFrameSize: 1 << 20, MaxUploadBufferPerConnection: 8 << 20, MaxUploadBufferPerStream: 4 << 20}).
-		ServeConn(c, &http2.ServeConnOpts{Handler: s})
-	s.mu.Lock()
-	s.ended = true
-	s.mu.Unlock()
-	s.active.Wait()
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	if s.lock != nil {
-		s.lock.Release()
-	}
-}
-
-func answer(w http.ResponseWriter, v any) {
-	w.Header().Set("Content-Type", "application/json")
-	// The other side has gone when this fails, and there is nobody to tell.
-	_ = json.NewEncoder(w).Encode(v)
-}
-
-func refuse(w http.ResponseWriter, err error) {
-	w.Header().Set("Content-Type", "application/json")
-	w.WriteHeader(http.StatusInternalServerError)
-	_ = json.NewEncoder(w).Encode(faultOf(err))
-}
-
-func faultOf(err error) *rod.Fault {
-	var f *rod.Fault
-	if errors.As(err, &f) {
-		if err.Error() != f.What {
-			copied := *f
-			copied.What = err.Error()
-			return &copied
+		if e.Kind != "file" {
+			continue
 		}
-		return f
+		if f.Texts[p], err = m.ReadText(p); err != nil {
+			return nil, err
+		}
+		f.Touched = e.Touched
 	}
-	return &rod.Fault{What: err.Error()}
+	for _, l := range w.Links {
+		if e, err := m.Entry(l); err != nil {
+			return nil, err
+		} else if e.Kind != "" {
+			f.Links = append(f.Links, l)
+		}
+	}
+	f.Edited, err = editedOwn(ctx, m, w, f)
+	return f, err
 }
 
-func read(w http.ResponseWriter, r *http.Request, v any) bool {
-	if err := json.NewDecoder(r.Body).Decode(v); err != nil {
-		refuse(w, fmt.Errorf("the request cannot be understood: %w", err))
-		return false
+// editedOwn lists what is to be set aside and is not as the server's package brought it.
+func editedOwn(ctx context.Context, m *Host, w stake.ServerWant, f stake.ServerFound) ([]string, error) {
+	if !f.Installed {
+		return nil, nil
 	}
-	return true
+	manager, err := m.PackageManager()
+	if err != nil {
+		return nil, nil // of no family whose packages are known
+	}
+	var out []string
+	look := func(path string, text []byte) error {
+		same, known, err := manager.Brought(ctx, path, text)
+		if err == nil && known && !same {
+			out = append(out, path)
+		}
+		return err
+	}
+	for _, l := range f.Links {
+		full, err := filepath.EvalSymlinks(m.Path(l))
+		if err != nil {
+			continue // it leads nowhere, and switches nothing on
+		}
+		text, err := os.ReadFile(full)
+		if err != nil {
+			return nil, err
+		}
+		if err := look(strings.TrimPrefix(full, strings.TrimSuffix(m.Path("/"), "/")), text); err != nil {
+			return nil, err
+		}
+	}
+	for path, text := range f.Texts {
+		if w.Sets(path, text) {
+			if err := look(path, []byte(w.Original(path, text))); err != nil {
+				return nil, err
+			}
+		}
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+func beforeServer(_ context.Context, m *Host, _ Job, w stake.ServerWork) (b serverBefore, err error) {
+	for _, p := range append(w.Paths(), w.Links...) {
+		k, err := m.KeepFile(p)
+		if err != nil {
+			return b, err
+		}
+		b.Files = append(b.Files, k)
+	}
+	return b, nil
+}
+
+// doServer edits what is there: what somebody has taken away stays away.
+func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverBefore) (rod.StepState, error) {
+	layout, err := m.Layout(w.Server)
+	if err != nil {
+		return "", err
+	}
+	if !m.Exists(layout.Config) {
+		return "", &rod.Fault{What: layout.Config + " is not there", Fix: "look at what became of the package " + layout.Package}
+	}
+	if err := webserver.TestOwn(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w.ServerWant); err != nil {
+		return "", err
+	}
+	if dir := layout.SitesDir; !m.Exists(dir) {
+		if err := os.MkdirAll(m.Path(dir), 0o755); err != nil {
+			return "", err
+		}
+	}
+	for _, p := range w.Paths() {
+		e, err := m.Entry(p)
+		if err != nil {
+			return "", err
+		}
+		if e.Kind != "file" {
+			continue
+		}
+		text, err := m.ReadText(p)
+		if err != nil {
+			return "", err
+		}
+		edited := w.Edit(p, text)
+		if edited == text {
+			continue
+		}
+		mode, err := system.ParseMode(e.Mode)
+		if err != nil {
+			return "", err
+		}
+		if err := system.WriteAtomically(m.Path(p), []byte(edited), mode); err != nil {
+			return "", err
+		}
+		if err := m.Chown(p, e.Owner, e.Group); err != nil {
+			return "", err
+		}
+	}
+	if w.Default == stake.DefaultKept {
+		return rod.Done, nil
+	}
+	for _, l := range w.Links {
+		if err := os.Remove(m.Path(l)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return "", err
+		}
+		if err := system.Flush(filepath.Dir(m.Path(l))); err != nil {
+			return "", err
+		}
+	}
+	return rod.Done, nil
+}
+
+func backServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, b serverBefore) error {
+	changed := false
+	for _, f := range b.Files {
+		did, err := takeBack(m, j, f, []byte(w.Edit(f.Path, string(f.Text))), "")
+		if err != nil {
+			return err
+		}
+		changed = changed || did
+	}
+	if !changed {
+		return nil
+	}
+	return tellRunning(ctx, m, j, w.Service)
+}
+
+// Preflight tests the candidate before the run's first step, where the server is installed
+// already.
+func (serverWorker) Preflight(ctx context.Context, m *Host, j Job) error {
+	var w stake.ServerWork
+	if err := json.Unmarshal(j.Work, &w); err != nil {
+		return fmt.Errorf("the step cannot be understood: %w", err)
+	}
+	layout, err := m.Layout(w.Server)
+	if err != nil || !m.Exists(layout.Config) {
+		return err
+	}
+	return webserver.TestOwn(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w.ServerWant)
 }
