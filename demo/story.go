@@ -140,8 +140,10 @@ func (d *demo) charts(ctx context.Context) (string, error) {
 	if err != nil && !errors.As(err, &exit) {
 		return "", err
 	}
-	if _, _, err := d.northstake(ctx, "declare", d.path("saltmarsh")); err != nil {
-		return "", err
+	for _, args := range [][]string{{"declare", d.path("saltmarsh")}, {"survey", "saltmarsh"}} {
+		if _, _, err := d.northstake(ctx, args...); err != nil {
+			return "", err
+		}
 	}
 	end("the plan says why")
 	return string(out), nil

@@ -7,6 +7,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"sync"
 	"testing"
@@ -221,9 +222,35 @@ func TestServersSideBySide(t *testing.T) {
 			g.apply(0)
 			g.nothingToDo()
 			answers("nginx")
+			// So does what answers to names that no site has.
+			for says, status := range map[string]int{"410": 410, "http://harbour.test/lost": 302} {
+				declared, err := os.ReadFile(filepath.Join(g.dir, "ground.toml"))
+				if err != nil {
+					t.Fatal(err)
+				}
+				write(t, filepath.Join(g.dir, "ground.toml"), othersLine.ReplaceAllString(strings.Replace(string(declared), "[reach]", "other_names = \"\"\n[reach]", 1), fmt.Sprintf("other_names = %q\n", says)))
+				g.ns(0, "declare", g.dir)
+				g.apply(0)
+				g.nothingToDo()
+				answers("nginx")
+				for _, port := range []string{"80", "8080", "8081", "8082"} {
+					rows, err := requests.Parse("| `GET http://nobody.test:" + port + "/x?y` | `" + fmt.Sprint(status) + "` | |")
+					if err != nil {
+						t.Fatal(err)
+					}
+					if status == 302 {
+						rows[0].Wanted = []string{"Location: " + says}
+					}
+					if err := rows[0].Try(context.Background(), requests.Host{Address: g.address(g.hosts[0])}); err != nil {
+						t.Errorf("with %s, port %s: %v", says, port, err)
+					}
+				}
+			}
 		})
 	}
 }
+
+var othersLine = regexp.MustCompile(`(?:other_names = .*\n)+`)
 
 // A site that moves from one server to another is asked all the while, fifty times a second.
 // What is not answered lies in one gap, which the plan has told: it is no longer than the two

@@ -71,6 +71,7 @@ type Path struct {
 	Prefix     string   `toml:"prefix" json:"prefix,omitempty" doc:"What becomes of this path itself in what the services are asked for." enum:"kept,dropped" default:"kept" example:"\"dropped\""`
 	ConnectsIn string   `toml:"connects_in" json:"connects_in,omitempty" doc:"How long a service may take to take a connection." default:"5s" example:"\"2s\""`
 	AnswersIn  string   `toml:"answers_in" json:"answers_in,omitempty" doc:"How long it may take to begin its answer." default:"60s" example:"\"10m\""`
+	Closes     bool     `json:"-"` // the connection is closed without an answer: of the ground's other_names alone
 	Tells      *bool    `toml:"tells" json:"tells,omitempty" doc:"Whether services are told the visitor's address, and the name and scheme that were asked for, in X-Forwarded-For, -Host and -Proto." default:"true" example:"false"`
 	Serving
 }

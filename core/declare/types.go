@@ -40,6 +40,7 @@ type Ground struct {
 
 	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of every host." example:"{ office = \"the harbour office\" }"`
 	Former string            `toml:"former" json:"former,omitempty" doc:"What becomes of what runs brought about and nobody declares any more: it is kept, and every plan says so, or removed." enum:"kept,removed" default:"kept" example:"\"removed\""`
+	Others string            `toml:"other_names" json:"other_names,omitempty"  doc:"What answers to names that no site has, on the ports of sites of which none is first: \"nothing\" (the connection is closed), a status such as \"404\", or a URL that visitors are sent to." default:"what the server does by itself" example:"\"404\""`
 	More   *More             `toml:"more_hosts" json:"more_hosts,omitempty" doc:"A program beside the declaration that prints more hosts: [host.NAME] tables in TOML, and nothing else." example:"{ program = \"bin/hosts\", hold = \"10m\" }"`
 }
 

@@ -4,11 +4,14 @@ import (
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"northstake/core/declare"
 	"northstake/core/form"
 	"northstake/core/near"
+	"northstake/core/stake"
 )
 
 func (l linter) ground(g declare.Ground) {
@@ -21,6 +24,29 @@ func (l linter) ground(g declare.Ground) {
 	}
 	l.givens(g.Givens, keys("ground"))
 	l.moreHosts(g.More)
+	l.otherNames(g.Others)
+}
+
+// otherNames checks what answers to names that no site has.
+func (l linter) otherNames(says string) {
+	at := keys("ground", "other_names")
+	status, err := strconv.Atoi(says)
+	scheme, host, url := strings.Cut(says, "://")
+	switch {
+	case says == "":
+	case says == stake.OthersNothing:
+		for _, name := range sorted(l.D.Sites) {
+			if s := l.D.Sites[name]; s.Server == "httpd" {
+				at := l.D.At("site", name, "server")
+				l.Say(keys("ground", "other_names"), fmt.Sprintf("httpd has no way to close a connection without an answer, and site %s is served by it", name), fmt.Sprintf("see %s:%d; write a status such as \"404\", or a URL", at.File, at.Line))
+				return
+			}
+		}
+	case err == nil && status >= 400 && status <= 599:
+	case url && (scheme == "http" || scheme == "https") && host != "" && form.Bad(host) == "" && !strings.ContainsAny(host, " #%?"):
+	default:
+		l.Say(at, fmt.Sprintf("%q is nothing that can be answered", says), "write \"nothing\", the status of an error such as \"404\", or a URL")
+	}
 }
 
 func (l linter) givens(givens map[string]string, at []string) {

@@ -21,6 +21,9 @@ func (l linter) site(name string, s *declare.Site) {
 	if !form.PlainName.MatchString(name) {
 		l.Say(here, fmt.Sprintf("site name %q has characters it cannot have", name), "use lower-case letters, digits and hyphens")
 	}
+	if strings.HasPrefix(name, "other-names-") {
+		l.Say(here, fmt.Sprintf("site name %q is kept for what answers to names that no site has", name), "choose another")
+	}
 	l.givens(s.Givens, here)
 	if s.Server == "" && l.D.Lacks("site", name, "server") {
 		l.Say(here, fmt.Sprintf("[site.%s] has no server", name), "add server = \""+strings.Join(render.Servers(), "\" or \"")+"\", or a kit that says it")

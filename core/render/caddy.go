@@ -210,6 +210,8 @@ func (c *caddy) part(i int, p part) {
 		in("does", "respond * %s %d", c.value(*p.what.Says), p.status())
 	case passes:
 		c.passes(p, in)
+	case closes:
+		in("does", "abort")
 	}
 	c.line(c.of(p, ""), "\t\t\t}")
 	c.line(c.of(p, ""), "\t\t}")
@@ -242,6 +244,9 @@ func (c *caddy) guards(i int, p part, in func(key, format string, args ...any)) 
 		in("passwords", "basicauth bcrypt %s {", c.value(c.writer.site))
 		in("passwords", "\timport %s", c.accountsOf(p, func(name, hash string) string { return name + " " + hash + "\n" }))
 		in("passwords", "}")
+	}
+	if p.does != passes {
+		return // nobody reads a body there
 	}
 	in("largest_body", "@body%d header_regexp Content-Length %s", i, expression("^("+above(p.body)+")$"))
 	in("largest_body", "error @body%d 413", i)

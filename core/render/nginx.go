@@ -302,6 +302,8 @@ func (n *nginx) does(i int, p part) {
 		n.line(n.of(p, "does"), "        return %d %s;", p.status(), n.value(*p.what.Says))
 	case passes:
 		n.passes(i, p, "")
+	case closes:
+		n.line(n.of(p, "does"), "        return 444;")
 	}
 }
 

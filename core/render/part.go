@@ -43,6 +43,7 @@ const (
 	moved  sort = "moved"
 	says   sort = "says"
 	passes sort = "passes"
+	closes sort = "closes"
 )
 
 // header is one of an answer; an empty value takes it away.
@@ -174,6 +175,8 @@ func doing(p *declare.Path) sort {
 		return says
 	case len(p.To) > 0:
 		return passes
+	case p.Closes:
+		return closes
 	case p.Root != "":
 		return files
 	}

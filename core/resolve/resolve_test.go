@@ -231,3 +231,50 @@ func openTo(f stake.FirewallWant) string {
 	}
 	return strings.Join(out, " ")
 }
+
+// What answers to names that no site has stands on the ports of which no site is the first,
+// once for each server.
+func TestOtherNames(t *testing.T) {
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
+name = "g"
+other_names = "404"
+[reach]
+user = "k"
+key = "k"
+[host.a]
+address = "10.0.0.1"
+[host.b]
+address = "10.0.0.2"
+[site.one]
+on = ["a"]
+server = "nginx"
+names = ["one.test"]
+listen = [80, 8080, { port = 8081, address = "10.0.0.1" }]
+[site.two]
+on = ["a", "b"]
+server = "nginx"
+names = ["two.test"]
+first = true
+listen = [8080]
+[site.three]
+on = ["a"]
+server = "nginx"
+names = ["three.test"]
+listen = [8088]
+served = false
+`}}, &declare.Manifest{})
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	h, err := OneHost(d, "a", traits, layouts)
+	if err != nil {
+		t.Fatal(err)
+	}
+	w := want[stake.SiteWant](t, h, "site/other-names-nginx")
+	if fmt.Sprint(w.Listen) != "[80]" || !strings.Contains(w.Text, "listen 80 default_server;") || strings.Contains(w.Text, "8080") || !strings.Contains(w.Text, "return 404 ") || len(w.Lines) != strings.Count(w.Text, "\n") || w.Lines[3].Line != 3 {
+		t.Errorf("%+v", w)
+	}
+	if h, err = OneHost(d, "b", traits, layouts); err != nil || slices.ContainsFunc(h.Stakes, func(s stake.Stake) bool { return strings.HasPrefix(s.Name, "other-names") }) {
+		t.Errorf("where the only site is the first, %v: %+v", err, h.Stakes)
+	}
+}

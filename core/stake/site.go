@@ -96,7 +96,7 @@ var _ = Register(Kind{
 				return err
 			}
 		}
-		return nil
+		return wantOthers(w)
 	},
 	Claims: Claiming(func(w SiteWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}, {Need: Finds, Sort: ClaimService, What: w.Service}, {Need: Finds, Sort: ClaimPackage, What: w.Package}}

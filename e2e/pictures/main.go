@@ -63,10 +63,12 @@ func take(address, tokenFile, dir string) error {
 		return err
 	}
 	unfold := chromedp.Evaluate[chromedp.Void](`document.querySelectorAll('[data-step] button').forEach((b, i) => i < 3 && b.click())`)
+	siteOpened := chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('button')].filter((b) => /^Probe$|northstake-/.test(b.innerText.trim())).forEach((b) => b.click())`)
 	for _, p := range []picture{
 		{name: "console-ground", path: "/saltmarsh"},
 		{name: "console-ground-narrow-dark", path: "/saltmarsh", width: 390, height: 844, dark: true},
 		{name: "console-host", path: "/saltmarsh/hosts/quay1"},
+		{name: "console-site", path: "/saltmarsh/sites/tides", before: siteOpened},
 		{name: "console-drift", path: "/saltmarsh/drift"},
 		{name: "console-drift-dark", path: "/saltmarsh/drift", dark: true},
 		{name: "console-plan", path: "/saltmarsh/plans/" + plan, before: unfold},
@@ -84,7 +86,7 @@ func take(address, tokenFile, dir string) error {
 			chromedp.Navigate(address + p.path), chromedp.WaitVisible(chromedp.CSS("h1")), chromedp.Sleep(700 * time.Millisecond),
 		}
 		if p.before != nil {
-			steps = append(steps, p.before, chromedp.Sleep(300*time.Millisecond))
+			steps = append(steps, p.before, chromedp.Sleep(800*time.Millisecond))
 		}
 		if err := chromedp.Do(page, steps...); err != nil {
 			return fmt.Errorf("%s: %w", p.name, err)

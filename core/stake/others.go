@@ -1,0 +1,90 @@
+package stake
+
+import (
+	"cmp"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"northstake/core/declare"
+	"northstake/core/render"
+)
+
+// OthersNothing is the other_names of a ground that has connections closed.
+const OthersNothing = "nothing"
+
+// wantOthers wants what the ground says that answers to names that no site has: a virtual
+// host for each server, on the ports on which no site is first.
+func wantOthers(w *Wanting) error {
+	if w.D.Ground.Others == "" {
+		return nil
+	}
+	ports := map[string][]int{}
+	firsts := map[string][]int{}
+	for _, name := range w.D.SitesOn(w.Host) {
+		s := w.D.Sites[name]
+		for _, l := range s.ListenOn() {
+			switch {
+			case !s.IsServed() || l.Address != "":
+			case s.First:
+				firsts[s.Server] = append(firsts[s.Server], l.Port)
+			case !slices.Contains(ports[s.Server], l.Port):
+				ports[s.Server] = append(ports[s.Server], l.Port)
+			}
+		}
+	}
+	for _, server := range sortedKeys(ports) {
+		free := slices.DeleteFunc(ports[server], func(p int) bool { return slices.Contains(firsts[server], p) })
+		if len(free) == 0 {
+			continue
+		}
+		if err := wantOthersOf(w, server, free); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func wantOthersOf(w *Wanting, server string, ports []int) error {
+	name, layout, at := "other-names-"+server, w.Layouts[server], w.D.At("ground", "other_names")
+	site := &declare.Site{}
+	site.Server, site.Names, site.First, site.Paths = server, []string{"any.northstake.invalid"}, true, map[string]*declare.Path{"/": othersPath(w.D.Ground.Others)}
+	for _, p := range ports {
+		site.Listen = append(site.Listen, declare.Listen{Port: p})
+	}
+	d := &declare.Declaration{Ground: w.D.Ground, Sites: map[string]*declare.Site{name: site}}
+	own := w.ownOf(server, layout)
+	listens := slices.DeleteFunc(slices.Clone(layout.Listens), func(p int) bool { return slices.Contains(own.Silent, p) })
+	text, err := render.VirtualHost(d, render.Site{Name: name, Root: "/nonexistent", IPv6: w.Traits.IPv6, Listens: listens, Dir: layout.Dir, Modules: layout.Modules})
+	if err != nil {
+		return err
+	}
+	for i := range text.Lines {
+		text.Lines[i] = at
+	}
+	want := SiteWant{Server: server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines, Mark: text.Mark, Asked: render.MarkName(name),
+		Listen: ports, Names: site.Names, Yields: w.silenced(server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
+	if layout.LinkDir != "" {
+		want.Link = layout.LinkDir + "/" + path.Base(want.File)
+	}
+	needs := []string{w.PackageFor(name, layout.Package, at)}
+	if local := Local("server", server); w.Wants(local) {
+		want.Own, needs = &own, append(needs, local)
+	}
+	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: at, Needs: needs})
+	w.ServiceFor(name, layout.Service, layout.Program, []string{Local("site", name)}, at)
+	return nil
+}
+
+// othersPath is all of a site that answers as other_names says.
+func othersPath(says string) *declare.Path {
+	if status, err := strconv.Atoi(says); err == nil {
+		text := "There is no site of this name here.\n"
+		return &declare.Path{Says: &text, Status: status}
+	}
+	if strings.Contains(says, "://") {
+		return &declare.Path{MovedTo: says, Status: 302, Rest: declare.RestDropped, Query: declare.RestDropped}
+	}
+	return &declare.Path{Closes: true}
+}
