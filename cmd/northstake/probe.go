@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -194,18 +195,26 @@ func (a *app) showProbes(list []contract.ProbeResult) {
 	for _, r := range list {
 		word := r.Words()
 		if !r.OK {
-			if r.Failed != "" && r.Failed != probe.FailedAnswer {
-				word = "the " + r.Failed + ": " + word
-			}
 			word = a.out.attention(word)
 		}
 		from := r.From
 		if from != declare.ProbeInside && from != declare.ProbeOutside {
 			from = "from " + from
 		}
-		rows = append(rows, []string{r.Host, r.Site, urlOf(r), from, r.Answered, fmt.Sprintf("%d ms", r.First.Milliseconds()), fmt.Sprintf("%d ms", r.Took.Milliseconds()), word})
+		first := "-"
+		if r.First > 0 {
+			first = fmt.Sprintf("%d ms", r.First.Milliseconds())
+		}
+		rows = append(rows, []string{r.Host, r.Site, urlOf(r), from, cmp.Or(r.Answered, "-"), first, fmt.Sprintf("%d ms", r.Took.Milliseconds()), word})
 	}
-	a.out.table([]string{"host", "site", "url", "from", "at", "first byte", "took", "answer"}, rows)
+	heads := []string{"host", "site", "url", "from", "at", "first byte", "took", "answer"}
+	if list[0].Host == "" { // of one URL
+		heads = heads[2:]
+		for i := range rows {
+			rows[i] = rows[i][2:]
+		}
+	}
+	a.out.table(heads, rows)
 	for _, why := range probe.Culprits(list) {
 		host, rest, _ := strings.Cut(why, ": ")
 		a.out.line("%s: %s", a.out.attention(host), rest)

@@ -267,21 +267,13 @@ func above(n int64) string {
 	return strings.Join(ways, "|")
 }
 
-// wellKnown is the one directory with a dot in front that is always shown (RFC 8615).
-const wellKnown = "well-known"
-
-// hidden matches paths with a part that begins with a dot and is not the well-known one.
-var hidden = func() string {
-	others := []string{wellKnown + "[^/]"}
-	for i := range len(wellKnown) {
-		others = append(others, fmt.Sprintf("%s(?:[^%c/]|/|$)", wellKnown[:i], wellKnown[i]))
-	}
-	return `/\.(?:` + strings.Join(others, "|") + ")"
-}()
+// shown matches paths of which no part begins with a dot, but for the well-known one
+// (RFC 8615).
+const shown = `^(/([^./][^/]*|\.well-known)?)*$`
 
 func (c *caddy) files(i int, p part, in func(key, format string, args ...any)) {
 	if !c.site.Hidden {
-		c.line(c.at("hidden"), "\t\t\t\t@hidden%d path_regexp %s", i, expression(hidden))
+		c.line(c.at("hidden"), "\t\t\t\t@hidden%d not path_regexp %s", i, expression(shown))
 		c.line(c.at("hidden"), "\t\t\t\terror @hidden%d 404", i)
 	}
 	in("", "@slash%d vars_regexp {http.request.orig_uri} %s", i, expression(`(?i)^[^?]*%(2f|00)`))

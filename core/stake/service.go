@@ -342,7 +342,7 @@ func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(work)}}
 		if in.Pending {
 			v.Late = true
-			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from the step that stops it until the next one, which starts the other server: for a second or two", w.Name), "apply this when few are about"}}
+			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from the step that stops it until the next one, which starts the other server: for as long as these two take, a few seconds at most", w.Name), "apply this when few are about"}}
 		}
 	}
 	return v
@@ -508,6 +508,10 @@ func reasons(nudges []Nudge, w ServiceWork) string {
 			seen[n.Reason] = true
 			out = append(out, n.Reason)
 		}
+	}
+	const most = 3
+	if more := len(out) - most; more > 0 {
+		return fmt.Sprintf("%s; and %d more", strings.Join(out[:most], "; "), more)
 	}
 	return strings.Join(out, "; ")
 }

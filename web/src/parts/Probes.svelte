@@ -8,8 +8,7 @@
   function words(p: Schema['ProbeResult']): string {
     const where = p.redirects?.length ? `, sent on to ${p.redirects.at(-1)}` : ''
     if (p.ok) return `${p.got_status}${where}`
-    const what = p.failed === 'name' || p.failed === 'connection' ? `the ${p.failed}: ` : ''
-    return what + (p.error || `answered ${p.got_status}, wanted ${p.status}`) + where
+    return (p.error || `answered ${p.got_status}, wanted ${p.status}`) + where
   }
 </script>
 
