@@ -64,7 +64,7 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 		text.Lines[i] = at
 	}
 	want := SiteWant{Server: server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines, Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: ports, Names: site.Names, Yields: w.silenced(server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
+		Listen: ports, Names: site.Names, First: true, Yields: w.silenced(server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
 	if layout.LinkDir != "" {
 		want.Link = layout.LinkDir + "/" + path.Base(want.File)
 	}

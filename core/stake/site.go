@@ -32,6 +32,7 @@ type SiteWant struct {
 	Listen  []int              `json:"listen"`
 	AskAt   string             `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
 	Off     bool               `json:"off,omitempty"`     // it is kept, and not served
+	First   bool               `json:"first,omitempty"`   // it answers to names that no site has
 	Beside  []SiteFile         `json:"beside,omitempty"`  // what else its configuration reads
 	Own     *ServerWant        `json:"own,omitempty"`     // what its server's own configuration is when it is tested
 	Yields  []string           `json:"yields,omitempty"`  // programs that let go of its ports with the same plan
@@ -76,8 +77,17 @@ type Beside struct {
 
 // Rival is a virtual host of another that answers to a name of a site, or would.
 type Rival struct {
-	Name string `json:"name"`
-	File string `json:"file"`
+	Name  string `json:"name,omitempty"`
+	First int    `json:"first,omitempty"` // or the port on which it answers to names that no site has
+	File  string `json:"file"`
+}
+
+// what is what a rival claims.
+func (r Rival) what() string {
+	if r.First > 0 {
+		return fmt.Sprintf("the first place on port %d", r.First)
+	}
+	return "the name " + r.Name
 }
 
 // Shut is a directory on the way to a document root that does not let the server's
@@ -231,7 +241,7 @@ func wantSite(w *Wanting, name string) error {
 		file = layout.SitesDir + "/000-0-" + path.Base(file) // before all others, and so the first
 	}
 	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines, Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.SentOn...), Roots: roots, Off: !s.IsServed(), Vouched: rawLines(w.D, name), Yields: w.silenced(s.Server), File: file}
+		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.SentOn...), Roots: roots, Off: !s.IsServed(), First: s.First, Vouched: rawLines(w.D, name), Yields: w.silenced(s.Server), File: file}
 	if local := Local("server", s.Server); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
@@ -389,11 +399,11 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	own := len(d)
 	former := leaving[SiteWant](in.Leaving, "site")
 	for _, r := range f.Rivals {
-		d.differ("name "+r.Name, "this site's alone", "claimed by "+r.File+" as well")
+		d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")
 		if slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }) {
 			continue
 		}
-		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims the name %s as well", r.File, r.Name), "take the name out there, or that file away: of two the server takes one, and which is a matter of their order"})
+		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away: of two the server takes one, and which is a matter of their order"})
 	}
 	for _, shut := range f.Shut {
 		if !slices.Contains(w.Dirs, shut.At) {

@@ -2,6 +2,7 @@ package webserver
 
 import (
 	"regexp"
+	"strconv"
 
 	"northstake/core/stake"
 	"northstake/host/system"
@@ -17,7 +18,25 @@ var _ = register("httpd", server{
 		return nil
 	},
 	names: func(text string) []string { return listed(text, serverNames) },
+	// The first virtual host of an address is the one, and files are read in the order of
+	// their names.
+	byName: true,
+	firsts: func(text string) []int {
+		var out []int
+		for _, m := range virtualHosts.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
+			for _, port := range ports.FindAllStringSubmatch(m[1], -1) {
+				n, _ := strconv.Atoi(port[1])
+				out = append(out, n)
+			}
+		}
+		return out
+	},
 	alone: func(text string, _ candidate) string { return text },
 })
+
+var (
+	virtualHosts = regexp.MustCompile(`(?mi)^\s*<VirtualHost\s+([^>]*)>`)
+	ports        = regexp.MustCompile(`:(\d+)(?:\s|$)`)
+)
 
 var serverNames = regexp.MustCompile(`(?mi)^\s*Server(?:Name|Alias)\s+([^\n]+)$`)

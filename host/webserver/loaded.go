@@ -32,6 +32,10 @@ type server struct {
 	reloadTests bool
 	// names finds the names that a file of its configuration claims.
 	names func(text string) []string
+	// firsts are the ports on which a file of its configuration answers to names that no site
+	// has. With byName it does so, on whatever port, only where its name stands before others.
+	firsts func(text string) []int
+	byName bool
 	// alone makes the text of a configuration file, in a copy of the tree, leave what the
 	// running server writes alone.
 	alone func(text string, c candidate) string

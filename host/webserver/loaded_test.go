@@ -106,7 +106,7 @@ func TestRivalsForAName(t *testing.T) {
 		}
 		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
 		got, err := Rivals(m, l, w)
-		if err != nil || fmt.Sprint(got) != "[{tides.test /etc/webd/conf.d/more.conf}]" {
+		if err != nil || fmt.Sprint(got) != "[{tides.test 0 /etc/webd/conf.d/more.conf}]" {
 			t.Errorf("%s: %v, %v", server, got, err)
 		}
 		if err := os.Symlink(m.Path("/etc/webd/available/theirs"), m.Path("/etc/webd/enabled/theirs")); err != nil {
@@ -114,6 +114,34 @@ func TestRivalsForAName(t *testing.T) {
 		}
 		if got, err = Rivals(m, l, w); err != nil || len(got) != 2 {
 			t.Errorf("%s, switched on: %v, %v", server, got, err)
+		}
+	}
+}
+
+// So is one that answers in the place of the site that is to be the first: in nginx by saying
+// so for the port, in httpd by its name, which comes before.
+func TestRivalsForTheFirstPlace(t *testing.T) {
+	for server, c := range map[string]struct {
+		files map[string]string
+		want  string
+	}{
+		"nginx": {map[string]string{"zz.conf": "server {\n  listen 10.0.0.1:80 default_server;\n}\n", "other.conf": "server { listen [::]:8080 default_server; listen 80; }\n", "comment.conf": "# listen 80 default_server;\n", "plain.conf": "server { listen 80 default_server; }\n"},
+			"[{ 80 /etc/webd/conf.d/plain.conf} { 80 /etc/webd/conf.d/zz.conf}]"},
+		"httpd": {map[string]string{"zz.conf": "<VirtualHost *:80>\n</VirtualHost>\n", "00-a.conf": "<VirtualHost *:8080 *:80>\n</VirtualHost>\n", "000-0-a.conf": "<VirtualHost *:8080>\n</VirtualHost>\n", "00-none.conf": "# <VirtualHost *:80>\n"},
+			"[{ 80 /etc/webd/conf.d/00-a.conf}]"},
+	} {
+		m := systemtest.Folder(t)
+		l := stake.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/conf.d"}
+		for name, text := range c.files {
+			systemtest.Put(t, m, "/etc/webd/conf.d/"+name, text)
+		}
+		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/conf.d/000-0-northstake-s.conf", Listen: []int{80}, First: true}
+		if got, err := Rivals(m, l, w); err != nil || fmt.Sprint(got) != c.want {
+			t.Errorf("%s: %v, %v", server, got, err)
+		}
+		w.First = false
+		if got, err := Rivals(m, l, w); err != nil || len(got) > 0 {
+			t.Errorf("%s, not the first: %v, %v", server, got, err)
 		}
 	}
 }

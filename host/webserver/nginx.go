@@ -2,6 +2,7 @@ package webserver
 
 import (
 	"regexp"
+	"strconv"
 
 	"northstake/core/stake"
 	"northstake/host/system"
@@ -18,8 +19,21 @@ var _ = register("nginx", server{
 		return ids
 	},
 	names: func(text string) []string { return listed(text, nginxNames) },
+	firsts: func(text string) []int {
+		var out []int
+		for _, m := range defaultServer.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
+			n, err := strconv.Atoi(m[1])
+			if err != nil {
+				n = 80
+			}
+			out = append(out, n)
+		}
+		return out
+	},
 	alone: func(text string, c candidate) string { return pidLine.ReplaceAllString(text, "${1}pid "+c.pid+";") },
 })
+
+var defaultServer = regexp.MustCompile(`(?m)(?:^|[\s;{}])listen\s+(?:[^;\s]*:)?(\d*)[^;\s]*\s[^;]*\bdefault(?:_server)?\b[^;]*;`)
 
 var nginxNames = regexp.MustCompile(`(?m)(?:^|[\s;{}])server_name\s+([^;]+);`)
 

@@ -3,6 +3,7 @@ package webserver
 import (
 	"cmp"
 	"os"
+	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -33,19 +34,30 @@ func configKey(m *system.Machine, dirs []string) string {
 	return key
 }
 
-// claimed are the names that files of a server's configuration claim, by the file: what
-// is loaded of its directories of virtual hosts, and its main file.
-func claimed(m *system.Machine, name string, l stake.Layout) (map[string][]string, error) {
+// claims are what a file of a server's configuration claims: names, and the ports on which
+// it answers to all others.
+type claims struct {
+	names  []string
+	firsts []int
+}
+
+// claimed is what files of a server's configuration claim, by the file: of what is loaded of
+// its directories of virtual hosts, and of its main file.
+func claimed(m *system.Machine, name string, l stake.Layout) (map[string]claims, error) {
 	dirs := []string{l.SitesDir, l.Dir + "/conf.d"}
 	if l.LinkDir != "" {
 		dirs[0] = l.LinkDir
 	}
-	return system.Cached(m, "names claimed in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() (map[string][]string, error) {
-		out := map[string][]string{}
-		read := func(path string) {
-			b, err := m.Read(path)
+	return system.Cached(m, "names claimed in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() (map[string]claims, error) {
+		out := map[string]claims{}
+		read := func(file string) {
+			b, err := m.Read(file)
 			if err == nil && len(b) <= configLimit {
-				out[path] = servers[name].names(string(b))
+				c := claims{names: servers[name].names(string(b))}
+				if firsts := servers[name].firsts; firsts != nil {
+					c.firsts = firsts(string(b))
+				}
+				out[file] = c
 			}
 		}
 		for _, dir := range slices.Compact(dirs) {
@@ -65,7 +77,7 @@ func claimed(m *system.Machine, name string, l stake.Layout) (map[string][]strin
 }
 
 // Rivals are the files of a server's configuration beside a site's own that claim a name of
-// it.
+// it, or, where it is the first one, answer in its place to names that no site has.
 func Rivals(m *system.Machine, l stake.Layout, w stake.SiteWant) ([]stake.Rival, error) {
 	if _, ok := servers[w.Server]; !ok {
 		return nil, nil
@@ -75,17 +87,28 @@ func Rivals(m *system.Machine, l stake.Layout, w stake.SiteWant) ([]stake.Rival,
 		return nil, err
 	}
 	var out []stake.Rival
-	for file, names := range all {
+	for file, c := range all {
 		if file == w.File || file == w.Link {
 			continue
 		}
 		for _, n := range w.Names {
-			if slices.Contains(names, n) {
+			if slices.Contains(c.names, n) {
 				out = append(out, stake.Rival{Name: n, File: file})
 			}
 		}
+		aside := w.Own != nil && w.Own.Default != stake.DefaultKept && (slices.Contains(w.Own.Links, file) || file == w.Own.Block.File)
+		if !w.First || aside || servers[w.Server].byName && path.Base(file) > path.Base(w.File) {
+			continue
+		}
+		for _, port := range w.Listen {
+			if slices.Contains(c.firsts, port) {
+				out = append(out, stake.Rival{First: port, File: file})
+			}
+		}
 	}
-	slices.SortFunc(out, func(a, b stake.Rival) int { return strings.Compare(a.File+a.Name, b.File+b.Name) })
+	slices.SortFunc(out, func(a, b stake.Rival) int {
+		return cmp.Or(strings.Compare(a.File+a.Name, b.File+b.Name), a.First-b.First)
+	})
 	return out, nil
 }
 
