@@ -76,7 +76,9 @@ func TestWhatMovesLeavesNothingInTheWay(t *testing.T) {
 		answers("taken back from " + server)
 		declare("sailings", server, "Next sailing")
 		p := g.plan(1)
-		if len(p.Hosts[0].Blockers) > 0 || !slices.ContainsFunc(p.Hosts[0].Cautions, func(n contract.Note) bool { return strings.Contains(n.What, "not served from then on") }) {
+		if len(p.Hosts[0].Blockers) > 0 || !slices.ContainsFunc(p.Hosts[0].Cautions, func(n contract.Note) bool {
+			return strings.Contains(n.What, "not served from the step that stops it until the next one")
+		}) {
 			t.Errorf("blockers %+v, cautions %+v", p.Hosts[0].Blockers, p.Hosts[0].Cautions)
 		}
 		g.applyPlan(0, p.Id)

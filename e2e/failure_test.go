@@ -372,7 +372,7 @@ func TestARefusedLineLeadsToTheDeclaration(t *testing.T) {
 #!/bin/sh
 # A stand-in for an nginx without the directive "index".
 for last; do :; done
-sed -i 's/^    index /    index_of_harbours /' "$(dirname "$last")"/sites-available/northstake-*.conf
+sed -i 's/^ *index /    index_of_harbours /' "$(dirname "$last")"/sites-available/northstake-*.conf
 exec /usr/sbin/nginx "$@"
 END
 chmod 755 /usr/local/sbin/nginx`)

@@ -70,7 +70,7 @@ func withEveryKind(t *testing.T, s *service) *ground {
 
 // rehearsed are the types of stake of which a plan of everyKind has steps.
 func rehearsed() []string {
-	out := []string{"site"} // every ground of these tests has one
+	out := []string{"site", "server"} // every ground of these tests has one
 	for _, k := range stake.InOrder() {
 		if k.Rehearsal != "" {
 			out = append(out, k.Type)

@@ -56,6 +56,29 @@ func (n *nginx) dollars() bool {
 	})
 }
 
+// longestHashed is the longest name that fits nginx's default
+// server_names_hash_bucket_size of 64 bytes (ngx_hash.h: a pointer, the length
+// and the name, aligned).
+const longestHashed = 44
+
+// names are names so that nginx takes them whatever their length: a long one as an
+// expression, which no hash holds.
+func (n *nginx) names(list []string) string {
+	var out []string
+	for _, name := range list {
+		rest, wild := strings.CutPrefix(name, "*.")
+		switch {
+		case len(name) <= longestHashed:
+			out = append(out, n.q(name))
+		case wild:
+			out = append(out, n.quoteExpression("~^.+[.]"+strings.ReplaceAll(rest, ".", "[.]")+"$"))
+		default:
+			out = append(out, n.quoteExpression("~^"+strings.ReplaceAll(name, ".", "[.]")+"$"))
+		}
+	}
+	return strings.Join(out, " ")
+}
+
 // shared is what stands beside the server: variables, groups of services, forms of logs.
 func (n *nginx) shared() {
 	if n.dollars() {
@@ -134,7 +157,7 @@ func (n *nginx) sentOn() {
 	for i, l := range n.site.ListenOn() {
 		n.line(n.at("sent_on"), "server {")
 		n.listen(i, l, "")
-		n.line(n.at("sent_on"), "    server_name %s;", n.words(n.site.SentOn))
+		n.line(n.at("sent_on"), "    server_name %s;", n.names(n.site.SentOn))
 		n.line(n.at("sent_on"), "    server_tokens off;")
 		n.line(n.at("sent_on"), "    return 301 $scheme://%s$request_uri;", withPort(n.site.Names[0], l.Port))
 		n.line(n.at("sent_on"), "}")
@@ -158,7 +181,7 @@ func (n *nginx) server() {
 	for i, l := range n.site.ListenOn() {
 		n.listen(i, l, more)
 	}
-	n.line(n.at("names"), "    server_name %s;", n.words(n.site.Names))
+	n.line(n.at("names"), "    server_name %s;", n.names(n.site.Names))
 	n.line(n.at(), "    server_tokens off;")
 	n.line(n.at(), "    absolute_redirect off;")
 	n.line(n.at("root"), "    root %s;", n.value(n.s.Root))
@@ -433,7 +456,7 @@ func (n *nginx) answersMark() {
 		}
 		n.line(n.at("listen", strconv.Itoa(i)), "    listen %d;", l.Port)
 	}
-	n.line(n.at(), "    server_name %s;", MarkName(n.writer.site))
+	n.line(n.at(), "    server_name %s;", n.names([]string{MarkName(n.writer.site)}))
 	n.line(n.at(), "    access_log off;")
 	n.line(n.at(), "    default_type text/plain;")
 	n.line(n.at(), "    if ($remote_addr != $server_addr) {")

@@ -73,7 +73,7 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 		want.Own, needs = &own, append(needs, local)
 	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: at, Needs: needs})
-	w.ServiceFor(name, layout.Service, layout.Program, []string{Local("site", name)}, at)
+	w.ServiceFor(name, layout.Service, layout.Program, ports, []string{Local("site", name)}, at)
 	return nil
 }
 

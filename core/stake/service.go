@@ -28,6 +28,7 @@ type ServiceWant struct {
 	Running *bool  `json:"running,omitempty"`
 	AtBoot  *bool  `json:"at_boot,omitempty"`
 	Serves  string `json:"serves,omitempty"` // of one that serves sites, the name of its program
+	Ports   []int  `json:"ports,omitempty"`  // on which it serves sites
 }
 
 // ServiceFound is what systemd says of a unit. Is is the unit's own name where the one
@@ -153,7 +154,8 @@ func (w *Wanting) Service(name string, running, atBoot *bool, from declare.Posit
 
 // ServiceFor wants a service that serves a site, with a program, to run and to start at
 // boot. It needs some stakes first.
-func (w *Wanting) ServiceFor(site, name, program string, needs []string, from declare.Position) {
+// Ports are those on which it serves the site.
+func (w *Wanting) ServiceFor(site, name, program string, ports []int, needs []string, from declare.Position) {
 	g := gathering[services](w, "service")
 	before := g.byName[name]
 	declared := before != nil && len(before.sites) == 0
@@ -164,6 +166,11 @@ func (w *Wanting) ServiceFor(site, name, program string, needs []string, from de
 	w.Service(name, &yes, &yes, from)
 	s := g.byName[name]
 	s.want.Serves = program
+	for _, p := range ports {
+		if !slices.Contains(s.want.Ports, p) {
+			s.want.Ports = append(s.want.Ports, p)
+		}
+	}
 	if !declared {
 		s.sites = append(s.sites, site)
 	}
@@ -308,6 +315,9 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 func unwantedService(gone Stake, in Around) (why, forStake string) {
 	was, _ := last[ServiceWant](gone.Want)
 	had := map[int]bool{}
+	for _, p := range was.Ports {
+		had[p] = true
+	}
 	for _, site := range leaving[SiteWant](in.Leaving, "site") {
 		for _, p := range site.Listen {
 			had[p] = had[p] || site.Service == gone.Name

@@ -265,7 +265,7 @@ func wantSite(w *Wanting, name string) error {
 		want.File += ".off" // which no server takes in
 	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: w.D.At("site", name), Needs: needs})
-	w.ServiceFor(name, layout.Service, layout.Program, append(w.firstOf(layout, want), pkg, Local("site", name)), at)
+	w.ServiceFor(name, layout.Service, layout.Program, want.Listen, append(w.firstOf(layout, want), pkg, Local("site", name)), at)
 	if want.Off {
 		return nil
 	}
@@ -289,7 +289,7 @@ func (w *Wanting) wantPHP(name string, layout Layout, at declare.Position) (stri
 	if !known {
 		return "", fmt.Errorf("%s:%d: host %s (%s) is a system of which it is not known which version of PHP it has", at.File, at.Line, w.Host, w.Traits.System)
 	}
-	w.ServiceFor(name, service, "", []string{w.PackageFor(name, layout.PHP.Package, at)}, at)
+	w.ServiceFor(name, service, "", nil, []string{w.PackageFor(name, layout.PHP.Package, at)}, at)
 	if layout.User != layout.PHP.Group {
 		path := "/etc/systemd/system/" + layout.Service + ".service.d/northstake-php.conf"
 		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Want: JSON(FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Restart: []string{layout.Service},

@@ -22,6 +22,8 @@ type ServiceManager interface {
 	Reload(ctx context.Context) error
 	// Forget drops what starts a service at boot, whose unit or script is about to go.
 	Forget(ctx context.Context, service string) error
+	// ForgetFailed drops that a service has failed, of one that is gone as well.
+	ForgetFailed(ctx context.Context, service string)
 	// Names lists the services there are, sorted.
 	Names(ctx context.Context) ([]string, error)
 	// Log is the end of what a service has said, "" where that is not kept.

@@ -223,6 +223,11 @@ func (u *Units) more(ctx context.Context, st *UnitState, at godbus.ObjectPath, r
 	}
 }
 
+// ForgetFailed drops that a unit has failed; one that systemd does not know has not.
+func (u *Units) ForgetFailed(ctx context.Context, service string) {
+	_ = u.conn.ResetFailedUnitContext(ctx, service+".service")
+}
+
 // Do starts, stops, reloads or restarts a service and waits for the job to end.
 func (u *Units) Do(ctx context.Context, action, service string) error {
 	do := map[string]func(context.Context, string, string, chan<- string) (int, error){
@@ -236,7 +241,7 @@ func (u *Units) Do(ctx context.Context, action, service string) error {
 		// Of starts that follow one another closely systemd counts, and refuses the
 		// sixth; a start that was asked for is none of those. Of a unit that is not
 		// loaded nothing is counted.
-		_ = u.conn.ResetFailedUnitContext(ctx, service+".service")
+		u.ForgetFailed(ctx, service)
 	}
 	if err := u.takeIn(ctx, service); err != nil {
 		return err

@@ -123,6 +123,8 @@ func (s sysv) Forget(ctx context.Context, service string) error {
 	return nil
 }
 
+func (sysv) ForgetFailed(context.Context, string) {}
+
 func (sysv) Log(context.Context, string) string { return "" }
 
 func (s sysv) Names(context.Context) ([]string, error) {

@@ -97,6 +97,29 @@ func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]an
 	return out, nil
 }
 
+// servicesOf are the services of some packages, as far as that can be told.
+func servicesOf(ctx context.Context, manager family.PackageManager, packages []string) []string {
+	var out []string
+	for _, n := range packages {
+		if units, err := manager.Services(ctx, n); err == nil {
+			out = append(out, units...)
+		}
+	}
+	return out
+}
+
+// forgetFailed drops that services have failed whose packages are gone: one may not have
+// started when its package came, where another held its port.
+func forgetFailed(ctx context.Context, m *Host, services []string) {
+	units, err := m.Services(ctx)
+	if err != nil {
+		return
+	}
+	for _, s := range services {
+		units.ForgetFailed(ctx, s)
+	}
+}
+
 // readRemoval adds what would go with a package, or why it cannot go.
 func readRemoval(ctx context.Context, manager family.PackageManager, w stake.PackageWant, f *stake.PackageFound) (err error) {
 	if f.With, err = manager.WouldRemove(ctx, w.Name); err == nil && w.Whole {
@@ -590,8 +613,10 @@ func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, befor
 	}
 	if len(added) > 0 {
 		slices.Sort(added)
+		brought := servicesOf(ctx, manager, added)
 		j.Say("removing %s", strings.Join(added, ", "))
 		failed := takeOff(ctx, manager, added, before)
+		forgetFailed(ctx, m, brought)
 		left, err := installedVersions(ctx, manager)
 		if err != nil {
 			return err
