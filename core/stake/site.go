@@ -265,7 +265,11 @@ func wantSite(w *Wanting, name string) error {
 		want.File += ".off" // which no server takes in
 	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: w.D.At("site", name), Needs: needs})
-	w.ServiceFor(name, layout.Service, layout.Program, want.Listen, append(w.firstOf(layout, want), pkg, Local("site", name)), at)
+	ports := want.Listen
+	if want.Off {
+		ports = nil
+	}
+	w.ServiceFor(name, layout.Service, layout.Program, ports, append(w.firstOf(layout, want), pkg, Local("site", name)), at)
 	if want.Off {
 		return nil
 	}
