@@ -62,8 +62,8 @@ func TestHostileValuesStayValues(t *testing.T) {
 			s.moved = "/x" + draw(r, inURL, 6) + "x?" + draw(r, append(inURL, "&", "$", "%25", "*", ";", "'", "/", "?"), 6) + "#" + draw(r, append(inURL, "$"), 4)
 			sites = append(sites, s)
 			fmt.Fprintf(&text, "[site.%s]\non = [\"h\"]\nserver = %q\nnames = [\"%s.test\"]\nlisten = [8123]\nroot = %q\nindex = [%q]\nheaders = { X-Tide = %s }\nkeep_for = { %q = \"1d\", %q = \"2d\" }\nerrors = { 404 = %q }\n[site.%s.path]\n%q = { says = %s, exact = true }\n\"/moved-by-now\" = { moved_to = %s, rest = \"dropped\", query = \"dropped\" }\n%q = { lists = true, passwords = { %q = \"$2a$05$wnIedQZoBK./fT8HLKmSs.LW1uMPoinJt0UyarYIBtdkC0Et.e6YS\" } }\n",
-				s.name, server, s.name, "/srv/"+draw(r, append(inURL, " "), 6)+"x", "x"+draw(r, inURL, 5)+".html", tomlText(s.header), "*"+draw(r, inURL, 4), "/x"+draw(r, inURL, 4)+"*", "/x"+draw(r, inURL, 5)+"x",
-				s.name, s.path, tomlText(s.says), tomlText(s.moved), "/guarded-"+draw(r, inURL, 5)+"x", s.kind)
+				s.name, server, s.name, "/srv/"+draw(r, append(inURL, " "), 6)+"x", "x"+draw(r, inURL, 5)+".html", inTOML(s.header), "*"+draw(r, inURL, 4), "/x"+draw(r, inURL, 4)+"*", "/x"+draw(r, inURL, 5)+"x",
+				s.name, s.path, inTOML(s.says), inTOML(s.moved), "/guarded-"+draw(r, inURL, 5)+"x", s.kind)
 		}
 		d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text.String()}}, &declare.Manifest{})
 		for _, p := range problems {
@@ -139,21 +139,5 @@ func (s hostileSite) answers(at string) error {
 	return nil
 }
 
-// tomlText writes text as TOML has it.
-func tomlText(s string) string {
-	var b strings.Builder
-	b.WriteByte('"')
-	for _, r := range s {
-		switch {
-		case r == '"' || r == '\\':
-			b.WriteByte('\\')
-			b.WriteRune(r)
-		case r < 0x20 || r == 0x7f:
-			fmt.Fprintf(&b, "\\u%04x", r)
-		default:
-			b.WriteRune(r)
-		}
-	}
-	b.WriteByte('"')
-	return b.String()
-}
+// inTOML is text as TOML has it, which for these characters is as JSON has it.
+func inTOML(s string) string { return string(stake.JSON(s)) }

@@ -30,18 +30,12 @@ func checkCaddy(c *check.Checker, name string, s *declare.Site) {
 }
 
 // caddy writes a site in Caddy's words.
-type caddy struct {
-	*writer
-	site  *declare.Site
-	s     Site
-	parts []part
-}
+type caddy struct{ page }
 
 // Caddy renders a site for Caddy, version 2, as a part of a Caddyfile
 // (https://caddyserver.com/docs/caddyfile).
 func Caddy(d *declare.Declaration, s Site) (Text, error) {
-	c := &caddy{&writer{d: d, site: s.Name, dir: s.Dir}, d.Sites[s.Name], s, partsOf(d, s)}
-	c.line(c.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
+	c := &caddy{begin(d, s)}
 	c.hosts()
 	c.answersMark()
 	return c.text()

@@ -27,18 +27,12 @@ func checkHttpd(c *check.Checker, name string, s *declare.Site) {
 }
 
 // httpd writes a site in the words of the Apache HTTP server.
-type httpd struct {
-	*writer
-	site  *declare.Site
-	s     Site
-	parts []part
-}
+type httpd struct{ page }
 
 // Httpd renders a site for the Apache HTTP server, version 2.4
 // (https://httpd.apache.org/docs/2.4: core, and the modules that are named).
 func Httpd(d *declare.Declaration, s Site) (Text, error) {
-	h := &httpd{&writer{d: d, site: s.Name, dir: s.Dir}, d.Sites[s.Name], s, partsOf(d, s)}
-	h.line(h.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
+	h := &httpd{begin(d, s)}
 	h.modules()
 	h.line(h.at(), "ServerTokens Prod")
 	on := h.listens()
@@ -231,7 +225,7 @@ func (h *httpd) part(i int, p part) {
 	case passes:
 		h.passes(i, p, in)
 	}
-	if p.does != passes && h.hasPasses() {
+	if p.does != passes && h.any(passes) {
 		in("", `ProxyPass "!"`)
 	}
 	if p.does != files {
@@ -243,10 +237,6 @@ func (h *httpd) part(i int, p part) {
 	} else {
 		h.line(h.of(p, ""), "    </Location>")
 	}
-}
-
-func (h *httpd) hasPasses() bool {
-	return slices.ContainsFunc(h.parts, func(p part) bool { return p.does == passes })
 }
 
 func (h *httpd) guards(p part, in func(key, format string, args ...any)) {

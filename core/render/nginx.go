@@ -14,18 +14,12 @@ import (
 var _ = register("nginx", Server{Render: Nginx, Complaint: nginxComplaint})
 
 // nginx writes a site in nginx's own words.
-type nginx struct {
-	*writer
-	site  *declare.Site
-	s     Site
-	parts []part
-}
+type nginx struct{ page }
 
 // Nginx renders a site for nginx (ngx_http_core_module and its fellows,
 // https://nginx.org/en/docs/).
 func Nginx(d *declare.Declaration, s Site) (Text, error) {
-	n := &nginx{&writer{d: d, site: s.Name, dir: s.Dir}, d.Sites[s.Name], s, partsOf(d, s)}
-	n.line(n.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
+	n := &nginx{begin(d, s)}
 	n.shared()
 	n.sentOn()
 	n.server()
@@ -125,10 +119,6 @@ var nginxForms = map[string]string{
 	"combined": `'$remote_addr - $remote_user [$time_local] "$request" $status $body_bytes_sent "$http_referer" "$http_user_agent"'`,
 	"json": `escape=json '{"time":$msec,"request":{"remote_ip":"$remote_addr","remote_port":"$remote_port","proto":"$server_protocol","method":"$request_method","host":"$http_host","uri":"$request_uri"},` +
 		`"user_id":"$remote_user","duration":$request_time,"size":$body_bytes_sent,"status":$status}'`,
-}
-
-func (n *nginx) any(does sort) bool {
-	return slices.ContainsFunc(n.parts, func(p part) bool { return p.does == does })
 }
 
 // quoteExpression quotes a regular expression, in which a dollar sign at the end is one.

@@ -106,6 +106,26 @@ type writer struct {
 	dir      string
 }
 
+// page is the text of a site as it is written for a server: each server adds its own words.
+type page struct {
+	*writer
+	site  *declare.Site
+	s     Site
+	parts []part
+}
+
+// begin begins the text of a site with its first line.
+func begin(d *declare.Declaration, s Site) page {
+	p := page{&writer{d: d, site: s.Name, dir: s.Dir}, d.Sites[s.Name], s, partsOf(d, s)}
+	p.line(p.at(), "# Site %s of ground %s. North Stake writes this file.", s.Name, d.Ground.Name)
+	return p
+}
+
+// any says whether a part of the site does something.
+func (p page) any(does sort) bool {
+	return slices.ContainsFunc(p.parts, func(one part) bool { return one.does == does })
+}
+
 func (w *writer) line(from declare.Position, format string, args ...any) {
 	text := fmt.Sprintf(format+"\n", args...)
 	w.b.WriteString(text)
