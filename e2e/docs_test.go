@@ -62,7 +62,7 @@ func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
 	repositories := httptest.NewServer(&cgi.Handler{Path: filepath.Join(strings.TrimSpace(shell(t, dir, "git --exec-path")), "git-http-backend"), Env: []string{"GIT_PROJECT_ROOT=" + dir, "GIT_HTTP_EXPORT_ALL=1"}})
 	t.Cleanup(repositories.Close)
 	g.on(pier, "useradd -m -s /bin/bash warden && echo 'warden:low-tide-7' | chpasswd && echo 'warden ALL=(ALL) ALL' > /etc/sudoers.d/warden")
-	for name, secret := range map[string]string{"warden-password": "low-tide-7", "code-token": "a-token"} {
+	for name, secret := range map[string]string{"warden-password": "low-tide-7", "code-token": "a-token", "bridge-accounts": "# on duty\npilot:$2a$05$wnIedQZoBK./fT8HLKmSs.LW1uMPoinJt0UyarYIBtdkC0Et.e6YS\n"} {
 		file := filepath.Join(t.TempDir(), "secret")
 		write(t, file, secret)
 		g.ns(0, "secret", "keep", name, "--file", file)

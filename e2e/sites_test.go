@@ -135,46 +135,145 @@ func (g *ground) logged(by servedBy) {
 // never shown.
 func TestSitesRunPHP(t *testing.T) {
 	t.Parallel()
-	for i, server := range []string{"nginx", "httpd", "caddy"} {
-		t.Run(server, func(t *testing.T) {
-			t.Parallel()
-			port := 8100 + i
-			g := newGround(t, shared, 1, fmt.Sprintf("[kit.base]\n[site.timetable]\non = [\"h*\"]\nserver = %q\nnames = [\"timetable.saltmarsh.test\"]\nlisten = [%d]\nphp = true\nindex = [\"index.html\", \"index.php\"]\ncontent = { dir = \"content\" }\n"+
-				"[[site.timetable.probe]]\npath = \"/tide.php?of=quay\"\ncontains = \"tide of quay\"\n[site.timetable.path.\"/more\"]\nroot = \"/srv/www/more\"\ncontent = { dir = \"more\" }\n", server, port))
-			g.content("tide.php", "<?php echo 'tide of ', $_REQUEST['of'], ' by ', $_SERVER['REQUEST_METHOD'], ' at ', basename($_SERVER['SCRIPT_FILENAME']), getenv('HTTP_PROXY');\n")
-			g.content("below/index.php", "<?php echo 'started';\n")
-			g.content("photo.jpg", "<?php echo 'never';\n")
-			g.content(".secret.php", "<?php echo 'never';\n")
-			g.beside("more/index.html", "more")
-			g.beside("more/tide.php", "<?php echo 'more of ', 6 * 7;\n")
-			g.trust()
-			g.apply(0)
-			g.nothingToDo()
-			host := requests.Host{Address: g.address(g.hosts[0])}
-			for _, row := range [][2]string{
-				{"`GET /tide.php?of=quay`, `Proxy: http://evil.test/`", "`200`, `is tide of quay by GET at tide.php`"},
-				{"`POST /tide.php?of=pier`, `body of 9 bytes`", "`200`, `has tide of pier by POST`"},
-				{"`GET /below/`", "`200`, `is started`"},
-				{"`GET /`", "`200`, `has Next sailing`"},
-				{"`GET /nothing.php`", "`404`, `hasn't tide`"},
-				{"`GET /photo.jpg/x.php`", "`404`, `hasn't never`"},
-				{"`GET /photo.jpg`", "`200`, `Content-Type: image/jpeg`"},
-				{"`GET /tide.php/x`", "`404`, `hasn't tide of`"},
-				{"`GET /.secret.php`", "`404`, `hasn't never`"},
-				{"`GET /tide.php%00.txt`", "`400`, `404`, `hasn't tide of`"},
-				{"`GET /more/tide.php`", "`200`, `is more of 42`"},
-				{"`GET /more/`", "`200`, `is more`"},
-			} {
-				asked := strings.Replace(row[0], " /", fmt.Sprintf(" http://timetable.saltmarsh.test:%d/", port), 1)
-				rows, err := requests.Parse("| " + asked + " | " + row[1] + " | |")
-				if err != nil {
-					t.Fatal(err)
-				}
-				if err := rows[0].Try(context.Background(), host); err != nil {
-					t.Errorf("%s: %v", row[0], err)
-				}
+	var text strings.Builder
+	servers := []string{"nginx", "httpd", "caddy"}
+	for i, server := range servers {
+		fmt.Fprintf(&text, "[site.%[1]s]\non = [\"h*\"]\nserver = %[1]q\nnames = [\"%[1]s.test\"]\nlisten = [%[2]d]\nphp = true\nindex = [\"index.html\", \"index.php\"]\ncontent = { dir = \"content\" }\n"+
+			"[[site.%[1]s.probe]]\npath = \"/tide.php?of=quay\"\ncontains = \"tide of quay\"\n[site.%[1]s.path.\"/more\"]\nroot = \"/srv/www/more-%[1]s\"\ncontent = { dir = \"more\" }\n", server, 8100+i)
+	}
+	g := newGround(t, shared, 1, text.String())
+	g.content("tide.php", "<?php echo 'tide of ', $_REQUEST['of'], ' by ', $_SERVER['REQUEST_METHOD'], ' at ', basename($_SERVER['SCRIPT_FILENAME']), getenv('HTTP_PROXY');\n")
+	g.content("below/index.php", "<?php echo 'started';\n")
+	g.content("photo.jpg", "<?php echo 'never';\n")
+	g.content(".secret.php", "<?php echo 'never';\n")
+	g.beside("more/index.html", "more")
+	g.beside("more/tide.php", "<?php echo 'more of ', 6 * 7;\n")
+	g.trust()
+	g.apply(0)
+	g.nothingToDo()
+	for i, server := range servers {
+		for _, row := range [][2]string{
+			{"`GET /tide.php?of=quay`, `Proxy: http://evil.test/`", "`200`, `is tide of quay by GET at tide.php`"},
+			{"`POST /tide.php?of=pier`, `body of 9 bytes`", "`200`, `has tide of pier by POST`"},
+			{"`GET /below/`", "`200`, `is started`"},
+			{"`GET /`", "`200`, `has Next sailing`"},
+			{"`GET /nothing.php`", "`404`, `hasn't tide`"},
+			{"`GET /photo.jpg/x.php`", "`404`, `hasn't never`"},
+			{"`GET /photo.jpg`", "`200`, `Content-Type: image/jpeg`"},
+			{"`GET /tide.php/x`", "`404`, `hasn't tide of`"},
+			{"`GET /.secret.php`", "`404`, `hasn't never`"},
+			{"`GET /tide.php%00.txt`", "`400`, `404`, `hasn't tide of`"},
+			{"`GET /more/tide.php`", "`200`, `is more of 42`"},
+			{"`GET /more/`", "`200`, `is more`"},
+		} {
+			g.answers(row[0], row[1], fmt.Sprintf("http://%s.test:%d", server, 8100+i))
+		}
+	}
+}
+
+// answers makes a request, written as in the table of requests, with what is before its path, and checks what comes back.
+func (g *ground) answers(asked, wanted, at string) {
+	g.t.Helper()
+	rows, err := requests.Parse("| " + strings.Replace(asked, " /", " "+at+"/", 1) + " | " + wanted + " | |")
+	if err != nil {
+		g.t.Fatal(err)
+	}
+	if err := rows[0].Try(context.Background(), requests.Host{Address: g.address(g.hosts[0])}); err != nil {
+		g.t.Errorf("%s%s: %v", at, asked, err)
+	}
+}
+
+// Accounts that a secret holds guard a path on every server. Neither plans nor readings have
+// them; another value of the secret is a change, and one that cannot be had stops the plan.
+func TestPasswordsOfASecret(t *testing.T) {
+	t.Parallel()
+	var text strings.Builder
+	servers := []string{"nginx", "httpd", "caddy"}
+	site := func(server string, port int, passwords string) string {
+		return fmt.Sprintf("[site.%[1]s]\non = [\"h*\"]\nserver = %[1]q\nnames = [\"%[1]s.test\"]\nlisten = [%[2]d]\n[site.%[1]s.path.\"/crew\"]\nsays = \"crew\"\n%[3]s\n", server, port, passwords)
+	}
+	for i, server := range servers {
+		text.WriteString(site(server, 8100+i, "passwords_from = \"crew-accounts\""))
+	}
+	g := newGround(t, shared, 1, text.String())
+	g.trust()
+	if p := g.plan(2); len(p.Hosts[0].Blockers) != 3 || !strings.Contains(p.Hosts[0].Blockers[0].What, `there is no secret called "crew-accounts"`) {
+		t.Fatalf("without the secret the plan has the blockers %+v", p.Hosts[0].Blockers)
+	}
+	keep := func(lines string) {
+		t.Helper()
+		file := filepath.Join(t.TempDir(), "accounts")
+		write(t, file, lines)
+		g.ns(0, "secret", "keep", "crew-accounts", "--file", file)
+	}
+	keep("purser:low-tide-7")
+	if p := g.plan(2); len(p.Hosts[0].Blockers) != 3 || !strings.Contains(p.Hosts[0].Blockers[0].What, "line 1 has no bcrypt hash") || strings.Contains(p.Hosts[0].Blockers[0].What, "low-tide") {
+		t.Fatalf("with a password in the secret the plan has the blockers %+v", p.Hosts[0].Blockers)
+	}
+	hash := func(account, password string) string {
+		file := filepath.Join(t.TempDir(), "password")
+		write(t, file, password)
+		return g.ns(0, "password", "--account", account, "--file", file)
+	}
+	purser := hash("purser", "low-tide-7")
+	check := func(status map[string]string) {
+		t.Helper()
+		for i, server := range servers {
+			for login, want := range status {
+				g.answers(fmt.Sprintf("`GET /crew`, `account %s`", login), want, fmt.Sprintf("http://%s.test:%d", server, 8100+i))
 			}
-		})
+		}
+	}
+	keep("# the crew\n\n" + purser)
+	g.apply(0)
+	g.nothingToDo()
+	check(map[string]string{"purser:low-tide-7": "`200`, `is crew`", "purser:high-tide-7": "`401`", "bosun:high-tide-8": "`401`"})
+	keep(purser + hash("bosun", "high-tide-8"))
+	p := g.plan(1)
+	var changes int
+	for _, step := range p.Hosts[0].Steps {
+		if step.Type == "site" {
+			changes++
+		}
+	}
+	if changes != 1 {
+		t.Errorf("another value of the secret makes the steps %+v", p.Hosts[0].Steps)
+	}
+	if r := g.applyPlan(0, p.Id); r.State != "done" {
+		t.Errorf("the run ended %s", r.State)
+	}
+	g.nothingToDo()
+	check(map[string]string{"purser:low-tide-7": "`200`, `is crew`", "bosun:high-tide-8": "`200`, `is crew`"})
+	// An edit on the host is drift, and goes.
+	g.on(g.hosts[0], "for f in /etc/nginx/northstake-*.accounts /etc/apache2/northstake-*.accounts /etc/caddy/northstake-*.accounts; do echo 'pirate:x' >> $f; done")
+	if out := g.ns(1, "drift", g.name); strings.Count(out, "accounts") < 3 {
+		t.Errorf("drift says %s", out)
+	}
+	g.ns(0, "restore", g.name, "--yes")
+	g.nothingToDo()
+	// Nothing that is kept has what the secret holds.
+	dump := g.s.dump(t)
+	for _, line := range []string{purser, "low-tide-7"} {
+		_, value, _ := strings.Cut(strings.TrimSpace(line), ":$2a")
+		if value == "" {
+			value = line
+		}
+		if strings.Contains(dump, value) {
+			t.Errorf("the service's records have %s", line)
+		}
+	}
+	// What is no longer declared leaves no accounts behind, and guards nothing.
+	text.Reset()
+	for i, server := range servers {
+		text.WriteString(site(server, 8100+i, ""))
+	}
+	g.declareText(text.String())
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	g.nothingToDo()
+	g.answers("`GET /crew`", "`200`, `is crew`", "http://nginx.test:8100")
+	if out := g.on(g.hosts[0], "ls /etc/nginx /etc/apache2 /etc/caddy | grep accounts || true"); out != "" {
+		t.Errorf("what is left is %s", out)
 	}
 }
 

@@ -127,7 +127,7 @@ func TestSpeed(t *testing.T) {
 		start := time.Now()
 		conn, err := pool.Rod(context.Background(), "bench", target, known)
 		if err == nil {
-			_, err = conn.Survey(context.Background(), "bench", func() []rod.Want { return wants })
+			_, err = conn.Survey(context.Background(), "bench", func() ([]rod.Want, error) { return wants, nil })
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -152,7 +152,7 @@ func TestSpeed(t *testing.T) {
 		var list []time.Duration
 		for range 15 {
 			start := time.Now()
-			a, err := conn.Survey(context.Background(), "bench "+typ, func() []rod.Want { return some })
+			a, err := conn.Survey(context.Background(), "bench "+typ, func() ([]rod.Want, error) { return some, nil })
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -242,7 +242,7 @@ func (g *ground) wants(host string) []rod.Want {
 		g.t.Fatal(problems)
 	}
 	h, err := resolve.OneHost(d, host, stake.Traits{SSHPort: 22, IPv6: true}, map[string]stake.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
-		Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}})
+		Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}}, nil)
 	if err != nil {
 		g.t.Fatal(err)
 	}

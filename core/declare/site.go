@@ -39,15 +39,16 @@ type SiteSettings struct {
 // Serving is how files and answers are served: what a site says counts for all of it, what
 // a path says for that path and what is below.
 type Serving struct {
-	Index       []string          `toml:"index" json:"index,omitempty" doc:"File names served for a directory, the first that exists." default:"[\"index.html\"]" example:"[\"index.html\", \"index.htm\"]"`
-	Lists       *bool             `toml:"lists" json:"lists,omitempty" doc:"Whether a directory without an index file is shown as a list of its files." default:"false" example:"true"`
-	Headers     map[string]string `toml:"headers" each:"HEADER" json:"headers,omitempty" doc:"Headers of every answer; an empty one takes away what else would stand there." default:"X-Content-Type-Options: nosniff" example:"{ X-Frame-Options = \"DENY\" }"`
-	KeepFor     map[string]string `toml:"keep_for" each:"PATTERN" json:"keep_for,omitempty" doc:"How long browsers keep files, by patterns of their names, or of their paths where there is a slash; of two that match, the longer counts. 0s has them ask each time." default:"nothing is said of it" example:"{ \"*.css\" = \"7d\", \"/assets/*\" = \"365d\" }"`
-	Passwords   map[string]string `toml:"passwords" each:"ACCOUNT" json:"passwords,omitempty" doc:"Accounts, one of which a visitor has to give, with the bcrypt hash of its password; northstake password makes one." default:"none is asked for" example:"{ purser = \"$2a$10$SkZfAA3l5V2wrfr1CBSjGOPpyhLzQ7hfN1NpXaJlxSpLgUIFAQiXy\" }"`
-	From        []string          `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be seen." default:"everybody can see it" example:"[\"10.88.0.0/24\"]"`
-	NotFrom     []string          `toml:"not_from" json:"not_from,omitempty" doc:"Networks from which it cannot be seen, whatever from says." example:"[\"10.88.0.66/32\"]"`
-	LargestBody string            `toml:"largest_body" json:"largest_body,omitempty" doc:"Largest body of a request." default:"1MB" example:"\"20MB\""`
-	Raw         map[string]string `toml:"raw" each:"SERVER" json:"raw,omitempty" doc:"Lines of the server's own configuration, by server, for what has no key here. The server tests them; what they do nobody vouches for." example:"{ nginx = \"etag off;\" }"`
+	Index         []string          `toml:"index" json:"index,omitempty" doc:"File names served for a directory, the first that exists." default:"[\"index.html\"]" example:"[\"index.html\", \"index.htm\"]"`
+	Lists         *bool             `toml:"lists" json:"lists,omitempty" doc:"Whether a directory without an index file is shown as a list of its files." default:"false" example:"true"`
+	Headers       map[string]string `toml:"headers" each:"HEADER" json:"headers,omitempty" doc:"Headers of every answer; an empty one takes away what else would stand there." default:"X-Content-Type-Options: nosniff" example:"{ X-Frame-Options = \"DENY\" }"`
+	KeepFor       map[string]string `toml:"keep_for" each:"PATTERN" json:"keep_for,omitempty" doc:"How long browsers keep files, by patterns of their names, or of their paths where there is a slash; of two that match, the longer counts. 0s has them ask each time." default:"nothing is said of it" example:"{ \"*.css\" = \"7d\", \"/assets/*\" = \"365d\" }"`
+	Passwords     map[string]string `toml:"passwords" each:"ACCOUNT" json:"passwords,omitempty" doc:"Accounts, one of which a visitor has to give, with the bcrypt hash of its password; northstake password makes one." default:"none is asked for" example:"{ purser = \"$2a$10$SkZfAA3l5V2wrfr1CBSjGOPpyhLzQ7hfN1NpXaJlxSpLgUIFAQiXy\" }"`
+	PasswordsFrom string            `toml:"passwords_from" json:"passwords_from,omitempty" doc:"Name of a secret that holds the accounts in place of passwords: a line NAME:HASH for each, as northstake password --account NAME prints it." example:"\"crew-accounts\""`
+	From          []string          `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be seen." default:"everybody can see it" example:"[\"10.88.0.0/24\"]"`
+	NotFrom       []string          `toml:"not_from" json:"not_from,omitempty" doc:"Networks from which it cannot be seen, whatever from says." example:"[\"10.88.0.66/32\"]"`
+	LargestBody   string            `toml:"largest_body" json:"largest_body,omitempty" doc:"Largest body of a request." default:"1MB" example:"\"20MB\""`
+	Raw           map[string]string `toml:"raw" each:"SERVER" json:"raw,omitempty" doc:"Lines of the server's own configuration, by server, for what has no key here. The server tests them; what they do nobody vouches for." example:"{ nginx = \"etag off;\" }"`
 }
 
 // Path is a part of a site. It is one of four: files below a root of its own, a fixed

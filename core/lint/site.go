@@ -234,6 +234,15 @@ func (l linter) serving(s *declare.Serving, here []string) {
 			l.Say(at, "this is not the bcrypt hash of a password", "northstake password makes one; a password itself never stands in a declaration")
 		}
 	}
+	if s.PasswordsFrom != "" {
+		at := check.At(here, "passwords_from")
+		if !form.PlainName.MatchString(s.PasswordsFrom) {
+			l.Say(at, "passwords_from names a secret, and this is not a secret's name", "write the secret's name here, and give its value to northstake secret keep NAME")
+		}
+		if s.Passwords != nil {
+			l.Say(at, "the accounts stand in passwords, too", "keep one of the two")
+		}
+	}
 	for key, list := range map[string][]string{"from": s.From, "not_from": s.NotFrom} {
 		for i, n := range list {
 			l.Network(n, check.At(here, key, strconv.Itoa(i)))

@@ -44,7 +44,7 @@ func input(t *testing.T) Input {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, "quay1", traits, layouts)
+	h, err := resolve.OneHost(d, "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

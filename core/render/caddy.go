@@ -1,6 +1,9 @@
 package render
 
 import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"fmt"
 	"maps"
 	"regexp"
@@ -234,9 +237,9 @@ func (c *caddy) guards(i int, p part, in func(key, format string, args ...any)) 
 		in("from", "@from%d not remote_ip %s", i, strings.Join(p.from, " "))
 		in("from", "error @from%d 403", i)
 	}
-	if len(p.passwords) > 0 {
+	if p.asks() {
 		in("passwords", "basicauth bcrypt %s {", c.value(c.writer.site))
-		in("passwords", "\timport %s", c.accountsOf(p, func(name, hash string) string { return name + " " + hash + "\n" }))
+		in("passwords", "\timport %s # %s", c.accountsOf(p, " "), c.accountsMark(p))
 		in("passwords", "}")
 	}
 	if p.does != passes {
@@ -453,6 +456,19 @@ func (c *caddy) errors() {
 		c.line(at, "\t\t}")
 	}
 	c.line(c.at("errors"), "\t}")
+}
+
+// accountsMark is a sum of the accounts of a part, which Caddy reads with the text alone: a
+// change of them changes the text, and with it what is loaded.
+func (c *caddy) accountsMark(p part) string {
+	if p.secret == "" {
+		sum := sha256.Sum256([]byte(accountLines(p.passwords, " ")))
+		return hex.EncodeToString(sum[:8])
+	}
+	if c.s.Mark == nil {
+		return p.secret
+	}
+	return cmp.Or(c.s.Mark(p.secret, " "), p.secret)
 }
 
 // answersMark has the server say which text it has loaded.

@@ -66,7 +66,7 @@ func (h *httpd) modules() {
 	also(has(func(p part) bool { return p.lists }), "autoindex")
 	also(h.compresses(), "filter", "deflate")
 	also(true, "authz_host")
-	also(has(func(p part) bool { return len(p.passwords) > 0 }), "authn_core", "authn_file", "auth_basic", "authz_user")
+	also(has(part.asks), "authn_core", "authn_file", "auth_basic", "authz_user")
 	also(has(func(p part) bool { return p.does == passes }), "proxy", "proxy_http")
 	also(h.s.PHP != "" && !has(func(p part) bool { return p.does == passes }), "proxy")
 	also(h.s.PHP != "", "proxy_fcgi")
@@ -252,15 +252,15 @@ func (h *httpd) guards(p part, in func(key, format string, args ...any)) {
 	default:
 		in("from", "    Require ip %s", strings.Join(p.from, " "))
 	}
-	if len(p.passwords) > 0 {
+	if p.asks() {
 		in("passwords", "    Require valid-user")
 	}
 	in("", "</RequireAll>")
-	if len(p.passwords) > 0 {
+	if p.asks() {
 		in("passwords", "AuthType Basic")
 		in("passwords", "AuthBasicProvider file")
 		in("passwords", "AuthName %s", h.value(h.writer.site))
-		in("passwords", "AuthUserFile %s", h.value(h.accountsOf(p, colonLine)))
+		in("passwords", "AuthUserFile %s", h.value(h.accountsOf(p, ":")))
 	}
 	in("largest_body", "LimitRequestBody %d", p.body)
 	if p.does == passes {

@@ -278,17 +278,14 @@ func (n *nginx) guards(p part) {
 	if p.from != nil {
 		n.line(n.of(p, "from"), "        deny all;")
 	}
-	if len(p.passwords) > 0 {
+	if p.asks() {
 		n.line(n.of(p, "passwords"), "        auth_basic %s;", n.q(n.writer.site))
-		n.line(n.of(p, "passwords"), "        auth_basic_user_file %s;", n.q(n.accountsOf(p, colonLine)))
+		n.line(n.of(p, "passwords"), "        auth_basic_user_file %s;", n.q(n.accountsOf(p, ":")))
 	}
 	if p.body != defaultBody {
 		n.line(n.of(p, "largest_body"), "        client_max_body_size %d;", p.body)
 	}
 }
-
-// colonLine is an account in a file of nginx and httpd.
-func colonLine(name, hash string) string { return name + ":" + hash + "\n" }
 
 // below writes a part that passes on, whose prefix is dropped by what stands behind the
 // service; all others are alike at the path and below it.

@@ -2,12 +2,15 @@ package render
 
 import (
 	"cmp"
+	"errors"
+	"fmt"
 	"maps"
 	"net/textproto"
 	"slices"
 	"strings"
 
 	"northstake/core/declare"
+	"northstake/core/form"
 )
 
 // part is a path of a site with all that counts there: the longest path that a request lies
@@ -26,6 +29,7 @@ type part struct {
 	headers   []header
 	keeps     []lifetime
 	passwords map[string]string
+	secret    string // that holds the accounts, where they are not in passwords
 	from      []string
 	notFrom   []string
 	body      int64  // bytes
@@ -55,8 +59,11 @@ type lifetime struct {
 	seconds int64
 }
 
+// asks says whether a visitor has to give an account.
+func (p part) asks() bool { return len(p.passwords) > 0 || p.secret != "" }
+
 // guarded says whether not everybody may see a part.
-func (p part) guarded() bool { return len(p.passwords)+len(p.from)+len(p.notFrom) > 0 }
+func (p part) guarded() bool { return p.asks() || len(p.from)+len(p.notFrom) > 0 }
 
 // below is what lies between where a part's files are shown and the part itself.
 func (p part) below() string {
@@ -103,8 +110,10 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 		if note("lists", from.Lists != nil) {
 			p.lists = *from.Lists
 		}
-		if note("passwords", from.Passwords != nil) {
-			p.passwords = from.Passwords
+		if note("passwords", from.Passwords != nil || from.PasswordsFrom != "") {
+			if p.passwords, p.secret = from.Passwords, from.PasswordsFrom; p.secret != "" {
+				p.says["passwords"] = append(slices.Clone(keys), "passwords_from")
+			}
 		}
 		if note("from", from.From != nil) {
 			p.from = from.From
@@ -303,23 +312,54 @@ func (p part) waits() (connect, answer int64) {
 
 func (p part) tells() bool { return p.what.Tells == nil || *p.what.Tells }
 
-// Accounts is the text of a file of accounts as a server reads it, "" where a part has none.
+// Accounts is a file of accounts as a server reads it, with what stands between a name and its
+// hash. Text is "" where a secret holds them.
 type Accounts struct {
-	File string
-	Text string
-	From declare.Position
+	File    string
+	Text    string
+	Secret  string
+	Between string
+	From    declare.Position
 }
 
-// accountLines are the accounts of a part, each with its hash in the one spelling that all
-// servers read.
-func accountLines(passwords map[string]string, line func(name, hash string) string) string {
+// accountLines are accounts, each with its hash in the one spelling that all servers read.
+func accountLines(passwords map[string]string, between string) string {
 	var b strings.Builder
 	for _, name := range slices.Sorted(maps.Keys(passwords)) {
 		hash := passwords[name]
 		if len(hash) > 4 {
 			hash = "$2y$" + hash[4:]
 		}
-		b.WriteString(line(name, hash))
+		b.WriteString(name + between + hash + "\n")
 	}
 	return b.String()
+}
+
+// SecretAccounts makes the text of a file of accounts of a secret that holds a line NAME:HASH
+// for each; empty lines, and those that begin with #, are passed over. The error names the line, and never
+// what stands there.
+func SecretAccounts(secret []byte, between string) (string, error) {
+	passwords := map[string]string{}
+	n := 0
+	for line := range strings.Lines(string(secret)) {
+		n++
+		line = strings.TrimSpace(line)
+		if line == "" || line[0] == '#' {
+			continue
+		}
+		name, hash, _ := strings.Cut(line, ":")
+		switch {
+		case !form.Visitor.MatchString(name):
+			return "", fmt.Errorf("line %d does not begin with the name of an account; write NAME:HASH, as northstake password --account NAME prints it", n)
+		case !form.Bcrypt.MatchString(hash):
+			return "", fmt.Errorf("line %d has no bcrypt hash after the name; northstake password --account NAME makes one", n)
+		case passwords[name] != "":
+			return "", fmt.Errorf("line %d names an account for the second time; keep one of the two", n)
+		}
+		passwords[name] = hash
+	}
+	if len(passwords) == 0 {
+		return "", errors.New("there is no account in it; write a line NAME:HASH for each, as northstake password --account NAME prints it")
+	}
+	return accountLines(passwords, between), nil
 }

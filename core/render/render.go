@@ -36,6 +36,9 @@ type Site struct {
 	Dir     string // the server's configuration tree
 	Modules string // directory of its modules, where it has some
 	PHP     string // socket of what runs PHP files, where it does
+
+	// Mark is the mark of the accounts that a secret holds; nil where they are of no matter.
+	Mark func(secret, between string) string
 }
 
 // Server is one web server: how it takes a virtual host, what of a site it alone has
@@ -163,9 +166,9 @@ func (w *writer) raw(p part, indent string) {
 	}
 }
 
-// accountsOf is the file of the accounts that a part asks for, whose lines are written as
-// the server reads them.
-func (w *writer) accountsOf(p part, line func(name, hash string) string) string {
+// accountsOf is the file of the accounts that a part asks for, with what stands between a name
+// and its hash.
+func (w *writer) accountsOf(p part, between string) string {
 	at := p.says["passwords"]
 	file := w.dir + "/northstake-" + w.site + ".accounts"
 	if len(at) > 1 { // of a path
@@ -175,7 +178,7 @@ func (w *writer) accountsOf(p part, line func(name, hash string) string) string 
 	if w.accounts == nil {
 		w.accounts = map[string]Accounts{}
 	}
-	w.accounts[file] = Accounts{file, accountLines(p.passwords, line), w.at(at...)}
+	w.accounts[file] = Accounts{file, accountLines(p.passwords, between), p.secret, between, w.at(at...)}
 	return file
 }
 

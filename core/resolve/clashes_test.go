@@ -96,7 +96,7 @@ func TestStakesAreNamedByWhatTheyAreAbout(t *testing.T) {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, "quay1", stake.Traits{Family: "debian"}, families["debian"])
+	h, err := resolve.OneHost(d, "quay1", stake.Traits{Family: "debian"}, families["debian"], nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -34,11 +34,11 @@ type Host struct {
 
 // OneHost works out the stakes and probes of a host, whose family's web servers lie as
 // the layouts say. The error names what the host's platform cannot do.
-func OneHost(d *declare.Declaration, name string, traits stake.Traits, layouts map[string]stake.Layout) (Host, error) {
+func OneHost(d *declare.Declaration, name string, traits stake.Traits, layouts map[string]stake.Layout, secrets *stake.Secrets) (Host, error) {
 	if d.Hosts[name] == nil {
 		return Host{}, fmt.Errorf("ground %s has no host %q", d.Ground.Name, name)
 	}
-	w := &stake.Wanting{D: d, Host: name, Traits: traits, Layouts: layouts}
+	w := &stake.Wanting{D: d, Host: name, Traits: traits, Layouts: layouts, Secrets: secrets}
 	stakes, err := w.Stakes()
 	if err != nil {
 		return Host{}, err
@@ -63,7 +63,7 @@ func Clashes(d *declare.Declaration, families map[string]map[string]stake.Layout
 		first := map[string]stake.Conflict{}
 		tried := 0
 		for _, family := range slices.Sorted(maps.Keys(families)) {
-			r, err := OneHost(d, host, stake.Traits{Family: family}, families[family])
+			r, err := OneHost(d, host, stake.Traits{Family: family}, families[family], nil)
 			if err != nil {
 				continue // not a family for what is declared
 			}

@@ -76,7 +76,7 @@ func want[W any](t *testing.T, h Host, local string) W {
 }
 
 func TestASiteImpliesItsStakes(t *testing.T) {
-	h, err := OneHost(parsed(t), "quay1", traits, layouts)
+	h, err := OneHost(parsed(t), "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,7 +97,7 @@ func TestASiteImpliesItsStakes(t *testing.T) {
 		t.Errorf("the content is %+v", c)
 	}
 	s := want[stake.SiteWant](t, h, "site/timetable")
-	if s.File != "/etc/nginx/conf.d/northstake-timetable.conf" || s.Link != "" || !strings.Contains(s.Text, "listen [::]:8080;") || len(s.Lines) != strings.Count(s.Text, "\n") {
+	if s.File != "/etc/nginx/conf.d/northstake-timetable.conf" || s.Link != "" || !strings.Contains(s.Text, "listen [::]:8080;") || len(s.Lines.All()) != strings.Count(s.Text, "\n") {
 		t.Errorf("the site is %+v", s)
 	}
 	// What a host says goes over what its kits say, and what it leaves out stays.
@@ -122,7 +122,7 @@ func TestASiteImpliesItsStakes(t *testing.T) {
 }
 
 func TestAHostCanOpenWhatItsKitCloses(t *testing.T) {
-	h, err := OneHost(parsed(t), "quay2", traits, layouts)
+	h, err := OneHost(parsed(t), "quay2", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -170,7 +170,7 @@ is = "gone"
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := OneHost(d, "quay1", traits, layouts)
+	h, err := OneHost(d, "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -201,22 +201,22 @@ is = "gone"
 }
 
 func TestAServerWithoutALayoutIsNamed(t *testing.T) {
-	_, err := OneHost(parsed(t), "quay1", stake.Traits{System: "Harbour Linux 9"}, nil)
+	_, err := OneHost(parsed(t), "quay1", stake.Traits{System: "Harbour Linux 9"}, nil, nil)
 	if err == nil || !strings.Contains(err.Error(), "Harbour Linux 9") || !strings.Contains(err.Error(), "g.toml:23") {
 		t.Errorf("the error is %v", err)
 	}
-	if _, err := OneHost(parsed(t), "quay9", traits, layouts); err == nil || !strings.Contains(err.Error(), "quay9") {
+	if _, err := OneHost(parsed(t), "quay9", traits, layouts, nil); err == nil || !strings.Contains(err.Error(), "quay9") {
 		t.Errorf("an unknown host: %v", err)
 	}
 }
 
 func TestTheSameDeclarationGivesTheSameStakes(t *testing.T) {
-	first, err := OneHost(parsed(t), "quay1", traits, layouts)
+	first, err := OneHost(parsed(t), "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for range 20 {
-		again, err := OneHost(parsed(t), "quay1", traits, layouts)
+		again, err := OneHost(parsed(t), "quay1", traits, layouts, nil)
 		if err != nil || string(stake.JSON(again)) != string(stake.JSON(first)) {
 			t.Fatal("it does not")
 		}
@@ -266,15 +266,15 @@ served = false
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := OneHost(d, "a", traits, layouts)
+	h, err := OneHost(d, "a", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	w := want[stake.SiteWant](t, h, "site/other-names-nginx")
-	if fmt.Sprint(w.Listen) != "[80]" || !strings.Contains(w.Text, "listen 80 default_server;") || strings.Contains(w.Text, "8080") || !strings.Contains(w.Text, "return 404 ") || len(w.Lines) != strings.Count(w.Text, "\n") || w.Lines[3].Line != 3 {
+	if fmt.Sprint(w.Listen) != "[80]" || !strings.Contains(w.Text, "listen 80 default_server;") || strings.Contains(w.Text, "8080") || !strings.Contains(w.Text, "return 404 ") || len(w.Lines.All()) != strings.Count(w.Text, "\n") || w.Lines.All()[3].Line != 3 {
 		t.Errorf("%+v", w)
 	}
-	if h, err = OneHost(d, "b", traits, layouts); err != nil || slices.ContainsFunc(h.Stakes, func(s stake.Stake) bool { return strings.HasPrefix(s.Name, "other-names") }) {
+	if h, err = OneHost(d, "b", traits, layouts, nil); err != nil || slices.ContainsFunc(h.Stakes, func(s stake.Stake) bool { return strings.HasPrefix(s.Name, "other-names") }) {
 		t.Errorf("where the only site is the first, %v: %+v", err, h.Stakes)
 	}
 }

@@ -47,6 +47,10 @@ type Kind struct {
 	// was brought about; nil asks for what is wanted.
 	Asked func(want, last json.RawMessage) json.RawMessage
 
+	// Unsealed puts what secrets hold into what is wanted, or into the work of a step, on its
+	// way to the host; nil for kinds that want nothing of secrets.
+	Unsealed func(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error)
+
 	// Dials are the TCP ports to which a connection from outside says whether what is
 	// wanted holds, where something listens there.
 	Dials func(want json.RawMessage) []int

@@ -63,7 +63,7 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 	for i := range text.Lines {
 		text.Lines[i] = at
 	}
-	want := SiteWant{Server: server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines, Mark: text.Mark, Asked: render.MarkName(name),
+	want := SiteWant{Server: server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
 		Listen: ports, Names: site.Names, First: true, Yields: w.silenced(server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
 	if layout.LinkDir != "" {
 		want.Link = layout.LinkDir + "/" + path.Base(want.File)

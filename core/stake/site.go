@@ -1,10 +1,12 @@
 package stake
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/json"
 	"fmt"
 	"path"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -18,37 +20,59 @@ import (
 // SiteWant is a virtual host's configuration: the text, where it lies, and for
 // each of its lines the place in the declaration that it was rendered from.
 type SiteWant struct {
-	Server  string             `json:"server"`
-	Service string             `json:"service"`
-	Package string             `json:"package,omitempty"`
-	Program string             `json:"program"` // name of the server's process
-	User    string             `json:"user"`    // account that reads sites
-	File    string             `json:"file"`
-	Link    string             `json:"link,omitempty"`
-	Text    string             `json:"text"`
-	Lines   []declare.Position `json:"lines"`
-	Mark    string             `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
-	Asked   string             `json:"asked,omitempty"`
-	Listen  []int              `json:"listen"`
-	AskAt   string             `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
-	Off     bool               `json:"off,omitempty"`     // it is kept, and not served
-	First   bool               `json:"first,omitempty"`   // it answers to names that no site has
-	Beside  []SiteFile         `json:"beside,omitempty"`  // what else its configuration reads
-	Own     *ServerWant        `json:"own,omitempty"`     // what its server's own configuration is when it is tested
-	Yields  []string           `json:"yields,omitempty"`  // programs that let go of its ports with the same plan
-	To      []string           `json:"to,omitempty"`      // services that it passes on to: addresses with ports, and paths of sockets
-	Vouched []string           `json:"vouched,omitempty"` // places of lines that nobody vouches for
-	Names   []string           `json:"names"`
-	Roots   []string           `json:"roots,omitempty"`    // what the server reads
-	Dirs    []string           `json:"declared,omitempty"` // directories whose owner and mode are declared
+	Server  string      `json:"server"`
+	Service string      `json:"service"`
+	Package string      `json:"package,omitempty"`
+	Program string      `json:"program"` // name of the server's process
+	User    string      `json:"user"`    // account that reads sites
+	File    string      `json:"file"`
+	Link    string      `json:"link,omitempty"`
+	Text    string      `json:"text"`
+	Lines   Places      `json:"lines"`
+	Mark    string      `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
+	Asked   string      `json:"asked,omitempty"`
+	Listen  []int       `json:"listen"`
+	AskAt   string      `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
+	Off     bool        `json:"off,omitempty"`     // it is kept, and not served
+	First   bool        `json:"first,omitempty"`   // it answers to names that no site has
+	Beside  []SiteFile  `json:"beside,omitempty"`  // what else its configuration reads
+	Former  []string    `json:"former,omitempty"`  // files beside it that were, and are no more; when it is asked for
+	Own     *ServerWant `json:"own,omitempty"`     // what its server's own configuration is when it is tested
+	Yields  []string    `json:"yields,omitempty"`  // programs that let go of its ports with the same plan
+	To      []string    `json:"to,omitempty"`      // services that it passes on to: addresses with ports, and paths of sockets
+	Vouched []string    `json:"vouched,omitempty"` // places of lines that nobody vouches for
+	Names   []string    `json:"names"`
+	Roots   []string    `json:"roots,omitempty"`    // what the server reads
+	Dirs    []string    `json:"declared,omitempty"` // directories whose owner and mode are declared
 }
 
 // SiteFile is a file that a site's configuration reads, of root and the group of the
 // server, which alone may read it.
 type SiteFile struct {
-	Path  string `json:"path"`
-	Text  string `json:"text"`
-	Group string `json:"group"`
+	Path    string  `json:"path"`
+	Text    string  `json:"text"`
+	Group   string  `json:"group"`
+	Sealed  *Sealed `json:"sealed,omitempty"`  // the text, where it is made of a secret
+	Between string  `json:"between,omitempty"` // stands in it between a name and its hash
+}
+
+// Holds is what the file is to hold, on the host.
+func (f SiteFile) Holds() (string, error) {
+	if f.Sealed == nil {
+		return f.Text, nil
+	}
+	if f.Sealed.Text == "" {
+		return "", fmt.Errorf("%s: %w", f.Path, ErrNoText)
+	}
+	return f.Sealed.Text, nil
+}
+
+// Is says whether the file holds what it is to hold.
+func (f SiteFile) Is(found string) bool {
+	if f.Sealed != nil {
+		return f.Sealed.Is(found)
+	}
+	return found == f.Text
 }
 
 const siteFileMode = "0640"
@@ -66,6 +90,8 @@ type SiteFound struct {
 	Bytes  bool     `json:"bytes,omitempty"`
 	Rivals []Rival  `json:"rivals,omitempty"`
 	Beside []Beside `json:"beside,omitempty"`
+	Labels []string `json:"labels,omitempty"` // of the roots, where SELinux is enforcing
+	Left   []string `json:"left,omitempty"`   // of the former files beside it
 	Silent []string `json:"silent,omitempty"` // services that it passes on to and that take no connection from the host
 }
 
@@ -132,6 +158,7 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
+	Asked: askedSite, Unsealed: unsealedSites,
 	Join: func(moves []Move) Move {
 		var names []string
 		for _, m := range moves {
@@ -156,7 +183,28 @@ var _ = Register(Kind{
 // SiteWork writes a virtual host, or, with Away, takes it away.
 type SiteWork struct {
 	SiteWant
-	Away bool `json:"away,omitempty"`
+	Away  bool     `json:"away,omitempty"`
+	Drops []string `json:"drops,omitempty"` // files beside it that it had, and has no more
+}
+
+// unsealedSites puts the accounts that secrets hold into sites, and into the steps of one or
+// several.
+func unsealedSites(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error) {
+	if !bytes.Contains(raw, []byte(`"sealed"`)) {
+		return raw, nil
+	}
+	var works Works[SiteWork]
+	if err := json.Unmarshal(raw, &works); err != nil {
+		return nil, err
+	}
+	for _, w := range works {
+		for _, b := range w.Beside {
+			if b.Sealed != nil {
+				secrets.put(b.Sealed, func(secret []byte) (string, error) { return render.SecretAccounts(secret, b.Between) })
+			}
+		}
+	}
+	return json.Marshal(works)
 }
 
 // unwantedSite says whether a declared site has the name of one that was, with the port, or
@@ -232,7 +280,7 @@ func wantSite(w *Wanting, name string) error {
 	}
 	own := w.ownOf(s.Server, layout)
 	listens := slices.DeleteFunc(slices.Clone(layout.Listens), func(p int) bool { return slices.Contains(own.Silent, p) })
-	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: listens, Dir: layout.Dir, Modules: layout.Modules, PHP: socket})
+	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: listens, Dir: layout.Dir, Modules: layout.Modules, PHP: socket, Mark: func(secret, between string) string { return w.accounts(secret, between).Mark }})
 	if err != nil {
 		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
 	}
@@ -240,7 +288,7 @@ func wantSite(w *Wanting, name string) error {
 	if s.First {
 		file = layout.SitesDir + "/000-0-" + path.Base(file) // before all others, and so the first
 	}
-	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: text.Lines, Mark: text.Mark, Asked: render.MarkName(name),
+	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
 		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.SentOn...), Roots: roots, Off: !s.IsServed(), First: s.First, Vouched: rawLines(w.D, name), Yields: w.silenced(s.Server), File: file}
 	if local := Local("server", s.Server); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
@@ -253,7 +301,11 @@ func wantSite(w *Wanting, name string) error {
 		}
 	}
 	for _, a := range text.Accounts {
-		want.Beside = append(want.Beside, SiteFile{a.File, a.Text, layout.User})
+		f := SiteFile{Path: a.File, Text: a.Text, Group: layout.User}
+		if a.Secret != "" {
+			f.Sealed, f.Between = w.accounts(a.Secret, a.Between), a.Between
+		}
+		want.Beside = append(want.Beside, f)
 	}
 	for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
 		want.Dirs = append(want.Dirs, d.Name)
@@ -277,6 +329,11 @@ func wantSite(w *Wanting, name string) error {
 		w.PortFor(name, l.Port, w.D.At("site", name, "listen", strconv.Itoa(i)))
 	}
 	return nil
+}
+
+// accounts are those that a secret holds.
+func (w *Wanting) accounts(secret, between string) *Sealed {
+	return w.Secrets.seal(secret, func(value []byte) (string, error) { return render.SecretAccounts(value, between) })
 }
 
 // wantPHP wants what runs the PHP files of a site, and returns its socket, "" where none are
@@ -393,12 +450,25 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		}
 	}
 	v := Verdict{Gone: f.File.Kind == "" && f.Link.Kind == "", Touched: f.File.Touched}
+	for _, b := range w.Beside {
+		if b.Sealed != nil && b.Sealed.Lacks != "" {
+			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), b.Sealed.Lacks, fmt.Sprintf("northstake secret keep %s takes it", b.Sealed.Secret)})
+		}
+	}
+	for _, p := range f.Left {
+		d.add(p, "gone", "left from what was declared before")
+	}
 	onDisk := len(d) > 0
 	if !onDisk && f.Loaded != nil && !*f.Loaded {
 		d.add("loaded", "yes", "no, "+w.Service+" runs with an older configuration")
 	}
 	for _, to := range f.Silent {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s, to which the site passes on, takes no connection from %s", to, in.Stake.Host), "start that service, or correct where it is: visitors get an error until then"})
+	}
+	for i, label := range f.Labels {
+		if i < len(w.Roots) && label != "" && !shownLabel.MatchString(label) {
+			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("SELinux is enforcing, and %s has the label %s, which keeps web servers out", w.Roots[i], label), fmt.Sprintf("on %s: semanage fcontext -a -t httpd_sys_content_t '%s(/.*)?' && restorecon -R %s", in.Stake.Host, w.Roots[i], w.Roots[i])})
+		}
 	}
 	own := len(d)
 	former := leaving[SiteWant](in.Leaving, "site")
@@ -448,9 +518,32 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	if len(w.Vouched) > 0 {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(w.Vouched), "place", "places"), strings.Join(w.Vouched, ", "), w.Service), "look at what it does on every host that has the site"})
 	}
-	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(w), Joins: true}}
+	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(SiteWork{SiteWant: w, Drops: f.Left}), Joins: true}}
 	return v
 }
+
+// askedSite asks for the files beside a site that it had when it was last brought about as
+// well, and has no more.
+func askedSite(want, former json.RawMessage) json.RawMessage {
+	if !bytes.Contains(former, []byte(`"beside"`)) {
+		return want
+	}
+	was, ok := last[SiteWant](former)
+	now, ok2 := last[SiteWant](want)
+	if !ok || !ok2 || was.File != now.File {
+		return want // else it is taken away as a whole
+	}
+	for _, b := range was.Beside {
+		if !slices.ContainsFunc(now.Beside, func(n SiteFile) bool { return n.Path == b.Path }) {
+			now.Former = append(now.Former, b.Path)
+		}
+	}
+	return JSON(now)
+}
+
+// shownLabel are the types of files that web servers may show by the reference policy
+// (httpd_selinux(8)).
+var shownLabel = regexp.MustCompile(`^(httpd_.*content(_rw)?_t|public_content(_rw)?_t|usr_t|textrel_shlib_t|iso9660_t|nfs_t|cifs_t)$`)
 
 // letsGo says whether a server's program ends with what the plan takes away.
 func letsGo(gone []Stake, program string) bool {

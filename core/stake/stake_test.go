@@ -446,6 +446,9 @@ func TestWhatIsInTheWay(t *testing.T) {
 	}{
 		{"a directory that shuts the server out", "site", Input{}, site, SiteFound{Shut: []Shut{shut}}, "account www-data of nginx cannot get to /srv/private/www: /srv/private (0700", ""},
 		{"one whose mode is declared", "site", Input{}, minded, SiteFound{Shut: []Shut{shut}}, "", ""},
+		{"a root with a label of homes", "site", Input{}, site, SiteFound{Labels: []string{"user_home_t"}}, "", "SELinux is enforcing, and /srv/private/www has the label user_home_t"},
+		{"one with a label of sites", "site", Input{}, site, SiteFound{Labels: []string{"httpd_sys_content_t"}}, "", ""},
+		{"one without a label", "site", Input{}, site, SiteFound{Labels: []string{""}}, "", ""},
 		{"a mount", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: root, Mounted: true, Missing: []string{"a"}, Missings: 1}, "a file system is mounted at /srv/www", ""},
 		{"a link", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: Entry{Kind: "link", Target: "/x"}, Missing: []string{"a"}, Missings: 1}, "", "is a link to /x"},
 		{"a masked service", "service", Input{}, ServiceWant{Name: "cron", Running: &yes}, ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "", "cron is masked"},

@@ -14,6 +14,7 @@ type Wanting struct {
 	Host    string
 	Traits  Traits
 	Layouts map[string]Layout // how web servers lie on the host's family, by their names
+	Secrets *Secrets          // nil where what is made of secrets is of no matter
 
 	stakes    []Stake
 	names     map[string]bool

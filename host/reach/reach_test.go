@@ -114,7 +114,7 @@ func TestConnectionsAreKept(t *testing.T) {
 	if err != nil || second != first || h.commands.Load() != 1 {
 		t.Errorf("a second connection was made: %v", err)
 	}
-	a, err := first.Survey(ctx, "d", func() []rod.Want { return []rod.Want{{Type: "tide", Name: "x", Want: []byte("{}")}} })
+	a, err := first.Survey(ctx, "d", func() ([]rod.Want, error) { return []rod.Want{{Type: "tide", Name: "x", Want: []byte("{}")}}, nil })
 	if err == nil && (len(a.Readings) != 1 || !strings.Contains(a.Readings[0].Unread, "tide")) {
 		t.Errorf("the rod reads %+v", a.Readings)
 	}
@@ -159,7 +159,7 @@ func TestASurveyIsReadAnewEachTime(t *testing.T) {
 	}
 	survey := func(digest string, wants ...rod.Want) rod.Survey {
 		t.Helper()
-		s, err := conn.Survey(context.Background(), digest, func() []rod.Want { return wants })
+		s, err := conn.Survey(context.Background(), digest, func() ([]rod.Want, error) { return wants, nil })
 		if err != nil {
 			t.Fatal(err)
 		}

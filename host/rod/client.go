@@ -129,7 +129,7 @@ type Survey struct {
 
 // Survey reads stakes. It changes nothing on the host. The caller must not change
 // the readings.
-func (c *Conn) Survey(ctx context.Context, digest string, wants func() []Want) (Survey, error) {
+func (c *Conn) Survey(ctx context.Context, digest string, wants func() ([]Want, error)) (Survey, error) {
 	c.mu.Lock()
 	before := c.surveys[digest]
 	c.mu.Unlock()
@@ -137,8 +137,11 @@ func (c *Conn) Survey(ctx context.Context, digest string, wants func() []Want) (
 	err := c.call(ctx, "/survey", SurveyRequest{Digest: digest, Known: before.Sum}, &a)
 	if err == nil && a.Again {
 		a = SurveyAnswer{}
-		all := append([]Want{}, wants()...) // never nil
-		err = c.call(ctx, "/survey", SurveyRequest{Digest: digest, Known: before.Sum, Wants: all}, &a)
+		var some []Want
+		if some, err = wants(); err == nil {
+			all := append([]Want{}, some...) // never nil
+			err = c.call(ctx, "/survey", SurveyRequest{Digest: digest, Known: before.Sum, Wants: all}, &a)
+		}
 	}
 	if err != nil {
 		return Survey{}, err

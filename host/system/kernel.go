@@ -11,6 +11,7 @@ import (
 
 	"github.com/moby/sys/mountinfo"
 	"github.com/prometheus/procfs"
+	"golang.org/x/sys/unix"
 
 	"northstake/core/stake"
 )
@@ -134,7 +135,7 @@ func Addresses() []string {
 func (m *Machine) Confinement() string {
 	if b, err := m.Read("/sys/fs/selinux/enforce"); err == nil {
 		if strings.TrimSpace(string(b)) == "1" {
-			return "SELinux, enforcing"
+			return enforcing
 		}
 		return "SELinux, permissive"
 	}
@@ -143,6 +144,26 @@ func (m *Machine) Confinement() string {
 	}
 	return "none"
 }
+
+// Label is the type in the SELinux label of what lies at a path, "" where it has none, or where
+// SELinux is not enforcing (selinux(8)).
+func (m *Machine) Label(path string) string {
+	if m.Confinement() != enforcing {
+		return ""
+	}
+	buf := make([]byte, 256)
+	n, err := unix.Lgetxattr(m.Path(path), "security.selinux", buf)
+	if err != nil {
+		return ""
+	}
+	parts := strings.Split(strings.TrimRight(string(buf[:n]), "\x00"), ":") // user:role:type:level
+	if len(parts) < 3 {
+		return ""
+	}
+	return parts[2]
+}
+
+const enforcing = "SELinux, enforcing"
 
 // HasSystemd says whether systemd runs on the machine (sd_booted(3)).
 func (m *Machine) HasSystemd() bool { return m.Exists("/run/systemd/system") }

@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
+	"syscall"
 )
 
 // Machine is the system that is read and changed. With a Root other than "/" it
@@ -35,6 +36,20 @@ func (m *Machine) Path(p string) string {
 func (m *Machine) State(parts ...string) string {
 	return filepath.Join(append([]string{m.Path(m.StateDir)}, parts...)...)
 }
+
+// Scratch is a path for what is made and removed within one step, which only root can get
+// to: in memory where /run is, so that nothing of it is written to a disk, and below the state
+// directory elsewhere.
+func (m *Machine) Scratch(parts ...string) string {
+	var fs syscall.Statfs_t
+	if m.Root == "" && os.Geteuid() == 0 && syscall.Statfs("/run", &fs) == nil && fs.Type == tmpfsMagic {
+		return filepath.Join(append([]string{"/run/northstake"}, parts...)...)
+	}
+	return m.State(parts...)
+}
+
+// tmpfsMagic is TMPFS_MAGIC (linux/magic.h).
+const tmpfsMagic = 0x01021994
 
 // Read reads a whole file.
 func (m *Machine) Read(path string) ([]byte, error) { return os.ReadFile(m.Path(path)) }

@@ -10,6 +10,8 @@ import (
 	"syscall"
 	"testing"
 
+	"golang.org/x/sys/unix"
+
 	"northstake/core/stake"
 )
 
@@ -32,6 +34,41 @@ func TestListedSockets(t *testing.T) {
 	list, err := listedSockets(syscall.AF_INET, "tcp", stateListen)
 	if err != nil || !slices.ContainsFunc(list, func(s socket) bool { return s.Port == l.Addr().(*net.TCPAddr).Port && s.Address == "127.0.0.1" }) {
 		t.Errorf("%v is not among %v, %v", l.Addr(), list, err)
+	}
+}
+
+// The label of a file counts where SELinux is enforcing, and there alone.
+func TestLabels(t *testing.T) {
+	m := &Machine{Root: t.TempDir()}
+	put := func(path, text string) {
+		t.Helper()
+		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(m.Path(path), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("/srv/page", "")
+	if err := unix.Setxattr(m.Path("/srv/page"), "security.selinux", []byte("unconfined_u:object_r:user_home_t:s0\x00"), 0); err != nil {
+		t.Fatal(err)
+	}
+	if got := m.Label("/srv/page"); got != "" {
+		t.Errorf("without SELinux it is %q", got)
+	}
+	put("/sys/fs/selinux/enforce", "0")
+	if got := m.Label("/srv/page"); got != "" {
+		t.Errorf("where it is permissive, it is %q", got)
+	}
+	put("/sys/fs/selinux/enforce", "1")
+	if got := m.Label("/srv/page"); got != "user_home_t" {
+		t.Errorf("it is %q", got)
+	}
+	put("/srv/plain", "")
+	for _, p := range []string{"/srv/plain", "/srv/none"} {
+		if got := m.Label(p); got != "" {
+			t.Errorf("the label of %s is %q", p, got)
+		}
 	}
 }
 

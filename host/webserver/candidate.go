@@ -26,7 +26,7 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, s
 		return fmt.Errorf("nothing is known of a web server called %q", server)
 	}
 	live := l.Dir
-	dir := m.State("candidate", step)
+	dir := m.Scratch("candidate", step)
 	defer os.RemoveAll(dir)
 	if err := os.RemoveAll(dir); err != nil {
 		return err
@@ -69,7 +69,11 @@ func (c candidate) put(w stake.SiteWant) error {
 		return os.WriteFile(c.in(path), []byte(c.apart(text)), 0o600)
 	}
 	for _, b := range w.Beside {
-		if err := write(b.Path, b.Text); err != nil {
+		text, err := b.Holds()
+		if err != nil {
+			return err
+		}
+		if err := write(b.Path, text); err != nil {
 			return err
 		}
 	}
@@ -171,8 +175,8 @@ func candidateFault(output string, sites ...stake.SiteWant) error {
 	if f.Line >= 1 && f.Line <= len(lines) {
 		f.Rendered = strings.TrimSpace(lines[f.Line-1])
 	}
-	if f.Line >= 1 && f.Line <= len(w.Lines) {
-		f.From = &w.Lines[f.Line-1]
+	if places := w.Lines.All(); f.Line >= 1 && f.Line <= len(places) {
+		f.From = &places[f.Line-1]
 		f.Fix = fmt.Sprintf("nothing was changed on the host; correct %s:%d", f.From.File, f.From.Line)
 	}
 	return f

@@ -92,6 +92,11 @@ func TestAConfigurationIsLoadedWhenTheServerSaysSo(t *testing.T) {
 	}
 }
 
+func rivals(m *system.Machine, l stake.Layout, w stake.SiteWant) ([]stake.Rival, error) {
+	c, err := ClaimedOf(m, w.Server, l)
+	return c.Rivals(w), err
+}
+
 // Another file that claims a name of a site is found, in whatever directory it is loaded
 // from, and a comment claims nothing.
 func TestRivalsForAName(t *testing.T) {
@@ -105,14 +110,14 @@ func TestRivalsForAName(t *testing.T) {
 			systemtest.Put(t, m, p, text)
 		}
 		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
-		got, err := Rivals(m, l, w)
+		got, err := rivals(m, l, w)
 		if err != nil || fmt.Sprint(got) != "[{tides.test 0 /etc/webd/conf.d/more.conf}]" {
 			t.Errorf("%s: %v, %v", server, got, err)
 		}
 		if err := os.Symlink(m.Path("/etc/webd/available/theirs"), m.Path("/etc/webd/enabled/theirs")); err != nil {
 			t.Fatal(err)
 		}
-		if got, err = Rivals(m, l, w); err != nil || len(got) != 2 {
+		if got, err = rivals(m, l, w); err != nil || len(got) != 2 {
 			t.Errorf("%s, switched on: %v, %v", server, got, err)
 		}
 	}
@@ -136,11 +141,11 @@ func TestRivalsForTheFirstPlace(t *testing.T) {
 			systemtest.Put(t, m, "/etc/webd/conf.d/"+name, text)
 		}
 		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/conf.d/000-0-northstake-s.conf", Listen: []int{80}, First: true}
-		if got, err := Rivals(m, l, w); err != nil || fmt.Sprint(got) != c.want {
+		if got, err := rivals(m, l, w); err != nil || fmt.Sprint(got) != c.want {
 			t.Errorf("%s: %v, %v", server, got, err)
 		}
 		w.First = false
-		if got, err := Rivals(m, l, w); err != nil || len(got) > 0 {
+		if got, err := rivals(m, l, w); err != nil || len(got) > 0 {
 			t.Errorf("%s, not the first: %v, %v", server, got, err)
 		}
 	}

@@ -34,30 +34,38 @@ func configKey(m *system.Machine, dirs []string) string {
 	return key
 }
 
-// claims are what a file of a server's configuration claims: names, and the ports on which
-// it answers to all others.
-type claims struct {
-	names  []string
-	firsts []int
+// Claimed are the files of a server's configuration that claim a name, by that, and those that
+// answer on a port to the names that no site has.
+type Claimed struct {
+	names  map[string][]string
+	firsts map[int][]string
 }
 
-// claimed is what files of a server's configuration claim, by the file: of what is loaded of
-// its directories of virtual hosts, and of its main file.
-func claimed(m *system.Machine, name string, l stake.Layout) (map[string]claims, error) {
+// ClaimedOf is what is claimed in what is loaded of a server's directories of virtual hosts, and
+// in its main file; nil of a server that is not known.
+func ClaimedOf(m *system.Machine, name string, l stake.Layout) (*Claimed, error) {
+	is, ok := servers[name]
+	if !ok {
+		return nil, nil
+	}
 	dirs := []string{l.SitesDir, l.Dir + "/conf.d"}
 	if l.LinkDir != "" {
 		dirs[0] = l.LinkDir
 	}
-	return system.Cached(m, "names claimed in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() (map[string]claims, error) {
-		out := map[string]claims{}
+	return system.Cached(m, "names claimed in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() (*Claimed, error) {
+		out := &Claimed{map[string][]string{}, map[int][]string{}}
 		read := func(file string) {
 			b, err := m.Read(file)
-			if err == nil && len(b) <= configLimit {
-				c := claims{names: servers[name].names(string(b))}
-				if firsts := servers[name].firsts; firsts != nil {
-					c.firsts = firsts(string(b))
+			if err != nil || len(b) > configLimit {
+				return
+			}
+			for _, n := range sorted(is.names(string(b))) {
+				out.names[n] = append(out.names[n], file)
+			}
+			if is.firsts != nil {
+				for _, port := range sorted(is.firsts(string(b))) {
+					out.firsts[port] = append(out.firsts[port], file)
 				}
-				out[file] = c
 			}
 		}
 		for _, dir := range slices.Compact(dirs) {
@@ -76,40 +84,40 @@ func claimed(m *system.Machine, name string, l stake.Layout) (map[string]claims,
 	})
 }
 
-// Rivals are the files of a server's configuration beside a site's own that claim a name of
-// it, or, where it is the first one, answer in its place to names that no site has.
-func Rivals(m *system.Machine, l stake.Layout, w stake.SiteWant) ([]stake.Rival, error) {
-	if _, ok := servers[w.Server]; !ok {
-		return nil, nil
-	}
-	all, err := claimed(m, w.Server, l)
-	if err != nil {
-		return nil, err
+// sorted are values in their order, each once.
+func sorted[T cmp.Ordered](values []T) []T {
+	return slices.Compact(slices.Sorted(slices.Values(values)))
+}
+
+// Rivals are the files beside a site's own that claim a name of it, or, where it is the first
+// one, answer in its place to names that no site has.
+func (c *Claimed) Rivals(w stake.SiteWant) []stake.Rival {
+	if c == nil {
+		return nil
 	}
 	var out []stake.Rival
-	for file, c := range all {
-		if file == w.File || file == w.Link {
-			continue
-		}
-		for _, n := range w.Names {
-			if slices.Contains(c.names, n) {
+	own := func(file string) bool { return file == w.File || file == w.Link }
+	for _, n := range w.Names {
+		for _, file := range c.names[n] {
+			if !own(file) {
 				out = append(out, stake.Rival{Name: n, File: file})
 			}
 		}
-		aside := w.Own != nil && w.Own.Default != stake.DefaultKept && (slices.Contains(w.Own.Links, file) || file == w.Own.Block.File)
-		if !w.First || aside || servers[w.Server].byName && path.Base(file) > path.Base(w.File) {
-			continue
-		}
+	}
+	if w.First {
 		for _, port := range w.Listen {
-			if slices.Contains(c.firsts, port) {
-				out = append(out, stake.Rival{First: port, File: file})
+			for _, file := range c.firsts[port] {
+				aside := w.Own != nil && w.Own.Default != stake.DefaultKept && (slices.Contains(w.Own.Links, file) || file == w.Own.Block.File)
+				if !own(file) && !aside && !(servers[w.Server].byName && path.Base(file) > path.Base(w.File)) {
+					out = append(out, stake.Rival{First: port, File: file})
+				}
 			}
 		}
 	}
 	slices.SortFunc(out, func(a, b stake.Rival) int {
 		return cmp.Or(strings.Compare(a.File+a.Name, b.File+b.Name), a.First-b.First)
 	})
-	return out, nil
+	return out
 }
 
 var comments = regexp.MustCompile(`(?m)^\s*#.*$`)

@@ -15,7 +15,7 @@ import (
 // What nginx says of a rendered line leads back to the declaration's line.
 func TestAComplaintLeadsToTheDeclaration(t *testing.T) {
 	w := stake.SiteWant{Server: "nginx", Program: "nginx", File: "/etc/nginx/sites-available/northstake-s.conf", Link: "/etc/nginx/sites-enabled/northstake-s.conf", Text: "server {\n    listen 80;\n    root \"/x\";\n}\n",
-		Lines: []declare.Position{{File: "s.toml", Line: 1}, {File: "s.toml", Line: 5}, {File: "s.toml", Line: 6}, {File: "s.toml", Line: 1}}}
+		Lines: stake.PlacesOf([]declare.Position{{File: "s.toml", Line: 1}, {File: "s.toml", Line: 5}, {File: "s.toml", Line: 6}, {File: "s.toml", Line: 1}})}
 	for _, said := range []string{
 		"2026/01/02 03:04:05 [emerg] 12#12: invalid parameter \"x\" in /etc/nginx/sites-enabled/northstake-s.conf:3\nnginx: configuration file /etc/nginx/nginx.conf test failed\n",
 		"nginx: [emerg] invalid parameter \"x\" in /etc/nginx/sites-available/northstake-s.conf:3\n",

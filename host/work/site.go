@@ -28,6 +28,7 @@ type siteBefore struct {
 	File   system.KeptFile   `json:"file"`
 	Link   system.KeptFile   `json:"link"`
 	Beside []system.KeptFile `json:"beside,omitempty"`
+	Drops  []system.KeptFile `json:"drops,omitempty"`
 }
 
 type siteWorker struct {
@@ -35,12 +36,33 @@ type siteWorker struct {
 }
 
 var _ = register("site", siteWorker{func() typed[stake.SiteWant, stake.Works[stake.SiteWork], befores[siteBefore]] {
-	t := joining(typed[stake.SiteWant, stake.SiteWork, siteBefore]{read: beside(readSite), before: beforeSite})
+	t := joining(typed[stake.SiteWant, stake.SiteWork, siteBefore]{read: readSites, before: beforeSite})
 	t.do, t.back = doSites, backSites
 	return t
 }()})
 
-func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
+// readSites reads sites, and once for all of them what their servers have loaded.
+func readSites(ctx context.Context, m *Host, wants []stake.SiteWant) ([]any, error) {
+	claimed := map[string]*webserver.Claimed{}
+	for _, w := range wants {
+		if _, known := claimed[w.Server]; known {
+			continue
+		}
+		layout, err := m.Layout(w.Server)
+		if err != nil {
+			claimed[w.Server] = nil // which the site's own reading says
+			continue
+		}
+		if claimed[w.Server], err = webserver.ClaimedOf(m.Machine, w.Server, layout); err != nil {
+			return nil, err
+		}
+	}
+	return beside(func(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
+		return readSite(ctx, m, w, claimed[w.Server])
+	})(ctx, m, wants)
+}
+
+func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver.Claimed) (any, error) {
 	f := stake.SiteFound{}
 	var err error
 	if f.File, err = m.Entry(w.File); err != nil {
@@ -64,22 +86,34 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
 			return nil, err
 		}
 		text, err := m.Read(b.Path)
-		f.Beside = append(f.Beside, stake.Beside{Entry: e, Same: err == nil && string(text) == b.Text})
+		f.Beside = append(f.Beside, stake.Beside{Entry: e, Same: err == nil && b.Is(string(text))})
+	}
+	for _, p := range w.Former {
+		if m.Exists(p) {
+			f.Left = append(f.Left, p)
+		}
 	}
 	f.Silent = silent(ctx, w.To)
 	layout, err := m.Layout(w.Server)
 	if err != nil {
 		return nil, err
 	}
-	if f.Loaded, err = webserver.Loaded(ctx, m.Machine, layout, w); err != nil {
-		return nil, err
+	if f.File.Kind != "file" || f.Text == w.Text { // what is not written cannot be loaded
+		if f.Loaded, err = webserver.Loaded(ctx, m.Machine, layout, w); err != nil {
+			return nil, err
+		}
 	}
-	if f.Rivals, err = webserver.Rivals(m.Machine, layout, w); err != nil {
-		return nil, err
-	}
+	f.Rivals = claimed.Rivals(w)
 	shut, err := family.ShutOut(m.Machine, w.User, w.Roots)
 	if err != nil {
 		return nil, err
+	}
+	labels := make([]string, len(w.Roots))
+	for i, root := range w.Roots {
+		labels[i] = m.Label(root)
+	}
+	if strings.Join(labels, "") != "" {
+		f.Labels = labels
 	}
 	for i, at := range shut {
 		if at == "" {
@@ -132,6 +166,13 @@ func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefo
 		}
 		b.Beside = append(b.Beside, k)
 	}
+	for _, p := range w.Drops {
+		k, err := m.KeepFile(p)
+		if err != nil {
+			return b, err
+		}
+		b.Drops = append(b.Drops, k)
+	}
 	if b.File, err = m.KeepFile(w.File); err != nil || w.Link == "" {
 		return b, err
 	}
@@ -142,7 +183,9 @@ func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefo
 // doSites has all sites of a step tested together, and written and flushed together.
 func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWork], _ befores[siteBefore]) (rod.StepState, error) {
 	var write []stake.SiteWant
+	var drop []string
 	for _, w := range works {
+		drop = append(drop, w.Drops...)
 		if w.Away {
 			if err := takeSiteAway(m, w); err != nil {
 				return "", err
@@ -158,7 +201,11 @@ func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWo
 	links := map[string]string{}
 	for _, w := range write {
 		for _, b := range w.Beside {
-			files = append(files, system.NewFile{Path: b.Path, Text: []byte(b.Text), Mode: 0o640, Owner: "root", Group: b.Group})
+			text, err := b.Holds()
+			if err != nil {
+				return "", err
+			}
+			files = append(files, system.NewFile{Path: b.Path, Text: []byte(text), Mode: 0o640, Owner: "root", Group: b.Group})
 		}
 		files = append(files, system.NewFile{Path: w.File, Text: []byte(w.Text), Mode: 0o644, Owner: "root", Group: "root"})
 		if w.Link != "" && !w.Off {
@@ -179,7 +226,10 @@ func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWo
 			return "", err
 		}
 	}
-	return rod.Done, m.LinkTogether(links)
+	if err := m.LinkTogether(links); err != nil {
+		return "", err
+	}
+	return rod.Done, takeFilesAway(m, drop)
 }
 
 // takeSiteAway removes a virtual host's file and its link; a step of the server's service
@@ -189,6 +239,10 @@ func takeSiteAway(m *Host, w stake.SiteWork) error {
 	for _, b := range w.Beside {
 		paths = append(paths, b.Path)
 	}
+	return takeFilesAway(m, paths)
+}
+
+func takeFilesAway(m *Host, paths []string) error {
 	for _, p := range paths {
 		if p == "" {
 			continue
@@ -236,7 +290,15 @@ func backSite(m *Host, j Job, w stake.SiteWork, b siteBefore) (changed bool, err
 	}
 	changed = changed || did
 	for i, f := range b.Beside {
-		did, err := takeBack(m, j, f, []byte(w.Beside[i].Text), "")
+		text, _ := w.Beside[i].Holds() // where that is not known, what lies there counts as another's
+		did, err := takeBack(m, j, f, []byte(text), "")
+		if err != nil {
+			return false, err
+		}
+		changed = changed || did
+	}
+	for _, f := range b.Drops {
+		did, err := takeBack(m, j, f, nil, "")
 		if err != nil {
 			return false, err
 		}

@@ -42,7 +42,7 @@ func (s *Server) GetSite(c *gin.Context, ground contract.InGround, site string) 
 		out.Listens = append(out.Listens, l.On())
 	}
 	for _, host := range d.HostsOf(site) {
-		on, err := siteOn(d, site, host, states[host])
+		on, err := siteOn(d, site, host, states[host], s.Jobs.Secrets(c.Request.Context(), g.Name, host))
 		if err != nil {
 			s.refuse(c, err)
 			return
@@ -53,7 +53,7 @@ func (s *Server) GetSite(c *gin.Context, ground contract.InGround, site string) 
 }
 
 // siteOn is a site on one host, as that was last seen.
-func siteOn(d *declare.Declaration, site, host string, st store.HostState) (contract.SiteOnHost, error) {
+func siteOn(d *declare.Declaration, site, host string, st store.HostState, secrets *stake.Secrets) (contract.SiteOnHost, error) {
 	on := contract.SiteOnHost{Host: host, Rows: []contract.Row{}, Lines: []contract.RenderedLine{}, SeenAt: timeOf(st.SeenAt), Unread: st.Unread}
 	rows, err := rowsOf(st)
 	if err != nil {
@@ -72,7 +72,7 @@ func siteOn(d *declare.Declaration, site, host string, st store.HostState) (cont
 		return on, nil
 	}
 	on.System = traits.System
-	h, err := resolve.OneHost(d, host, traits, family.Layouts(traits.Family))
+	h, err := resolve.OneHost(d, host, traits, family.Layouts(traits.Family), secrets)
 	if err != nil {
 		on.Unread = err.Error()
 		return on, nil
@@ -103,10 +103,11 @@ func siteOn(d *declare.Declaration, site, host string, st store.HostState) (cont
 			on.Rows = append(on.Rows, r)
 		}
 	}
+	places := want.Lines.All()
 	for i, text := range strings.Split(strings.TrimSuffix(want.Text, "\n"), "\n") {
 		line := contract.RenderedLine{Text: text}
-		if i < len(want.Lines) {
-			line.From, line.Source = want.Lines[i], strings.TrimSpace(d.LineOf(want.Lines[i]))
+		if i < len(places) {
+			line.From, line.Source = places[i], strings.TrimSpace(d.LineOf(places[i]))
 		}
 		on.Lines = append(on.Lines, line)
 	}

@@ -2,6 +2,7 @@
 package auth
 
 import (
+	"crypto/hmac"
 	"crypto/rand"
 	"crypto/sha256"
 	"encoding/base64"
@@ -59,6 +60,13 @@ func OpenSeal(file string) (*Seal, error) {
 		return nil, fmt.Errorf("the key that seals secrets, %s, has %d bytes instead of %d", file, len(b), chacha20poly1305.KeySize)
 	}
 	return &Seal{b}, nil
+}
+
+// Derive is a key for a use of its own, of which the seal's key cannot be told.
+func (s *Seal) Derive(use string) []byte {
+	h := hmac.New(sha256.New, s.key)
+	h.Write([]byte(use))
+	return h.Sum(nil)
 }
 
 // Close seals a value under a name; it opens under that name alone.

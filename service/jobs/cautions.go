@@ -17,7 +17,7 @@ import (
 
 // siteCautions are what is unwise about the sites that are not as declared on a host: what
 // they would show and never show, and names that lead elsewhere.
-func (s scope) siteCautions(ctx context.Context, host string, h plan.Host, traits stake.Traits) []stake.Note {
+func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan.Host, traits stake.Traits) []stake.Note {
 	working := map[string]bool{}
 	for _, r := range h.Rows {
 		if r.Site != "" && r.Standing != plan.Set {
@@ -40,8 +40,23 @@ func (s scope) siteCautions(ctx context.Context, host string, h plan.Host, trait
 	if a := s.d.Hosts[host].Address; a != "" {
 		addresses = append(slices.Clone(addresses), a)
 	}
-	return append(out, misled(ctx, net.DefaultResolver.LookupHost, host, names, addresses)...)
+	j.mu.Lock()
+	mute := time.Now().Before(j.mute)
+	j.mu.Unlock()
+	if mute {
+		return out
+	}
+	misled, answered := misled(ctx, net.DefaultResolver.LookupHost, host, names, addresses)
+	if !answered {
+		j.mu.Lock()
+		j.mute = time.Now().Add(muteTime)
+		j.mu.Unlock()
+	}
+	return append(out, misled...)
 }
+
+// muteTime is how long no name is asked for after no resolver answered.
+const muteTime = time.Minute
 
 // lookupTime is how long all names of a host are asked for.
 const lookupTime = 1500 * time.Millisecond
@@ -50,9 +65,9 @@ const lookupTime = 1500 * time.Millisecond
 // other means than a question.
 var reserved = []string{"test", "example", "invalid", "localhost", "local", "internal"}
 
-// misled says which names lead to other addresses than those of a host, or nowhere. Lookup
-// asks the resolver of this service.
-func misled(ctx context.Context, lookup func(context.Context, string) ([]string, error), host string, names, addresses []string) []stake.Note {
+// misled says which names lead to other addresses than those of a host, or nowhere, and whether
+// there was an answer at all. Lookup asks the resolver of this service.
+func misled(ctx context.Context, lookup func(context.Context, string) ([]string, error), host string, names, addresses []string) (out []stake.Note, answered bool) {
 	ctx, cancel := context.WithTimeout(ctx, lookupTime)
 	defer cancel()
 	for _, a := range slices.Clone(addresses) { // a host may be known by a name
@@ -63,7 +78,7 @@ func misled(ctx context.Context, lookup func(context.Context, string) ([]string,
 		}
 	}
 	var mu sync.Mutex
-	var out []stake.Note
+	answered = len(names) == 0
 	say := func(name, what, fix string) {
 		mu.Lock()
 		defer mu.Unlock()
@@ -80,6 +95,11 @@ func misled(ctx context.Context, lookup func(context.Context, string) ([]string,
 			defer func() { <-limit }()
 			found, err := lookup(ctx, n)
 			var answer *net.DNSError
+			if err == nil || errors.As(err, &answer) && answer.IsNotFound {
+				mu.Lock()
+				answered = true
+				mu.Unlock()
+			}
 			end := n[strings.LastIndexByte(n, '.')+1:]
 			switch {
 			case errors.As(err, &answer) && answer.IsNotFound && !slices.Contains(reserved, end):
@@ -92,5 +112,5 @@ func misled(ctx context.Context, lookup func(context.Context, string) ([]string,
 	}
 	all.Wait()
 	slices.SortFunc(out, func(a, b stake.Note) int { return cmp.Compare(a.What, b.What) })
-	return out
+	return out, answered
 }

@@ -23,7 +23,13 @@ func TestNamesThatLeadElsewhere(t *testing.T) {
 		}
 	}
 	names := []string{"right.ferries.org", "wrong.ferries.org", "six.ferries.org", "none.ferries.org", "slow.ferries.org", "tides.saltmarsh.test", "*.ferries.org", "vianame.ferries.org"}
-	got := misled(context.Background(), lookup, "quay1", names, []string{"10.0.0.1", "2001:db8::1", "host.ferries.org"})
+	got, answered := misled(context.Background(), lookup, "quay1", names, []string{"10.0.0.1", "2001:db8::1", "host.ferries.org"})
+	if !answered {
+		t.Error("there was no answer")
+	}
+	if _, answered = misled(context.Background(), lookup, "quay1", []string{"slow.ferries.org"}, []string{"10.0.0.1"}); answered {
+		t.Error("a resolver that says nothing answered")
+	}
 	if len(got) != 2 || !strings.Contains(got[0].What, "name none.ferries.org does not resolve, asked of this service's resolver") || !strings.Contains(got[1].What, "name wrong.ferries.org resolves to 203.0.113.5, and quay1 is at 10.0.0.1") {
 		t.Errorf("%+v", got)
 	}

@@ -113,7 +113,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		resumed = true
 		done[st.Number] = st.State == rod.Done
 	}
-	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, conn, a.version, h.only)
+	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, conn, a, h.only)
 	if err != nil {
 		h.broken(ctx, err)
 		return
@@ -131,7 +131,13 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		steps = renumber(h.planned.Steps, l.host.Steps, done)
 		h.mark(steps, done)
 	}
-	if err := conn.Preflight(ctx, h.id(), steps); err != nil {
+	secrets := h.j.Secrets(ctx, h.s.ground, h.doc.Host)
+	sent, err := unsealedSteps(steps, secrets)
+	if err != nil {
+		h.end(ctx, "failed", err)
+		return
+	}
+	if err := conn.Preflight(ctx, h.id(), sent); err != nil {
 		var refused *rod.Fault
 		if errors.As(err, &refused) && ctx.Err() == nil {
 			h.takeBack(ctx, err)
@@ -141,7 +147,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		return
 	}
 	h.before = h.j.probeEach(ctx, h.s, conn, l.probes, h.s.d.Hosts[h.doc.Host].Address)
-	for _, step := range steps {
+	for _, step := range sent {
 		if !h.step(ctx, step, a) {
 			return
 		}

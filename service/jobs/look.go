@@ -75,6 +75,7 @@ type access struct {
 	target  reach.Target
 	known   reach.KnownKeys
 	version int64
+	kept    string // changes when any secret does
 }
 
 func (j *Service) access(ctx context.Context, s scope, host string) (access, error) {
@@ -118,7 +119,7 @@ func (j *Service) access(ctx context.Context, s scope, host string) (access, err
 			return a, &reach.Trouble{Kind: "no-sudo", What: fmt.Sprintf("host %s takes a password for sudo that is asked for each time, and none was given", host), Fix: "ask again, and give it"}
 		}
 	}
-	a.version = kept.Version
+	a.version, a.kept = kept.Version, kept.Kept
 	a.known = reach.KnownKeys{Own: kept.Keys, Authorities: s.d.AuthoritiesOf(host), Owner: func(fingerprint string) string {
 		other, err := j.Store.KeyOwner(ctx, s.groundID, fingerprint)
 		if err != nil {
@@ -152,8 +153,8 @@ func (j *Service) appliedOf(ctx context.Context, s scope, host string, version i
 
 // resolve works out what to read on a host, once for each revision, sort of
 // host, and state of what is remembered.
-func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map[string]plan.Applied, version int64) (*resolved, error) {
-	key := fmt.Sprintf("%d %d %s %t %d %s", s.revision, version, traits.Family, traits.IPv6, traits.SSHPort, traits.Firewall)
+func (j *Service) resolve(ctx context.Context, s scope, host string, traits stake.Traits, applied map[string]plan.Applied, version int64, kept string) (*resolved, error) {
+	key := fmt.Sprintf("%d %d %s %s %t %d %s", s.revision, version, kept, traits.Family, traits.IPv6, traits.SSHPort, traits.Firewall)
 	name := connKey(s, host)
 	j.mu.Lock()
 	r := j.resolved[name]
@@ -161,7 +162,7 @@ func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map
 	if r != nil && r.key == key && s.plain() {
 		return r, nil
 	}
-	h, err := s.stakes(host, traits)
+	h, err := s.stakes(host, traits, j.Secrets(ctx, s.ground, host))
 	if err != nil {
 		return nil, err
 	}
@@ -204,7 +205,7 @@ func (j *Service) resolve(s scope, host string, traits stake.Traits, applied map
 
 // withRod does work over a kept connection to a host; a connection that turns
 // out to be broken, after the host was restarted say, is made anew, once.
-func (j *Service) withRod(ctx context.Context, s scope, host string, work func(conn *rod.Conn, version int64) error) error {
+func (j *Service) withRod(ctx context.Context, s scope, host string, work func(conn *rod.Conn, a access) error) error {
 	a, err := j.access(ctx, s, host)
 	if err != nil {
 		return err
@@ -215,7 +216,7 @@ func (j *Service) withRod(ctx context.Context, s scope, host string, work func(c
 		if err != nil {
 			return err
 		}
-		err = work(conn, a.version)
+		err = work(conn, a)
 		var fault *rod.Fault
 		if err == nil || errors.As(err, &fault) || attempt > 0 || ctx.Err() != nil || conn.Usable() {
 			return err
@@ -228,10 +229,10 @@ func (j *Service) withRod(ctx context.Context, s scope, host string, work func(c
 func (j *Service) lookAt(ctx context.Context, s scope, host string, only func(plan.Row) bool) (l look, err error) {
 	start := time.Now()
 	defer func() { l.took = time.Since(start) }()
-	err = j.withRod(ctx, s, host, func(conn *rod.Conn, version int64) error {
+	err = j.withRod(ctx, s, host, func(conn *rod.Conn, a access) error {
 		limited, cancel := context.WithTimeout(ctx, hostLimit)
 		defer cancel()
-		l, err = j.lookOver(limited, s, host, conn, version, only)
+		l, err = j.lookOver(limited, s, host, conn, a, only)
 		if err != nil && limited.Err() == context.DeadlineExceeded && ctx.Err() == nil {
 			return fmt.Errorf("host %s was not surveyed within %s; check its load: %w", host, hostLimit, err)
 		}
@@ -240,10 +241,9 @@ func (j *Service) lookAt(ctx context.Context, s scope, host string, only func(pl
 	return l, err
 }
 
-// lookOver surveys a host over a connection. Version is that of what is
-// remembered of its stakes.
-func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.Conn, version int64, only func(plan.Row) bool) (look, error) {
-	applied, version, err := j.appliedOf(ctx, s, host, version)
+// lookOver surveys a host over a connection that was made with some access.
+func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.Conn, a access, only func(plan.Row) bool) (look, error) {
+	applied, version, err := j.appliedOf(ctx, s, host, a.version)
 	if err != nil {
 		return look{}, err
 	}
@@ -254,14 +254,15 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	var r *resolved
 	var answer rod.Survey
 	for range 2 { // a second time where the host has turned out to be of another sort
-		if r, err = j.resolve(s, host, traits, applied, version); err != nil {
+		if r, err = j.resolve(ctx, s, host, traits, applied, version, a.kept); err != nil {
 			return look{}, err
 		}
-		if answer, err = conn.Survey(ctx, r.digest, func() []rod.Want { return r.wants }); err != nil {
+		wants := func() ([]rod.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.ground, host)) }
+		if answer, err = conn.Survey(ctx, r.digest, wants); err != nil {
 			return look{}, err
 		}
 		traits = answer.Traits
-		again, err := j.resolve(s, host, traits, applied, version)
+		again, err := j.resolve(ctx, s, host, traits, applied, version, a.kept)
 		if err != nil {
 			return look{}, err
 		}
@@ -302,7 +303,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 		l.host.Cautions = append(s.stillDeclared(host), l.host.Cautions...)
 	}
 	if len(l.host.Steps)+len(l.host.Blockers) > 0 {
-		l.host.Cautions = append(l.host.Cautions, s.siteCautions(ctx, host, l.host, traits)...)
+		l.host.Cautions = append(l.host.Cautions, j.siteCautions(ctx, s, host, l.host, traits)...)
 	}
 	if _, way := s.d.Hosts[host].WayTo(); way.Own {
 		l.host.Machine = traits.Hostname

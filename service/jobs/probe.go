@@ -68,7 +68,7 @@ func (j *Service) probeEach(ctx context.Context, s scope, conn *rod.Conn, probes
 					results[i], err = conn.Probe(ctx, a)
 				}
 			default:
-				err = j.withRod(ctx, s, a.From, func(other *rod.Conn, _ int64) (err error) {
+				err = j.withRod(ctx, s, a.From, func(other *rod.Conn, _ access) (err error) {
 					results[i], err = other.Probe(ctx, a)
 					return err
 				})
@@ -157,7 +157,7 @@ func (j *Service) probeHost(ctx context.Context, s scope, name, site string) []p
 		return nil
 	}
 	var results []probe.Result
-	err := j.withRod(ctx, s, name, func(conn *rod.Conn, _ int64) error {
+	err := j.withRod(ctx, s, name, func(conn *rod.Conn, _ access) error {
 		if _, err := conn.Traits(ctx); err != nil { // is the line still there?
 			return err
 		}

@@ -120,11 +120,11 @@ func (j *Service) retiresOf(ctx context.Context, s scope, host string, traits st
 	}
 	its := map[string]bool{}
 	if d != nil {
-		with, err := resolve.OneHost(d, host, traits, family.Layouts(traits.Family))
+		with, err := resolve.OneHost(d, host, traits, family.Layouts(traits.Family), nil)
 		if err != nil {
 			return nil, err
 		}
-		without, err := resolve.OneHost(d.Without(s.retires.site), host, traits, family.Layouts(traits.Family))
+		without, err := resolve.OneHost(d.Without(s.retires.site), host, traits, family.Layouts(traits.Family), nil)
 		if err != nil {
 			return nil, err
 		}

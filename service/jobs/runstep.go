@@ -123,6 +123,6 @@ func (h *hostRun) takeBack(ctx context.Context, cause error) {
 			h.doc.Steps[i].State = "back"
 		}
 	}
-	h.seen(ctx, nil)
+	h.seen(ctx, nil, nil)
 	h.end(ctx, "back", cause)
 }

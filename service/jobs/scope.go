@@ -114,11 +114,11 @@ func (s scope) limit(ask contract.Ask) func(plan.Row) bool {
 }
 
 // stakes are those of the scope on a host.
-func (s scope) stakes(host string, traits stake.Traits) (resolve.Host, error) {
+func (s scope) stakes(host string, traits stake.Traits, secrets *stake.Secrets) (resolve.Host, error) {
 	if s.retires != nil && s.retires.site == "" {
 		return resolve.Host{}, nil // nothing is to be there
 	}
-	h, err := resolve.OneHost(s.d, host, traits, family.Layouts(traits.Family))
+	h, err := resolve.OneHost(s.d, host, traits, family.Layouts(traits.Family), secrets)
 	if err != nil || s.act == nil {
 		return h, err
 	}
@@ -137,7 +137,7 @@ func (s scope) stakes(host string, traits stake.Traits) (resolve.Host, error) {
 // Claims are what a declaration needs on a host as that was last seen; none where its
 // platform cannot do what is declared, which a survey says.
 func Claims(d *declare.Declaration, host string, traits stake.Traits) []stake.Claim {
-	h, err := scope{d: d}.stakes(host, traits)
+	h, err := scope{d: d}.stakes(host, traits, nil)
 	if err != nil {
 		return nil
 	}

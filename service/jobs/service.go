@@ -47,6 +47,7 @@ type Service struct {
 	seen         map[string]*seen
 	passwords    map[string]contract.SudoPasswords
 	working      map[int64]bool // runs
+	mute         time.Time      // until when no resolver is asked, because none answered
 }
 
 // Silence is how long the owner of a run may be quiet before another replica

@@ -34,8 +34,9 @@ func (h *hostRun) worked() map[string]bool {
 	return out
 }
 
-// seen notes how the host stands now, after steps that brought stakes about.
-func (h *hostRun) seen(ctx context.Context, worked map[string]bool) (plan.Host, error) {
+// seen notes how the host stands now, after steps that brought stakes about. Settled is how
+// it stood just before, nil where it is to be looked at.
+func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *look) (plan.Host, error) {
 	declared := h.s
 	declared.act = nil // how the host stands is a matter of what is declared
 	a, err := h.j.access(ctx, declared, h.doc.Host)
@@ -45,7 +46,11 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool) (plan.Host, 
 		delete(h.j.seen, connKey(declared, h.doc.Host))
 		h.j.mu.Unlock()
 	}
-	if err == nil {
+	switch {
+	case err != nil:
+	case settled != nil && settled.before == nil:
+		l = *settled
+	default:
 		l, err = h.lastLook(ctx, declared, a)
 	}
 	if err == nil {
@@ -64,7 +69,7 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool) (plan.Host, 
 // lastLook surveys the host at the end of its part, over a new connection where the line
 // has broken since: what was done is known, and only how the host stands is asked.
 func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look, error) {
-	l, err := h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a.version, nil)
+	l, err := h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a, nil)
 	if err == nil || ctx.Err() != nil || h.conn.Usable() {
 		return l, err
 	}
@@ -73,22 +78,27 @@ func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look,
 		return l, err
 	}
 	defer hangUp()
-	return h.j.lookOver(ctx, declared, h.doc.Host, conn, a.version, nil)
+	return h.j.lookOver(ctx, declared, h.doc.Host, conn, a, nil)
 }
 
 // settle waits until the host is as the plan promised: a server takes a moment to take
-// its configuration in, and answers with the former one until then.
-func (h *hostRun) settle(ctx context.Context) {
+// its configuration in, and answers with the former one until then. It returns how the host
+// stands then, nil where that is not known.
+func (h *hostRun) settle(ctx context.Context) *look {
 	for deadline := time.Now().Add(probePatience); time.Now().Before(deadline); time.Sleep(probePause) {
 		a, err := h.j.access(ctx, h.s, h.doc.Host)
 		var l look
 		if err == nil {
-			l, err = h.j.lookOver(ctx, h.s, h.doc.Host, h.conn, a.version, nil)
+			l, err = h.j.lookOver(ctx, h.s, h.doc.Host, h.conn, a, nil)
 		}
-		if err != nil || ctx.Err() != nil || len(h.unmet(l.host)) == 0 {
-			return // the look at the end says why
+		if err != nil || ctx.Err() != nil {
+			return nil // the look at the end says why
+		}
+		if len(h.unmet(l.host)) == 0 {
+			return &l
 		}
 	}
+	return nil
 }
 
 // unmet lists what the plan promised and the host is not: stakes of its steps, and those
@@ -114,8 +124,12 @@ func (h *hostRun) unmet(now plan.Host) []string {
 // answer as declared, the host goes back to what it was.
 func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 	probes = slices.DeleteFunc(slices.Clone(probes), func(p resolve.Probe) bool { return slices.Contains(h.planned.LeftSites, p.Site) })
+	var settled *look
 	if h.s.act == nil {
-		h.settle(ctx)
+		settled = h.settle(ctx)
+	}
+	if len(probes) > 0 {
+		settled = nil // much can happen while they are made
 	}
 	results, bad := h.probeAll(ctx, probes)
 	h.doc.Probes = results
@@ -127,7 +141,7 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 			Fix: "the host is back to what it was; correct the content, the probe or the site"})
 		return
 	}
-	now, unread := h.seen(ctx, h.worked())
+	now, unread := h.seen(ctx, h.worked(), settled)
 	if err := h.conn.CloseRun(ctx, h.id()); err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on the host: "+err.Error())
 	}

@@ -207,6 +207,7 @@ type Access struct {
 	Secrets map[string][]byte
 	Keys    []reach.HostKey
 	Version int64
+	Kept    string // changes when any secret does
 }
 
 // Access reads what is needed to get to a host.
@@ -215,15 +216,17 @@ func (s *Store) Access(ctx context.Context, groundID int64, host string, secrets
 		Secrets json.RawMessage `db:"secrets"`
 		Keys    json.RawMessage `db:"keys"`
 		Version int64           `db:"version"`
+		Kept    string          `db:"kept"`
 	}
 	err := s.DB.GetContext(ctx, &row, `SELECT
 		(SELECT coalesce(json_object_agg(name, encode(sealed, 'base64')), '{}') FROM secrets WHERE name = ANY($3)) AS secrets,
 		(SELECT coalesce(json_agg(json_build_object('type', type, 'fingerprint', fingerprint, 'key', key) ORDER BY type), '[]') FROM host_keys WHERE ground_id = $1 AND host = $2) AS keys,
-		coalesce((SELECT version FROM hosts WHERE ground_id = $1 AND host = $2), 0) AS version`, groundID, host, secrets)
+		coalesce((SELECT version FROM hosts WHERE ground_id = $1 AND host = $2), 0) AS version,
+		(SELECT count(*) || ' ' || coalesce(max(updated_at)::text, '') FROM secrets) AS kept`, groundID, host, secrets)
 	if err != nil {
 		return Access{}, err
 	}
-	out := Access{Version: row.Version, Secrets: map[string][]byte{}}
+	out := Access{Version: row.Version, Kept: row.Kept, Secrets: map[string][]byte{}}
 	if err := json.Unmarshal(row.Keys, &out.Keys); err != nil {
 		return out, err
 	}

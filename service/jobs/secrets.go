@@ -1,0 +1,70 @@
+package jobs
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+
+	"northstake/core/plan"
+	"northstake/core/stake"
+	"northstake/host/rod"
+	"northstake/service/store"
+)
+
+// Secrets are what the service keeps under seal, for what is declared on one host: the key of
+// its marks is of no use for another's.
+func (j *Service) Secrets(ctx context.Context, ground, host string) *stake.Secrets {
+	return &stake.Secrets{
+		Key: j.Seal.Derive("marks of " + ground + "/" + host),
+		Value: func(name string) ([]byte, error) {
+			sealed, err := j.Store.Secret(ctx, name)
+			if errors.Is(err, store.ErrNotFound) {
+				return nil, fmt.Errorf("there is no secret called %q", name)
+			}
+			if err != nil {
+				return nil, err
+			}
+			return j.Seal.Open(name, sealed)
+		},
+	}
+}
+
+// unsealed is what is wanted, or the work of a step, with what secrets hold for it, on its way
+// to a host.
+func unsealed(typ string, raw json.RawMessage, secrets *stake.Secrets) (json.RawMessage, error) {
+	k, err := stake.KindOf(typ)
+	if err != nil || k.Unsealed == nil || len(raw) == 0 {
+		return raw, nil
+	}
+	return k.Unsealed(raw, secrets)
+}
+
+// unsealedWants are the wants that a host is sent in place of those given.
+func unsealedWants(wants []rod.Want, secrets *stake.Secrets) ([]rod.Want, error) {
+	out := make([]rod.Want, len(wants))
+	for i, w := range wants {
+		var err error
+		if w.Want, err = unsealed(w.Type, w.Want, secrets); err != nil {
+			return nil, err
+		}
+		if w.Last, err = unsealed(w.Type, w.Last, secrets); err != nil {
+			return nil, err
+		}
+		out[i] = w
+	}
+	return out, nil
+}
+
+// unsealedSteps are the steps that a host is sent in place of those given.
+func unsealedSteps(steps []plan.Step, secrets *stake.Secrets) ([]plan.Step, error) {
+	out := make([]plan.Step, len(steps))
+	for i, step := range steps {
+		var err error
+		if step.Work, err = unsealed(step.Type, step.Work, secrets); err != nil {
+			return nil, err
+		}
+		out[i] = step
+	}
+	return out, nil
+}
