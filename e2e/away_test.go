@@ -2,6 +2,8 @@ package e2e
 
 import (
 	"fmt"
+	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -171,9 +173,16 @@ func TestAMoveToAnotherServerKilled(t *testing.T) {
 		g.declareText("# instead of [site.timetable]\n[kit.base]\n[site.sailings]\non = [\"h*\"]\nserver = \"" + server + "\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n")
 		g.ns(0, "declare", g.dir)
 	}
-	site("nginx")
+	moves := [][2]string{{"nginx", "httpd"}, {"nginx", "caddy"}, {"httpd", "nginx"}, {"httpd", "caddy"}, {"caddy", "nginx"}, {"caddy", "httpd"}}
+	move := moves[rand.IntN(len(moves))] // another pair in each run of the tests
+	if only := os.Getenv("MOVE"); only != "" {
+		from, to, _ := strings.Cut(only, " ")
+		move = [2]string{from, to}
+	}
+	t.Logf("from %s to %s", move[0], move[1])
+	site(move[0])
 	g.apply(0)
-	site("httpd")
+	site(move[1])
 	g.killed(g.plan(1), []string{"site", "service"}, func(contract.Step) bool { return false }, boundaries, killRod, resumeByHand)
 	if status, body := g.fetch(g.hosts[0], "/"); status != 200 || !strings.Contains(body, "Next sailing") {
 		t.Errorf("the site answers %d: %s", status, body)

@@ -40,13 +40,21 @@ func removeEmptied(m *system.Machine, w stake.ContentWork, b Before) error {
 	return system.Flush(filepath.Dir(root))
 }
 
-// Close lets go of a tree that was taken away, once its run has ended well. What somebody
-// still wrote to it goes into what is left at the root.
+// Close ends a publication whose run has ended well. What came to the former tree late, by
+// programs that had begun with it when the trees were exchanged, is followed once more; the
+// tree itself is kept until the next publication. One that was taken away is let go of, and
+// what somebody still wrote to it goes into what is left at the root.
 func Close(m *system.Machine, w stake.ContentWork, b Before) error {
-	if !w.Away {
-		return nil // it is kept until the next publication
-	}
 	stage := m.Path(b.Stage)
+	if !w.Away {
+		if b.One != nil || b.Entry.Kind != "directory" {
+			return nil
+		}
+		if switched, err := wasSwitched(stage, m.Path(w.Root), b); err != nil || !switched {
+			return err
+		}
+		return followLate(m, w, b)
+	}
 	since, err := censusOf(stage)
 	if err != nil {
 		return err
@@ -56,10 +64,7 @@ func Close(m *system.Machine, w stake.ContentWork, b Before) error {
 		return err
 	}
 	if since != nil {
-		err = removeTree(stage, m.Path(w.Root), nil, func(p string) bool {
-			_, known := since[p]
-			return known || own.has(p)
-		})
+		err = removeTree(stage, m.Path(w.Root), since, false, since.ours(own))
 		if err != nil {
 			return err
 		}
@@ -75,5 +80,5 @@ func Close(m *system.Machine, w stake.ContentWork, b Before) error {
 
 // leftovers are what a publication keeps for taking it back.
 func leftovers(stage string) []string {
-	return []string{stage, formerTree(stage), censusFile(stage), changesFile(stage)}
+	return []string{stage, stage + goneSuffix, formerTree(stage), censusFile(stage), changesFile(stage)}
 }

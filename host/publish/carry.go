@@ -34,6 +34,15 @@ func wasOf(s *syscall.Stat_t) was {
 // censusFile is where the census of the tree that a stage replaces is kept.
 func censusFile(stage string) string { return stage + ".census" }
 
+// ours says which paths of the tree were North Stake's own in it, or are in the one that is
+// live now: all that was not carried over.
+func (c census) ours(own owned) func(p string) bool {
+	return func(p string) bool {
+		before, known := c[p]
+		return known && !before.CarriedIn || own.has(p)
+	}
+}
+
 func (c census) keep(stage string) error {
 	f, err := os.OpenFile(censusFile(stage), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -93,6 +102,9 @@ func carryOver(root, stage string, tree wantedTree, drop []string) (census, erro
 				dirs = append(dirs, it.path)
 			} else if err = os.Link(filepath.Join(root, it.path), to); errors.Is(err, fs.ErrNotExist) {
 				continue // it has gone meanwhile
+			}
+			if err == nil && !w.Dir {
+				w.Ino, err = inodeOf(to) // somebody may have put another in its place since it was listed
 			}
 			if err != nil {
 				return nil, err

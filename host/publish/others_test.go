@@ -53,9 +53,12 @@ func TestAWriterMissesNothing(t *testing.T) {
 	w := startWriter(uploads)
 	var last published
 	for n := 2; n <= 51; n++ {
-		last = put(n)
-		if n%5 == 0 {
+		if last = put(n); n%5 == 0 {
 			backAll(t, last)
+			continue
+		}
+		if err := Close(m, last.work, last.before); err != nil { // as when a run ends
+			t.Fatal(err)
 		}
 	}
 	w.stop(t)

@@ -92,10 +92,6 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 // written to the former one in between.
 func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
 	stage, root := m.Path(b.Stage), m.Path(w.Root)
-	own, err := ownPaths(w)
-	if err != nil {
-		return err
-	}
 	if switched, err := wasSwitched(stage, root, b); err != nil {
 		return err
 	} else if !switched {
@@ -113,11 +109,23 @@ func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(stri
 			return err
 		}
 	}
-	since, err := censusOf(stage)
-	if err != nil || b.Entry.Kind != "directory" || w.Away && !m.Exists(w.Root) {
+	if b.Entry.Kind != "directory" || w.Away && !m.Exists(w.Root) {
+		return nil
+	}
+	return followLate(m, w, b)
+}
+
+// followLate brings into the live tree what was written to the former one since its census.
+func followLate(m *system.Machine, w stake.ContentWork, b Before) error {
+	own, err := ownPaths(w)
+	if err != nil {
 		return err
 	}
-	_, err = follow(stage, root, since, own.has)
+	since, err := censusOf(m.Path(b.Stage))
+	if err != nil || since == nil {
+		return err
+	}
+	_, err = follow(m.Path(b.Stage), m.Path(w.Root), since, true, own.has)
 	return err
 }
 
@@ -227,7 +235,7 @@ func (k keeper) switchBack(own owned) error {
 			}
 		}
 	}
-	return removeTree(stage, root, since, own.has)
+	return removeTree(stage, root, since, true, own.has)
 }
 
 // emptyTree takes files out again of a root that was not there before; one that others

@@ -14,10 +14,10 @@ import (
 
 // follow brings into the tree that is live now what was written to one that was live
 // before, since a census of that was taken: what came, what was put in the place of
-// another, what went, and what directories became. Ours says which paths are North
-// Stake's own in either tree; they are left out. It returns what it found in from, so
-// that exactly that can be removed.
-func follow(from, to string, since census, ours func(p string) bool) ([]item, error) {
+// another, what directories became, and, unless somebody has begun to remove it, what went
+// from it. Ours says which paths are North Stake's own in either tree; they are left out. It
+// returns what it found in from, so that exactly that can be removed.
+func follow(from, to string, since census, whole bool, ours func(p string) bool) ([]item, error) {
 	items, err := walk(from)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil, nil
@@ -51,7 +51,10 @@ func follow(from, to string, since census, ours func(p string) bool) ([]item, er
 			return items, err
 		}
 	}
-	return items, removeGone(to, since, present, ours)
+	if !whole {
+		return items, nil
+	}
+	return items, removeGone(to, from+goneSuffix, since, present, ours)
 }
 
 func isNoDirectory(err error) bool {
@@ -64,6 +67,8 @@ func moveNewer(from, to string, now, before was) error {
 	var there syscall.Stat_t
 	err := syscall.Lstat(to, &there)
 	switch {
+	case errors.Is(err, syscall.ENOENT) && before.CarriedIn:
+		return nil // it was in the live tree, and somebody has taken it out there
 	case errors.Is(err, syscall.ENOENT):
 		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 			if isNoDirectory(err) {
@@ -84,16 +89,60 @@ func moveNewer(from, to string, now, before was) error {
 	case there.Ino == now.Ino:
 		return nil
 	case there.Ino == before.Ino && there.Mode&syscall.S_IFMT != syscall.S_IFDIR:
-		if err := os.Rename(from, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return putNewer(from, to, before)
+	}
+	return nil
+}
+
+// putNewer exchanges a file of the former tree for the older one in the live tree. Where
+// somebody has written to that one since, or put another in its place between two calls, it
+// stays.
+func putNewer(from, to string, before was) error {
+	var newer, older syscall.Stat_t
+	if syscall.Lstat(from, &newer) != nil || syscall.Lstat(to, &older) != nil || later(older.Mtim, newer.Ctim) {
+		return nil
+	}
+	for range 2 { // the second time puts back what was taken by mistake
+		err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_EXCHANGE)
+		if errors.Is(err, syscall.ENOENT) {
+			return nil
+		}
+		if err != nil {
+			return &fs.PathError{Op: "exchange", Path: to, Err: err}
+		}
+		if out, err := inodeOf(from); err != nil || out == before.Ino {
 			return err
 		}
 	}
 	return nil
 }
 
+// later says whether a time comes after another.
+func later(a, b syscall.Timespec) bool {
+	return a.Sec > b.Sec || a.Sec == b.Sec && a.Nsec > b.Nsec
+}
+
+// takeOut removes a file of the live tree, if it still is the one that is meant: it is moved
+// aside first, and what turns out to be another goes back.
+func takeOut(full, aside string, ino uint64) error {
+	err := unix.Renameat2(unix.AT_FDCWD, full, unix.AT_FDCWD, aside, unix.RENAME_NOREPLACE)
+	if err != nil {
+		return err
+	}
+	if is, err := inodeOf(aside); err != nil {
+		return err
+	} else if is != ino {
+		err := unix.Renameat2(unix.AT_FDCWD, aside, unix.AT_FDCWD, full, unix.RENAME_NOREPLACE)
+		if !errors.Is(err, syscall.EEXIST) {
+			return err
+		}
+	}
+	return os.Remove(aside)
+}
+
 // removeGone removes what somebody removed from a tree since its census, from the other
-// where it is still the same.
-func removeGone(to string, since census, present map[string]bool, ours func(string) bool) error {
+// where it is still the same. Aside is where a file is looked at before it goes.
+func removeGone(to, aside string, since census, present map[string]bool, ours func(string) bool) error {
 	var gone []string
 	for p, before := range since {
 		if before.CarriedIn && !present[p] && !ours(p) {
@@ -116,7 +165,7 @@ func removeGone(to string, since census, present map[string]bool, ours func(stri
 				err = nil
 			}
 		case !before.Dir && s.Ino == before.Ino:
-			err = os.Remove(full)
+			err = takeOut(full, aside, before.Ino)
 		}
 		if err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
@@ -125,11 +174,15 @@ func removeGone(to string, since census, present map[string]bool, ours func(stri
 	return nil
 }
 
+// goneSuffix is what follows a stage in the name of a file that is being removed.
+const goneSuffix = ".gone"
+
 // removeTree removes a tree that was live before, and brings what is written to it until
-// its last directory has gone into the one that is live now.
-func removeTree(tree, live string, since census, ours func(string) bool) error {
-	for range 20 {
-		items, err := follow(tree, live, since, ours)
+// its last directory has gone into the one that is live now. Whole says that nothing of it was
+// removed yet.
+func removeTree(tree, live string, since census, whole bool, ours func(string) bool) error {
+	for n := range 20 {
+		items, err := follow(tree, live, since, whole && n == 0, ours)
 		if err != nil || items == nil {
 			return err
 		}

@@ -110,10 +110,7 @@ func dropOldStages(m *system.Machine, w stake.ContentWork, keep string) error {
 			return err
 		}
 		if since != nil { // what was there then has had its time; only what came late is followed
-			err = removeTree(full, m.Path(w.Root), nil, func(p string) bool {
-				_, known := since[p]
-				return known || own.has(p)
-			})
+			err = removeTree(full, m.Path(w.Root), since, false, since.ours(own))
 		}
 		if err == nil {
 			err = os.RemoveAll(full)
