@@ -83,7 +83,7 @@ func rehearsed() []string {
 // the test of rare steps.
 func TestEveryKindIsRehearsed(t *testing.T) {
 	t.Parallel()
-	rare := []string{"port", "act", "restart"}
+	rare := []string{"port", "act", "restart", "image", "container"}
 	for _, typ := range stake.Types() {
 		if !slices.Contains(rehearsed(), typ) && !slices.Contains(rare, typ) {
 			t.Errorf("no test interrupts the steps of kind %s", typ)

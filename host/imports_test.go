@@ -23,7 +23,8 @@ var rooms = map[string][]string{
 	"webserver":         {"system", "rod"},
 	"publish":           {"system", "rod"},
 	"journal":           {"system", "rod"},
-	"work":              {"system", "rod", "probe", "family", "filter", "webserver", "publish", "journal"},
+	"engine":            {"system"},
+	"work":              {"system", "rod", "probe", "family", "filter", "webserver", "publish", "journal", "engine"},
 	"reach":             {"rod"},
 }
 

@@ -6,7 +6,7 @@ set -eu
 out=$1
 work=$(mktemp -d /var/tmp/northstake-image.XXXXXX)
 trap 'rm -rf "$work"' EXIT
-later="nginx apache2 caddy php-fpm cron nftables ufw curl rsync tree"
+later="podman crun conmon netavark aardvark-dns iptables nginx apache2 caddy php-fpm cron nftables ufw curl rsync tree"
 cat >"$work/finish" <<'X'
 #!/bin/sh
 set -eu
@@ -42,6 +42,12 @@ for u in apt-daily.timer apt-daily-upgrade.timer dpkg-db-backup.timer fstrim.tim
 done
 printf '[Journal]\nStorage=volatile\nRuntimeMaxUse=8M\n' >"$root/etc/systemd/journald.conf"
 chroot "$root" systemctl enable ssh >/dev/null 2>&1
+# An engine in a host that is a container itself: no cgroups of its own, and files copied
+# where layers cannot lie upon layers. Only hosts that may make namespaces can run it.
+mkdir -p "$root/etc/systemd/system/podman.service.d" "$root/etc/containers/containers.conf.d"
+printf '[Service]\nExecStartPre=-/bin/mount -o remount,rw /proc/sys\n' >"$root/etc/systemd/system/podman.service.d/lab.conf"
+printf '[storage]\ndriver = "vfs"\nrunroot = "/run/containers/storage"\ngraphroot = "/var/lib/containers/storage"\n' >"$root/etc/containers/storage.conf"
+printf '[engine]\ncgroup_manager = "cgroupfs"\nevents_logger = "file"\nexit_command_delay = 1\n[containers]\ncgroups = "disabled"\nlog_driver = "k8s-file"\ndefault_ulimits = ["nofile=500:500", "nproc=500:500"]\n' >"$root/etc/containers/containers.conf.d/lab.conf"
 # A document root that comes with the image, and so lies in a lower layer.
 mkdir -p "$root/opt/harbour/www"
 echo '<p>From the image.</p>' >"$root/opt/harbour/www/index.html"

@@ -119,7 +119,7 @@ func TestEveryKeyIsExplainedAtThePrompt(t *testing.T) {
 	if out, code := northstake(t, "help", "site.indx"); code != 2 || !strings.Contains(out, `did you mean "site.index"?`) {
 		t.Errorf("%d: %s", code, out)
 	}
-	if out, code := northstake(t, "help", "host.container"); code != trouble || !strings.Contains(out, `no key of a declaration is called "host.container"`) || !strings.Contains(out, `did you mean "host.content"?`) {
+	if out, code := northstake(t, "help", "host.contant"); code != trouble || !strings.Contains(out, `no key of a declaration is called "host.contant"`) || !strings.Contains(out, `did you mean "host.content"?`) {
 		t.Errorf("a key that is not there: %d\n%s", code, out)
 	}
 	if out, code := northstake(t, "help", "host.quay9"); code != trouble || !strings.Contains(out, "northstake help host lists the keys that there are") {

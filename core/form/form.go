@@ -33,6 +33,10 @@ var (
 	MediaType = pattern(`^[a-z]+/[a-z0-9.+-]+(; ?charset=[A-Za-z0-9_-]+)?$`) // such as text/plain; charset=utf-8
 	Visitor   = pattern(`^[A-Za-z0-9][A-Za-z0-9._@-]{0,63}$`)                // an account of visitors of a site
 	Bcrypt    = pattern(`^\$2[aby]\$(0[4-9]|1[0-9]|2[0-9]|3[01])\$[./A-Za-z0-9]{53}$`)
+	Container = pattern(`^[a-zA-Z0-9][a-zA-Z0-9_.-]{0,62}$`) // by its name on an engine; networks, too
+	Image     = pattern(`^[a-z0-9]([a-z0-9.-]{0,100}[a-z0-9])?(:[0-9]{1,5})?(/[a-z0-9]+([._-]+[a-z0-9]+)*){1,8}(:[A-Za-z0-9_][A-Za-z0-9_.-]{0,127}|@sha256:[0-9a-f]{64})$`)
+	Variable  = pattern(`^[A-Za-z_][A-Za-z0-9_]{0,99}$`)
+	Mark      = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,127}$`)                     // a label of a container
 	GitSSH    = pattern(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:[A-Za-z0-9._/~-]+$`) // host:path
 )
 

@@ -68,8 +68,8 @@ func TestAKeyIsFoundByWhatPeopleWrite(t *testing.T) {
 			t.Errorf("%q finds %v", word, found)
 		}
 	}
-	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address", "host.container": "host.content", "host.quay1.contaner": "host.quay1.content",
-		"host.quay7": "", "site.timetable": "", "host.container.image": "", "reach.usr": "reach.user", "nothing.like.this": ""} {
+	for word, want := range map[string]string{"site.indx": "site.index", "adress": "address", "host.contant": "host.content", "host.quay1.contant": "host.quay1.content",
+		"host.quay7": "", "site.timetable": "", "host.contant.image": "", "reach.usr": "reach.user", "nothing.like.this": ""} {
 		if found, near := declare.FindKeys(word); len(found) > 0 || near != want {
 			t.Errorf("%q finds %v, near %q", word, found, near)
 		}

@@ -32,15 +32,17 @@ const (
 
 // What claims are about.
 const (
-	ClaimPath    = "path"    // one path
-	ClaimTree    = "tree"    // a path with all below it
-	ClaimPackage = "package" // by its name on the host
-	ClaimService = "service"
-	ClaimPort    = "port"    // "80/tcp"
-	ClaimName    = "name"    // that visitors ask for, with the port: "tides.test:80"
-	ClaimListen  = "listen"  // a port that a program listens on: "80/tcp"
-	ClaimSource  = "source"  // the URL of a package source
-	ClaimAccount = "account" // of a user, with the group of its name
+	ClaimPath      = "path"    // one path
+	ClaimTree      = "tree"    // a path with all below it
+	ClaimPackage   = "package" // by its name on the host
+	ClaimService   = "service"
+	ClaimPort      = "port"      // "80/tcp"
+	ClaimName      = "name"      // that visitors ask for, with the port: "tides.test:80"
+	ClaimListen    = "listen"    // a port that a program listens on: "80/tcp"
+	ClaimSource    = "source"    // the URL of a package source
+	ClaimAccount   = "account"   // of a user, with the group of its name
+	ClaimContainer = "container" // by its name on the engine
+	ClaimImage     = "image"     // by its name in a registry
 )
 
 // IsThing says whether a claim is about something that lies on a host, and not about what

@@ -62,9 +62,19 @@ func units(ctx context.Context, m *system.Machine) (*Units, error) {
 // Name is "systemd".
 func (*Units) Name() string { return "systemd" }
 
+// unitName is the name of a unit: of a service, unless it says that it is another sort.
+func unitName(service string) string {
+	for _, sort := range []string{".socket", ".timer", ".path"} {
+		if strings.HasSuffix(service, sort) {
+			return service
+		}
+	}
+	return service + ".service"
+}
+
 // Log is the end of a unit's journal.
 func (u *Units) Log(ctx context.Context, service string) string {
-	out, err := u.run(ctx, nil, "journalctl", "-u", service+".service", "-n", "12", "--no-pager", "-o", "cat")
+	out, err := u.run(ctx, nil, "journalctl", "-u", unitName(service), "-n", "12", "--no-pager", "-o", "cat")
 	if err != nil {
 		return ""
 	}
@@ -99,7 +109,7 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 	out := map[string]UnitState{}
 	names := make([]string, len(services))
 	for i, s := range services {
-		names[i] = s + ".service"
+		names[i] = unitName(s)
 	}
 	list, err := u.conn.ListUnitsByNamesContext(ctx, names)
 	if err != nil && len(services) > 1 {
@@ -225,7 +235,7 @@ func (u *Units) more(ctx context.Context, st *UnitState, at godbus.ObjectPath, r
 
 // ForgetFailed drops that a unit has failed; one that systemd does not know has not.
 func (u *Units) ForgetFailed(ctx context.Context, service string) {
-	_ = u.conn.ResetFailedUnitContext(ctx, service+".service")
+	_ = u.conn.ResetFailedUnitContext(ctx, unitName(service))
 }
 
 // Do starts, stops, reloads or restarts a service and waits for the job to end.
@@ -247,7 +257,7 @@ func (u *Units) Do(ctx context.Context, action, service string) error {
 		return err
 	}
 	done := make(chan string, 1)
-	if _, err := do(ctx, service+".service", "replace", done); err != nil {
+	if _, err := do(ctx, unitName(service), "replace", done); err != nil {
 		return fmt.Errorf("%s %s: %w", action, service, err)
 	}
 	select {
@@ -263,7 +273,7 @@ func (u *Units) Do(ctx context.Context, action, service string) error {
 
 // takeIn has systemd read unit files again where that of a service has changed on disk.
 func (u *Units) takeIn(ctx context.Context, service string) error {
-	stale, err := u.conn.GetUnitPropertyContext(ctx, service+".service", "NeedDaemonReload")
+	stale, err := u.conn.GetUnitPropertyContext(ctx, unitName(service), "NeedDaemonReload")
 	if err != nil {
 		return fmt.Errorf("ask systemd for %s: %w", service, err)
 	}
@@ -277,9 +287,9 @@ func (u *Units) takeIn(ctx context.Context, service string) error {
 func (u *Units) Boot(ctx context.Context, service string, on bool) error {
 	var err error
 	if on {
-		_, _, err = u.conn.EnableUnitFilesContext(ctx, []string{service + ".service"}, false, true)
+		_, _, err = u.conn.EnableUnitFilesContext(ctx, []string{unitName(service)}, false, true)
 	} else {
-		_, err = u.conn.DisableUnitFilesContext(ctx, []string{service + ".service"}, false)
+		_, err = u.conn.DisableUnitFilesContext(ctx, []string{unitName(service)}, false)
 	}
 	if err != nil {
 		return fmt.Errorf("set whether %s starts at boot: %w", service, err)
@@ -291,11 +301,11 @@ func (u *Units) Boot(ctx context.Context, service string, on bool) error {
 func (u *Units) Mask(ctx context.Context, service string, on bool) error {
 	var err error
 	if on {
-		_, err = u.conn.MaskUnitFilesContext(ctx, []string{service + ".service"}, false, true)
+		_, err = u.conn.MaskUnitFilesContext(ctx, []string{unitName(service)}, false, true)
 	} else {
-		_, err = u.conn.UnmaskUnitFilesContext(ctx, []string{service + ".service"}, false)
+		_, err = u.conn.UnmaskUnitFilesContext(ctx, []string{unitName(service)}, false)
 		if err == nil {
-			_, err = u.conn.UnmaskUnitFilesContext(ctx, []string{service + ".service"}, true)
+			_, err = u.conn.UnmaskUnitFilesContext(ctx, []string{unitName(service)}, true)
 		}
 	}
 	if err != nil {
@@ -336,16 +346,19 @@ var unitDirs = []string{"/etc/systemd/system.control", "/run/systemd/system.cont
 // dropInNames are the directories of drop-ins that count for a service, without ".d": of
 // its own, of its template, of what its name begins with, and of all services.
 func dropInNames(service string) []string {
-	out := []string{service + ".service"}
+	unit := unitName(service)
+	sort := unit[strings.LastIndexByte(unit, '.')+1:]
+	service = strings.TrimSuffix(unit, "."+sort)
+	out := []string{unit}
 	if at := strings.IndexByte(service, '@'); at > 0 && at < len(service)-1 {
-		out = append(out, service[:at+1]+".service")
+		out = append(out, service[:at+1]+"."+sort)
 	}
 	for i := len(service) - 2; i > 0; i-- {
 		if service[i] == '-' {
-			out = append(out, service[:i+1]+".service")
+			out = append(out, service[:i+1]+"."+sort)
 		}
 	}
-	return append(out, "service")
+	return append(out, sort)
 }
 
 // DropIns lists the files by which an administrator changes a unit, each with what it
@@ -361,7 +374,7 @@ func DropIns(m *system.Machine, service string) (map[string]string, error) {
 				return nil, err
 			}
 			files = append(files, found...)
-			if strings.HasSuffix(name, "-.service") || name == "service" {
+			if !strings.Contains(name, ".") || strings.Contains(name, "-.") {
 				continue
 			}
 			unit := m.Path(dir + "/" + name)

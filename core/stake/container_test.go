@@ -1,0 +1,126 @@
+package stake_test
+
+import (
+	"strings"
+	"testing"
+
+	"northstake/core/stake"
+)
+
+// Every setting of a container is compared, and each alone makes it anew.
+func TestEverySettingOfAContainerCounts(t *testing.T) {
+	kind, err := stake.KindOf("container")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := stake.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true, StartsWith: []string{"tides"}, Doors: []stake.Door{{Outside: 8080, Inside: 80}},
+		Holds: []stake.HeldAt{{At: "/srv", From: "/srv/tides"}}, Variables: map[string]string{"OFFICE": "north"}, Secrets: map[string]*stake.Sealed{"TOKEN": {Secret: "tides-token", Mark: "m"}},
+		As: "tides", Joins: "quays", StaysUp: "always", Memory: 1 << 28, Processors: 5e8, Marks: map[string]string{"team": "tides"}, WellWhen: []string{"true"}}
+	good := func() stake.ContainerFound {
+		return stake.ContainerFound{There: true, By: "saltmarsh", State: "running", Image: "sha256:aa", Wanted: "sha256:aa", StartsWith: []string{"tides"}, Doors: []stake.Door{{Outside: 8080, Inside: 80}},
+			Holds: []stake.HeldAt{{At: "/srv", From: "/srv/tides"}}, Variables: map[string]string{"OFFICE": "north"}, Secrets: map[string]bool{"TOKEN": true}, As: "tides", Joins: "quays", StaysUp: "always",
+			Memory: 1 << 28, Processors: 5e8, Marks: map[string]string{"team": "tides"}, Networks: []string{"quays"}}
+	}
+	judge := func(f stake.ContainerFound) stake.Verdict {
+		t.Helper()
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: stake.JSON(want)}, Found: stake.JSON(f)})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	if v := judge(good()); len(v.Differences)+len(v.Moves)+len(v.Blockers) > 0 {
+		t.Fatalf("one that is as declared: %+v", v)
+	}
+	for what, c := range map[string]struct {
+		change  func(f *stake.ContainerFound)
+		differs string
+		does    string // "" for blocked
+	}{
+		"gone":             {func(f *stake.ContainerFound) { *f = stake.ContainerFound{Networks: f.Networks} }, "container", "run container tides of image registry.test/tides:1"},
+		"another image":    {func(f *stake.ContainerFound) { f.Image = "sha256:bb" }, "image", "make"},
+		"another command":  {func(f *stake.ContainerFound) { f.StartsWith = []string{"tides", "--x"} }, "starts with", "make"},
+		"another door":     {func(f *stake.ContainerFound) { f.Doors[0].Outside = 8081 }, "doors", "make"},
+		"an address":       {func(f *stake.ContainerFound) { f.Doors[0].At = "127.0.0.1" }, "doors", "make"},
+		"one door more":    {func(f *stake.ContainerFound) { f.Doors = append(f.Doors, stake.Door{Outside: 9, Inside: 9}) }, "doors", "make"},
+		"writable":         {func(f *stake.ContainerFound) { f.Holds[0].Writable = true }, "holds", "make"},
+		"held from":        {func(f *stake.ContainerFound) { f.Holds[0].From = "/srv/x" }, "holds", "make"},
+		"a variable":       {func(f *stake.ContainerFound) { f.Variables["OFFICE"] = "south" }, "variable OFFICE", "make"},
+		"no variable":      {func(f *stake.ContainerFound) { f.Variables = nil }, "variable OFFICE", "make"},
+		"a secret":         {func(f *stake.ContainerFound) { f.Secrets["TOKEN"] = false }, "variable TOKEN", "make"},
+		"more variables":   {func(f *stake.ContainerFound) { f.More = []string{"X"} }, "more variables", "make"},
+		"more rights":      {func(f *stake.ContainerFound) { f.Beyond = []string{"all rights of the host"} }, "besides", "make"},
+		"another user":     {func(f *stake.ContainerFound) { f.As = "" }, "as", "make"},
+		"another network":  {func(f *stake.ContainerFound) { f.Joins = "" }, "joins", "make"},
+		"started again":    {func(f *stake.ContainerFound) { f.StaysUp = "no" }, "stays up", "make"},
+		"a byte of memory": {func(f *stake.ContainerFound) { f.Memory++ }, "most memory", "make"},
+		"processors":       {func(f *stake.ContainerFound) { f.Processors++ }, "most processors", "make"},
+		"a mark":           {func(f *stake.ContainerFound) { f.Marks["team"] = "quays" }, "marks", "make"},
+		"a mark more":      {func(f *stake.ContainerFound) { f.Marks["x"] = "" }, "marks", "make"},
+		"ended":            {func(f *stake.ContainerFound) { f.State, f.Status = "exited", 3 }, "state", "start container tides"},
+		"paused":           {func(f *stake.ContainerFound) { f.State = "paused" }, "state", "make container tides anew, because it is paused"},
+		"not well":         {func(f *stake.ContainerFound) { f.Unwell = "true ends with status 1" }, "well", "make container tides anew, because it is not well"},
+		"another's":        {func(f *stake.ContainerFound) { f.By = "" }, "made by", ""},
+		"another ground's": {func(f *stake.ContainerFound) { f.By = "harbour" }, "made by", ""},
+		"no engine": {func(f *stake.ContainerFound) {
+			*f = stake.ContainerFound{Engine: &stake.Trouble{What: "none", Fix: "x"}}
+		}, "container", ""},
+		"nothing to hold": {func(f *stake.ContainerFound) { f.Missing, f.There = []string{"/srv/tides"}, false }, "container", ""},
+		"no such network": {func(f *stake.ContainerFound) { f.Networks, f.There = []string{"podman"}, false }, "container", ""},
+	} {
+		f := good()
+		c.change(&f)
+		v := judge(f)
+		if len(v.Differences) == 0 || v.Differences[0].Attribute != c.differs || v.Differences[0].Wanted == v.Differences[0].Found {
+			t.Errorf("%s: it differs in %+v", what, v.Differences)
+		}
+		switch {
+		case c.does == "" && (len(v.Blockers) == 0 || len(v.Moves) > 0), c.does != "" && (len(v.Moves) != 1 || !strings.HasPrefix(v.Moves[0].Text, c.does)):
+			t.Errorf("%s: moves %+v, blockers %+v", what, v.Moves, v.Blockers)
+		}
+	}
+}
+
+// An image that its registry has moved comes anew, with what is made of it; one whose registry
+// is away stays, and it is said what that rests on.
+func TestAnImageThatHasMoved(t *testing.T) {
+	kind, err := stake.KindOf("image")
+	if err != nil {
+		t.Fatal(err)
+	}
+	silent := &stake.Trouble{What: "registry registry.test does not answer", Fix: "see that it is up"}
+	of := stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: stake.JSON(stake.ContainerWant{Name: "tides", Image: "registry.test/tides:1"})}
+	for what, c := range map[string]struct {
+		found                  stake.ImageFound
+		differs, does, blocked string
+		nudges                 int
+	}{
+		"as it is":         {stake.ImageFound{ID: "a", Digest: "sha256:1", Offered: "sha256:1"}, "", "", "", 0},
+		"not there":        {stake.ImageFound{Offered: "sha256:1"}, "image", "fetch image registry.test/tides:1 from its registry", "", 1},
+		"nowhere":          {stake.ImageFound{Silent: silent}, "image", "", "does not answer", 0},
+		"moved":            {stake.ImageFound{ID: "a", Digest: "sha256:1", Offered: "sha256:2"}, "digest", "fetch image registry.test/tides:1 anew", "", 1},
+		"registry is away": {stake.ImageFound{ID: "a", Digest: "sha256:1", Silent: silent}, "", "", "", 0},
+		"made here":        {stake.ImageFound{ID: "a", Offered: "sha256:2"}, "", "", "", 0},
+	} {
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "image", Name: "registry.test/tides:1", Want: stake.JSON(stake.ImageWant{Image: "registry.test/tides:1"})}, Found: stake.JSON(c.found), Declared: []stake.Stake{of}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		differs, does, blocked := "", "", ""
+		if len(v.Differences) > 0 {
+			differs = v.Differences[0].Attribute
+		}
+		if len(v.Moves) > 0 {
+			does = v.Moves[0].Text
+		}
+		if len(v.Blockers) > 0 {
+			blocked = v.Blockers[0].What
+		}
+		if differs != c.differs || !strings.HasPrefix(does, c.does) || (does == "") != (c.does == "") || !strings.Contains(blocked, c.blocked) || (blocked == "") != (c.blocked == "") || len(v.Nudges) != c.nudges {
+			t.Errorf("%s: differs in %q, does %q, blocked %q, %d nudges", what, differs, does, blocked, len(v.Nudges))
+		}
+		if c.found.Silent != nil && c.found.ID != "" && !strings.Contains(v.Rests, "does not answer") {
+			t.Errorf("%s: it rests on %q", what, v.Rests)
+		}
+	}
+}

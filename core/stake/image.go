@@ -1,0 +1,139 @@
+package stake
+
+import (
+	"cmp"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"time"
+
+	"northstake/core/declare"
+)
+
+// ImageWant is an image that a host is to have. Login is USER:PASSWORD for its registry.
+type ImageWant struct {
+	Image string  `json:"image"`
+	Login *Sealed `json:"login,omitempty"`
+}
+
+// ImageFound is what an engine has of an image, and what its registry offers under the name.
+// Digest is that which the registry gave it when it was fetched. Silent says why the registry
+// said nothing.
+type ImageFound struct {
+	Engine  *Trouble  `json:"engine,omitempty"`
+	ID      string    `json:"id,omitempty"` // "" where the host has not got it
+	Digest  string    `json:"digest,omitempty"`
+	Made    time.Time `json:"made,omitzero"`
+	Size    int64     `json:"size,omitempty"`
+	Offered string    `json:"offered,omitempty"`
+	Silent  *Trouble  `json:"silent,omitempty"`
+}
+
+var _ = Register(Kind{
+	Type: "image", After: []string{"package", "service", "file"},
+	Claims: Claiming(func(w ImageWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimImage, What: w.Image}} }),
+	Judge:  Judging(judgeImage), Away: Judging(awayImage), Holds: true,
+	Unsealed: unsealedImage, Follows: true, Passing: []string{"silent", "made"},
+})
+
+// ImageWork fetches an image, or, with Away, takes it away.
+type ImageWork struct {
+	ImageWant
+	Away bool `json:"away,omitempty"`
+}
+
+// awayImage takes an image away that North Stake fetched, when it is named.
+func awayImage(in Input, w ImageWant, f ImageFound) Verdict {
+	v := Verdict{Gone: f.Engine == nil && f.ID == ""}
+	if f.ID != "" {
+		v.Moves = []Move{{Verb: "take", Text: "take away image " + w.Image, Work: JSON(ImageWork{w, true})}}
+	}
+	return v
+}
+
+// imageFor wants an image that a container is made of, and returns the name of its stake.
+func (w *Wanting) imageFor(image, secret string, from declare.Position) string {
+	want := ImageWant{Image: image}
+	if secret != "" {
+		want.Login = w.Secrets.seal(secret, login)
+	}
+	w.Want(Stake{Type: "image", Name: image, Want: JSON(want), From: from, Needs: w.engineNeeds()})
+	return Local("image", image)
+}
+
+// engineNeeds are the stakes that bring a container engine to the host, as far as they are
+// declared.
+func (w *Wanting) engineNeeds() []string {
+	var out []string
+	for _, unit := range []string{"podman.socket", "podman", "docker.socket", "docker"} {
+		if w.WantsService(unit) {
+			out = append(out, Local("service", unit))
+		}
+	}
+	return out
+}
+
+// login is what a secret says of how a registry lets in.
+func login(secret []byte) (string, error) {
+	text := strings.TrimSpace(string(secret))
+	if user, password, ok := strings.Cut(text, ":"); !ok || user == "" || password == "" {
+		return "", errors.New("it is not USER:PASSWORD; keep it anew")
+	}
+	return text, nil
+}
+
+func unsealedImage(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error) {
+	var w ImageWork
+	if err := json.Unmarshal(raw, &w); err != nil || w.Login == nil {
+		return raw, err
+	}
+	secrets.put(w.Login, login)
+	return json.Marshal(w)
+}
+
+func judgeImage(in Input, w ImageWant, f ImageFound) Verdict {
+	var d differences
+	v := Verdict{Gone: f.ID == ""}
+	block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
+	fetch := func(text string) {
+		v.Moves = []Move{{Verb: "fetch", Text: text, Work: JSON(ImageWork{ImageWant: w})}}
+		for _, s := range in.Declared {
+			if c, ok := last[ContainerWant](s.Want); ok && s.Type == "container" && c.Image == w.Image {
+				v.Nudges = append(v.Nudges, Nudge{Target: s.Local(), How: "make", Reason: "its image has moved"})
+			}
+		}
+	}
+	if f.Engine != nil {
+		d.differ("image", "there", "not known: "+f.Engine.What)
+		v.Differences = d
+		if in.Pending {
+			fetch("fetch image " + w.Image + " from its registry")
+		} else {
+			block(f.Engine.What, f.Engine.Fix)
+		}
+		return v
+	}
+	if w.Login != nil && w.Login.Lacks != "" {
+		block(w.Login.Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Login.Secret))
+	}
+	switch {
+	case f.ID == "":
+		d.differ("image", "there", "not there")
+		if f.Silent != nil {
+			block(f.Silent.What, f.Silent.Fix)
+			break
+		}
+		fetch("fetch image " + w.Image + " from its registry")
+	case f.Offered != "" && f.Digest != "" && f.Offered != f.Digest:
+		d.differ("digest", shortID(f.Offered), shortID(f.Digest))
+		fetch(fmt.Sprintf("fetch image %s anew from its registry, where it is %s by now", w.Image, shortID(f.Offered)))
+	}
+	if v.Differences = d; len(v.Blockers) > 0 {
+		v.Moves, v.Nudges = nil, nil
+	}
+	if f.ID != "" && f.Silent != nil {
+		v.Rests = cmp.Or(v.Rests, "its registry was not asked whether it has moved: "+f.Silent.What)
+	}
+	return v
+}

@@ -1,0 +1,275 @@
+package e2e
+
+import (
+	"archive/tar"
+	"bytes"
+	"crypto/sha256"
+	"encoding/json"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/lab"
+	"northstake/service/contract"
+)
+
+// registry starts a registry of images, which hosts reach without TLS, and returns its address.
+func registry(t *testing.T) string {
+	t.Helper()
+	l, err := net.Listen("tcp", labs.Here()+":0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	addr := l.Addr().String()
+	l.Close()
+	dir := t.TempDir()
+	write(t, filepath.Join(dir, "registry.yml"), fmt.Sprintf("version: 0.1\nlog:\n  level: error\nstorage:\n  filesystem:\n    rootdirectory: %s\nhttp:\n  addr: %s\n", filepath.Join(dir, "images"), addr))
+	cmd := exec.Command("docker-registry", "serve", filepath.Join(dir, "registry.yml"))
+	var said bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &said, &said
+	if err := cmd.Start(); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { cmd.Process.Kill(); cmd.Wait() })
+	for range 200 {
+		if r, err := http.Get("http://" + addr + "/v2/"); err == nil {
+			r.Body.Close()
+			return addr
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	t.Fatalf("the registry does not answer: %s", said.String())
+	return ""
+}
+
+// pushed puts an image into a registry: a static shell with its tools, some files, and what it
+// starts with.
+func pushed(t *testing.T, registry, name, tag string, files map[string]string, command ...string) {
+	t.Helper()
+	busybox, err := os.ReadFile("/bin/busybox")
+	if err != nil {
+		t.Fatalf("%v; install Debian's busybox-static", err)
+	}
+	var layer bytes.Buffer
+	w := tar.NewWriter(&layer)
+	put := func(h tar.Header, b []byte) {
+		h.Size = int64(len(b))
+		if err := w.WriteHeader(&h); err != nil {
+			t.Fatal(err)
+		}
+		w.Write(b)
+	}
+	put(tar.Header{Name: "bin/busybox", Mode: 0o755}, busybox)
+	for _, tool := range []string{"sh", "httpd", "test", "cat", "sleep", "env"} {
+		put(tar.Header{Name: "bin/" + tool, Typeflag: tar.TypeSymlink, Linkname: "busybox", Mode: 0o777}, nil)
+	}
+	for name, text := range files {
+		put(tar.Header{Name: name, Mode: 0o644}, []byte(text))
+	}
+	w.Close()
+	digest := func(b []byte) string { return fmt.Sprintf("sha256:%x", sha256.Sum256(b)) }
+	config, err := json.Marshal(map[string]any{"architecture": "amd64", "os": "linux", "config": map[string]any{"Cmd": command, "Env": []string{"PATH=/bin", "TIDE=" + tag}, "Labels": map[string]string{"office": "north"}, "StopSignal": "SIGKILL"},
+		"rootfs": map[string]any{"type": "layers", "diff_ids": []string{digest(layer.Bytes())}}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	send := func(method, url, typ string, b []byte) *http.Response {
+		req, err := http.NewRequest(method, url, bytes.NewReader(b))
+		if err != nil {
+			t.Fatal(err)
+		}
+		req.Header.Set("Content-Type", typ)
+		r, err := http.DefaultClient.Do(req)
+		if err != nil {
+			t.Fatal(err)
+		}
+		body, _ := io.ReadAll(r.Body)
+		r.Body.Close()
+		if r.StatusCode/100 != 2 {
+			t.Fatalf("%s %s: %s: %s", method, url, r.Status, body)
+		}
+		return r
+	}
+	blob := func(b []byte) map[string]any {
+		at := send(http.MethodPost, "http://"+registry+"/v2/"+name+"/blobs/uploads/", "", nil).Header.Get("Location")
+		sep := "?"
+		if strings.Contains(at, "?") {
+			sep = "&"
+		}
+		send(http.MethodPut, at+sep+"digest="+digest(b), "application/octet-stream", b)
+		return map[string]any{"size": len(b), "digest": digest(b)}
+	}
+	of := func(typ string, b []byte) map[string]any {
+		m := blob(b)
+		m["mediaType"] = typ
+		return m
+	}
+	const manifest = "application/vnd.docker.distribution.manifest.v2+json"
+	text, err := json.Marshal(map[string]any{"schemaVersion": 2, "mediaType": manifest, "config": of("application/vnd.docker.container.image.v1+json", config),
+		"layers": []any{of("application/vnd.docker.image.rootfs.diff.tar", layer.Bytes())}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	send(http.MethodPut, "http://"+registry+"/v2/"+name+"/manifests/"+tag, manifest, text)
+}
+
+// engineKit declares a container engine that fetches from a registry without TLS.
+func engineKit(registry string) string {
+	return "[kit.base]\npackages = [\"podman\", \"netavark\", \"iptables\"]\n[kit.base.services]\n\"podman.socket\" = { running = true, at_boot = true }\n" +
+		fmt.Sprintf("[kit.base.file.\"/etc/containers/registries.conf.d/lab.conf\"]\ntext = \"[[registry]]\\nlocation = \\\"%s\\\"\\ninsecure = true\\n\"\n", registry)
+}
+
+var serves = []string{"httpd", "-f", "-p", "80", "-h", "/www"}
+
+// A container is declared, run, found broken whatever is done to it with the engine's own
+// means, and put back; an image that has moved is fetched; a start that fails leaves the former
+// container running; and what leaves the declaration goes.
+func TestAHostRunsContainers(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian.Able()}, bareKit)
+	at := registry(t) // whose address the hosts' network brings
+	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
+	pushed(t, at, "tides", "broken", nil, "sh", "-c", "printf 'no \\033[2Jwater\\n'; exit 3")
+	container := func(image, more string) string {
+		return "# instead of [site.timetable]\n" + engineKit(at) + "[kit.base.directory.\"/srv/quays\"]\n" +
+			fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:%s\"\ndoors = [{ outside = 8080, inside = 80 }]\nholds = { \"/www/quays\" = { from = \"/srv/quays\" } }\nsecret_variables = { TOKEN = \"tides-token\" }\nwell_when = [\"test\", \"-e\", \"/www/index.html\"]\n%s\n", at, image, more)
+	}
+	g.declareText(container("1", "variables = { OFFICE = \"north\" }"))
+	host := g.hosts[0]
+	file := filepath.Join(t.TempDir(), "token")
+	write(t, file, "low-tide-77")
+	g.ns(0, "secret", "keep", "tides-token", "--file", file)
+	g.trust()
+	g.apply(0)
+	g.nothingToDo()
+	answers := func(want string) {
+		t.Helper()
+		if status, body, err := get("http://"+g.address(host)+":8080/", "tides.test"); err != nil || status != 200 || body != want {
+			t.Errorf("it answers %d %q, %v; wanted %q", status, body, err, want)
+		}
+	}
+	answers("flood")
+	g.on(host, "echo ebb > /srv/quays/now")
+	if status, body, err := get("http://"+g.address(host)+":8080/quays/now", "tides.test"); err != nil || status != 200 || body != "ebb\n" {
+		t.Errorf("what it holds answers %d %q, %v", status, body, err)
+	}
+	if out := g.inside(host, "podman exec tides env"); !strings.Contains(out, "TOKEN=low-tide-77") || !strings.Contains(out, "OFFICE=north") {
+		t.Errorf("its environment is %s", out)
+	}
+	if dump := g.s.dump(t); strings.Contains(dump, "low-tide-77") {
+		t.Error("the service's records have the secret")
+	}
+	ours := "--label northstake.by=" + g.name
+	for what, hand := range map[string]string{
+		"stopped":               "podman stop -t 1 tides",
+		"removed":               "podman rm -f -t 1 tides",
+		"another port":          "podman rm -f -t 1 tides; podman run -d --name tides " + ours + " -p 8081:80 " + at + "/tides:1",
+		"another environment":   "podman rm -f -t 1 tides; podman run -d --name tides " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=south -e TOKEN=low-tide-77 --restart always " + at + "/tides:1",
+		"another secret":        "podman rm -f -t 1 tides; podman run -d --name tides " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=high --restart always " + at + "/tides:1",
+		"all rights":            "podman rm -f -t 1 tides; podman run -d --name tides --privileged " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=low-tide-77 --restart always " + at + "/tides:1",
+		"a door for others":     "podman rm -f -t 1 tides; podman run -d --name tides -p 5353:53/udp " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=low-tide-77 --restart always " + at + "/tides:1",
+		"a volume":              "podman rm -f -t 1 tides; podman run -d --name tides -v theirs:/www/more " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=low-tide-77 --restart always " + at + "/tides:1",
+		"another network":       "podman network create more; podman network connect more tides",
+		"not well":              "podman exec tides busybox mv /www/index.html /www/gone",
+		"the image removed":     "podman rm -f -t 1 tides; podman rmi -f " + at + "/tides:1",
+		"something more in it":  "podman rm -f -t 1 tides; podman run -d --name tides " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=low-tide-77 -e PIRATE=yes --restart always " + at + "/tides:1",
+		"another word to start": "podman rm -f -t 1 tides; podman run -d --name tides " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=low-tide-77 --restart always " + at + "/tides:1 httpd -f -p 80 -h /www/quays",
+	} {
+		g.inside(host, hand)
+		if out := g.ns(1, "drift", g.name); !strings.Contains(out, "tides") || strings.Contains(out, "low-tide-77") {
+			t.Errorf("%s: drift says %s", what, out)
+		}
+		g.ns(0, "restore", g.name, "--yes")
+		if p := g.survey(host)["container/tides"]; p.Standing != "set" {
+			t.Errorf("%s: after restore it is %s: %+v", what, p.Standing, p.Differences)
+		}
+		answers("flood")
+	}
+	// A tag that has moved is drift, and both come anew.
+	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "slack"}, serves...)
+	p := g.plan(1)
+	if got := texts(p); len(got) != 2 || !strings.HasPrefix(got[0], "fetch image ") || !strings.HasPrefix(got[1], "make container tides anew") {
+		t.Errorf("when the tag has moved the plan is to %s", strings.Join(got, "; "))
+	}
+	g.applyPlan(0, p.Id)
+	g.nothingToDo()
+	answers("slack")
+	// What is declared otherwise is made anew, and said.
+	g.declareText(container("1", "variables = { OFFICE = \"south\" }\nmarks = { team = \"tides\" }"))
+	g.ns(0, "declare", g.dir)
+	p = g.plan(1)
+	if step := p.Hosts[0].Steps[0]; !strings.Contains(step.Because, "variable OFFICE") || !strings.Contains(step.Because, "marks") || len(p.Hosts[0].Cautions) == 0 {
+		t.Errorf("the step is %+v, the cautions %+v", step, p.Hosts[0].Cautions)
+	}
+	g.applyPlan(0, p.Id)
+	g.nothingToDo()
+	// One that does not stay up is said why, and the former one answers again.
+	g.declareText(container("broken", "variables = { OFFICE = \"south\" }"))
+	g.ns(0, "declare", g.dir)
+	p = g.plan(1)
+	r := g.applyPlan(2, p.Id)
+	if h := r.Hosts[0]; h.State != "back" || !strings.Contains(h.Fault.What, "it ended with status 3; its last words: no [2Jwater") {
+		t.Errorf("the run ended %s: %+v", h.State, h.Fault)
+	}
+	answers("slack")
+	if out := g.inside(host, "podman ps -a --format '{{.Names}}'"); strings.TrimSpace(out) != "tides" {
+		t.Errorf("there are the containers %s", out)
+	}
+	// One of that name that somebody else made is left alone.
+	g.declareText(container("1", "") + fmt.Sprintf("[kit.base.container.theirs]\nimage = \"%s/tides:1\"\n", at))
+	g.ns(0, "declare", g.dir)
+	g.inside(host, "podman run -d --name theirs "+at+"/tides:1")
+	p = g.plan(2)
+	if b := p.Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "a container called theirs is there already, made by nobody") {
+		t.Errorf("the blockers are %+v", b)
+	}
+	// What leaves the declaration goes, and theirs stays.
+	g.declareText("# instead of [site.timetable]\n" + engineKit(at))
+	g.ns(0, "declare", g.dir)
+	var clear contract.Plan
+	decode(t, g.ns(1, "plan", g.name, "--clear", "--json"), &clear)
+	g.applyPlan(0, clear.Id)
+	if out := g.inside(host, "podman ps -a --format '{{.Names}}'"); strings.TrimSpace(out) != "theirs" {
+		t.Errorf("there are the containers %s", out)
+	}
+}
+
+// inside runs a script on a host from within its own first process, where an engine that is
+// called as its command has no more rights than one that was started there.
+func (g *ground) inside(host, script string) string {
+	g.t.Helper()
+	write(g.t, filepath.Join(g.t.TempDir(), "script"), script)
+	return g.on(host, "cat > /run/script <<'END-OF-SCRIPT'\n"+script+"\nEND-OF-SCRIPT\nsystemd-run -q --wait --pipe -p KillMode=process sh /run/script")
+}
+
+// A run that makes containers and fetches images is killed at every boundary of its steps.
+func TestContainersKilled(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian.Able()}, bareKit)
+	at := registry(t)
+	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
+	pushed(t, at, "tides", "2", map[string]string{"www/index.html": "ebb"}, serves...)
+	container := func(tag string) string {
+		return "# instead of [site.timetable]\n" + engineKit(at) + fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:%s\"\ndoors = [{ outside = 8080, inside = 80 }]\n", at, tag)
+	}
+	g.declareText(container("1"))
+	g.trust()
+	g.apply(0)
+	g.declareText(container("2"))
+	g.ns(0, "declare", g.dir)
+	g.killed(g.plan(1), []string{"image", "container"}, func(contract.Step) bool { return false }, boundaries, killRod, resumeByHand)
+	if status, body, err := get("http://"+g.address(g.hosts[0])+":8080/", "tides.test"); err != nil || status != 200 || body != "ebb" {
+		t.Errorf("it answers %d %q, %v", status, body, err)
+	}
+	if out := g.inside(g.hosts[0], "podman ps -a --format '{{.Names}}'"); strings.TrimSpace(out) != "tides" {
+		t.Errorf("there are the containers %s", out)
+	}
+	g.nothingToDo()
+}

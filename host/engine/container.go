@@ -1,0 +1,487 @@
+package engine
+
+import (
+	"bytes"
+	"context"
+	"encoding/binary"
+	"fmt"
+	"io"
+	"maps"
+	"net/netip"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/mount"
+	"github.com/moby/moby/api/types/network"
+	"github.com/moby/moby/client"
+
+	"northstake/core/stake"
+)
+
+// The labels that North Stake's containers have: whose they are, and which step made them.
+const (
+	labelBy   = "northstake.by"
+	labelStep = "northstake.step"
+)
+
+// Networks are the names of the engine's networks.
+func (e *Engine) Networks(ctx context.Context) ([]string, error) {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	list, err := e.cli.NetworkList(ctx, client.NetworkListOptions{})
+	if err != nil {
+		return nil, fmt.Errorf("ask the engine for its networks: %s", short(err))
+	}
+	var out []string
+	for _, n := range list.Items {
+		out = append(out, plain(n.Name))
+	}
+	slices.Sort(out)
+	return out, nil
+}
+
+// Inspected is a container as an engine has it; ID is "" where there is none.
+type Inspected struct {
+	ID      string
+	Name    string
+	By      string
+	Step    string
+	Running bool
+	is      container.InspectResponse
+}
+
+// Inspect asks for a container by its name or identifier.
+func (e *Engine) Inspect(ctx context.Context, name string) (Inspected, error) {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	r, err := e.cli.ContainerInspect(ctx, name, client.ContainerInspectOptions{})
+	if isMissing(err) {
+		return Inspected{}, nil
+	}
+	if err != nil {
+		return Inspected{}, fmt.Errorf("ask the engine for container %s: %s", name, short(err))
+	}
+	c := r.Container
+	if c.State == nil || c.Config == nil || c.HostConfig == nil || strings.TrimPrefix(c.Name, "/") != name && c.ID != name {
+		return Inspected{}, nil // found by the beginning of an identifier
+	}
+	return Inspected{c.ID, strings.TrimPrefix(c.Name, "/"), c.Config.Labels[labelBy], c.Config.Labels[labelStep], c.State.Running, c}, nil
+}
+
+// Overlaps says whether a container that is wanted cannot run beside this one: both would have
+// the same port.
+func (i Inspected) Overlaps(w stake.ContainerWant) bool {
+	mode := joins(i.is.HostConfig.NetworkMode)
+	return w.Overlaps(stake.ContainerFound{Joins: mode, Doors: doorsOf(i.is.HostConfig.PortBindings)})
+}
+
+// Found is what the engine says of a container that is wanted.
+func (e *Engine) Found(ctx context.Context, w stake.ContainerWant) (stake.ContainerFound, error) {
+	f := stake.ContainerFound{}
+	image, err := e.image(ctx, w.Image)
+	if err != nil {
+		return f, err
+	}
+	f.Wanted = image.ID
+	in, err := e.Inspect(ctx, w.Name)
+	if err != nil || in.ID == "" {
+		return f, err
+	}
+	c := in.is
+	f.There, f.By, f.State, f.Status, f.Image = true, plain(in.By), plain(string(c.State.Status)), c.State.ExitCode, plain(c.Image)
+	own := image // what the image brings, of that which the container is made of
+	if c.Image != image.ID {
+		if own, err = e.image(ctx, c.Image); err != nil {
+			return f, err
+		}
+	}
+	if !slices.Equal(c.Config.Cmd, own.command) || len(w.StartsWith) > 0 {
+		for _, word := range c.Config.Cmd {
+			f.StartsWith = append(f.StartsWith, plain(word))
+		}
+	}
+	f.Doors = doorsOf(c.HostConfig.PortBindings)
+	for _, m := range c.Mounts {
+		held := stake.HeldAt{At: plain(m.Destination), From: plain(m.Source), Writable: m.RW}
+		switch _, imagesOwn := own.volumes[m.Destination]; {
+		case m.Type == mount.TypeVolume && imagesOwn:
+			f.Loose = append(f.Loose, held.At)
+			continue
+		case m.Type != mount.TypeBind:
+			held.From = plain(string(m.Type) + " " + m.Name)
+		}
+		f.Holds = append(f.Holds, held)
+	}
+	slices.Sort(f.Loose)
+	f.Beyond = beyond(c, own, w)
+	slices.SortFunc(f.Holds, func(a, b stake.HeldAt) int { return strings.Compare(a.At, b.At) })
+	variables(&f, w, c.Config.Env, own.env)
+	if c.Config.User != own.user {
+		f.As = plain(c.Config.User)
+	}
+	f.Joins = joins(c.HostConfig.NetworkMode)
+	f.StaysUp = staysUp[c.HostConfig.RestartPolicy.Name]
+	if f.StaysUp == "" {
+		f.StaysUp = plain(string(c.HostConfig.RestartPolicy.Name))
+	}
+	f.Memory, f.Processors = c.HostConfig.Memory, c.HostConfig.NanoCPUs
+	if f.Processors == 0 && c.HostConfig.CPUQuota > 0 && c.HostConfig.CPUPeriod > 0 {
+		f.Processors = c.HostConfig.CPUQuota * 1e9 / c.HostConfig.CPUPeriod
+	}
+	for n, v := range c.Config.Labels {
+		if n == labelBy || n == labelStep || own.labels[n] == v && own.has(n) && w.Marks[n] == "" {
+			continue
+		}
+		if f.Marks == nil {
+			f.Marks = map[string]string{}
+		}
+		f.Marks[plain(n)] = plain(v)
+	}
+	switch {
+	case in.Running && len(w.WellWhen) > 0:
+		f.Unwell = e.unwell(ctx, in.ID, w.WellWhen)
+	case !in.Running && w.Running:
+		f.Log = e.log(ctx, in.ID)
+	}
+	return f, nil
+}
+
+// variables sorts an environment into what is wanted, secrets, and the rest, of which the
+// names alone leave the host. What the image and the engine set by themselves is left out.
+func variables(f *stake.ContainerFound, w stake.ContainerWant, env, own []string) {
+	for _, one := range env {
+		name, value, _ := strings.Cut(one, "=")
+		_, wanted := w.Variables[name]
+		sealed := w.Secrets[name]
+		switch {
+		case wanted:
+			if f.Variables == nil {
+				f.Variables = map[string]string{}
+			}
+			f.Variables[name] = plain(value)
+		case sealed != nil:
+			if f.Secrets == nil {
+				f.Secrets = map[string]bool{}
+			}
+			f.Secrets[name] = sealed.Is(value)
+		case slices.Contains(own, one) || slices.Contains(enginesOwn, name):
+		default:
+			f.More = append(f.More, plain(name))
+		}
+	}
+	slices.Sort(f.More)
+}
+
+// beyond lists what a container has that none has that North Stake makes: rights, and ways in
+// and out.
+func beyond(c container.InspectResponse, own image, w stake.ContainerWant) []string {
+	var out []string
+	say := func(is bool, what string) {
+		if is {
+			out = append(out, plain(what))
+		}
+	}
+	h := c.HostConfig
+	say(h.Privileged, "all rights of the host")
+	say(len(h.CapAdd) > 0, "capabilities "+strings.Join(h.CapAdd, " "))
+	say(len(h.Devices) > 0, fmt.Sprintf("%d devices", len(h.Devices)))
+	say(h.PidMode.IsHost(), "the host's processes")
+	say(h.IpcMode.IsHost(), "the host's shared memory")
+	say(!slices.Equal(c.Config.Entrypoint, own.entry), "another entry point: "+strings.Join(c.Config.Entrypoint, " "))
+	for port, list := range h.PortBindings {
+		say(port.Proto() != network.TCP && len(list) > 0, "a door for "+port.String())
+	}
+	if n := c.NetworkSettings; n != nil {
+		for name := range n.Networks {
+			say(name != w.Joins && joins(container.NetworkMode(name)) != "" && name != string(h.NetworkMode), "network "+name)
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
+// enginesOwn are variables that engines set in every container.
+var enginesOwn = []string{"PATH", "HOME", "HOSTNAME", "TERM", "container"}
+
+// staysUp is what engines call it whether a container is started again, by their words.
+var staysUp = map[container.RestartPolicyMode]string{
+	container.RestartPolicyAlways: "always", container.RestartPolicyUnlessStopped: "unless stopped", container.RestartPolicyDisabled: "no", "": "no",
+}
+
+// joins is the network that a container was told to join, "" for the engine's own.
+func joins(mode container.NetworkMode) string {
+	switch m := string(mode); m {
+	case "", "default", "bridge", "podman", "slirp4netns", "pasta":
+		return ""
+	default:
+		return plain(m)
+	}
+}
+
+func doorsOf(bindings network.PortMap) []stake.Door {
+	var out []stake.Door
+	for port, list := range bindings {
+		if port.Proto() != network.TCP {
+			continue
+		}
+		for _, b := range list {
+			n, err := strconv.Atoi(b.HostPort)
+			if err != nil {
+				continue
+			}
+			at := ""
+			if b.HostIP.IsValid() && !b.HostIP.IsUnspecified() {
+				at = b.HostIP.String()
+			}
+			out = append(out, stake.Door{Outside: n, Inside: int(port.Num()), At: at})
+		}
+	}
+	slices.SortFunc(out, func(a, b stake.Door) int {
+		if a.Outside != b.Outside {
+			return a.Outside - b.Outside
+		}
+		return strings.Compare(a.At, b.At)
+	})
+	return out
+}
+
+// Create makes a container under a name, and leaves it stopped. Step is noted with it.
+func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step string) (string, error) {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	labels := map[string]string{labelBy: w.By, labelStep: step}
+	maps.Copy(labels, w.Marks)
+	config := &container.Config{Image: w.Image, Cmd: w.StartsWith, User: w.As, Labels: labels}
+	for n, v := range w.Variables {
+		config.Env = append(config.Env, n+"="+v)
+	}
+	for n, s := range w.Secrets {
+		if s.Text == "" {
+			return "", fmt.Errorf("variable %s: %w", n, stake.ErrNoText)
+		}
+		config.Env = append(config.Env, n+"="+s.Text)
+	}
+	slices.Sort(config.Env)
+	host := &container.HostConfig{Resources: container.Resources{Memory: w.Memory, NanoCPUs: w.Processors}, NetworkMode: container.NetworkMode(w.Joins)}
+	for mode, words := range staysUp {
+		if words == w.StaysUp && mode != "" {
+			host.RestartPolicy.Name = mode
+		}
+	}
+	for _, d := range w.Doors {
+		port, ok := network.PortFrom(uint16(d.Inside), network.TCP)
+		if !ok {
+			return "", fmt.Errorf("%d is no port", d.Inside)
+		}
+		b := network.PortBinding{HostPort: strconv.Itoa(d.Outside)}
+		if d.At != "" {
+			var err error
+			if b.HostIP, err = netip.ParseAddr(d.At); err != nil {
+				return "", err
+			}
+		}
+		if host.PortBindings == nil {
+			host.PortBindings, config.ExposedPorts = network.PortMap{}, network.PortSet{}
+		}
+		host.PortBindings[port] = append(host.PortBindings[port], b)
+		config.ExposedPorts[port] = struct{}{}
+	}
+	for _, h := range w.Holds {
+		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: h.From, Target: path.Clean(h.At), ReadOnly: !h.Writable})
+	}
+	r, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host})
+	if err != nil {
+		return "", fmt.Errorf("make container %s: %s", w.Name, short(err))
+	}
+	return r.ID, nil
+}
+
+// Start starts a container.
+func (e *Engine) Start(ctx context.Context, id string) error {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	if _, err := e.cli.ContainerStart(ctx, id, client.ContainerStartOptions{}); err != nil {
+		return fmt.Errorf("start the container: %s", short(err))
+	}
+	return nil
+}
+
+// stopTime is how long a container may take to end by itself, in seconds.
+const stopTime = 10
+
+// Stop stops a container, one that does not end by itself by force.
+func (e *Engine) Stop(ctx context.Context, id string) error {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	limit := stopTime
+	if _, err := e.cli.ContainerStop(ctx, id, client.ContainerStopOptions{Timeout: &limit}); err != nil && !isMissing(err) {
+		return fmt.Errorf("stop the container: %s", short(err))
+	}
+	return nil
+}
+
+// Rename gives a container another name.
+func (e *Engine) Rename(ctx context.Context, id, name string) error {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	if _, err := e.cli.ContainerRename(ctx, id, client.ContainerRenameOptions{NewName: name}); err != nil {
+		return fmt.Errorf("rename the container to %s: %s", name, short(err))
+	}
+	return nil
+}
+
+// Remove removes a container, whether it runs or not. What it saw of the host stays, and so do
+// volumes in which it wrote.
+func (e *Engine) Remove(ctx context.Context, id string) error {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	if _, err := e.cli.ContainerRemove(ctx, id, client.ContainerRemoveOptions{Force: true}); err != nil && !isMissing(err) {
+		return fmt.Errorf("remove the container: %s", short(err))
+	}
+	return nil
+}
+
+// wellTime is how long the command may take that says whether a container is well.
+const wellTime = 5 * time.Second
+
+// unwell says why a container is not well, "" where it is.
+func (e *Engine) unwell(ctx context.Context, id string, command []string) string {
+	ctx, cancel := context.WithTimeout(ctx, wellTime)
+	defer cancel()
+	status, said, err := e.exec(ctx, id, command)
+	switch {
+	case ctx.Err() != nil:
+		return fmt.Sprintf("%s has not ended in %s", plain(strings.Join(command, " ")), wellTime)
+	case err != nil:
+		return plain(strings.Join(command, " ")) + " cannot be run: " + short(err)
+	case status != 0:
+		text := fmt.Sprintf("%s ends with status %d", plain(strings.Join(command, " ")), status)
+		if said != "" {
+			text += ": " + said
+		}
+		return text
+	}
+	return ""
+}
+
+// saidLimit bounds what is read of what a command or a container says, in bytes.
+const saidLimit = 64 << 10
+
+// exec runs a command in a container.
+func (e *Engine) exec(ctx context.Context, id string, command []string) (status int, said string, err error) {
+	made, err := e.cli.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true})
+	if err != nil {
+		return 0, "", err
+	}
+	run, err := e.cli.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
+	if err != nil {
+		return 0, "", err
+	}
+	defer run.Close()
+	stop := context.AfterFunc(ctx, run.Close)
+	defer stop()
+	b, err := io.ReadAll(io.LimitReader(run.Reader, saidLimit))
+	if err != nil && ctx.Err() == nil {
+		return 0, "", err
+	}
+	lines := frames(b)
+	if len(lines) > 0 {
+		said = lines[len(lines)-1]
+	}
+	for {
+		is, err := e.cli.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
+		if err != nil {
+			return 0, said, err
+		}
+		if !is.Running {
+			return is.ExitCode, said, nil
+		}
+		select {
+		case <-ctx.Done():
+			return 0, said, ctx.Err()
+		case <-time.After(20 * time.Millisecond):
+		}
+	}
+}
+
+// logLines is how many lines are kept of what a container said last.
+const logLines = 5
+
+// log is the end of what a container said.
+func (e *Engine) log(ctx context.Context, id string) []string {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	r, err := e.cli.ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: strconv.Itoa(logLines)})
+	if err != nil {
+		return nil
+	}
+	defer r.Close()
+	b, _ := io.ReadAll(io.LimitReader(r, saidLimit)) // what there is, is of use
+	lines := frames(b)
+	return lines[max(0, len(lines)-logLines):]
+}
+
+// frames are the lines in a stream of the engine's, whose parts have a head of eight bytes: of
+// which stream they are, and how long.
+func frames(b []byte) []string {
+	var text bytes.Buffer
+	for len(b) >= 8 {
+		n := int(min(binary.BigEndian.Uint32(b[4:8]), uint32(len(b)-8)))
+		text.Write(b[8 : 8+n])
+		b = b[8+n:]
+	}
+	var out []string
+	for line := range strings.Lines(text.String()) {
+		if line = brief(strings.TrimRight(line, "\r\n")); line != "" {
+			out = append(out, line)
+		}
+	}
+	return out
+}
+
+// upFor is how long a container has to run to count as started, and upWithin how long it may
+// take to be well.
+const (
+	upFor    = time.Second
+	upWithin = 60 * time.Second
+)
+
+// AwaitUp waits until a container runs and is well. The error says what it said instead.
+func (e *Engine) AwaitUp(ctx context.Context, id string, w stake.ContainerWant) error {
+	begun := time.Now()
+	for {
+		in, err := e.Inspect(ctx, id)
+		if err != nil {
+			return err
+		}
+		if in.ID == "" || !in.Running {
+			text := "it is gone"
+			if in.ID != "" {
+				text = fmt.Sprintf("it ended with status %d", in.is.State.ExitCode)
+				if said := e.log(ctx, id); len(said) > 0 {
+					text += "; its last words: " + strings.Join(said, " / ")
+				}
+			}
+			return fmt.Errorf("container %s does not stay up: %s", w.Name, text)
+		}
+		unwell := ""
+		if len(w.WellWhen) > 0 {
+			unwell = e.unwell(ctx, id, w.WellWhen)
+		}
+		if unwell == "" && time.Since(begun) > upFor {
+			return nil
+		}
+		if time.Since(begun) > upWithin {
+			return fmt.Errorf("container %s is not well after %s: %s", w.Name, upWithin, unwell)
+		}
+		select {
+		case <-ctx.Done():
+			return ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}

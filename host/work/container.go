@@ -1,0 +1,238 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"fmt"
+
+	"northstake/core/stake"
+	"northstake/host/engine"
+	"northstake/host/rod"
+)
+
+// containerBefore is the container that had the name before the step; ID is "" where there
+// was none.
+type containerBefore struct {
+	ID      string `json:"id,omitempty"`
+	Running bool   `json:"running,omitempty"`
+}
+
+var _ = register("container", typed[stake.ContainerWant, stake.ContainerWork, containerBefore]{
+	read: readContainers, before: beforeContainer, do: doContainer, back: backContainer, close: closeContainer,
+})
+
+func readContainers(ctx context.Context, m *Host, wants []stake.ContainerWant) ([]any, error) {
+	e, trouble := engine.Of(ctx, m.Machine)
+	if trouble != nil {
+		return each(func(context.Context, *Host, stake.ContainerWant) (any, error) {
+			return stake.ContainerFound{Engine: trouble}, nil
+		})(ctx, m, wants)
+	}
+	networks, err := e.Networks(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return beside(func(ctx context.Context, m *Host, w stake.ContainerWant) (any, error) {
+		f, err := e.Found(ctx, w)
+		if w.Joins != "" {
+			f.Networks = networks
+		}
+		for _, h := range w.Holds {
+			if !m.Exists(h.From) {
+				f.Missing = append(f.Missing, h.From)
+			}
+		}
+		return f, err
+	})(ctx, m, wants)
+}
+
+// engineOf is the host's engine, for a step.
+func engineOf(ctx context.Context, m *Host) (*engine.Engine, error) {
+	e, trouble := engine.Of(ctx, m.Machine)
+	if trouble != nil {
+		return nil, &rod.Fault{What: trouble.What, Fix: trouble.Fix}
+	}
+	return e, nil
+}
+
+func beforeContainer(ctx context.Context, m *Host, _ Job, w stake.ContainerWork) (containerBefore, error) {
+	e, err := engineOf(ctx, m)
+	if err != nil {
+		return containerBefore{}, err
+	}
+	is, err := e.Inspect(ctx, w.Name)
+	return containerBefore{is.ID, is.Running}, err
+}
+
+// stepOf names a step in the labels and names of containers, and formerName what had a name
+// before.
+func stepOf(j Job) string                            { return fmt.Sprintf("%s-%d", j.Run, j.Number) }
+func formerName(w stake.ContainerWork, j Job) string { return w.Name + "-former-" + stepOf(j) }
+func nextName(w stake.ContainerWork, j Job) string   { return w.Name + "-next-" + stepOf(j) }
+
+func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b containerBefore) (rod.StepState, error) {
+	e, err := engineOf(ctx, m)
+	if err != nil {
+		return "", err
+	}
+	is, err := e.Inspect(ctx, w.Name)
+	if err != nil {
+		return "", err
+	}
+	if is.ID != "" && is.By != w.By {
+		return "", &rod.Fault{What: fmt.Sprintf("container %s is another's by now", w.Name), Fix: "plan again"}
+	}
+	switch w.Do {
+	case stake.StartContainer:
+		if is.ID == "" {
+			return "", &rod.Fault{What: fmt.Sprintf("container %s is gone", w.Name), Fix: "plan again"}
+		}
+		if err := e.Start(ctx, is.ID); err != nil {
+			return "", err
+		}
+		return rod.Done, e.AwaitUp(ctx, is.ID, w.ContainerWant)
+	case stake.StopContainer:
+		return rod.Done, e.Stop(ctx, is.ID)
+	case stake.AwayContainer:
+		if is.ID == "" {
+			return rod.Done, nil
+		}
+		if err := e.Stop(ctx, is.ID); err != nil {
+			return "", err
+		}
+		return rod.Done, e.Rename(ctx, is.ID, formerName(w, j))
+	}
+	return rod.Done, makeContainer(ctx, e, j, w, is)
+}
+
+// makeContainer makes a container in the place of the one that has its name. Where both can
+// run side by side, the new one is up and well before the former one stops; the former one is
+// kept, under another name, until the run has ended well.
+func makeContainer(ctx context.Context, e *engine.Engine, j Job, w stake.ContainerWork, is engine.Inspected) error {
+	if is.ID != "" && is.Step == stepOf(j) { // the step was cut off after the new one had its name
+		return up(ctx, e, w, is)
+	}
+	next, err := e.Inspect(ctx, nextName(w, j))
+	if err != nil {
+		return err
+	}
+	if next.ID != "" && next.Step == stepOf(j) {
+		if err := e.Remove(ctx, next.ID); err != nil {
+			return err
+		}
+	}
+	id, err := e.Create(ctx, w.ContainerWant, nextName(w, j), stepOf(j))
+	if err != nil {
+		return err
+	}
+	first := w.Running && is.Running && !is.Overlaps(w.ContainerWant)
+	if first {
+		if err := e.Start(ctx, id); err != nil {
+			return errors.Join(err, e.Remove(ctx, id))
+		}
+		if err := e.AwaitUp(ctx, id, w.ContainerWant); err != nil {
+			return errors.Join(err, e.Remove(ctx, id))
+		}
+	}
+	if is.ID != "" {
+		if is.Running {
+			if err := e.Stop(ctx, is.ID); err != nil {
+				return err
+			}
+		}
+		if err := e.Rename(ctx, is.ID, formerName(w, j)); err != nil {
+			return err
+		}
+	}
+	if err := e.Rename(ctx, id, w.Name); err != nil {
+		return err
+	}
+	if first {
+		return nil
+	}
+	made, err := e.Inspect(ctx, w.Name)
+	if err != nil {
+		return err
+	}
+	return up(ctx, e, w, made)
+}
+
+// up starts a container that is to run, and waits until it does.
+func up(ctx context.Context, e *engine.Engine, w stake.ContainerWork, is engine.Inspected) error {
+	if !w.Running {
+		return nil
+	}
+	if !is.Running {
+		if err := e.Start(ctx, is.ID); err != nil {
+			return err
+		}
+	}
+	return e.AwaitUp(ctx, is.ID, w.ContainerWant)
+}
+
+// backContainer gives the former container its name again, and has it run if it did. What the
+// step made goes; what somebody else has made since stays.
+func backContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b containerBefore) error {
+	e, err := engineOf(ctx, m)
+	if err != nil {
+		return err
+	}
+	for _, name := range []string{nextName(w, j), w.Name} {
+		is, err := e.Inspect(ctx, name)
+		if err != nil {
+			return err
+		}
+		if is.ID != "" && is.Step == stepOf(j) {
+			if err := e.Remove(ctx, is.ID); err != nil {
+				return err
+			}
+		}
+	}
+	if b.ID == "" {
+		return nil
+	}
+	former, err := e.Inspect(ctx, formerName(w, j))
+	if err != nil {
+		return err
+	}
+	now, err := e.Inspect(ctx, w.Name)
+	if err != nil {
+		return err
+	}
+	switch {
+	case former.ID == b.ID && now.ID == "":
+		if err := e.Rename(ctx, former.ID, w.Name); err != nil {
+			return err
+		}
+	case former.ID == b.ID:
+		j.Say("left container %s as it is: somebody has made it since; the former one is called %s", w.Name, formerName(w, j))
+		return nil
+	case now.ID != b.ID:
+		j.Say("container %s as it was before is gone", w.Name)
+		return nil
+	}
+	if now, err = e.Inspect(ctx, w.Name); err != nil || now.Running == b.Running {
+		return err
+	}
+	if b.Running {
+		return e.Start(ctx, now.ID)
+	}
+	return e.Stop(ctx, now.ID)
+}
+
+// closeContainer lets go of the former container, once the run has ended well.
+func closeContainer(m *Host, w stake.ContainerWork, b containerBefore) error {
+	if b.ID == "" {
+		return nil
+	}
+	ctx := context.Background()
+	e, err := engineOf(ctx, m)
+	if err != nil {
+		return err
+	}
+	former, err := e.Inspect(ctx, b.ID)
+	if err != nil || former.ID == "" || former.Name == w.Name {
+		return err
+	}
+	return e.Remove(ctx, former.ID)
+}

@@ -1,0 +1,70 @@
+package work
+
+import (
+	"context"
+
+	"northstake/core/stake"
+	"northstake/host/engine"
+	"northstake/host/rod"
+)
+
+// imageBefore is which image had the name before the step, "" for none.
+type imageBefore struct {
+	ID string `json:"id,omitempty"`
+}
+
+var _ = register("image", typed[stake.ImageWant, stake.ImageWork, imageBefore]{
+	read: readImages, before: beforeImage, do: doImage, back: backImage,
+})
+
+func readImages(ctx context.Context, m *Host, wants []stake.ImageWant) ([]any, error) {
+	e, trouble := engine.Of(ctx, m.Machine)
+	return beside(func(ctx context.Context, _ *Host, w stake.ImageWant) (any, error) {
+		if trouble != nil {
+			return stake.ImageFound{Engine: trouble}, nil
+		}
+		return e.FoundImage(ctx, w)
+	})(ctx, m, wants)
+}
+
+func beforeImage(ctx context.Context, m *Host, _ Job, w stake.ImageWork) (b imageBefore, err error) {
+	e, err := engineOf(ctx, m)
+	if err != nil {
+		return b, err
+	}
+	b.ID, err = e.ImageID(ctx, w.Image)
+	return b, err
+}
+
+func doImage(ctx context.Context, m *Host, j Job, w stake.ImageWork, _ imageBefore) (rod.StepState, error) {
+	e, err := engineOf(ctx, m)
+	if err != nil {
+		return "", err
+	}
+	if w.Away {
+		return rod.Done, e.RemoveImage(ctx, w.Image)
+	}
+	return rod.Done, e.Fetch(ctx, w.ImageWant, func(text string) { j.Say("%s", text) })
+}
+
+// backImage gives the name to the image again that had it before. One that was not there
+// before goes, unless a container is made of it by now; one that was taken away is fetched.
+func backImage(ctx context.Context, m *Host, j Job, w stake.ImageWork, b imageBefore) error {
+	e, err := engineOf(ctx, m)
+	if err != nil {
+		return err
+	}
+	now, err := e.ImageID(ctx, w.Image)
+	switch {
+	case err != nil || now == b.ID:
+		return err
+	case b.ID == "":
+		if err := e.RemoveImage(ctx, w.Image); err != nil {
+			j.Say("left image %s on the host: %v", w.Image, err)
+		}
+		return nil
+	case w.Away:
+		return e.Fetch(ctx, w.ImageWant, func(string) {})
+	}
+	return e.Tag(ctx, b.ID, w.Image)
+}
