@@ -143,10 +143,13 @@ func TestAHostRunsContainers(t *testing.T) {
 	}
 	g.declareText(container("1", "variables = { OFFICE = \"north\" }"))
 	host := g.hosts[0]
+	g.trust()
+	if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, `there is no secret called "tides-token"`) {
+		t.Errorf("without the secret the blockers are %+v", b)
+	}
 	file := filepath.Join(t.TempDir(), "token")
 	write(t, file, "low-tide-77")
 	g.ns(0, "secret", "keep", "tides-token", "--file", file)
-	g.trust()
 	g.apply(0)
 	g.nothingToDo()
 	answers := func(want string) {
@@ -222,6 +225,14 @@ func TestAHostRunsContainers(t *testing.T) {
 	if out := g.inside(host, "podman ps -a --format '{{.Names}}'"); strings.TrimSpace(out) != "tides" {
 		t.Errorf("there are the containers %s", out)
 	}
+	// What a registry has not got, or cannot be asked for, stops the plan, each told apart.
+	for tag, says := range map[string]string{at + "/tides:none": "has no image tides with none", labs.Here() + ":1/tides:1": "registry " + labs.Here() + ":1 does not answer"} {
+		g.declareText(strings.Replace(container("1", ""), at+"/tides:1", tag, 1))
+		g.ns(0, "declare", g.dir)
+		if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, says) {
+			t.Errorf("%s: the blockers are %+v", tag, b)
+		}
+	}
 	// One of that name that somebody else made is left alone.
 	g.declareText(container("1", "") + fmt.Sprintf("[kit.base.container.theirs]\nimage = \"%s/tides:1\"\n", at))
 	g.ns(0, "declare", g.dir)
@@ -270,6 +281,21 @@ func TestContainersKilled(t *testing.T) {
 	}
 	if out := g.inside(g.hosts[0], "podman ps -a --format '{{.Names}}'"); strings.TrimSpace(out) != "tides" {
 		t.Errorf("there are the containers %s", out)
+	}
+	g.nothingToDo()
+	// An engine that ends in the midst of a run is started again by its socket, and asked again.
+	host := g.hosts[0]
+	g.declareText(container("1"))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	step := p.Hosts[0].Steps[len(p.Hosts[0].Steps)-1]
+	g.hold(host, step.Number, "begun")
+	run := g.startRun(p.Id)
+	g.reached(host, step.Number, "begun")
+	g.on(host, "systemctl kill -s KILL podman.service")
+	g.unhold(host)
+	if r := g.ended(run); r.State != "done" {
+		t.Errorf("the run ended %s: %+v", r.State, r.Hosts)
 	}
 	g.nothingToDo()
 }

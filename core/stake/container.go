@@ -345,21 +345,23 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	var d differences
 	v := Verdict{Gone: !f.There}
 	block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
+	for _, n := range sortedKeys(w.Secrets) {
+		if w.Secrets[n].Lacks != "" {
+			block(w.Secrets[n].Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Secrets[n].Secret))
+		}
+	}
 	if f.Engine != nil {
 		d.differ("container", "there", "not known: "+f.Engine.What)
 		if v.Differences = d; !in.Pending {
 			block(f.Engine.What, f.Engine.Fix)
+		}
+		if len(v.Blockers) > 0 {
 			return v
 		}
 		m := w.move(MakeContainer, "run container "+w.Name+" of image "+w.Image)
 		m.Details = w.details()
 		v.Moves = []Move{m}
 		return v
-	}
-	for _, n := range sortedKeys(w.Secrets) {
-		if w.Secrets[n].Lacks != "" {
-			block(w.Secrets[n].Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Secrets[n].Secret))
-		}
 	}
 	if f.There && f.By != w.By {
 		by := "nobody that is known here"

@@ -104,18 +104,21 @@ func judgeImage(in Input, w ImageWant, f ImageFound) Verdict {
 			}
 		}
 	}
+	if w.Login != nil && w.Login.Lacks != "" {
+		block(w.Login.Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Login.Secret))
+	}
 	if f.Engine != nil {
 		d.differ("image", "there", "not known: "+f.Engine.What)
 		v.Differences = d
+		if len(v.Blockers) > 0 {
+			return v
+		}
 		if in.Pending {
 			fetch("fetch image " + w.Image + " from its registry")
 		} else {
 			block(f.Engine.What, f.Engine.Fix)
 		}
 		return v
-	}
-	if w.Login != nil && w.Login.Lacks != "" {
-		block(w.Login.Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Login.Secret))
 	}
 	switch {
 	case f.ID == "":

@@ -96,8 +96,8 @@ func (m *Machine) Disks() []stake.Disk {
 	return out
 }
 
-// ownMounts are where the system mounts for itself, and container engines single files.
-var ownMounts = []string{"/run", "/dev", "/sys", "/proc", "/etc/"}
+// ownMounts are where the system mounts for itself, and container engines for containers.
+var ownMounts = []string{"/run", "/dev", "/sys", "/proc", "/etc/", "/var/lib/containers/storage/", "/var/lib/docker/"}
 
 // Free is how many bytes a user other than root can still write to the file system
 // of a path, and the largest number where that cannot be known.
