@@ -79,24 +79,24 @@ func (i Inspected) Overlaps(w stake.ContainerWant) bool {
 	return w.Overlaps(stake.ContainerFound{Joins: mode, Doors: doorsOf(i.is.HostConfig.PortBindings)})
 }
 
-// Found is what the engine says of a container that is wanted.
-func (e *Engine) Found(ctx context.Context, w stake.ContainerWant) (stake.ContainerFound, error) {
+// found is what the engine says of a container that is wanted.
+func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.ContainerFound, Inspected, error) {
 	f := stake.ContainerFound{}
 	image, err := e.image(ctx, w.Image)
 	if err != nil {
-		return f, err
+		return f, Inspected{}, err
 	}
 	f.Wanted = image.ID
 	in, err := e.Inspect(ctx, w.Name)
 	if err != nil || in.ID == "" {
-		return f, err
+		return f, in, err
 	}
 	c := in.is
 	f.There, f.By, f.State, f.Status, f.Image = true, plain(in.By), plain(string(c.State.Status)), c.State.ExitCode, plain(c.Image)
 	own := image // what the image brings, of that which the container is made of
 	if c.Image != image.ID {
 		if own, err = e.image(ctx, c.Image); err != nil {
-			return f, err
+			return f, in, err
 		}
 	}
 	if !slices.Equal(c.Config.Cmd, own.command) || len(w.StartsWith) > 0 {
@@ -147,7 +147,7 @@ func (e *Engine) Found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 	case !in.Running && w.Running:
 		f.Log = e.log(ctx, in.ID)
 	}
-	return f, nil
+	return f, in, nil
 }
 
 // variables sorts an environment into what is wanted, secrets, and the rest, of which the

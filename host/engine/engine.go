@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io/fs"
 	"net"
+	"net/http"
 	"slices"
 	"strings"
 	"syscall"
@@ -41,7 +42,10 @@ func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {
 	}
 	socket := m.Path(sockets[at])
 	e, err := system.Cached(m, "engine", socket, func() (*Engine, error) {
-		cli, err := client.New(client.WithHost("unix://" + socket))
+		over := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
+		}}
+		cli, err := client.New(client.WithHost("unix://"+socket), client.WithHTTPClient(&http.Client{Transport: atOnce{over}}))
 		return &Engine{cli, sockets[at]}, err
 	})
 	if err == nil {
@@ -60,6 +64,20 @@ func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {
 		t.What = fmt.Sprintf("the container engine at %s has said nothing for %s", sockets[at], answerTime)
 	}
 	return nil, t
+}
+
+// atOnce has Podman end a list of events with what there is by now, which is no part of the
+// API that the client knows: without it Podman waits for the end of the second.
+type atOnce struct{ over http.RoundTripper }
+
+func (a atOnce) RoundTrip(r *http.Request) (*http.Response, error) {
+	if strings.HasSuffix(r.URL.Path, "/events") {
+		r = r.Clone(r.Context())
+		q := r.URL.Query()
+		q.Set("stream", "false")
+		r.URL.RawQuery = q.Encode()
+	}
+	return a.over.RoundTrip(r)
 }
 
 // answers asks whether the engine is there, which costs one short request.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 
 	"northstake/core/stake"
 	"northstake/host/engine"
@@ -28,12 +29,18 @@ func readContainers(ctx context.Context, m *Host, wants []stake.ContainerWant) (
 			return stake.ContainerFound{Engine: trouble}, nil
 		})(ctx, m, wants)
 	}
-	networks, err := e.Networks(ctx)
+	round, err := e.NewRound(ctx, m.Machine)
 	if err != nil {
 		return nil, err
 	}
+	var networks []string
+	if slices.ContainsFunc(wants, func(w stake.ContainerWant) bool { return w.Joins != "" }) {
+		if networks, err = e.Networks(ctx); err != nil {
+			return nil, err
+		}
+	}
 	return beside(func(ctx context.Context, m *Host, w stake.ContainerWant) (any, error) {
-		f, err := e.Found(ctx, w)
+		f, err := round.Found(ctx, w)
 		if w.Joins != "" {
 			f.Networks = networks
 		}

@@ -1,0 +1,131 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/moby/moby/client"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+)
+
+// Round is one look at the containers of a host. What an earlier one found still counts for as
+// long as the engine tells of no change since, the processes are the same, and it is no older
+// than rememberTime: asking for two hundred containers one by one takes seconds.
+type Round struct {
+	engine *Engine
+	m      *system.Machine
+	memory *memory
+}
+
+// rememberTime bounds how long what was found counts.
+const rememberTime = time.Minute
+
+// memory is what was found of containers by their names, since when.
+type memory struct {
+	mu    sync.Mutex
+	since time.Time
+	known map[string]known
+}
+
+type known struct {
+	want  string
+	found stake.ContainerFound
+	id    string
+	pid   int
+	began string // when that process began
+}
+
+// NewRound begins a look.
+func (e *Engine) NewRound(ctx context.Context, m *system.Machine) (*Round, error) {
+	mem, err := system.Cached(m, "containers", e.socket, func() (*memory, error) { return &memory{known: map[string]known{}}, nil })
+	if err != nil {
+		return nil, err
+	}
+	mem.mu.Lock()
+	defer mem.mu.Unlock()
+	now := time.Now()
+	if now.Sub(mem.since) > rememberTime || !e.quiet(ctx, mem.since, now) {
+		mem.since, mem.known = now, map[string]known{}
+	}
+	return &Round{e, m, mem}, nil
+}
+
+// quiet says whether an engine tells of nothing that has changed a container, an image or a
+// network in a span of time. What cannot be told counts as a change.
+func (e *Engine) quiet(ctx context.Context, since, until time.Time) bool {
+	ctx, cancel := context.WithTimeout(ctx, answerTime)
+	defer cancel()
+	// What came in the first second may be told again. Podman counts whole seconds alone.
+	end := fmt.Sprintf("%d.%09d", until.Unix(), until.Nanosecond())
+	if strings.Contains(e.socket, "podman") {
+		end = strconv.FormatInt(until.Unix()+1, 10)
+	}
+	r := e.cli.Events(ctx, client.EventsListOptions{Since: strconv.FormatInt(since.Unix(), 10), Until: end})
+	for {
+		select {
+		case m := <-r.Messages:
+			if !strings.HasPrefix(string(m.Action), "exec") {
+				return false
+			}
+		case err := <-r.Err:
+			return errors.Is(err, io.EOF)
+		}
+	}
+}
+
+// Found is what there is of a container that is wanted.
+func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.ContainerFound, error) {
+	want, err := json.Marshal(w)
+	if err != nil {
+		return stake.ContainerFound{}, err
+	}
+	r.memory.mu.Lock()
+	k, ok := r.memory.known[w.Name]
+	r.memory.mu.Unlock()
+	if ok && k.want == string(want) && (k.pid == 0 || began(r.m, k.pid) == k.began) {
+		f := k.found
+		if k.pid > 0 && len(w.WellWhen) > 0 {
+			f.Unwell = r.engine.unwell(ctx, k.id, w.WellWhen)
+		}
+		return f, nil
+	}
+	f, is, err := r.engine.found(ctx, w)
+	if err != nil {
+		return f, err
+	}
+	k = known{want: string(want), found: f, id: is.ID}
+	if is.Running {
+		k.pid = is.is.State.Pid
+		k.began = began(r.m, k.pid)
+	}
+	if k.pid == 0 && is.Running || k.pid > 0 && k.began == "" {
+		return f, nil // its process cannot be told
+	}
+	r.memory.mu.Lock()
+	r.memory.known[w.Name] = k
+	r.memory.mu.Unlock()
+	return f, nil
+}
+
+// began is when a process began, in the kernel's own count (proc(5), stat), "" where there is
+// none.
+func began(m *system.Machine, pid int) string {
+	b, err := m.Read(fmt.Sprintf("/proc/%d/stat", pid))
+	if err != nil {
+		return ""
+	}
+	fields := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+	if len(fields) < 20 || fields[0] == "Z" {
+		return ""
+	}
+	return fields[19]
+}
