@@ -241,6 +241,9 @@ func TestAHostRunsContainers(t *testing.T) {
 	if b := p.Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "a container called theirs is there already, made by nobody") {
 		t.Errorf("the blockers are %+v", b)
 	}
+	if out := g.ns(0, "show", host, "--ground", g.name); !strings.Contains(out, "theirs\t"+at+"/tides:1\trunning\tothers") || !strings.Contains(out, "running\tground "+g.name) {
+		t.Errorf("show says\n%s", out)
+	}
 	// What leaves the declaration goes, and theirs stays.
 	g.declareText("# instead of [site.timetable]\n" + engineKit(at))
 	g.ns(0, "declare", g.dir)

@@ -189,6 +189,18 @@ func (a *app) showHost(h contract.HostView) {
 		}
 		a.out.table([]string{"listens", "on", "program", "process"}, rows)
 		a.out.line("")
+		if len(t.Containers) > 0 {
+			rows = nil
+			for _, c := range t.Containers {
+				by := "ground " + c.By
+				if c.By == "" {
+					by = "others"
+				}
+				rows = append(rows, []string{c.Name, c.Image, c.State, by})
+			}
+			a.out.table([]string{"container", "image", "state", "made by"}, rows)
+			a.out.line("")
+		}
 	}
 	if len(h.Givens) > 0 {
 		var rows [][]string

@@ -24,6 +24,19 @@ type Traits struct {
 	Boot           string      `json:"boot,omitempty"`           // changes with every restart
 	RestartNeeded  string      `json:"restart_needed,omitempty"` // why the host needs a restart
 	WebServers     []WebServer `json:"web_servers,omitempty"`
+
+	// Containers are all that the host's engine has, declared or not, where containers are
+	// declared on the host: no engine is woken to be asked.
+	Containers []ContainerSeen `json:"containers,omitempty"`
+}
+
+// ContainerSeen is a container that an engine has. By is the ground that declares it, "" for
+// one that North Stake did not make.
+type ContainerSeen struct {
+	Name  string `json:"name"`
+	Image string `json:"image"`
+	State string `json:"state"`
+	By    string `json:"by,omitempty"`
 }
 
 // WebServer is a web server that is installed. Name is the one that declarations

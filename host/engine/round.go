@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -34,6 +35,7 @@ type memory struct {
 	mu    sync.Mutex
 	since time.Time
 	known map[string]known
+	all   []stake.ContainerSeen
 }
 
 type known struct {
@@ -46,7 +48,7 @@ type known struct {
 
 // NewRound begins a look.
 func (e *Engine) NewRound(ctx context.Context, m *system.Machine) (*Round, error) {
-	mem, err := system.Cached(m, "containers", e.socket, func() (*memory, error) { return &memory{known: map[string]known{}}, nil })
+	mem, err := memoryOf(m)
 	if err != nil {
 		return nil, err
 	}
@@ -54,9 +56,52 @@ func (e *Engine) NewRound(ctx context.Context, m *system.Machine) (*Round, error
 	defer mem.mu.Unlock()
 	now := time.Now()
 	if now.Sub(mem.since) > rememberTime || !e.quiet(ctx, mem.since, now) {
-		mem.since, mem.known = now, map[string]known{}
+		mem.known = map[string]known{}
+		if mem.all, err = e.all(ctx); err != nil {
+			return nil, err
+		}
+		mem.since = now
 	}
 	return &Round{e, m, mem}, nil
+}
+
+func memoryOf(m *system.Machine) (*memory, error) {
+	return system.Cached(m, "containers", "once", func() (*memory, error) { return &memory{known: map[string]known{}}, nil })
+}
+
+// Listed are the containers of a host's engine, as the last look at some of them found them;
+// none where no container was looked at.
+func Listed(m *system.Machine) []stake.ContainerSeen {
+	mem, err := memoryOf(m)
+	if err != nil {
+		return nil
+	}
+	mem.mu.Lock()
+	defer mem.mu.Unlock()
+	return mem.all
+}
+
+// listLimit bounds a list of containers.
+const listLimit = 1000
+
+// all lists the containers of the engine, by their names.
+func (e *Engine) all(ctx context.Context) ([]stake.ContainerSeen, error) {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	list, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true})
+	if err != nil {
+		return nil, fmt.Errorf("ask the engine for its containers: %s", short(err))
+	}
+	var out []stake.ContainerSeen
+	for _, c := range list.Items[:min(len(list.Items), listLimit)] {
+		seen := stake.ContainerSeen{Image: brief(c.Image), State: brief(string(c.State)), By: brief(c.Labels[labelBy])}
+		if len(c.Names) > 0 {
+			seen.Name = brief(strings.TrimPrefix(c.Names[0], "/"))
+		}
+		out = append(out, seen)
+	}
+	slices.SortFunc(out, func(a, b stake.ContainerSeen) int { return strings.Compare(a.Name, b.Name) })
+	return out, nil
 }
 
 // quiet says whether an engine tells of nothing that has changed a container, an image or a

@@ -38,6 +38,8 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 				t.Errorf("it is asked for events with %s", r.URL.RawQuery)
 			}
 			fmt.Fprint(w, events)
+		case strings.HasSuffix(r.URL.Path, "/containers/json"):
+			fmt.Fprintf(w, `[{"Names":["/tides"],"Image":"registry.test/tides:1","State":"running","Labels":{"northstake.by":"saltmarsh"}},{"Names":["/pi\u001brate"],"Image":%q,"State":"exited"}]`, user)
 		case strings.Contains(r.URL.Path, "/containers/tides/json"):
 			asked++
 			fmt.Fprintf(w, `{"Id":"c1","Name":"/tides","Image":"i1","State":{"Status":"running","Running":true,"Pid":77},"Config":{"User":%q,"Labels":{"northstake.by":"saltmarsh"}},"HostConfig":{"NetworkMode":"bridge","RestartPolicy":{"Name":"always"}}}`, user)
@@ -73,12 +75,17 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 	if f := look(w); f.As != "one" || f.Wanted != "i1" || f.By != "saltmarsh" {
 		t.Fatalf("%+v", f)
 	}
+	if got := fmt.Sprint(Listed(m)); got != "[{pirate one exited } {tides registry.test/tides:1 running saltmarsh}]" {
+		t.Errorf("it has %s", got)
+	}
 	for what, c := range map[string]struct {
 		change func()
 		anew   bool
 	}{
-		"nothing":                  {func() {}, false},
-		"a command in it":          {func() { events = `{"Type":"container","Action":"exec_create"}{"Type":"container","Action":"exec_died"}` }, false},
+		"nothing": {func() {}, false},
+		"a command in it": {func() {
+			events = `{"Type":"container","Action":"exec_create"}{"Type":"container","Action":"exec_died"}`
+		}, false},
 		"a container that died":    {func() { events = `{"Type":"container","Action":"died"}` }, true},
 		"a tag":                    {func() { events = `{"Type":"image","Action":"tag"}` }, true},
 		"events that are none":     {func() { events = `{"Type":` }, true},

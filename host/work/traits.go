@@ -10,6 +10,7 @@ import (
 	"syscall"
 
 	"northstake/core/stake"
+	"northstake/host/engine"
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/system"
@@ -51,6 +52,7 @@ func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
 	if f != nil {
 		t.WebServers = h.webServers(ctx, f)
 	}
+	t.Containers = engine.Listed(h.Machine)
 	return t, nil
 }
 

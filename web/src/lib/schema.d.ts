@@ -623,6 +623,13 @@ export interface components {
             restart_needed?: string;
             /** @description How far the host's clock is ahead of the service's, such as -3s; none under two seconds */
             clock_skew?: string;
+            /** @description All that the host's engine has, where containers are declared on the host; by is the ground that declares one */
+            containers?: {
+                name: string;
+                image: string;
+                state: string;
+                by?: string;
+            }[] | null;
             web_servers?: {
                 name: string;
                 package: string;
