@@ -31,6 +31,13 @@ func (c *Checker) Say(at []string, what, fix string) {
 	c.Problems = append(c.Problems, c.D.Problem(at, what, fix))
 }
 
+// Secret checks what is to be the name of a secret, as key has it.
+func (c *Checker) Secret(name, key string, at []string) {
+	if name != "" && !form.PlainName.MatchString(name) {
+		c.Say(at, key+" names a secret, and this is not a secret's name", "write the secret's name here, and give its value to northstake secret keep NAME")
+	}
+}
+
 // Written says whether a value stands under these keys.
 func (c *Checker) Written(at ...string) bool { return c.D.Written(at...) }
 

@@ -272,8 +272,8 @@ func (c *Checker) fetching(w *declare.Content, sub func(string) []string) bool {
 		c.Say(sub("at"), fmt.Sprintf("%q is not the name of a branch, tag or commit", w.At), "write it as git does")
 	case w.Secret != "" && w.Fetched() == "":
 		c.Say(sub("secret"), "a secret is for what is fetched", "take it out")
-	case w.Secret != "" && !form.PlainName.MatchString(w.Secret):
-		c.Say(sub("secret"), "secret names a secret, and this is not a secret's name", "write the secret's name here, and give its value to northstake secret keep NAME")
+	default:
+		c.Secret(w.Secret, "secret", sub("secret"))
 	}
 	return len(c.Problems) == before
 }

@@ -27,8 +27,6 @@ func (l linter) reach(r declare.Reach, at []string) {
 		}
 	}
 	for key, v := range map[string]string{"key": r.Key, "password": r.Password, "sudo_password": r.SudoPassword} {
-		if v != "" && !form.PlainName.MatchString(v) {
-			l.Say(append(append([]string{}, at...), key), fmt.Sprintf("%s names a secret, and this is not a secret's name", key), "write the secret's name here, and give its value to northstake secret keep NAME")
-		}
+		l.Secret(v, key, append(append([]string{}, at...), key))
 	}
 }

@@ -236,9 +236,7 @@ func (l linter) serving(s *declare.Serving, here []string) {
 	}
 	if s.PasswordsFrom != "" {
 		at := check.At(here, "passwords_from")
-		if !form.PlainName.MatchString(s.PasswordsFrom) {
-			l.Say(at, "passwords_from names a secret, and this is not a secret's name", "write the secret's name here, and give its value to northstake secret keep NAME")
-		}
+		l.Secret(s.PasswordsFrom, "passwords_from", at)
 		if s.Passwords != nil {
 			l.Say(at, "the accounts stand in passwords, too", "keep one of the two")
 		}

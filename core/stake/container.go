@@ -248,12 +248,7 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 	case !form.Image.MatchString(is.Image):
 		c.Say(check.At(here, "image"), fmt.Sprintf("%q is not the name of an image", is.Image), "write REGISTRY/NAME:TAG, or REGISTRY/NAME@sha256:DIGEST, in small letters")
 	}
-	secret := func(name string, at []string) {
-		if name != "" && !form.PlainName.MatchString(name) {
-			c.Say(at, "this names a secret, and is not a secret's name", "write the secret's name here, and give its value to northstake secret keep NAME")
-		}
-	}
-	secret(is.ImageSecret, check.At(here, "image_secret"))
+	c.Secret(is.ImageSecret, "image_secret", check.At(here, "image_secret"))
 	for _, command := range []struct {
 		key   string
 		words []string
@@ -316,7 +311,7 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 			case table.key == "marks" && (!form.Mark.MatchString(n) || strings.HasPrefix(n, ownMark)):
 				c.Say(v, fmt.Sprintf("%q cannot be the name of a mark", n), "use letters, digits and . _ - /; those that begin with northstake are its own")
 			case table.key == "secret_variables":
-				secret(table.values[n], v)
+				c.Secret(table.values[n], n, v)
 			case form.Control(table.values[n]) || len(table.values[n]) > 4000:
 				c.Say(v, "the value has a control character, or is too long", "write it in one line of at most 4000 characters")
 			}

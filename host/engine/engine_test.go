@@ -17,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"northstake/core/stake"
+	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
 
@@ -30,6 +31,23 @@ func TestAnEngineThatDoesNotAnswer(t *testing.T) {
 		}
 	}
 	says("there is no socket at /run/podman/podman.sock or /run/docker.sock")
+	l := listen(t, m)
+	l.(*net.UnixListener).SetUnlinkOnClose(false)
+	l.Close()
+	says("nothing listens at /run/podman/podman.sock")
+	os.Remove(m.Path("/run/podman/podman.sock"))
+	serve(t, m, func(w http.ResponseWriter, _ *http.Request) {
+		http.Error(w, "no \x1b[2Jwater", http.StatusInternalServerError)
+	})
+	says("the container engine at /run/podman/podman.sock does not answer")
+	if _, trouble := Of(context.Background(), m); strings.ContainsRune(trouble.What, 0x1b) {
+		t.Errorf("%q reaches the terminal raw", trouble.What)
+	}
+}
+
+// listen listens where an engine does.
+func listen(t *testing.T, m *system.Machine) net.Listener {
+	t.Helper()
 	socket := m.Path("/run/podman/podman.sock")
 	if err := os.MkdirAll(filepath.Dir(socket), 0o755); err != nil {
 		t.Fatal(err)
@@ -38,24 +56,17 @@ func TestAnEngineThatDoesNotAnswer(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l.(*net.UnixListener).SetUnlinkOnClose(false)
-	l.Close()
-	says("nothing listens at /run/podman/podman.sock")
-	os.Remove(socket)
-	if l, err = net.Listen("unix", socket); err != nil {
-		t.Fatal(err)
-	}
-	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
-		http.Error(w, "no \x1b[2Jwater", http.StatusInternalServerError)
-	}))
+	return l
+}
+
+// serve is a stand-in for an engine, which answers as handle does.
+func serve(t *testing.T, m *system.Machine, handle http.HandlerFunc) {
+	t.Helper()
+	s := httptest.NewUnstartedServer(handle)
 	s.Listener.Close()
-	s.Listener = l
+	s.Listener = listen(t, m)
 	s.Start()
-	defer s.Close()
-	says("the container engine at /run/podman/podman.sock does not answer")
-	if _, trouble := Of(context.Background(), m); strings.ContainsRune(trouble.What, 0x1b) {
-		t.Errorf("%q reaches the terminal raw", trouble.What)
-	}
+	t.Cleanup(s.Close)
 }
 
 func TestNamesOfImages(t *testing.T) {

@@ -3,11 +3,8 @@ package engine
 import (
 	"context"
 	"fmt"
-	"net"
 	"net/http"
-	"net/http/httptest"
 	"os"
-	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -20,16 +17,8 @@ import (
 // process is the same; what is done in it by a command that asks whether it is well is none.
 func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 	m := systemtest.Folder(t)
-	socket := m.Path("/run/podman/podman.sock")
-	if err := os.MkdirAll(filepath.Dir(socket), 0o755); err != nil {
-		t.Fatal(err)
-	}
-	l, err := net.Listen("unix", socket)
-	if err != nil {
-		t.Fatal(err)
-	}
 	asked, events, user := 0, "", "one"
-	s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+	serve(t, m, func(w http.ResponseWriter, r *http.Request) {
 		w.Header().Set("Content-Type", "application/json")
 		w.Header().Set("Api-Version", "1.41")
 		switch {
@@ -46,11 +35,7 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 		case strings.Contains(r.URL.Path, "/images/"):
 			fmt.Fprint(w, `{"Id":"i1","Config":{}}`)
 		}
-	}))
-	s.Listener.Close()
-	s.Listener = l
-	s.Start()
-	defer s.Close()
+	})
 	began := func(at string) {
 		systemtest.Put(t, m, "/proc/77/stat", "77 (ti) des) S"+strings.Repeat(" 1", 18)+" "+at+" 1\n")
 	}

@@ -28,7 +28,7 @@
       ['restart', t.restart_needed ? `needed: ${t.restart_needed}` : 'not needed'],
       ['reached', h.via === 'local' ? `without SSH: the service runs on this machine, ${t.hostname}` : `over SSH, at ${h.address}`],
       ['chosen by', [h.name, ...(h.labels ?? []).map((l) => `label:${l}`), ...(h.kits ?? []).map((k) => `kit:${k}`)].join(', ')],
-      ['containers', (t.containers ?? []).map((c) => `${c.name} (${c.image}, ${c.state}${c.by ? '' : ", others'"})`).join(', ') || 'none seen'],
+      ...(t.containers?.length ? [['containers', t.containers.map((c) => `${c.name} (${c.image}, ${c.state}${c.by ? '' : ", others'"})`).join(', ')] as [string, string]] : []),
       ['listens', (t.listeners ?? []).map((l) => `${l.port}/${l.protocol} ${l.program}`).filter((v, i, a) => a.indexOf(v) === i).join(', ')],
     ]
   }
