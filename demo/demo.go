@@ -51,8 +51,9 @@ func (d *demo) bin(name string) string { return filepath.Join(d.checkout, "bin",
 // hosts are the practice hosts, the first at the lab's first address.
 var hosts = []string{"quay1", "quay2", "pier1"}
 
-// families are those of the hosts that are not of the Debian family.
-var families = map[string]lab.Family{"pier1": lab.RedHat}
+// families are those of the hosts that are no plain Debian: one of another family, and one that
+// can run containers.
+var families = map[string]lab.Family{"pier1": lab.RedHat, "quay2": lab.Debian.Able()}
 
 func (d *demo) up(ctx context.Context) error {
 	start := time.Now()
@@ -96,7 +97,11 @@ func (d *demo) up(ctx context.Context) error {
 	if err := d.client(address); err != nil {
 		return err
 	}
-	if err := d.ground(l); err != nil {
+	registry, err := d.registry(ctx, l)
+	if err != nil {
+		return err
+	}
+	if err := d.ground(l, registry); err != nil {
 		return err
 	}
 	drift, err := d.story(ctx, l)
@@ -116,8 +121,9 @@ func (d *demo) stop(ctx context.Context) error {
 		fmt.Println("  nothing of the demo runs")
 		return nil
 	}
-	end := progress("stopping the service, PostgreSQL and the practice hosts")
+	end := progress("stopping the service, PostgreSQL, the registry and the practice hosts")
 	d.endService()
+	d.endRegistry()
 	if p := lab.FindPostgres(d.path("postgres")); p != nil {
 		if err := p.Stop(ctx); err != nil {
 			fmt.Println("  ", err)
@@ -132,6 +138,7 @@ func (d *demo) stop(ctx context.Context) error {
 
 func (d *demo) clean(ctx context.Context) error {
 	d.endService()
+	d.endRegistry()
 	if p := lab.FindPostgres(d.path("postgres")); p != nil {
 		if err := p.Stop(ctx); err != nil {
 			fmt.Println("  ", err)

@@ -16,8 +16,8 @@ import (
 	"northstake/service/contract"
 )
 
-// ground copies the demo ground, with the addresses of this lab's hosts.
-func (d *demo) ground(l *lab.Lab) error {
+// ground copies the demo ground, with the addresses of this lab's hosts and of its registry.
+func (d *demo) ground(l *lab.Lab, registry string) error {
 	to := d.path("saltmarsh")
 	if err := os.RemoveAll(to); err != nil {
 		return err
@@ -25,16 +25,21 @@ func (d *demo) ground(l *lab.Lab) error {
 	if err := os.CopyFS(to, os.DirFS(filepath.Join(d.checkout, "demo", "saltmarsh"))); err != nil {
 		return err
 	}
-	file := filepath.Join(to, "hosts.toml")
-	b, err := os.ReadFile(file)
-	if err != nil {
-		return err
+	for _, name := range []string{"hosts.toml", "containers.toml"} {
+		file := filepath.Join(to, name)
+		b, err := os.ReadFile(file)
+		if err != nil {
+			return err
+		}
+		text := strings.ReplaceAll(string(b), "10.88.0.1:5000", registry)
+		for i := range hosts {
+			text = strings.ReplaceAll(text, fmt.Sprintf("10.88.0.%d", 11+i), l.Address(i+1))
+		}
+		if err := os.WriteFile(file, []byte(text), 0o644); err != nil {
+			return err
+		}
 	}
-	text := string(b)
-	for i := range hosts {
-		text = strings.ReplaceAll(text, fmt.Sprintf("10.88.0.%d", 11+i), l.Address(i+1))
-	}
-	return os.WriteFile(file, []byte(text), 0o644)
+	return nil
 }
 
 // command is the command line as a user would run it.
@@ -91,23 +96,17 @@ func (d *demo) story(ctx context.Context, l *lab.Lab) (string, error) {
 		return before, nil
 	}
 	end("nothing has shifted")
-	end = progress("plan and apply")
-	out, _, err = d.northstake(ctx, "plan", "saltmarsh", "--json")
-	if err != nil {
-		return "", err
-	}
-	var p contract.Plan
-	if err := json.Unmarshal([]byte(out), &p); err != nil {
-		return "", fmt.Errorf("what northstake plan printed cannot be read: %w", err)
-	}
-	if p.Steps > 0 {
-		number := strconv.FormatInt(p.Id, 10)
-		if _, _, err := d.northstake(ctx, "apply", number, "--ground", "saltmarsh", "--yes"); err != nil {
+	for what := "plan and apply"; ; what = "plan and apply what was made" {
+		end = progress("%s", what)
+		applied, err := d.planned(ctx)
+		if err != nil {
 			return "", err
 		}
-		end("plan " + number + " applied")
-	} else {
-		end("nothing to do")
+		if applied == "" {
+			end("nothing to do")
+			break
+		}
+		end("plan " + applied + " applied")
 	}
 	end = progress("a change by hand on quay1")
 	if _, err := l.Shell(ctx, "quay1", "sed -i 's/07:40/08:10/' /srv/www/timetable/index.html"); err != nil {
@@ -116,6 +115,25 @@ func (d *demo) story(ctx context.Context, l *lab.Lab) (string, error) {
 	end("the sailing of 07:40 now says 08:10")
 	out, _, err = d.northstake(ctx, "drift", "saltmarsh")
 	return out, err
+}
+
+// planned plans the ground and applies the plan, and returns its number, "" where there was
+// nothing to do.
+func (d *demo) planned(ctx context.Context) (string, error) {
+	out, _, err := d.northstake(ctx, "plan", "saltmarsh", "--json")
+	if err != nil {
+		return "", err
+	}
+	var p contract.Plan
+	if err := json.Unmarshal([]byte(out), &p); err != nil {
+		return "", fmt.Errorf("what northstake plan printed cannot be read: %w", err)
+	}
+	if p.Steps == 0 {
+		return "", nil
+	}
+	number := strconv.FormatInt(p.Id, 10)
+	_, _, err = d.northstake(ctx, "apply", number, "--ground", "saltmarsh", "--yes")
+	return number, err
 }
 
 // charts plans one site more, which could not be served, and returns what the plan says of
@@ -151,9 +169,9 @@ func (d *demo) charts(ctx context.Context) (string, error) {
 
 func (d *demo) account(address, drift, charts string, took time.Duration) {
 	fmt.Printf(`
-North Stake runs (%.0f s). Three hosts of two families serve five sites of Saltmarsh
-Ferries, with nginx, httpd and Caddy; one page was changed by hand, and the drift
-check says so:
+North Stake runs (%.0f s). Three machines of two families, and a container that a plan
+has made, serve seven sites of Saltmarsh Ferries, with nginx, httpd and Caddy, one of
+them in a container; one page was changed by hand, and the drift check says so:
 
 %s
 

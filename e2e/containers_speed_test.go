@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"northstake/lab"
+	"northstake/service/contract"
 )
 
 const (
@@ -31,16 +32,60 @@ func TestSpeedOfContainers(t *testing.T) {
 	start := time.Now()
 	g.apply(0)
 	t.Logf("applied in %s", time.Since(start))
-	var login, survey []time.Duration
+	var login, survey, onHost []time.Duration
 	for range containerRounds {
 		login = append(login, timed(t, g.dir, sshTo(g.address(g.hosts[0]))+" true"))
 		start := time.Now()
-		g.ns(0, "survey", g.name)
+		out := g.ns(0, "survey", g.name, "--json")
 		survey = append(survey, time.Since(start))
+		var s contract.Survey
+		decode(t, out, &s)
+		onHost = append(onHost, time.Duration(s.Hosts[0].TookMs*float64(time.Millisecond)))
 	}
+	t.Logf("of which the host took %s", middle(onHost))
 	l, s := middle(login), middle(survey)
 	text := fmt.Sprintf("A survey of a lab host that runs %d containers, over the kept connection, beside `ssh HOST true`, in turns in one run. Medians of %d.\n\nMade on %s, on 2 processors.\n\n| what | median | ratio | wanted |\n|---|---:|---:|---:|\n| ssh HOST true | %.1f ms | 1.000 | |\n| northstake survey, warm | %.1f ms | %.3f | 0.5 |\n",
 		manyContainers, containerRounds, time.Now().Format(time.DateOnly), float64(l.Microseconds())/1000, float64(s.Microseconds())/1000, float64(s)/float64(l))
 	t.Log(text)
 	section(t, "Containers", text)
+}
+
+// TestSpeedOfAContainerHost times a survey of a host through its container engine beside one of
+// the same host over SSH, warm and with a connection made anew.
+func TestSpeedOfAContainerHost(t *testing.T) {
+	g := newGround(t, shared, 1, bareKit)
+	host := g.hosts[0]
+	var kit strings.Builder
+	for i := range 100 {
+		fmt.Fprintf(&kit, "[kit.base.file.\"/etc/tides/f%d\"]\ntext = \"%d\\n\"\n", i, i)
+	}
+	declared := func(via string) {
+		g.beside("ground.toml", fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n[host.%s]\n%s\nkits = [\"base\"]\n[kit.base]\n%s", g.name, host, via, kit.String()))
+		g.ns(0, "declare", g.dir)
+	}
+	over := map[string]string{"SSH": fmt.Sprintf("address = %q", g.address(host)), "the engine": "via = \"container\""}
+	declared(over["SSH"])
+	g.trust()
+	g.apply(0)
+	warm, cold := map[string][]time.Duration{}, map[string][]time.Duration{}
+	for range containerRounds {
+		for _, way := range []string{"SSH", "the engine"} {
+			declared(over[way]) // another way to a host makes the connection anew
+			for _, list := range []map[string][]time.Duration{cold, warm} {
+				start := time.Now()
+				g.ns(0, "survey", g.name)
+				list[way] = append(list[way], time.Since(start))
+			}
+		}
+	}
+	text := fmt.Sprintf("A survey of 100 files of a lab host, which is a container: through its engine beside over SSH, in turns in one run, with the client's own time. *Cold*: the connection is made anew. Medians of %d.\n\nMade on %s, on 2 processors.\n\n| what | over SSH | through the engine | ratio | wanted |\n|---|---:|---:|---:|---:|\n", containerRounds, time.Now().Format(time.DateOnly))
+	for _, one := range []struct {
+		what string
+		of   map[string][]time.Duration
+	}{{"cold", cold}, {"warm", warm}} {
+		s, e := middle(one.of["SSH"]), middle(one.of["the engine"])
+		text += fmt.Sprintf("| northstake survey, %s | %.1f ms | %.1f ms | %.3f | 1.0 |\n", one.what, float64(s.Microseconds())/1000, float64(e.Microseconds())/1000, float64(e)/float64(s))
+	}
+	t.Log(text)
+	section(t, "Container hosts", text)
 }

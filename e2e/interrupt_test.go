@@ -29,7 +29,7 @@ func (g *ground) hold(host string, step int, boundary string) {
 func (g *ground) reached(host string, step int, boundary string) {
 	g.t.Helper()
 	want := fmt.Sprintf("%d %s", step, boundary)
-	deadline := time.Now().Add(10 * time.Minute)
+	deadline := time.Now().Add(4 * time.Minute)
 	for time.Now().Before(deadline) {
 		out, err := labs.Shell(context.Background(), host, "cat "+holdFile+".reached 2>/dev/null || true")
 		if err == nil && strings.TrimSpace(out) == want {

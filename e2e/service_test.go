@@ -45,7 +45,7 @@ func (s *service) start() error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(filepath.Join(root, "bin", "northstaked"), "--listen", listen, "--state", s.state, "--rods", filepath.Join(root, "bin", "rods"), "--takeover", "4s")
+	cmd := exec.Command(filepath.Join(root, "bin", "northstaked"), "--listen", listen, "--state", s.state, "--rods", filepath.Join(root, "bin", "rods"), "--takeover", "4s", "--engine", labs.Socket())
 	cmd.Env = []string{"NORTHSTAKE_DATABASE=" + s.database, "PATH=/usr/bin:/bin"}
 	cmd.Stdout, cmd.Stderr = log, log
 	if err := cmd.Start(); err != nil {

@@ -24,15 +24,19 @@ type servedBy struct {
 	server string
 	says   string
 	logs   string
+	within bool // its server runs in a container
 }
 
 var serving = []servedBy{
-	{lab.Debian, "nginx", "nginx", "nginx"},
-	{lab.RedHat, "nginx", "nginx", "nginx"},
-	{lab.Debian, "httpd", "Apache", "apache2"},
-	{lab.RedHat, "httpd", "Apache", "httpd"},
-	{lab.Debian, "caddy", "Caddy", "caddy"},
-	{lab.RedHat, "caddy", "Caddy", "caddy"},
+	{lab.Debian, "nginx", "nginx", "nginx", false},
+	{lab.RedHat, "nginx", "nginx", "nginx", false},
+	{lab.Debian, "httpd", "Apache", "apache2", false},
+	{lab.RedHat, "httpd", "Apache", "httpd", false},
+	{lab.Debian, "caddy", "Caddy", "caddy", false},
+	{lab.RedHat, "caddy", "Caddy", "caddy", false},
+	{lab.Debian.Able(), "nginx", "nginx", "sites", true},
+	{lab.Debian.Able(), "httpd", "Apache", "sites", true},
+	{lab.Debian.Able(), "caddy", "Caddy", "sites", true},
 }
 
 // The same declaration is answered alike by every web server, in both layouts, as the page
@@ -51,7 +55,11 @@ func TestSitesAnswerAlike(t *testing.T) {
 		t.Fatalf("%d requests are asked", len(rows))
 	}
 	for _, by := range serving {
-		t.Run(by.family.String()+"-"+by.server, func(t *testing.T) {
+		name := by.family.String() + "-" + by.server
+		if by.within {
+			name = "container-" + by.server
+		}
+		t.Run(name, func(t *testing.T) {
 			t.Parallel()
 			g, host := sitesOf(t, by)
 			g.trust()
@@ -92,8 +100,13 @@ func sitesOf(t *testing.T, by servedBy) (*ground, requests.Host) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	sites := strings.NewReplacer("SERVER", by.server, "SERVICE2", other, "SERVICE", service, "DOWN", labs.Here()+":1", "HERE", labs.Here(), "ADDRESS", g.address(h), "LOGS", by.logs).Replace(string(text))
-	g.beside("ground.toml", fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\n", g.name, h, g.address(h))+sites)
+	kit, server := "[kit.base]\n", fmt.Sprintf("%q", by.server)
+	if by.within {
+		at := registry(t)
+		kit, server = engineKit(at), fmt.Sprintf("%s\nimage = %q", server, pushedServers(t, at, "1"))
+	}
+	sites := strings.NewReplacer("\"SERVER\"", server, "SERVICE2", other, "SERVICE", service, "DOWN", labs.Here()+":1", "HERE", labs.Here(), "ADDRESS", g.address(h), "LOGS", by.logs).Replace(string(text))
+	g.beside("ground.toml", fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\nkits = [\"base\"]\n", g.name, h, g.address(h))+kit+sites)
 	for path, text := range requests.Content() {
 		g.content(path, text)
 	}

@@ -17,7 +17,7 @@ import (
 	"github.com/moby/moby/client"
 )
 
-//go:embed debian.sh redhat.sh rpm
+//go:embed debian.sh redhat.sh web.sh rpm
 var imageFiles embed.FS
 
 // CacheDir holds the images of practice hosts, one for each version of what

@@ -73,6 +73,9 @@ func (l *Lab) Address(n int) string { return fmt.Sprintf("%s.%d", l.subnet, 10+n
 // KeyFile is the private SSH key of the login user, in OpenSSH's PEM form.
 func (l *Lab) KeyFile() string { return filepath.Join(l.home, "keeper") }
 
+// Socket is where the lab's container engine listens.
+func (l *Lab) Socket() string { return l.engine.socket }
+
 func (l *Lab) ensureKey() error {
 	if _, err := os.Stat(l.KeyFile()); err == nil {
 		return nil

@@ -14,16 +14,18 @@ import (
 
 func actCommand(a *app) *cobra.Command {
 	var s scope
-	var ground string
+	var ground, secret string
 	var yes, details bool
 	cmd := &cobra.Command{
-		Use: "act {restart SERVICE | reload SERVICE | relist | upgrade | reboot}", Short: "Do something now that is no lasting state: planned, recorded and run like the rest",
+		Use: "act {restart SERVICE | reload SERVICE | relist | upgrade | reboot | keep IMAGE}", Short: "Do something now that is no lasting state: planned, recorded and run like the rest",
 		Long: `Do something now that is no lasting state, on the hosts that are chosen:
 
   restart SERVICE, reload SERVICE   the service, on hosts where it runs
   relist                            the lists of what package sources offer, read anew
   upgrade                           all packages, to the newest that the sources offer
   reboot                            restart the host, wait for it, and check its sites
+  keep IMAGE                        a container that is a host, as an image that says which revision
+                                    it holds, and hand that to its registry (--image-secret)
 
 What would be done is shown first. Sites are checked afterwards; an upgrade after
 which one does not answer as before is taken back.`,
@@ -37,7 +39,10 @@ which one does not answer as before is taken back.`,
 				return err
 			}
 			act := stake.ActWant{Do: args[0]}
-			if len(args) > 1 {
+			switch {
+			case len(args) > 1 && act.Do == stake.KeepImage:
+				act.Image, act.ImageSecret = args[1], secret
+			case len(args) > 1:
 				act.Service = args[1]
 			}
 			_, err = a.planAndApply(cmd.Context(), g, contract.Ask{Hosts: s.hosts, Act: act}, yes, details)
@@ -46,6 +51,7 @@ which one does not answer as before is taken back.`,
 	}
 	s.flags(cmd)
 	cmd.Flags().StringVar(&ground, "ground", "", "ground of the hosts")
+	cmd.Flags().StringVar(&secret, "image-secret", "", "name of the secret with which the image's registry lets in: USER:PASSWORD")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().BoolVar(&details, "details", false, "show all of every difference")
 	return cmd

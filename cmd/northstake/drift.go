@@ -60,6 +60,11 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 			unread++
 			continue
 		}
+		if h.Awaits != "" {
+			a.out.rule("host "+h.Host, "")
+			a.out.line("%s", h.Awaits)
+			continue
+		}
 		read++
 		unread += h.Counts.Unread
 		if len(h.Rows) == 0 {

@@ -75,6 +75,9 @@ func hostsCommand(a *app) *cobra.Command {
 				if h.Via == "local" {
 					address = "the service's machine"
 				}
+				if h.Container != "" {
+					address = containerWords(h.Container, h.Engine)
+				}
 				rows = append(rows, []string{h.Name, address, strings.Join(h.Sites, ","), ago(h.SeenAt), state})
 			}
 			a.out.table([]string{"host", "address", "sites", "seen", "stakes"}, rows)
@@ -162,7 +165,11 @@ func optional(s string) []string {
 }
 
 func (a *app) showHost(h contract.HostView) {
-	a.out.rule("host "+h.Name, h.Address)
+	at := h.Address
+	if h.Container != "" {
+		at = containerWords(h.Container, h.Engine)
+	}
+	a.out.rule("host "+h.Name, at)
 	switch {
 	case !h.Trusted:
 		a.out.line("%s", a.out.attention("its key is not trusted yet: northstake trust "+h.Name))
@@ -249,7 +256,18 @@ func reachedBy(h contract.HostView) string {
 	if h.Via == "local" {
 		return "without SSH: it is the machine that the service runs on, " + h.Traits.Hostname
 	}
+	if h.Container != "" {
+		return "through its engine: it is " + containerWords(h.Container, h.Engine)
+	}
 	return "over SSH, at " + h.Address
+}
+
+// containerWords names a container and where it runs.
+func containerWords(container, engine string) string {
+	if engine == "" {
+		return "container " + container + " on the service's machine"
+	}
+	return "container " + container + " on " + engine
 }
 
 // chosenBy lists the words by which --on chooses the host.

@@ -82,6 +82,9 @@ func surveyCommand(a *app) *cobra.Command {
 				if h.Unread != "" {
 					a.out.line("%s", a.out.attention(h.Unread))
 				}
+				if h.Awaits != "" {
+					a.out.line("%s", h.Awaits)
+				}
 				a.showRows(h.Rows, true)
 			}
 			return orStatus(nil, surveyStatus(out, false))
@@ -105,6 +108,9 @@ func surveyStatus(s contract.Survey, driftOnly bool) status {
 	for _, h := range s.Hosts {
 		if h.Unread != "" || h.Counts.Unread > 0 {
 			return trouble
+		}
+		if h.Awaits != "" && !driftOnly {
+			out = differs
 		}
 		if h.Counts.Shifted > 0 || (!driftOnly && h.Counts.Due+h.Counts.Stray > 0) {
 			out = differs

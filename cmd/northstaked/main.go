@@ -29,8 +29,8 @@ import (
 var version = "dev"
 
 type settings struct {
-	listen, database, state, rods string
-	silence                       time.Duration
+	listen, database, state, rods, engine string
+	silence                               time.Duration
 }
 
 func main() {
@@ -53,6 +53,7 @@ func main() {
 	f.StringVar(&s.database, "database", os.Getenv("NORTHSTAKE_DATABASE"), "PostgreSQL address (NORTHSTAKE_DATABASE)")
 	f.StringVar(&s.state, "state", "/var/lib/northstaked", "directory for the key that seals secrets and the first token")
 	f.StringVar(&s.rods, "rods", filepath.Join(filepath.Dir(self), "rods"), "directory with the rods that are sent to hosts")
+	f.StringVar(&s.engine, "engine", os.Getenv("NORTHSTAKE_ENGINE"), "socket of this machine's container engine, where it is not at its usual place (NORTHSTAKE_ENGINE)")
 	f.DurationVar(&s.silence, "takeover", jobs.Silence, "how long a replica may be silent before another takes its runs over")
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
@@ -91,6 +92,7 @@ func serve(ctx context.Context, s settings) error {
 	if err != nil {
 		return err
 	}
+	j.Engine = s.engine
 	bell := store.NewBell(st, log)
 	go bell.Run(ctx)
 	if err := j.Start(ctx); err != nil {

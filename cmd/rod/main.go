@@ -17,6 +17,7 @@ import (
 	"syscall"
 	"time"
 
+	"northstake/host/family"
 	"northstake/host/rod"
 	"northstake/host/system"
 	"northstake/host/work"
@@ -36,19 +37,24 @@ func run(args []string) error {
 	flags := flag.NewFlagSet(args[0], flag.ContinueOnError)
 	state := flags.String("state", "/var/lib/northstake", "directory for the rod's own files")
 	ssh := flags.String("ssh", "", "SSH_CONNECTION of the session (sshd(8))")
+	engine := flags.String("engine", "", "socket of the container engine, where it is not at its usual place")
+	booted := flags.Bool("booted", false, "wait until the host has booted")
 	runID := flags.String("run", "", "run whose step is to be taken back")
 	step := flags.Int("step", 0, "number of that step")
 	after := flags.Duration("after", 0, "how long to wait before")
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
-	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Run: system.Command}, SSHPort: arrival(*ssh)}
+	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh)}
 	// The heap is small, and a survey makes much of what is forgotten at once.
 	debug.SetGCPercent(400)
 	// A broken line must not cut a step off.
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE, syscall.SIGINT)
 	switch args[0] {
 	case "serve":
+		if *booted {
+			family.AwaitBoot(context.Background(), h.Machine)
+		}
 		if _, err := io.WriteString(os.Stdout, rod.Greeting); err != nil {
 			return err
 		}

@@ -38,6 +38,13 @@ func (c *Checker) Secret(name, key string, at []string) {
 	}
 }
 
+// ImageName says what is wrong with the name of an image.
+func (c *Checker) ImageName(name string, at []string) {
+	if !form.Image.MatchString(name) {
+		c.Say(at, fmt.Sprintf("%q is not the name of an image", name), "write REGISTRY/NAME:TAG, or REGISTRY/NAME@sha256:DIGEST, in small letters")
+	}
+}
+
 // Written says whether a value stands under these keys.
 func (c *Checker) Written(at ...string) bool { return c.D.Written(at...) }
 

@@ -17,22 +17,24 @@ type Site struct {
 
 // SiteSettings are what a site and a kit can both say of a site.
 type SiteSettings struct {
-	Server   string            `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." example:"\"nginx\""`
-	Names    []string          `toml:"names" json:"names" doc:"Host names it answers to, such as \"*.saltmarsh.test\" for all below; the first is used by probes." example:"[\"timetable.saltmarsh.test\"]"`
-	SentOn   []string          `toml:"sent_on" json:"sent_on,omitempty" doc:"Further host names whose visitors are sent on to the first of names, to the path that they asked for." example:"[\"www.timetable.saltmarsh.test\"]"`
-	First    bool              `toml:"first" json:"first,omitempty" doc:"Whether it also answers to names that no site has, on its ports." default:"false" example:"true"`
-	Listen   []Listen          `toml:"listen" json:"listen" doc:"TCP ports it listens on: numbers, or tables where there is more to say." default:"[80]" example:"[80, { port = 8080, address = \"10.88.0.11\" }]"`
-	Served   *bool             `toml:"served" json:"served,omitempty" doc:"Whether it is served: a site that is not is kept on its hosts, whole, and its server does not load it." default:"true" example:"false"`
-	Root     string            `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`
-	Content  *Content          `toml:"content" json:"content,omitempty" doc:"What is published in the document root." default:"the root is made, and left empty" example:"{ dir = \"content/timetable\" }"`
-	Hidden   bool              `toml:"hidden" json:"hidden,omitempty" doc:"Whether files are served whose names, or whose directories' names, begin with a dot. What is below /.well-known/ always is." default:"false" example:"true"`
-	Errors   map[string]string `toml:"errors" each:"STATUS" json:"errors,omitempty" doc:"Pages that are shown in place of the server's own, by status: paths of the site." default:"the server's own pages" example:"{ 404 = \"/lost.html\" }"`
-	Compress *bool             `toml:"compress" json:"compress,omitempty" doc:"Whether text is compressed for browsers that take gzip." default:"true" example:"false"`
-	Charset  string            `toml:"charset" json:"charset,omitempty" doc:"Character set that text is said to be in." default:"utf-8" example:"\"iso-8859-1\""`
-	Log      Log               `toml:"log" json:"log,omitzero" doc:"Where requests and errors are written down." default:"as the server's own configuration has it" example:"{ access = \"/var/log/nginx/timetable.log\", form = \"json\" }"`
-	PHP      bool              `toml:"php" json:"php,omitempty" doc:"Whether PHP files in its root are run: by php-fpm, as the host's family has it." default:"false" example:"true"`
-	Probes   []Probe           `toml:"probe" json:"probes,omitempty" doc:"HTTP checks from inside the host and from outside." default:"one of / where the site has content" example:"[{ path = \"/\", contains = \"Next sailing\" }]"`
-	Paths    map[string]*Path  `toml:"path" each:"URL" json:"paths,omitempty" doc:"Parts of the site that are served otherwise, by URL path: of those that a request lies below, the longest counts." example:"{ \"/freight\" = { root = \"/srv/www/freight\" } }"`
+	Server      string            `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." example:"\"nginx\""`
+	Image       string            `toml:"image" json:"image,omitempty" doc:"Image of the container that its server runs in, by its registry, name and tag, or digest. The sites of a server and an image share one container." default:"the server runs on the host itself" example:"\"registry.saltmarsh.test/nginx:1.22\""`
+	ImageSecret string            `toml:"image_secret" json:"image_secret,omitempty" doc:"Name of the secret with which the image's registry lets in: USER:PASSWORD." default:"nobody is asked for" example:"\"registry-login\""`
+	Names       []string          `toml:"names" json:"names" doc:"Host names it answers to, such as \"*.saltmarsh.test\" for all below; the first is used by probes." example:"[\"timetable.saltmarsh.test\"]"`
+	SentOn      []string          `toml:"sent_on" json:"sent_on,omitempty" doc:"Further host names whose visitors are sent on to the first of names, to the path that they asked for." example:"[\"www.timetable.saltmarsh.test\"]"`
+	First       bool              `toml:"first" json:"first,omitempty" doc:"Whether it also answers to names that no site has, on its ports." default:"false" example:"true"`
+	Listen      []Listen          `toml:"listen" json:"listen" doc:"TCP ports it listens on: numbers, or tables where there is more to say." default:"[80]" example:"[80, { port = 8080, address = \"10.88.0.11\" }]"`
+	Served      *bool             `toml:"served" json:"served,omitempty" doc:"Whether it is served: a site that is not is kept on its hosts, whole, and its server does not load it." default:"true" example:"false"`
+	Root        string            `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`
+	Content     *Content          `toml:"content" json:"content,omitempty" doc:"What is published in the document root." default:"the root is made, and left empty" example:"{ dir = \"content/timetable\" }"`
+	Hidden      bool              `toml:"hidden" json:"hidden,omitempty" doc:"Whether files are served whose names, or whose directories' names, begin with a dot. What is below /.well-known/ always is." default:"false" example:"true"`
+	Errors      map[string]string `toml:"errors" each:"STATUS" json:"errors,omitempty" doc:"Pages that are shown in place of the server's own, by status: paths of the site." default:"the server's own pages" example:"{ 404 = \"/lost.html\" }"`
+	Compress    *bool             `toml:"compress" json:"compress,omitempty" doc:"Whether text is compressed for browsers that take gzip." default:"true" example:"false"`
+	Charset     string            `toml:"charset" json:"charset,omitempty" doc:"Character set that text is said to be in." default:"utf-8" example:"\"iso-8859-1\""`
+	Log         Log               `toml:"log" json:"log,omitzero" doc:"Where requests and errors are written down." default:"as the server's own configuration has it" example:"{ access = \"/var/log/nginx/timetable.log\", form = \"json\" }"`
+	PHP         bool              `toml:"php" json:"php,omitempty" doc:"Whether PHP files in its root are run: by php-fpm, as the host's family has it." default:"false" example:"true"`
+	Probes      []Probe           `toml:"probe" json:"probes,omitempty" doc:"HTTP checks from inside the host and from outside." default:"one of / where the site has content" example:"[{ path = \"/\", contains = \"Next sailing\" }]"`
+	Paths       map[string]*Path  `toml:"path" each:"URL" json:"paths,omitempty" doc:"Parts of the site that are served otherwise, by URL path: of those that a request lies below, the longest counts." example:"{ \"/freight\" = { root = \"/srv/www/freight\" } }"`
 	Serving
 }
 
@@ -82,6 +84,17 @@ type Log struct {
 	Access string `toml:"access" json:"access,omitempty" doc:"File of the requests, or \"off\"." default:"as the server's own configuration has it" example:"\"/var/log/nginx/timetable.log\""`
 	Errors string `toml:"errors" json:"errors,omitempty" doc:"File of the errors." default:"as the server's own configuration has it" example:"\"/var/log/nginx/timetable-errors.log\""`
 	Form   string `toml:"form" json:"form,omitempty" doc:"Form of a line of the access log: the common log format, that with referrer and browser, or JSON with fields that are the same on every server." enum:"common,combined,json" default:"combined; json with caddy" example:"\"json\""`
+}
+
+// Files are the files that are written, none where it is all left to the server or off.
+func (l Log) Files() []string {
+	var out []string
+	for _, f := range []string{l.Access, l.Errors} {
+		if f != "" && f != "off" {
+			out = append(out, f)
+		}
+	}
+	return out
 }
 
 // Listen is where a site listens. In a declaration a port alone may stand for it.

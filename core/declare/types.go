@@ -69,8 +69,10 @@ type Kit struct {
 
 // Host is a machine or container that North Stake reaches.
 type Host struct {
-	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required, but for via = \"local\": 127.0.0.1" example:"\"192.0.2.11\""`
-	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: over SSH, or, as the machine that the service itself runs on, without." default:"ssh" example:"\"local\""`
+	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required, but for via = \"local\": 127.0.0.1, and for via = \"container\": its own on its engine's network, asked from its engine's host" example:"\"192.0.2.11\""`
+	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: over SSH; as the machine that the service itself runs on, without; or as a container, through its engine." default:"ssh" example:"\"container\""`
+	Engine  string   `toml:"engine" json:"engine,omitempty" doc:"Host on whose engine the container runs that this host is." default:"the machine that the service runs on" example:"\"quay1\""`
+	Inside  string   `toml:"inside" json:"inside,omitempty" doc:"Container that this host is, by its name on the engine." default:"the host's own name" example:"\"tides\""`
 	Kits    []string `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings this host takes, in order." example:"[\"base\"]"`
 	Labels  []string `toml:"labels" json:"labels,omitempty" doc:"Words to choose hosts by." example:"[\"web\"]"`
 	Reach   Reach    `toml:"reach" json:"reach,omitzero" doc:"How this host is reached, where it differs from the ground." default:"as [reach] says" example:"{ port = 2222 }"`

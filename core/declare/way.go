@@ -5,6 +5,7 @@ type Way struct {
 	Address string // that a host has where none is written; "" where one has to be
 	Login   bool   // whether a user, and a key or a password, are needed
 	Own     bool   // whether it is the one machine that the service itself runs on
+	Within  bool   // whether it leads into a container, on an engine that can be named
 }
 
 // Ways are the ways to a host by their names.
@@ -22,8 +23,25 @@ const defaultWay = "ssh"
 
 var (
 	_ = RegisterWay(defaultWay, Way{Login: true})
+	_ = RegisterWay("container", Way{Within: true})
 	_ = RegisterWay("local", Way{Address: "127.0.0.1", Own: true})
 )
+
+// InContainer is the container that a host is, by its name on its engine, and the host whose
+// engine that is, "" for the service's own machine; both are "" for a host that is none.
+func (d *Declaration) InContainer(host string) (container, engine string) {
+	h := d.Hosts[host]
+	if h == nil {
+		return "", ""
+	}
+	if _, way := h.WayTo(); !way.Within {
+		return "", ""
+	}
+	if h.Inside != "" {
+		return h.Inside, h.Engine
+	}
+	return host, h.Engine
+}
 
 // WayTo is the name of the way to a host, and what it needs.
 func (h *Host) WayTo() (string, Way) {

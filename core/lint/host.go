@@ -22,7 +22,8 @@ func (l linter) host(name string, h *declare.Host) {
 	if !form.HostName.MatchString(name) {
 		l.Say(keys("host", name), fmt.Sprintf("host name %q has characters it cannot have", name), "use lower-case letters, digits, dots and hyphens")
 	}
-	if h.Address == "" && l.D.Lacks("host", name, "address") {
+	_, to := h.WayTo()
+	if h.Address == "" && !to.Within && l.D.Lacks("host", name, "address") {
 		l.Say(keys("host", name), fmt.Sprintf("[host.%s] has no address", name), "add address = \"…\" (an IP address or a DNS name), or via = \"local\" for the machine that the service runs on")
 	}
 	if h.Address != "" && net.ParseIP(h.Address) == nil && (!form.DNSName.MatchString(h.Address) || strings.HasPrefix(h.Address, "*")) {
@@ -40,8 +41,9 @@ func (l linter) host(name string, h *declare.Host) {
 		}
 	}
 	l.reach(h.Reach, keys("host", name, "reach"))
+	l.engine(name, h, to)
 	r := l.D.ReachOf(name)
-	if _, way := h.WayTo(); !way.Login {
+	if !to.Login {
 		l.settings(h.Settings, keys("host", name))
 		return
 	}
@@ -55,6 +57,32 @@ func (l linter) host(name string, h *declare.Host) {
 	l.settings(h.Settings, keys("host", name))
 }
 
+// engine checks which container a host is.
+func (l linter) engine(name string, h *declare.Host, way declare.Way) {
+	if !way.Within {
+		for key, v := range map[string]string{"engine": h.Engine, "inside": h.Inside} {
+			if v != "" {
+				l.Say(keys("host", name, key), fmt.Sprintf("host %s is no container", name), "add via = \"container\", or take this out")
+			}
+		}
+		return
+	}
+	if h.Inside != "" && !form.Container.MatchString(h.Inside) {
+		l.Say(keys("host", name, "inside"), fmt.Sprintf("%q cannot be the name of a container", h.Inside), "use letters, digits and . _ -")
+	}
+	if h.Engine == "" {
+		return
+	}
+	on := l.D.Hosts[h.Engine]
+	if on == nil {
+		l.Say(keys("host", name, "engine"), fmt.Sprintf("no host is called %q", h.Engine), near.DidYouMean(h.Engine, sorted(l.D.Hosts)))
+		return
+	}
+	if _, its := on.WayTo(); its.Within {
+		l.Say(keys("host", name, "engine"), fmt.Sprintf("host %s is a container itself", h.Engine), "name the machine whose engine it is")
+	}
+}
+
 func (l linter) addresses() {
 	first := map[string]string{}
 	for _, name := range sorted(l.D.Hosts) {
@@ -62,6 +90,14 @@ func (l linter) addresses() {
 		key := fmt.Sprintf("%s:%d", h.Address, l.D.ReachOf(name).Port)
 		if via, way := h.WayTo(); way.Own {
 			key = via
+		} else if way.Within {
+			container, engine := l.D.InContainer(name)
+			key = "container " + container + " on " + engine
+			if other, ok := first[key]; ok {
+				l.Say(keys("host", name), fmt.Sprintf("host %s is the same container as host %s", name, other), "give one of the two another inside, or another engine")
+			}
+			first[key] = name
+			continue
 		}
 		if other, ok := first[key]; ok && h.Address != "" {
 			l.Say(keys("host", name, "address"), fmt.Sprintf("host %s has the address of host %s", name, other), "two hosts cannot share an address and port, or both be the service's own machine")

@@ -110,14 +110,14 @@ func TestTheDocumentShowsEveryKey(t *testing.T) {
 	}
 	walk(shown, nil)
 	// Kits and hosts take the same settings, a kit's site the keys of a site, and
-	// content is the same wherever it is.
+	// content and probes are the same wherever they are.
 	plain := strings.NewReplacer("kit.NAME.site.", "site.NAME.", "site.NAME.path.URL.content.", "content.", "site.NAME.content.", "content.")
 	sort := func(name string) string {
 		name = plain.Replace(plain.Replace(name))
 		if rest, ok := strings.CutPrefix(name, "kit.NAME."); ok {
 			name = "host.NAME." + rest
 		}
-		return strings.NewReplacer("host.NAME.content.PATH.", "content.", "host.NAME.reach.", "reach.").Replace(name)
+		return strings.NewReplacer("host.NAME.content.PATH.", "content.", "host.NAME.reach.", "reach.", "host.NAME.container.NAME.probe.", "site.NAME.probe.").Replace(name)
 	}
 	isShown := map[string]bool{}
 	for _, k := range declare.Keys() {

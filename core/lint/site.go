@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
-	"regexp"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -40,6 +40,7 @@ func (l linter) site(name string, s *declare.Site) {
 		l.Say(check.At(here, "on"), "a site on no host is served nowhere", "name at least one host")
 	}
 	l.names(name, s)
+	l.within(name, s)
 	l.listen(s, here)
 	if s.Root != "" {
 		l.Root(s.Root, check.At(here, "root"))
@@ -51,12 +52,44 @@ func (l linter) site(name string, s *declare.Site) {
 		l.Content(s.Content, check.At(here, "content"), s.Index, check.At(here, "index"))
 	}
 	for i, p := range s.Probes {
-		l.probe(p, check.At(here, "probe", strconv.Itoa(i)))
+		l.Probe(p, check.At(here, "probe", strconv.Itoa(i)))
 	}
 	for _, u := range sorted(s.Paths) {
 		l.path(name, s, u)
 	}
 	l.loops(name, s)
+}
+
+// crowded are directories that hold so much else that no container is to see all of one.
+var crowded = []string{"/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/opt", "/proc", "/root", "/run", "/sbin", "/sys", "/tmp", "/usr", "/var", "/var/lib", "/var/log"}
+
+// within checks what counts for a site whose server runs in a container.
+func (l linter) within(name string, s *declare.Site) {
+	at := func(more ...string) []string { return keys(append([]string{"site", name}, more...)...) }
+	if s.Image == "" {
+		if s.ImageSecret != "" {
+			l.Say(at("image_secret"), "a secret for an image that is not named", "add image = \"REGISTRY/NAME:TAG\", or take it out")
+		}
+		return
+	}
+	l.ImageName(s.Image, at("image"))
+	l.Secret(s.ImageSecret, "image_secret", at("image_secret"))
+	if s.PHP {
+		l.Say(at("php"), "PHP is run by the host, and not in a container", "let a path pass on to what runs it, or take image out")
+	}
+	around := func(p string, of string, where []string) {
+		if dir := path.Dir(p); p != "" && slices.Contains(crowded, dir) {
+			l.Say(where, fmt.Sprintf("the container would see all of %s, the directory around this %s", dir, of), fmt.Sprintf("put it one directory deeper, such as %s/%s/%s", strings.TrimSuffix(dir, "/"), name, path.Base(p)))
+		}
+	}
+	around(s.Root, "root", at("root"))
+	for _, u := range sorted(s.Paths) {
+		around(s.Paths[u].Root, "root", at("path", u, "root"))
+	}
+	if s.Log.Access != "off" {
+		around(s.Log.Access, "log", at("log", "access"))
+	}
+	around(s.Log.Errors, "log", at("log", "errors"))
 }
 
 func (l linter) names(site string, s *declare.Site) {
@@ -147,47 +180,6 @@ func (l linter) hostWords(word string) []string {
 		}
 	}
 	return sorted(labels)
-}
-
-func (l linter) probe(p declare.Probe, at []string) {
-	if p.Path != "" {
-		if fix := form.URLPath(p.Path); fix != "" {
-			l.Say(check.At(at, "path"), fmt.Sprintf("%q is not a URL path", p.Path), fix)
-		}
-	}
-	if p.Status != 0 && (p.Status < 100 || p.Status > 599) {
-		l.Say(check.At(at, "status"), fmt.Sprintf("%d is not an HTTP status", p.Status), "use a number from 100 to 599, such as 200")
-	}
-	if p.Method != "" && !form.Method.MatchString(p.Method) {
-		l.Say(check.At(at, "method"), fmt.Sprintf("%q is not a method", p.Method), "write one such as \"HEAD\"")
-	}
-	for key, headers := range map[string]map[string]string{"headers": p.Headers, "shows": p.Shows} {
-		for _, name := range sorted(headers) {
-			if !form.Header.MatchString(name) || form.Control(headers[name]) {
-				l.Say(check.At(at, key, name), fmt.Sprintf("%q is not a header with a value in one line", name), "use letters, digits and hyphens")
-			}
-		}
-	}
-	if _, err := regexp.Compile(p.Matches); err != nil {
-		l.Say(check.At(at, "matches"), fmt.Sprintf("%q is not a regular expression", p.Matches), strings.TrimPrefix(err.Error(), "error parsing regexp: "))
-	}
-	if n, ok := declare.Seconds(p.Within); p.Within != "" && (!ok || n < 1 || n > 300) {
-		l.Say(check.At(at, "within"), fmt.Sprintf("%q is not a length of time to wait", p.Within), "write one such as \"10s\", of at most 300s")
-	}
-	if _, err := netip.ParseAddr(p.By); p.By != "" && p.By != "name" && err != nil {
-		l.Say(check.At(at, "by"), fmt.Sprintf("%q is no way to find a host", p.By), "write \"name\", or the address of a DNS server, or leave it out")
-	}
-	for i, from := range p.From {
-		if from != declare.ProbeInside && from != declare.ProbeOutside && l.D.Hosts[from] == nil {
-			l.Say(check.At(at, "from", strconv.Itoa(i)), fmt.Sprintf("no host is called %q", from), near.DidYouMean(from, append(sorted(l.D.Hosts), declare.ProbeInside, declare.ProbeOutside)))
-		}
-		if slices.Contains(p.From[:i], from) {
-			l.Say(check.At(at, "from", strconv.Itoa(i)), fmt.Sprintf("%q is named twice", from), "keep one of the two")
-		}
-	}
-	if p.EndsAt != "" && !strings.HasPrefix(p.EndsAt, "/") && !strings.Contains(p.EndsAt, "://") {
-		l.Say(check.At(at, "ends_at"), fmt.Sprintf("%q is no end of a redirect", p.EndsAt), "write a path such as \"/sailings\", or a URL")
-	}
 }
 
 func (l linter) index(index []string, at []string) {

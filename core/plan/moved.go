@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
@@ -65,18 +66,23 @@ func (s Step) shownIn(planned []Step) string {
 	if err != nil {
 		return err.Error()
 	}
-	for _, p := range planned {
+	why := ""
+	for _, p := range planned { // of several for one stake alone, it is one of them
 		if !p.Shares(s) {
 			continue
 		}
+		now := ""
 		if s.Digest() != p.Digest() && (kind.Within == nil || !kind.Within(p.Work, s.Work)) {
-			return fmt.Sprintf("where the plan says to %s, it would now need to %s", p.Text, s.Text)
+			now = fmt.Sprintf("where the plan says to %s, it would now need to %s", p.Text, s.Text)
+		} else if at := s.restsOnOther(p); at != "" && !kind.Follows {
+			now = fmt.Sprintf("%s is no longer as the plan found it", at)
 		}
-		if at := s.restsOnOther(p); at != "" && !kind.Follows {
-			return fmt.Sprintf("%s is no longer as the plan found it", at)
+		if now == "" && p.Address == s.Address && len(p.Also)+len(s.Also) == 0 {
+			return ""
 		}
+		why = cmp.Or(why, now)
 	}
-	return ""
+	return why
 }
 
 // restsOnOther names a stake that was found otherwise than when a step was planned.

@@ -145,11 +145,39 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 		}
 		goes(l)
 	}
-	goLate := func() {
+	told := map[string]int{} // how many nudges of a target a step has told it of
+	tell := func(target string) error {
+		j, ok := byName[target]
+		if !ok || changing[target] || blocked[target] != "" || len(j.verdict.Differences) > 0 || told[target] == len(nudges[target]) {
+			return nil
+		}
+		kind, err := stake.KindOf(j.stake.Type)
+		if err != nil || kind.Nudged == nil {
+			return err
+		}
+		j.input.Nudges = nudges[target][told[target]:]
+		told[target] = len(nudges[target])
+		move, err := kind.Nudged(j.input)
+		if err == nil && move != nil {
+			out.Steps = append(out.Steps, j.step(*move))
+		}
+		return err
+	}
+	goLate := func() error {
+		var lets []string // servers that go on, and have a port until they are told
 		for _, l := range late {
 			goes(l)
+			for _, n := range l.verdict.Nudges {
+				lets = append(lets, n.Target)
+			}
 		}
 		late = nil
+		for _, target := range lets {
+			if err := tell(target); err != nil {
+				return err
+			}
+		}
+		return nil
 	}
 	for _, j := range list {
 		out.Blockers = append(out.Blockers, j.verdict.Blockers...)
@@ -162,36 +190,26 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 			continue
 		}
 		nudge(j.verdict.Nudges)
-		if len(j.verdict.Moves) > 0 && slices.ContainsFunc(late, func(l leaver) bool { return slices.Contains(j.stake.Needs, l.sake) }) {
-			goLate()
-		}
-		for _, m := range j.verdict.Moves {
+		awaited := slices.ContainsFunc(late, func(l leaver) bool { return slices.Contains(j.stake.Needs, l.sake) })
+		itself := slices.IndexFunc(j.verdict.Moves, func(m stake.Move) bool { return m.Late })
+		for i, m := range j.verdict.Moves {
+			if awaited && i == max(itself, 0) {
+				if err := goLate(); err != nil {
+					return out, err
+				}
+			}
 			changing[local] = true
 			out.Steps = append(out.Steps, j.step(m))
 		}
 	}
-	goLate()
+	if err := goLate(); err != nil {
+		return out, err
+	}
 	// A service takes notice once, after everything else, unless it is started
 	// or restarted anyway.
 	for _, target := range targets {
-		j, ok := byName[target]
-		if !ok || changing[target] || blocked[target] != "" || len(j.verdict.Differences) > 0 {
-			continue
-		}
-		kind, err := stake.KindOf(j.stake.Type)
-		if err != nil {
+		if err := tell(target); err != nil {
 			return out, err
-		}
-		if kind.Nudged == nil {
-			continue
-		}
-		j.input.Nudges = nudges[target]
-		move, err := kind.Nudged(j.input)
-		if err != nil {
-			return out, err
-		}
-		if move != nil {
-			out.Steps = append(out.Steps, j.step(*move))
 		}
 	}
 	if out.Steps, err = join(out.Steps); err != nil {

@@ -7,6 +7,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -122,8 +123,34 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 			}
 		}
 	}
+	for _, c := range declare.Nearest[stake.Container](d, host, "container") {
+		out = append(out, probesOfContainer(c.Name, host, c.Is)...)
+	}
 	for i := range out {
 		out[i].Status = cmp.Or(out[i].Status, 200)
+	}
+	return out
+}
+
+// probesOfContainer lists the checks of a container that runs: its stake's name stands for that of
+// a site.
+func probesOfContainer(name, host string, c *stake.Container) []Probe {
+	if c.Is == "stopped" || len(c.Doors) == 0 {
+		return nil
+	}
+	door := c.Doors[0]
+	base := Probe{Site: stake.Local("container", name), Host: host, Name: name + "." + host, Port: door.Outside}
+	at, err := netip.ParseAddr(door.At)
+	if err == nil && !at.IsLoopback() {
+		base.Address = door.At
+	}
+	var out []Probe
+	for _, p := range c.Probes {
+		one := base
+		if one.Probe = p; len(p.From) == 0 && err == nil && at.IsLoopback() {
+			one.From = []string{declare.ProbeInside}
+		}
+		out = append(out, one)
 	}
 	return out
 }

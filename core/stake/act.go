@@ -1,6 +1,7 @@
 package stake
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"strings"
@@ -14,10 +15,34 @@ type ActWant struct {
 	Service string `json:"service,omitempty"`
 
 	Leave []string `json:"leave,omitempty"` // packages that an upgrade leaves, because their version is declared
+
+	// Of a container that is a host and is kept as an image, which goes to its registry: the
+	// image's name, and the secret that its registry lets in with. What else there is to say, the
+	// service knows: the container, the host that it is, the ground, the revision that it holds,
+	// and in what it does not.
+	Image       string  `json:"image,omitempty"`
+	ImageSecret string  `json:"image_secret,omitempty"`
+	Login       *Sealed `json:"login,omitempty"`
+	Container   string  `json:"container,omitempty"`
+	Host        string  `json:"host,omitempty"`
+	Ground      string  `json:"ground,omitempty"`
+	Revision    int     `json:"revision,omitempty"`
+	Unlike      string  `json:"unlike,omitempty"`
 }
 
+// KeepImage is the act of keeping a container as an image.
+const KeepImage = "keep"
+
 // Acts are what can be done now.
-var Acts = []string{"restart", "reload", "relist", "upgrade", "reboot"}
+var Acts = []string{"restart", "reload", "relist", "upgrade", "reboot", KeepImage}
+
+// WithLogin is an act with the login of an image's registry, made of a secret.
+func (w ActWant) WithLogin(secrets *Secrets) ActWant {
+	if w.ImageSecret != "" {
+		w.Login = secrets.seal(w.ImageSecret, login)
+	}
+	return w
+}
 
 // ActFound is what an act is worked out from.
 type ActFound struct {
@@ -28,6 +53,7 @@ type ActFound struct {
 	Here     string        `json:"here,omitempty"` // what the host's family calls a service that is unknown
 	Upgrades []PackageGoal `json:"upgrades,omitempty"`
 	Manager  string        `json:"manager,omitempty"` // of packages
+	Engine   *Trouble      `json:"engine,omitempty"`
 }
 
 // ActWork is an act as a host does it.
@@ -36,7 +62,16 @@ type ActWork struct {
 	Upgrades []PackageGoal `json:"upgrades,omitempty"`
 }
 
-var _ = Register(Kind{Type: "act", Judge: Judging(judgeAct)})
+var _ = Register(Kind{Type: "act", Judge: Judging(judgeAct), Unsealed: unsealedAct})
+
+func unsealedAct(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error) {
+	var w ActWork
+	if err := json.Unmarshal(raw, &w); err != nil || w.Login == nil {
+		return raw, err
+	}
+	secrets.put(w.Login, login)
+	return json.Marshal(w)
+}
 
 func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 	work := ActWork{ActWant: w}
@@ -85,6 +120,25 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 		slices.Sort(lines)
 		return Verdict{Differences: asked, Cautions: cautions, Moves: []Move{{Verb: "upgrade", Text: "upgrade " + count(len(work.Upgrades), "package", "packages"),
 			Details: []Detail{{Title: "packages", Text: strings.Join(lines, "\n")}}, Work: JSON(work)}}}
+	case KeepImage:
+		v := Verdict{Differences: asked}
+		block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
+		switch {
+		case f.Engine != nil:
+			block(f.Engine.What, f.Engine.Fix)
+		case !f.Known:
+			block(fmt.Sprintf("there is no container called %s", w.Container), "make it, or correct the name")
+		case w.Unlike != "":
+			block(w.Unlike, fmt.Sprintf("an image says which revision it holds: northstake apply it, or northstake survey --on %s, and keep it then", w.Host))
+		case w.Login != nil && w.Login.Lacks != "":
+			block(w.Login.Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Login.Secret))
+		}
+		if len(v.Blockers) > 0 {
+			return v
+		}
+		v.Cautions = []Note{{in.Stake.Address(), "all that lies in the container goes into the image, but for what North Stake keeps there for itself: secrets that it was given as well", "hand it to no registry that others read who may not know them"}}
+		v.Moves = []Move{{Verb: "keep", Text: fmt.Sprintf("keep container %s, which is host %s as revision %d declares it, as image %s, and hand that to its registry", w.Container, w.Host, w.Revision, w.Image), Work: JSON(work)}}
+		return v
 	case "reboot":
 		return Verdict{Differences: asked, Moves: []Move{restartMove("restart the host, and wait for it", "", work)}}
 	}

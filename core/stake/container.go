@@ -1,17 +1,16 @@
 package stake
 
 import (
+	"bytes"
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"maps"
-	"net/netip"
 	"path"
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
-	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
 )
@@ -32,6 +31,7 @@ type Container struct {
 	Most            Most              `toml:"most" json:"most,omitzero" doc:"The most that it may use." default:"all that the host has" example:"{ memory = \"256MB\", processors = 0.5 }"`
 	Marks           map[string]string `toml:"marks" each:"NAME" json:"marks,omitempty" doc:"Labels that the engine keeps with it." example:"{ team = \"tides\" }"`
 	WellWhen        []string          `toml:"well_when" json:"well_when,omitempty" doc:"Command inside, word by word, that ends with 0 when all is well." default:"it is well as long as it runs" example:"[\"test\", \"-e\", \"/run/tides.ready\"]"`
+	Probes          []declare.Probe   `toml:"probe" json:"probes,omitempty" doc:"HTTP checks of the first of its doors, from inside the host and from outside; a door at the host's own loopback address is asked from inside alone." example:"[{ path = \"/\", contains = \"ebb\" }]"`
 }
 
 // Door is a port of the host that leads to one of a container.
@@ -81,16 +81,26 @@ type ContainerWant struct {
 	Processors int64              `json:"processors,omitempty"`
 	Marks      map[string]string  `json:"marks,omitempty"`
 	WellWhen   []string           `json:"well_when,omitempty"`
+
+	Entry  []string `json:"entry,omitempty"`  // in place of the image's own entry point
+	Serves string   `json:"serves,omitempty"` // of one that serves sites, the name of its program
+	Ports  []int    `json:"ports,omitempty"`  // on which it serves sites
+	Reload []string `json:"reload,omitempty"` // command inside by which it takes notice of a change
 }
 
-// HeldAt is what a container sees at a path inside.
+// HeldAt is what a container sees at a path inside. One that is Made is made on the host where it
+// is not there.
 type HeldAt struct {
 	At       string `json:"at"`
 	From     string `json:"from"`
 	Writable bool   `json:"writable,omitempty"`
+	Made     bool   `json:"made,omitempty"`
 }
 
 func (h HeldAt) words() string {
+	if h.From == h.At {
+		return h.At + map[bool]string{true: ", writable"}[h.Writable]
+	}
 	return fmt.Sprintf("%s at %s%s", h.From, h.At, map[bool]string{true: ", writable"}[h.Writable])
 }
 
@@ -104,7 +114,10 @@ type ContainerFound struct {
 	There      bool              `json:"there"`
 	By         string            `json:"by,omitempty"`
 	State      string            `json:"state,omitempty"`
-	Status     int               `json:"status,omitempty"` // with which it ended
+	Status     int               `json:"status,omitempty"`   // with which it ended
+	Since      time.Time         `json:"since,omitzero"`     // it was started
+	Restarts   int               `json:"restarts,omitempty"` // by the engine, since it was made
+	ID         string            `json:"id,omitempty"`
 	Image      string            `json:"image,omitempty"`  // its identifier
 	Wanted     string            `json:"wanted,omitempty"` // that of the image that is wanted; "" where the host has not got it
 	StartsWith []string          `json:"starts_with,omitempty"`
@@ -145,6 +158,9 @@ const (
 	StartContainer = "start"
 	StopContainer  = "stop"
 	AwayContainer  = "away"
+
+	PrepareContainer = "prepare" // make it, and leave it stopped
+	ReloadContainer  = "reload"
 )
 
 var _ = Register(Kind{
@@ -155,6 +171,7 @@ var _ = Register(Kind{
 		for _, c := range declare.Nearest[Container](w.D, w.Host, "container") {
 			wantContainer(w, c.Name, c.Is, c.From)
 		}
+		wantContained(w)
 		return nil
 	},
 	Claims: Claiming(func(w ContainerWant) []Claim {
@@ -171,8 +188,14 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeContainer), Nudged: nudgedContainer, Away: Judging(awayContainer),
-	Unsealed: unsealedContainer, Follows: true, Passing: []string{"log", "status"},
+	Judge: Judging(judgeContainer), Nudged: nudgedContainer, Unwanted: unwantedContainer, Away: Judging(awayContainer),
+	// What is made first and started later is made and started at once when nothing is in its
+	// way any more.
+	Within: workWithin(func(planned, now ContainerWork) bool {
+		told := map[string][]string{PrepareContainer: {MakeContainer, StartContainer}, MakeContainer: {PrepareContainer, StartContainer}}
+		return (planned.Do == now.Do || slices.Contains(told[planned.Do], now.Do)) && bytes.Equal(JSON(planned.ContainerWant), JSON(now.ContainerWant))
+	}),
+	Unsealed: unsealedContainer, Follows: true, Passing: []string{"log", "status", "since", "restarts"},
 })
 
 func wantContainer(w *Wanting, name string, c *Container, from declare.Position) {
@@ -183,7 +206,7 @@ func wantContainer(w *Wanting, name string, c *Container, from declare.Position)
 	}
 	sortDoors(want.Doors)
 	for _, at := range sortedKeys(c.Holds) {
-		want.Holds = append(want.Holds, HeldAt{at, path.Clean(c.Holds[at].From), c.Holds[at].Writable})
+		want.Holds = append(want.Holds, HeldAt{At: at, From: path.Clean(c.Holds[at].From), Writable: c.Holds[at].Writable})
 	}
 	for _, v := range sortedKeys(c.SecretVariables) {
 		if want.Secrets == nil {
@@ -231,388 +254,5 @@ func sortDoors(doors []Door) {
 	})
 }
 
-func checkContainers(c *check.Checker, s declare.Settings, at []string) {
-	list := declare.Get[map[string]*Container](s, "container")
-	for _, name := range sortedKeys(list) {
-		checkContainer(c, name, list[name], check.At(at, "container", name))
-	}
-}
-
-func checkContainer(c *check.Checker, name string, is *Container, here []string) {
-	if !form.Container.MatchString(name) {
-		c.Say(here, fmt.Sprintf("%q cannot be the name of a container", name), "use letters, digits and . _ -")
-	}
-	switch {
-	case is.Image == "":
-		c.Say(here, "no image is named", "add image = \"REGISTRY/NAME:TAG\"")
-	case !form.Image.MatchString(is.Image):
-		c.Say(check.At(here, "image"), fmt.Sprintf("%q is not the name of an image", is.Image), "write REGISTRY/NAME:TAG, or REGISTRY/NAME@sha256:DIGEST, in small letters")
-	}
-	c.Secret(is.ImageSecret, "image_secret", check.At(here, "image_secret"))
-	for _, command := range []struct {
-		key   string
-		words []string
-	}{{"starts_with", is.StartsWith}, {"well_when", is.WellWhen}} {
-		if c.Written(check.At(here, command.key)...) && len(command.words) == 0 {
-			c.Say(check.At(here, command.key), "a command without a word is none", "write its words, or take it out")
-		}
-		for i, word := range command.words {
-			if form.Control(word) || len(word) > 4000 {
-				c.Say(check.At(here, command.key, strconv.Itoa(i)), "this word has a control character, or is too long", "write it in one line of at most 4000 characters")
-			}
-		}
-	}
-	seen := map[string]int{}
-	for i, d := range is.Doors {
-		door := check.At(here, "doors", strconv.Itoa(i))
-		for _, one := range []struct {
-			key  string
-			port int
-			must bool
-		}{{"outside", d.Outside, true}, {"inside", d.Inside, false}} {
-			if one.port < 0 || one.port > 65535 || one.must && one.port == 0 {
-				c.Say(door, fmt.Sprintf("%s = %d is not a port", one.key, one.port), "use a number from 1 to 65535")
-			}
-		}
-		if _, err := netip.ParseAddr(d.At); d.At != "" && err != nil {
-			c.Say(door, fmt.Sprintf("%q is not an address", d.At), "write an IP address of the host")
-		}
-		key := fmt.Sprint(d.Outside, d.At)
-		if first, twice := seen[key]; twice {
-			c.Say(door, fmt.Sprintf("door %d has this port of the host already", first+1), "give one of the two another")
-		}
-		seen[key] = i
-	}
-	if is.Joins == "host" && len(is.Doors) > 0 {
-		c.Say(check.At(here, "doors"), "a container on the host's own network has no doors: it listens there itself", "take the doors out, or let it join another network")
-	}
-	if is.Joins != "" && !form.Container.MatchString(is.Joins) {
-		c.Say(check.At(here, "joins"), fmt.Sprintf("%q cannot be the name of a network", is.Joins), "use letters, digits and . _ -")
-	}
-	for _, p := range sortedKeys(is.Holds) {
-		held := check.At(here, "holds", p)
-		if !path.IsAbs(p) || p == "/" || form.Bad(p) != "" {
-			c.Say(held, fmt.Sprintf("%q is not a path inside a container", p), "write an absolute path without a colon, such as /srv/www")
-		}
-		c.Place(is.Holds[p].From, check.At(held, "from"))
-		if strings.Contains(is.Holds[p].From+p, ":") {
-			c.Say(held, "an engine takes no paths with a colon", "give the directory another name")
-		}
-	}
-	for _, table := range []struct {
-		key    string
-		values map[string]string
-	}{{"variables", is.Variables}, {"secret_variables", is.SecretVariables}, {"marks", is.Marks}} {
-		for _, n := range sortedKeys(table.values) {
-			v := check.At(here, table.key, n)
-			switch {
-			case table.key != "marks" && !form.Variable.MatchString(n):
-				c.Say(v, fmt.Sprintf("%q is not the name of a variable", n), "use letters, digits and _, and no digit in front")
-			case table.key == "marks" && (!form.Mark.MatchString(n) || strings.HasPrefix(n, ownMark)):
-				c.Say(v, fmt.Sprintf("%q cannot be the name of a mark", n), "use letters, digits and . _ - /; those that begin with northstake are its own")
-			case table.key == "secret_variables":
-				c.Secret(table.values[n], n, v)
-			case form.Control(table.values[n]) || len(table.values[n]) > 4000:
-				c.Say(v, "the value has a control character, or is too long", "write it in one line of at most 4000 characters")
-			}
-		}
-	}
-	for n := range is.SecretVariables {
-		if _, twice := is.Variables[n]; twice {
-			c.Say(check.At(here, "secret_variables", n), fmt.Sprintf("%s stands in variables, too", n), "keep one of the two")
-		}
-	}
-	if form.Control(is.As) || strings.ContainsAny(is.As, " \t") || len(is.As) > 64 {
-		c.Say(check.At(here, "as"), fmt.Sprintf("%q cannot be a user", is.As), "write a name or a number, with :GROUP behind it where that is wanted")
-	}
-	if n, ok := declare.Bytes(is.Most.Memory); is.Most.Memory != "" && (!ok || n < 6<<20) {
-		c.Say(check.At(here, "most", "memory"), fmt.Sprintf("%q is not an amount of memory that a container can live with", is.Most.Memory), "write one such as \"256MB\", of 6 MB at least")
-	}
-	if is.Most.Processors < 0 || is.Most.Processors > 1024 {
-		c.Say(check.At(here, "most", "processors"), "that is no number of processors", "write one such as 0.5 or 2")
-	}
-}
-
 // ownMark is what the labels begin with that North Stake gives to its containers.
 const ownMark = "northstake"
-
-func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
-	var d differences
-	v := Verdict{Gone: !f.There}
-	block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
-	for _, n := range sortedKeys(w.Secrets) {
-		if w.Secrets[n].Lacks != "" {
-			block(w.Secrets[n].Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Secrets[n].Secret))
-		}
-	}
-	if f.Engine != nil {
-		d.differ("container", "there", "not known: "+f.Engine.What)
-		if v.Differences = d; !in.Pending {
-			block(f.Engine.What, f.Engine.Fix)
-		}
-		if len(v.Blockers) > 0 {
-			return v
-		}
-		m := w.move(MakeContainer, "run container "+w.Name+" of image "+w.Image)
-		m.Details = w.details()
-		v.Moves = []Move{m}
-		return v
-	}
-	if f.There && f.By != w.By {
-		by := "nobody that is known here"
-		if f.By != "" {
-			by = "ground " + f.By
-		}
-		d.differ("made by", "ground "+w.By, by)
-		v.Differences = d
-		block(fmt.Sprintf("a container called %s is there already, made by %s", w.Name, by), "give this one another name, or take the other away")
-		return v
-	}
-	for _, p := range f.Missing {
-		if !in.Pending {
-			block(fmt.Sprintf("the container is to see %s, and nothing is there", p), "declare it as a directory, a file or a content, or correct where it is")
-		}
-	}
-	if w.Joins != "" && w.Joins != "host" && w.Joins != "none" && len(f.Networks) > 0 && !slices.Contains(f.Networks, w.Joins) {
-		block(fmt.Sprintf("the engine has no network called %s; it has %s", w.Joins, strings.Join(f.Networks, ", ")), "make it there, or name another")
-	}
-	if f.There {
-		w.compare(&d, f)
-	} else {
-		d.differ("container", "there", "not there")
-	}
-	anew := len(d) > 0
-	running := f.State == "running"
-	switch {
-	case w.Running && !running && f.There:
-		d.differ("state", "running", f.stateWords())
-	case !w.Running && running:
-		d.differ("state", "stopped", f.State)
-	case w.Running && f.Unwell != "":
-		d.differ("well", "yes", "no: "+f.Unwell)
-	}
-	v.Differences = d
-	if len(d) == 0 || len(v.Blockers) > 0 {
-		return v
-	}
-	for _, door := range w.Doors {
-		if l := in.Traits.On(door.Outside); l != nil && !(f.There && running) && !slices.Contains(engineListeners, l.Program) && !letsGo(in.Leaving, l.Program) {
-			block(fmt.Sprintf("port %d is taken by %s (process %d)", door.Outside, l.Program, l.PID), "let the container have another port, or stop that program")
-		}
-	}
-	switch {
-	case !f.There:
-		text := fmt.Sprintf("run container %s of image %s", w.Name, w.Image)
-		if !w.Running {
-			text = fmt.Sprintf("make container %s of image %s, and leave it stopped", w.Name, w.Image)
-		}
-		m := w.move(MakeContainer, text)
-		m.Details = w.details()
-		v.Moves = []Move{m}
-	case anew:
-		var what []string
-		for _, one := range d {
-			what = append(what, one.Attribute)
-		}
-		m := w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", w.Name, w.Image))
-		m.Because = "of what differs: " + strings.Join(slices.Compact(what), ", ")
-		v.Moves = []Move{m}
-		if loose := w.loose(f); len(loose) > 0 {
-			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("what container %s wrote at %s lies in a volume of the engine, and the new one begins without it", w.Name, strings.Join(loose, ", ")), "let it hold a directory of the host there; the former volume stays in the engine"})
-		}
-		if running && w.Running {
-			if w.Overlaps(f) {
-				v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port", w.Name), "apply when that does no harm"})
-			}
-		}
-	case w.Running && running:
-		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is not well", w.Name))}
-	case w.Running && !slices.Contains(startable, f.State):
-		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is %s", w.Name, f.State))}
-	case w.Running:
-		v.Moves = []Move{w.move(StartContainer, "start container "+w.Name)}
-	default:
-		v.Moves = []Move{w.move(StopContainer, "stop container "+w.Name)}
-	}
-	if in.Stake.inboundShut(in) && len(w.Doors) > 0 {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), "an engine leads visitors to a container's doors before the host's filter sees them", "give the doors at = \"127.0.0.1\" and pass on to them from a site, where they are not for everybody"})
-	}
-	return v
-}
-
-// nudgedContainer makes a container anew whose image comes anew with the same plan.
-func nudgedContainer(in Input) (*Move, error) {
-	w, ok := last[ContainerWant](in.Stake.Want)
-	f, ok2 := last[ContainerFound](in.Found)
-	if !ok || !ok2 || len(in.Nudges) == 0 || !f.There {
-		return nil, nil
-	}
-	m := w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", w.Name, w.Image))
-	m.Because = in.Nudges[0].Reason
-	return &m, nil
-}
-
-// engineListeners are programs that hold the ports of containers for engines.
-var engineListeners = []string{"conmon", "docker-proxy", "rootlessport", "netavark"}
-
-// inboundShut says whether only what is declared is let in on the host.
-func (s Stake) inboundShut(in Input) bool {
-	return slices.ContainsFunc(in.Declared, func(o Stake) bool { return o.Type == "firewall" })
-}
-
-// startable are the states in which an engine can start a container.
-var startable = []string{"created", "configured", "initialized", "exited", "stopped"}
-
-// loose are the paths at which a container writes to a volume of the engine that the one that
-// is wanted does not hold.
-func (w ContainerWant) loose(f ContainerFound) []string {
-	return slices.DeleteFunc(slices.Clone(f.Loose), func(p string) bool {
-		return slices.ContainsFunc(w.Holds, func(h HeldAt) bool { return h.At == p })
-	})
-}
-
-// stateWords says how a container stands that does not run.
-func (f ContainerFound) stateWords() string {
-	words := f.State
-	if f.State == "exited" {
-		words = fmt.Sprintf("ended, with status %d", f.Status)
-	}
-	if len(f.Log) > 0 {
-		words += "; its last words: " + strings.Join(f.Log, " / ")
-	}
-	return words
-}
-
-// Overlaps says whether the container cannot run beside the one that is there.
-func (w ContainerWant) Overlaps(f ContainerFound) bool {
-	if w.Joins == "host" || f.Joins == "host" {
-		return true
-	}
-	return slices.ContainsFunc(w.Doors, func(d Door) bool {
-		return slices.ContainsFunc(f.Doors, func(o Door) bool { return o.Outside == d.Outside })
-	})
-}
-
-func (w ContainerWant) move(do, text string) Move {
-	return Move{Verb: strings.Fields(text)[0], Text: text, Work: JSON(ContainerWork{w, do})}
-}
-
-// compare notes what differs in the settings, which an engine can only change by making the
-// container anew.
-func (w ContainerWant) compare(d *differences, f ContainerFound) {
-	if f.Wanted != "" && f.Image != f.Wanted {
-		d.differ("image", shortID(f.Wanted), shortID(f.Image))
-	}
-	list := func(attribute string, wanted, found []string) {
-		if !slices.Equal(wanted, found) {
-			d.differ(attribute, cmp.Or(strings.Join(wanted, ", "), "none"), cmp.Or(strings.Join(found, ", "), "none"))
-		}
-	}
-	list("starts with", w.StartsWith, f.StartsWith)
-	var wanted, found []string
-	for _, door := range w.Doors {
-		wanted = append(wanted, door.words())
-	}
-	for _, door := range f.Doors {
-		found = append(found, door.words())
-	}
-	list("doors", wanted, found)
-	wanted, found = nil, nil
-	for _, h := range w.Holds {
-		wanted = append(wanted, h.words())
-	}
-	for _, h := range f.Holds {
-		found = append(found, h.words())
-	}
-	list("holds", wanted, found)
-	for _, n := range sortedKeys(w.Variables) {
-		is, there := f.Variables[n]
-		if !there {
-			is = "not set"
-		}
-		if !there || is != w.Variables[n] {
-			d.differ("variable "+n, w.Variables[n], is)
-		}
-	}
-	for _, n := range sortedKeys(w.Secrets) {
-		if !f.Secrets[n] {
-			d.differ("variable "+n, "as secret "+w.Secrets[n].Secret+" has it", "different")
-		}
-	}
-	if len(f.More) > 0 {
-		d.differ("more variables", "none", strings.Join(f.More, ", "))
-	}
-	if len(f.Beyond) > 0 {
-		d.differ("besides", "nothing", strings.Join(f.Beyond, ", "))
-	}
-	d.add("as", cmp.Or(w.As, "the image's own"), cmp.Or(f.As, "the image's own"))
-	d.add("joins", cmp.Or(w.Joins, "the engine's own"), cmp.Or(f.Joins, "the engine's own"))
-	d.add("stays up", w.StaysUp, f.StaysUp)
-	if w.Memory != f.Memory {
-		a, b := TwoSizes(w.Memory, f.Memory)
-		d.differ("most memory", a, b)
-	}
-	if w.Processors != f.Processors {
-		exact := func(n int64) string { return strconv.FormatFloat(float64(n)/1e9, 'f', -1, 64) }
-		d.differ("most processors", exact(w.Processors), exact(f.Processors))
-	}
-	if !maps.Equal(w.Marks, f.Marks) {
-		d.differ("marks", marksWords(w.Marks), marksWords(f.Marks))
-	}
-}
-
-func marksWords(marks map[string]string) string {
-	var out []string
-	for _, n := range sortedKeys(marks) {
-		out = append(out, n+" "+marks[n])
-	}
-	return cmp.Or(strings.Join(out, ", "), "none")
-}
-
-// shortID is an identifier that people can compare.
-func shortID(id string) string {
-	_, sum, found := strings.Cut(id, ":")
-	if !found {
-		sum = id
-	}
-	if len(sum) > 12 {
-		sum = sum[:12]
-	}
-	return sum
-}
-
-// details are the settings of a container that is made, for the plan.
-func (w ContainerWant) details() []Detail {
-	var b strings.Builder
-	for _, d := range w.Doors {
-		fmt.Fprintf(&b, "door     %s\n", d.words())
-	}
-	for _, h := range w.Holds {
-		fmt.Fprintf(&b, "holds    %s\n", h.words())
-	}
-	for _, n := range sortedKeys(w.Variables) {
-		fmt.Fprintf(&b, "variable %s is %s\n", n, w.Variables[n])
-	}
-	for _, n := range sortedKeys(w.Secrets) {
-		fmt.Fprintf(&b, "variable %s is as secret %s has it\n", n, w.Secrets[n].Secret)
-	}
-	if b.Len() == 0 {
-		return nil
-	}
-	return []Detail{{Text: b.String()}}
-}
-
-// awayContainer takes a container away that North Stake made.
-func awayContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
-	v := Verdict{Gone: f.Engine == nil && !f.There}
-	switch {
-	case v.Gone:
-	case f.Engine != nil:
-		v.Cautions = []Note{{in.Stake.Address(), f.Engine.What, f.Engine.Fix}}
-	case f.By != w.By:
-		v.Cautions = []Note{stays(in, "container "+w.Name)}
-	default:
-		v.Moves = []Move{w.move(AwayContainer, "take away container "+w.Name)}
-	}
-	return v
-}

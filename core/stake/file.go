@@ -60,6 +60,7 @@ type FileWant struct {
 	Comment string   `json:"comment,omitempty"` // what begins a comment line, where there is a portion
 	Reload  []string `json:"reload,omitempty"`  // services that take notice of a change
 	Restart []string `json:"restart,omitempty"`
+	Tells   []string `json:"tells,omitempty"` // stakes of the host that take notice of a change, by name
 }
 
 // FileFound is what lies at the path: of a file the whole text, or the text of
@@ -236,6 +237,9 @@ func stays(in Input, what string) Note {
 // nudges are for the services that take notice of the file.
 func (w FileWant) nudges() []Nudge {
 	var out []Nudge
+	for _, local := range w.Tells {
+		out = append(out, Nudge{Target: local, How: "reload", Reason: "its file " + w.Path + " changed"})
+	}
 	for _, n := range []struct {
 		how      string
 		services []string

@@ -1,7 +1,6 @@
 package stake
 
 import (
-	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -28,6 +27,7 @@ type ImageFound struct {
 	Size    int64     `json:"size,omitempty"`
 	Offered string    `json:"offered,omitempty"`
 	Silent  *Trouble  `json:"silent,omitempty"`
+	Holds   string    `json:"holds,omitempty"` // of one that was kept of a host, which and as what
 }
 
 var _ = Register(Kind{
@@ -100,7 +100,10 @@ func judgeImage(in Input, w ImageWant, f ImageFound) Verdict {
 		v.Moves = []Move{{Verb: "fetch", Text: text, Work: JSON(ImageWork{ImageWant: w})}}
 		for _, s := range in.Declared {
 			if c, ok := last[ContainerWant](s.Want); ok && s.Type == "container" && c.Image == w.Image {
-				v.Nudges = append(v.Nudges, Nudge{Target: s.Local(), How: "make", Reason: "its image has moved"})
+				v.Nudges = append(v.Nudges, Nudge{Target: s.Local(), How: MakeContainer, Reason: "its image has moved"})
+				if f.ID != "" && (c.Joins == "host" || len(c.Doors) > 0) {
+					v.Cautions = append(v.Cautions, c.silence(s.Host))
+				}
 			}
 		}
 	}
@@ -135,8 +138,22 @@ func judgeImage(in Input, w ImageWant, f ImageFound) Verdict {
 	if v.Differences = d; len(v.Blockers) > 0 {
 		v.Moves, v.Nudges = nil, nil
 	}
-	if f.ID != "" && f.Silent != nil {
-		v.Rests = cmp.Or(v.Rests, "its registry was not asked whether it has moved: "+f.Silent.What)
+	if f.ID == "" {
+		return v
 	}
+	var says []string
+	if !f.Made.IsZero() {
+		says = append(says, "made "+f.Made.UTC().Format(time.DateOnly))
+	}
+	if f.Digest != "" {
+		says = append(says, "digest "+shortID(f.Digest))
+	}
+	if f.Holds != "" {
+		says = append(says, f.Holds)
+	}
+	if f.Silent != nil {
+		says = append(says, "its registry was not asked whether it has moved: "+f.Silent.What)
+	}
+	v.Rests = strings.Join(says, "; ")
 	return v
 }

@@ -28,9 +28,9 @@ func wantOthers(w *Wanting) error {
 			switch {
 			case !s.IsServed() || l.Address != "":
 			case s.First:
-				firsts[s.Server] = append(firsts[s.Server], l.Port)
-			case !slices.Contains(ports[s.Server], l.Port):
-				ports[s.Server] = append(ports[s.Server], l.Port)
+				firsts[serverOf(s)] = append(firsts[serverOf(s)], l.Port)
+			case !slices.Contains(ports[serverOf(s)], l.Port):
+				ports[serverOf(s)] = append(ports[serverOf(s)], l.Port)
 			}
 		}
 	}
@@ -47,9 +47,14 @@ func wantOthers(w *Wanting) error {
 }
 
 func wantOthersOf(w *Wanting, server string, ports []int) error {
-	name, layout, at := "other-names-"+server, w.Layouts[server], w.D.At("ground", "other_names")
+	base, within := strings.CutSuffix(server, inside)
+	name, at := "other-names-"+base, w.D.At("ground", "other_names")
+	if within {
+		name += "-within"
+	}
+	layout, _ := w.layout(server) // which its sites have needed before
 	site := &declare.Site{}
-	site.Server, site.Names, site.First, site.Paths = server, []string{"any.northstake.invalid"}, true, map[string]*declare.Path{"/": othersPath(w.D.Ground.Others)}
+	site.Server, site.Names, site.First, site.Paths = base, []string{"any.northstake.invalid"}, true, map[string]*declare.Path{"/": othersPath(w.D.Ground.Others)}
 	for _, p := range ports {
 		site.Listen = append(site.Listen, declare.Listen{Port: p})
 	}
@@ -63,14 +68,23 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 	for i := range text.Lines {
 		text.Lines[i] = at
 	}
-	want := SiteWant{Server: server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
+	want := SiteWant{Server: base, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
 		Listen: ports, Names: site.Names, First: true, Yields: w.silenced(server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
 	if layout.LinkDir != "" {
 		want.Link = layout.LinkDir + "/" + path.Base(want.File)
 	}
-	needs := []string{w.PackageFor(name, layout.Package, at)}
+	var needs []string
+	if !within {
+		needs = []string{w.PackageFor(name, layout.Package, at)}
+	}
 	if local := Local("server", server); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
+	}
+	if within {
+		c := (*gathering[containedServers](w, "contained servers"))["sites-"+base]
+		needs = append(needs, w.within(name, &want, layout, c.image, c.secret, at, nil)...)
+		w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: at, Needs: needs})
+		return nil
 	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: at, Needs: needs})
 	w.ServiceFor(name, layout.Service, layout.Program, ports, []string{Local("site", name)}, at)

@@ -348,6 +348,9 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 	}
 	if !asked {
 		v.Rests = "nothing listens there: this rests on the rules alone"
+		if in.Traits.On(w.Port) != nil {
+			v.Rests = "no connection was tried there: this rests on the rules alone"
+		}
 	}
 	if in.Pending && f.Filter == "" && !w.Firewall {
 		v.Differences = append(d, Difference{"open in the firewall that comes", "yes", "not yet"})

@@ -84,8 +84,8 @@ var _ = Register(Kind{
 	Implied: func(w *Wanting) error {
 		seen := map[string]bool{}
 		for _, site := range w.D.SitesOn(w.Host) {
-			name := w.D.Sites[site].Server
-			layout, known := w.Layouts[name]
+			name := serverOf(w.D.Sites[site])
+			layout, known := w.layout(name)
 			if seen[name] || !known {
 				continue
 			}
@@ -114,7 +114,7 @@ func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
 		s := w.D.Sites[name]
 		for _, p := range s.Ports() {
 			if s.IsServed() {
-				mine[p], others[p] = mine[p] || s.Server == server, others[p] || s.Server != server
+				mine[p], others[p] = mine[p] || serverOf(s) == server, others[p] || serverOf(s) != server
 			}
 		}
 	}

@@ -288,6 +288,9 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), what, "leave at_boot out, or have what starts it be as you want it"}}
 		return v
 	}
+	if first := in.Traits.FirstProcess; first != "" && w.AtBoot != nil && *w.AtBoot {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("whether %s comes up again with the host is a matter of its first process, %s, which is none that is known to start services", w.Name, first), "have that start it; else northstake restore does after each restart"})
+	}
 	if l := outside(in, w, f); l != nil && work.Now == "start" {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s runs already, outside of the service manager (process %d), and holds port %d", l.Program, l.PID, l.Port), fmt.Sprintf("end it on %s: nobody starts it again, reloads it or keeps its log", in.Stake.Host)}}
 		return v
@@ -320,17 +323,17 @@ func unwantedService(gone Stake, in Around) (why, forStake string) {
 	}
 	for _, site := range leaving[SiteWant](in.Leaving, "site") {
 		for _, p := range site.Listen {
-			had[p] = had[p] || site.Service == gone.Name
+			had[p] = had[p] || site.ServedBy() == gone.Local()
 		}
 	}
 	for _, d := range in.Declared {
 		now, ok := last[SiteWant](d.Want)
-		if !ok || d.Type != "site" || now.Service == gone.Name {
+		if !ok || d.Type != "site" || now.ServedBy() == gone.Local() {
 			continue
 		}
 		for _, p := range now.Listen {
 			if l := in.Traits.On(p); had[p] || l != nil && l.Program == was.Serves && l.Program != "" {
-				return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.Service), d.Local()
+				return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.By()), d.Local()
 			}
 		}
 	}
@@ -352,10 +355,15 @@ func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(work)}}
 		if in.Pending {
 			v.Late = true
-			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from the step that stops it until the next one, which starts the other server: for as long as these two take, a few seconds at most", w.Name), "apply this when few are about"}}
+			v.Cautions = []Note{gap(in, w.Name)}
 		}
 	}
 	return v
+}
+
+// gap is the caution that a server stops before the other one starts.
+func gap(in Input, server string) Note {
+	return Note{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from the step that stops it until the next one, which starts the other server: for as long as these two take, a few seconds at most", server), "apply this when few are about"}
 }
 
 // outside is the program of a service that serves sites, where it listens although its
@@ -364,8 +372,16 @@ func outside(in Input, w ServiceWant, f ServiceFound) *Listener {
 	if w.Serves == "" || f.some() {
 		return nil
 	}
+	contained := map[int]bool{} // ports of containers, whose programs may be called alike
+	for _, s := range in.Declared {
+		if site, ok := last[SiteWant](s.Want); ok && s.Type == "site" && site.Within != "" {
+			for _, p := range site.Listen {
+				contained[p] = true
+			}
+		}
+	}
 	for i, l := range in.Traits.Listeners {
-		if l.Program == w.Serves && l.PID > 0 {
+		if l.Program == w.Serves && l.PID > 0 && !contained[l.Port] && !letsGo(in.Leaving, l) {
 			return &in.Traits.Listeners[i]
 		}
 	}
@@ -511,6 +527,11 @@ func reasons(nudges []Nudge, w ServiceWork) string {
 	if len(nudges) == 0 || (w.Now != "reload" && w.Now != "restart") {
 		return ""
 	}
+	return because(nudges)
+}
+
+// because is why something takes notice, in words: a few reasons, each once.
+func because(nudges []Nudge) string {
 	seen := map[string]bool{}
 	var out []string
 	for _, n := range nudges {

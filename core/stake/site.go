@@ -33,6 +33,9 @@ type SiteWant struct {
 	Asked   string      `json:"asked,omitempty"`
 	Listen  []int       `json:"listen"`
 	AskAt   string      `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
+	Within  string      `json:"within,omitempty"`  // container that its server runs in, "" for the host itself
+	Image   string      `json:"image,omitempty"`   // of that container
+	Sees    []HeldAt    `json:"sees,omitempty"`    // what the container has to see of the host for the site
 	Off     bool        `json:"off,omitempty"`     // it is kept, and not served
 	First   bool        `json:"first,omitempty"`   // it answers to names that no site has
 	Beside  []SiteFile  `json:"beside,omitempty"`  // what else its configuration reads
@@ -77,22 +80,48 @@ func (f SiteFile) Is(found string) bool {
 
 const siteFileMode = "0640"
 
+// ServedBy is the stake of what serves the site, by its name on the host.
+func (w SiteWant) ServedBy() string {
+	if w.Within != "" {
+		return Local("container", w.Within)
+	}
+	return Local("service", w.Service)
+}
+
+// By names what serves the site, for people.
+func (w SiteWant) By() string {
+	if w.Within != "" {
+		return "container " + w.Within
+	}
+	return w.Service
+}
+
+// FileMode is the mode of the files beside a site. Where a container sees them, nobody but root
+// can get to their directory on the host, and inside there is nobody but the server.
+func (w SiteWant) FileMode() string {
+	if w.Within != "" {
+		return "0644"
+	}
+	return siteFileMode
+}
+
 // SiteFound is what lies there. Bytes says that it holds what is no text in UTF-8. Loaded
 // says whether the running server answers by the text that is wanted; it is nil when the
 // server does not run. Rivals are other files of its configuration that claim a name of the
 // site.
 type SiteFound struct {
-	File   Entry    `json:"file"`
-	Text   string   `json:"text"`
-	Link   Entry    `json:"link"`
-	Loaded *bool    `json:"loaded,omitempty"`
-	Shut   []Shut   `json:"shut,omitempty"`
-	Bytes  bool     `json:"bytes,omitempty"`
-	Rivals []Rival  `json:"rivals,omitempty"`
-	Beside []Beside `json:"beside,omitempty"`
-	Labels []string `json:"labels,omitempty"` // of the roots, where SELinux is enforcing
-	Left   []string `json:"left,omitempty"`   // of the former files beside it
-	Silent []string `json:"silent,omitempty"` // services that it passes on to and that take no connection from the host
+	File   Entry      `json:"file"`
+	Text   string     `json:"text"`
+	Link   Entry      `json:"link"`
+	Loaded *bool      `json:"loaded,omitempty"`
+	Shut   []Shut     `json:"shut,omitempty"`
+	Bytes  bool       `json:"bytes,omitempty"`
+	Rivals []Rival    `json:"rivals,omitempty"`
+	Beside []Beside   `json:"beside,omitempty"`
+	Labels []string   `json:"labels,omitempty"` // of the roots, where SELinux is enforcing
+	Left   []string   `json:"left,omitempty"`   // of the former files beside it
+	Silent []string   `json:"silent,omitempty"` // services that it passes on to and that take no connection from the host
+	Taken  []Listener `json:"taken,omitempty"`  // programs outside of its container that have its ports
 }
 
 // Beside is a file that a site's configuration reads, and whether it holds what it should.
@@ -135,7 +164,10 @@ var _ = Register(Kind{
 		return wantOthers(w)
 	},
 	Claims: Claiming(func(w SiteWant) []Claim {
-		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}, {Need: Finds, Sort: ClaimService, What: w.Service}, {Need: Finds, Sort: ClaimPackage, What: w.Package}}
+		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}}
+		if w.Within == "" {
+			out = append(out, Claim{Need: Finds, Sort: ClaimService, What: w.Service}, Claim{Need: Finds, Sort: ClaimPackage, What: w.Package})
+		}
 		if w.Link != "" {
 			out = append(out, Claim{Need: Owns, Sort: ClaimPath, What: w.Link})
 		}
@@ -149,7 +181,7 @@ var _ = Register(Kind{
 			return out
 		}
 		for _, p := range w.Listen {
-			out = append(out, Claim{Need: Owns, Sort: ClaimListen, What: fmt.Sprintf("%d/tcp", p), With: w.Service})
+			out = append(out, Claim{Need: Owns, Sort: ClaimListen, What: fmt.Sprintf("%d/tcp", p), With: w.ServedBy()})
 		}
 		for _, n := range w.Names {
 			for _, p := range w.Listen {
@@ -168,7 +200,7 @@ var _ = Register(Kind{
 		return joinMoves(moves, "the virtual hosts of "+count(len(moves), "site", "sites"), names)
 	},
 	Within: worksWithin,
-	Judge:  Judging(judgeSite), Follows: true, Passing: []string{"silent"},
+	Judge:  Judging(judgeSite), Follows: true, Passing: []string{"silent", "taken"},
 	Elsewhere: func(former, now json.RawMessage) json.RawMessage {
 		f, ok := last[SiteWant](former)
 		n, ok2 := last[SiteWant](now)
@@ -216,8 +248,8 @@ func unwantedSite(gone Stake, in Around) (why, forStake string) {
 		if d.Type != "site" || !ok || !ok2 {
 			continue
 		}
-		if d.Name == gone.Site && now.Server != was.Server {
-			return fmt.Sprintf("site %s is served by %s now", d.Name, now.Service), d.Local()
+		if d.Name == gone.Site && now.ServedBy() != was.ServedBy() {
+			return fmt.Sprintf("site %s is served by %s now", d.Name, now.By()), d.Local()
 		}
 		if !slices.ContainsFunc(was.Listen, func(p int) bool { return slices.Contains(now.Listen, p) }) {
 			continue
@@ -243,24 +275,31 @@ func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
 	_, sake := unwantedSite(in.Stake, Around{Declared: in.Declared})
 	v.Late = slices.ContainsFunc(in.Declared, func(s Stake) bool {
 		now, ok := last[SiteWant](s.Want)
-		return ok && s.Local() == sake && now.Service != w.Service
+		return ok && s.Local() == sake && now.ServedBy() != w.ServedBy()
 	})
+	if v.Late && slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Local() == w.ServedBy() }) { // else the caution is with what stops
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("site %s is not served from the step by which %s lets go of it until the next one, which starts the other server: for as long as these two take, a few seconds at most", in.Stake.Site, w.By()), "apply this when few are about"})
+	}
 	v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: JSON(SiteWork{SiteWant: w, Away: true})}}
-	v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: "its former site " + in.Stake.Site + " is gone"}}
+	v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: "its former site " + in.Stake.Site + " is gone"}}
 	return v
 }
 
-// wantSite wants all that a site implies: its server's package and service, its roots
-// with what is published there, its virtual host, and its ports.
+// wantSite wants all that a site implies: its server's package and service, or the container
+// that it runs in, its roots with what is published there, its virtual host, and its ports.
 func wantSite(w *Wanting, name string) error {
 	s, at := w.D.Sites[name], w.D.At("site", name, "server")
-	layout, ok := w.Layouts[s.Server]
+	layout, ok := w.layout(serverOf(s))
 	if !ok {
 		return fmt.Errorf("%s:%d: host %s (%s) has no known layout for server %q", at.File, at.Line, w.Host, w.Traits.System, s.Server)
 	}
-	pkg := w.PackageFor(name, layout.Package, at)
-	root := cmp.Or(s.Root, layout.RootBase+"/"+name)
-	needs, roots := []string{pkg}, []string{}
+	var needs []string
+	pkg := ""
+	if layout.Package != "" {
+		pkg = w.PackageFor(name, layout.Package, at)
+		needs = append(needs, pkg)
+	}
+	root, roots := cmp.Or(s.Root, layout.RootBase+"/"+name), []string{}
 	if render.ShowsFiles(s) {
 		needs, roots = append(needs, wantRoot(w, name, pkg, root, s.Content, w.D.At("site", name, "root"))), []string{root}
 	}
@@ -278,7 +317,7 @@ func wantSite(w *Wanting, name string) error {
 	if err != nil {
 		return err
 	}
-	own := w.ownOf(s.Server, layout)
+	own := w.ownOf(serverOf(s), layout)
 	listens := slices.DeleteFunc(slices.Clone(layout.Listens), func(p int) bool { return slices.Contains(own.Silent, p) })
 	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: listens, Dir: layout.Dir, Modules: layout.Modules, PHP: socket, Mark: func(secret, between string) string { return w.accounts(secret, between).Mark }})
 	if err != nil {
@@ -289,8 +328,8 @@ func wantSite(w *Wanting, name string) error {
 		file = layout.SitesDir + "/000-0-" + path.Base(file) // before all others, and so the first
 	}
 	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.SentOn...), Roots: roots, Off: !s.IsServed(), First: s.First, Vouched: rawLines(w.D, name), Yields: w.silenced(s.Server), File: file}
-	if local := Local("server", s.Server); w.Wants(local) {
+		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.SentOn...), Roots: roots, Off: !s.IsServed(), First: s.First, Vouched: rawLines(w.D, name), Yields: w.silenced(serverOf(s)), File: file}
+	if local := Local("server", serverOf(s)); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
 	for _, u := range sortedKeys(s.Paths) {
@@ -302,6 +341,9 @@ func wantSite(w *Wanting, name string) error {
 	}
 	for _, a := range text.Accounts {
 		f := SiteFile{Path: a.File, Text: a.Text, Group: layout.User}
+		if s.Image != "" {
+			f.Group = "root"
+		}
 		if a.Secret != "" {
 			f.Sealed, f.Between = w.accounts(a.Secret, a.Between), a.Between
 		}
@@ -316,12 +358,17 @@ func wantSite(w *Wanting, name string) error {
 	case want.Off:
 		want.File += ".off" // which no server takes in
 	}
+	if s.Image != "" {
+		needs = append(needs, w.within(name, &want, layout, s.Image, s.ImageSecret, w.D.At("site", name, "image"), append(slices.Clone(needs), w.firstOf(layout, want)...))...)
+	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: w.D.At("site", name), Needs: needs})
 	ports := want.Listen
 	if want.Off {
 		ports = nil
 	}
-	w.ServiceFor(name, layout.Service, layout.Program, ports, append(w.firstOf(layout, want), pkg, Local("site", name)), at)
+	if want.Within == "" {
+		w.ServiceFor(name, layout.Service, layout.Program, ports, append(w.firstOf(layout, want), pkg, Local("site", name)), at)
+	}
 	if want.Off {
 		return nil
 	}
@@ -412,7 +459,7 @@ func wantRoot(w *Wanting, site, pkg, root string, c *declare.Content, from decla
 	}
 	want := wantedContent(w.D, root, c)
 	s := Stake{Type: "content", Name: root, Site: site, Want: JSON(want), From: from}
-	if want.Owner != "root" || want.Group != "root" {
+	if pkg != "" && (want.Owner != "root" || want.Group != "root") {
 		s.Needs = []string{pkg} // it may bring the account
 	}
 	w.Want(s)
@@ -430,7 +477,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 			break
 		}
 		var differs differences
-		if differs.entry("file", "root", w.Beside[i].Group, siteFileMode, b.Entry); b.Entry.Kind == "file" && !b.Same {
+		if differs.entry("file", "root", w.Beside[i].Group, w.FileMode(), b.Entry); b.Entry.Kind == "file" && !b.Same {
 			differs.differ("accounts", "as declared", "different")
 		}
 		for _, one := range differs {
@@ -460,7 +507,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	}
 	onDisk := len(d) > 0
 	if !onDisk && f.Loaded != nil && !*f.Loaded {
-		d.add("loaded", "yes", "no, "+w.Service+" runs with an older configuration")
+		d.add("loaded", "yes", "no, "+w.By()+" runs with an older configuration")
 	}
 	for _, to := range f.Silent {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s, to which the site passes on, takes no connection from %s", to, in.Stake.Host), "start that service, or correct where it is: visitors get an error until then"})
@@ -485,8 +532,14 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		}
 	}
 	v.Differences = d
+	for _, t := range f.Taken {
+		if !slices.Contains(w.Yields, t.Program) && !letsGo(in.Leaving, t) {
+			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), outside of %s", t.Port, t.Program, t.PID, w.By()),
+				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
+		}
+	}
 	for _, port := range w.Listen {
-		if l := in.Traits.On(port); l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, l.Program) {
+		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, *l) {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),
 				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
@@ -497,7 +550,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 			continue // a stake of its own sees to that
 		}
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
-			fmt.Sprintf("account %s of %s cannot get to %s: %s (%s, owner %s, group %s) does not let it through", w.User, w.Service, shut.Root, shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group),
+			fmt.Sprintf("account %s of %s cannot get to %s: %s (%s, owner %s, group %s) does not let it through", w.User, w.By(), shut.Root, shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group),
 			fmt.Sprintf("let others pass through %s (chmod o+x), declare the directory with another mode, or declare another root", shut.At)})
 	}
 	if own == 0 {
@@ -507,7 +560,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	if !onDisk {
 		reason = "its site " + in.Stake.Site + " is written and not loaded"
 	}
-	v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: reason}}
+	v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: reason}}
 	if !onDisk {
 		return v
 	}
@@ -516,7 +569,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		text += ", and leave it switched off"
 	}
 	if len(w.Vouched) > 0 {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(w.Vouched), "place", "places"), strings.Join(w.Vouched, ", "), w.Service), "look at what it does on every host that has the site"})
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(w.Vouched), "place", "places"), strings.Join(w.Vouched, ", "), w.By()), "look at what it does on every host that has the site"})
 	}
 	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(SiteWork{SiteWant: w, Drops: f.Left}), Joins: true}}
 	return v
@@ -545,9 +598,16 @@ func askedSite(want, former json.RawMessage) json.RawMessage {
 // (httpd_selinux(8)).
 var shownLabel = regexp.MustCompile(`^(httpd_.*content(_rw)?_t|public_content(_rw)?_t|usr_t|textrel_shlib_t|iso9660_t|nfs_t|cifs_t)$`)
 
-// letsGo says whether a server's program ends with what the plan takes away.
-func letsGo(gone []Stake, program string) bool {
-	return slices.ContainsFunc(leaving[ServiceWant](gone, "service"), func(l ServiceWant) bool { return l.Serves == program })
+// letsGo says whether a program that listens lets go of its port with what the plan takes away: a
+// service, a container that has the port, or the site for which it has it.
+func letsGo(gone []Stake, l Listener) bool {
+	if slices.ContainsFunc(leaving[ContainerWant](gone, "container"), func(c ContainerWant) bool { return slices.Contains(c.Ports, l.Port) }) {
+		return true
+	}
+	if slices.ContainsFunc(leaving[SiteWant](gone, "site"), func(s SiteWant) bool { return s.Program == l.Program && slices.Contains(s.Listen, l.Port) }) {
+		return true // its server goes on without it
+	}
+	return slices.ContainsFunc(leaving[ServiceWant](gone, "service"), func(s ServiceWant) bool { return s.Serves == l.Program })
 }
 
 // leads is where a link leads, from where it lies.

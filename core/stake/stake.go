@@ -105,6 +105,7 @@ type Move struct {
 	Blobs   bool            `json:"blobs,omitempty"`
 	Removes []string        `json:"removes,omitempty"` // what goes that holds somebody's content; it is confirmed by the stake's name
 	Returns bool            `json:"returns,omitempty"` // the host goes down and comes back
+	Late    bool            `json:"-"`                 // what goes for its stake's sake goes right before it, and not before the stake's other moves
 	Joins   bool            `json:"-"`                 // one step can make it together with others of its kind
 }
 

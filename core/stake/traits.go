@@ -22,6 +22,7 @@ type Traits struct {
 	Confinement    string      `json:"confinement,omitempty"`    // SELinux with its mode, AppArmor, or none
 	ClockSkew      string      `json:"clock_skew,omitempty"`     // how far the host's clock is ahead, "" under two seconds
 	Boot           string      `json:"boot,omitempty"`           // changes with every restart
+	FirstProcess   string      `json:"first_process,omitempty"`  // where it is none that is known to start services
 	RestartNeeded  string      `json:"restart_needed,omitempty"` // why the host needs a restart
 	WebServers     []WebServer `json:"web_servers,omitempty"`
 
@@ -83,6 +84,17 @@ type Layout struct {
 	Modules  string   `toml:"modules" json:"modules,omitempty"`   // directory of its modules, where it has some
 	Own      Own      `toml:"own" json:"own,omitzero"`            // what its package brings of its own
 	PHP      *PHP     `toml:"-" json:"php,omitempty"`             // how the family runs PHP, nil where that is not known
+
+	Inside *Layout `toml:"-" json:"inside,omitempty"` // how it lies in a container that serves sites, nil where that is not known
+	Contained
+}
+
+// Contained is what else there is to know of a server in a container: its main configuration,
+// which is North Stake's own, and the commands inside.
+type Contained struct {
+	Main       string   `toml:"main" json:"main,omitempty"`               // text of Config
+	StartsWith []string `toml:"starts_with" json:"starts_with,omitempty"` // in the foreground
+	Reload     []string `toml:"reload" json:"reload,omitempty"`           // by which it takes notice of a change
 }
 
 // PHP is how a family of systems runs PHP: what brings it, its service, in whose name

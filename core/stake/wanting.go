@@ -117,8 +117,16 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 	for i := range w.stakes {
 		w.afterOwner(&w.stakes[i])
 	}
+	within := map[string]bool{}
+	for _, c := range *gathering[containedServers](w, "contained servers") {
+		for _, site := range c.all {
+			within[site] = true
+		}
+	}
 	at := func(s Stake) int {
 		switch {
+		case s.Type == "site" && within[s.Local()]: // which the image has, that tests them
+			return 2*place["image"] + 1
 		case s.Type == "site": // all of them together, which can be tested at once
 			return 2*place["site"] + 1
 		case s.Site != "": // what sites are made of, before

@@ -67,8 +67,8 @@ func take(address, tokenFile, dir string) error {
 	for _, p := range []picture{
 		{name: "console-ground", path: "/saltmarsh"},
 		{name: "console-ground-narrow-dark", path: "/saltmarsh", width: 390, height: 844, dark: true},
-		{name: "console-host", path: "/saltmarsh/hosts/quay1"},
-		{name: "console-site", path: "/saltmarsh/sites/tides", before: siteOpened},
+		{name: "console-host", path: "/saltmarsh/hosts/quay2"},
+		{name: "console-site", path: "/saltmarsh/sites/fares", before: siteOpened},
 		{name: "console-drift", path: "/saltmarsh/drift"},
 		{name: "console-drift-dark", path: "/saltmarsh/drift", dark: true},
 		{name: "console-plan", path: "/saltmarsh/plans/" + plan, before: unfold},

@@ -51,6 +51,8 @@ type Inspected struct {
 	By      string
 	Step    string
 	Running bool
+	PID     int    // of its first process, on the host; 0 where it does not run
+	Image   string // its identifier
 	is      container.InspectResponse
 }
 
@@ -69,7 +71,7 @@ func (e *Engine) Inspect(ctx context.Context, name string) (Inspected, error) {
 	if c.State == nil || c.Config == nil || c.HostConfig == nil || strings.TrimPrefix(c.Name, "/") != name && c.ID != name {
 		return Inspected{}, nil // found by the beginning of an identifier
 	}
-	return Inspected{c.ID, strings.TrimPrefix(c.Name, "/"), c.Config.Labels[labelBy], c.Config.Labels[labelStep], c.State.Running, c}, nil
+	return Inspected{c.ID, strings.TrimPrefix(c.Name, "/"), c.Config.Labels[labelBy], c.Config.Labels[labelStep], c.State.Running, c.State.Pid, c.Image, c}, nil
 }
 
 // Overlaps says whether a container that is wanted cannot run beside this one: both would have
@@ -77,6 +79,31 @@ func (e *Engine) Inspect(ctx context.Context, name string) (Inspected, error) {
 func (i Inspected) Overlaps(w stake.ContainerWant) bool {
 	mode := joins(i.is.HostConfig.NetworkMode)
 	return w.Overlaps(stake.ContainerFound{Joins: mode, Doors: doorsOf(i.is.HostConfig.PortBindings)})
+}
+
+// Sees says whether the container sees all of some directories and files of the host.
+func (i Inspected) Sees(holds []stake.HeldAt) bool {
+	return !slices.ContainsFunc(holds, func(h stake.HeldAt) bool {
+		return !slices.ContainsFunc(i.is.Mounts, func(m container.MountPoint) bool {
+			return m.Source == m.Destination && (m.Destination == h.At || strings.HasPrefix(h.At, m.Destination+"/")) && (m.RW || !h.Writable)
+		})
+	})
+}
+
+// Seen is what the container sees of the host at the same place, with some more.
+func (i Inspected) Seen(more []stake.HeldAt) []stake.HeldAt {
+	var out []stake.HeldAt
+	for _, h := range more {
+		if !slices.ContainsFunc(out, func(o stake.HeldAt) bool { return o.At == h.At }) {
+			out = append(out, h)
+		}
+	}
+	for _, m := range i.is.Mounts {
+		if m.Type == mount.TypeBind && m.Source == m.Destination && !slices.ContainsFunc(out, func(o stake.HeldAt) bool { return o.At == m.Destination }) {
+			out = append(out, stake.HeldAt{At: m.Destination, From: m.Source, Writable: m.RW})
+		}
+	}
+	return out
 }
 
 // found is what the engine says of a container that is wanted.
@@ -93,6 +120,10 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 	}
 	c := in.is
 	f.There, f.By, f.State, f.Status, f.Image = true, plain(in.By), plain(string(c.State.Status)), c.State.ExitCode, plain(c.Image)
+	f.ID, f.Restarts = plain(in.ID), c.RestartCount
+	if f.Since, err = time.Parse(time.RFC3339Nano, c.State.StartedAt); err != nil || !in.Running {
+		f.Since = time.Time{}
+	}
 	own := image // what the image brings, of that which the container is made of
 	if c.Image != image.ID {
 		if own, err = e.image(ctx, c.Image); err != nil {
@@ -191,7 +222,11 @@ func beyond(c container.InspectResponse, own image, w stake.ContainerWant) []str
 	say(len(h.Devices) > 0, fmt.Sprintf("%d devices", len(h.Devices)))
 	say(h.PidMode.IsHost(), "the host's processes")
 	say(h.IpcMode.IsHost(), "the host's shared memory")
-	say(!slices.Equal(c.Config.Entrypoint, own.entry), "another entry point: "+strings.Join(c.Config.Entrypoint, " "))
+	entry := own.entry
+	if len(w.Entry) > 0 {
+		entry = w.Entry
+	}
+	say(!slices.Equal(c.Config.Entrypoint, entry), "another entry point: "+strings.Join(c.Config.Entrypoint, " "))
 	for port, list := range h.PortBindings {
 		say(port.Proto() != network.TCP && len(list) > 0, "a door for "+port.String())
 	}
@@ -255,7 +290,7 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 	defer cancel()
 	labels := map[string]string{labelBy: w.By, labelStep: step}
 	maps.Copy(labels, w.Marks)
-	config := &container.Config{Image: w.Image, Cmd: w.StartsWith, User: w.As, Labels: labels}
+	config := &container.Config{Image: w.Image, Entrypoint: w.Entry, Cmd: w.StartsWith, User: w.As, Labels: labels}
 	for n, v := range w.Variables {
 		config.Env = append(config.Env, n+"="+v)
 	}
@@ -352,7 +387,7 @@ const wellTime = 5 * time.Second
 func (e *Engine) unwell(ctx context.Context, id string, command []string) string {
 	ctx, cancel := context.WithTimeout(ctx, wellTime)
 	defer cancel()
-	status, said, err := e.exec(ctx, id, command)
+	status, lines, err := e.exec(ctx, id, command)
 	switch {
 	case ctx.Err() != nil:
 		return fmt.Sprintf("%s has not ended in %s", plain(strings.Join(command, " ")), wellTime)
@@ -360,8 +395,8 @@ func (e *Engine) unwell(ctx context.Context, id string, command []string) string
 		return plain(strings.Join(command, " ")) + " cannot be run: " + short(err)
 	case status != 0:
 		text := fmt.Sprintf("%s ends with status %d", plain(strings.Join(command, " ")), status)
-		if said != "" {
-			text += ": " + said
+		if len(lines) > 0 {
+			text += ": " + lines[len(lines)-1]
 		}
 		return text
 	}
@@ -371,27 +406,24 @@ func (e *Engine) unwell(ctx context.Context, id string, command []string) string
 // saidLimit bounds what is read of what a command or a container says, in bytes.
 const saidLimit = 64 << 10
 
-// exec runs a command in a container.
-func (e *Engine) exec(ctx context.Context, id string, command []string) (status int, said string, err error) {
+// exec runs a command in a container, and returns the lines that it said.
+func (e *Engine) exec(ctx context.Context, id string, command []string) (status int, said []string, err error) {
 	made, err := e.cli.ExecCreate(ctx, id, client.ExecCreateOptions{Cmd: command, AttachStdout: true, AttachStderr: true})
 	if err != nil {
-		return 0, "", err
+		return 0, nil, err
 	}
 	run, err := e.cli.ExecAttach(ctx, made.ID, client.ExecAttachOptions{})
 	if err != nil {
-		return 0, "", err
+		return 0, nil, err
 	}
 	defer run.Close()
 	stop := context.AfterFunc(ctx, run.Close)
 	defer stop()
 	b, err := io.ReadAll(io.LimitReader(run.Reader, saidLimit))
 	if err != nil && ctx.Err() == nil {
-		return 0, "", err
+		return 0, nil, err
 	}
-	lines := frames(b)
-	if len(lines) > 0 {
-		said = lines[len(lines)-1]
-	}
+	said = frames(b)
 	for {
 		is, err := e.cli.ExecInspect(ctx, made.ID, client.ExecInspectOptions{})
 		if err != nil {
@@ -413,16 +445,21 @@ const logLines = 5
 
 // log is the end of what a container said.
 func (e *Engine) log(ctx context.Context, id string) []string {
+	lines := e.said(ctx, id, strconv.Itoa(logLines))
+	return lines[max(0, len(lines)-logLines):]
+}
+
+// said is what a container said, of which tail is how many lines from the end.
+func (e *Engine) said(ctx context.Context, id, tail string) []string {
 	ctx, cancel := limited(ctx)
 	defer cancel()
-	r, err := e.cli.ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: strconv.Itoa(logLines)})
+	r, err := e.cli.ContainerLogs(ctx, id, client.ContainerLogsOptions{ShowStdout: true, ShowStderr: true, Tail: tail})
 	if err != nil {
 		return nil
 	}
 	defer r.Close()
 	b, _ := io.ReadAll(io.LimitReader(r, saidLimit)) // what there is, is of use
-	lines := frames(b)
-	return lines[max(0, len(lines)-logLines):]
+	return frames(b)
 }
 
 // frames are the lines in a stream of the engine's, whose parts have a head of eight bytes: of

@@ -3,11 +3,10 @@ package engine
 import (
 	"context"
 	"crypto/tls"
-	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
+	"runtime"
 	"strings"
 	"time"
 
@@ -28,6 +27,7 @@ type image struct {
 	labels  map[string]string
 	entry   []string
 	volumes map[string]struct{}
+	arch    string // that it is made for, as Go calls it
 }
 
 func (i image) has(label string) bool {
@@ -46,7 +46,7 @@ func (e *Engine) image(ctx context.Context, name string) (image, error) {
 	if err != nil {
 		return image{}, fmt.Errorf("ask the engine for image %s: %s", name, short(err))
 	}
-	out := image{ID: r.ID, digests: r.RepoDigests, size: r.Size}
+	out := image{ID: r.ID, digests: r.RepoDigests, size: r.Size, arch: r.Architecture}
 	out.made, _ = time.Parse(time.RFC3339Nano, r.Created)
 	if r.Config != nil {
 		out.command, out.env, out.user, out.labels = r.Config.Cmd, r.Config.Env, r.Config.User, r.Config.Labels
@@ -62,6 +62,9 @@ func (e *Engine) FoundImage(ctx context.Context, w stake.ImageWant) (stake.Image
 		return stake.ImageFound{}, err
 	}
 	f := stake.ImageFound{ID: plain(is.ID), Made: is.made, Size: is.size}
+	if host := is.labels[labelHost]; host != "" {
+		f.Holds = plain(fmt.Sprintf("it is host %s of ground %s, as revision %s declared it", host, is.labels[labelGround], is.labels[labelRevision]))
+	}
 	name := nameOf(w.Image)
 	for _, d := range is.digests {
 		if repository, digest, ok := strings.Cut(d, "@"); ok && repository == name.registry+"/"+name.repository {
@@ -141,19 +144,11 @@ func offered(ctx context.Context, n named, w stake.ImageWant) (digest string, si
 func (e *Engine) Fetch(ctx context.Context, w stake.ImageWant, say func(string)) error {
 	ctx, cancel := context.WithTimeout(ctx, fetchTime)
 	defer cancel()
-	options := client.ImagePullOptions{}
-	if w.Login != nil {
-		if w.Login.Text == "" {
-			return stake.ErrNoText
-		}
-		user, password, _ := strings.Cut(w.Login.Text, ":")
-		auth, err := json.Marshal(map[string]string{"username": user, "password": password, "serveraddress": nameOf(w.Image).registry})
-		if err != nil {
-			return err
-		}
-		options.RegistryAuth = base64.URLEncoding.EncodeToString(auth)
+	auth, err := authOf(w)
+	if err != nil {
+		return err
 	}
-	r, err := e.cli.ImagePull(ctx, w.Image, options)
+	r, err := e.cli.ImagePull(ctx, w.Image, client.ImagePullOptions{RegistryAuth: auth})
 	if err != nil {
 		return fmt.Errorf("fetch image %s: %s", w.Image, short(err))
 	}
@@ -172,10 +167,15 @@ func (e *Engine) Fetch(ctx context.Context, w stake.ImageWant, say func(string))
 		}
 	}
 	is, err := e.image(ctx, w.Image)
-	if err == nil && is.ID == "" {
-		err = fmt.Errorf("fetch image %s: the engine says that it is done, and has not got it", w.Image)
+	switch {
+	case err != nil:
+		return err
+	case is.ID == "":
+		return fmt.Errorf("fetch image %s: the engine says that it is done, and has not got it", w.Image)
+	case is.arch != "" && is.arch != runtime.GOARCH:
+		return fmt.Errorf("image %s is made for %s, and this host is %s: nothing in it runs here", w.Image, plain(is.arch), runtime.GOARCH)
 	}
-	return err
+	return nil
 }
 
 // ImageID is the identifier of an image, "" where the host has not got it.

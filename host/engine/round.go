@@ -36,6 +36,8 @@ type memory struct {
 	since time.Time
 	known map[string]known
 	all   []stake.ContainerSeen
+
+	networks []string // nil where they were not asked for
 }
 
 type known struct {
@@ -56,7 +58,7 @@ func (e *Engine) NewRound(ctx context.Context, m *system.Machine) (*Round, error
 	defer mem.mu.Unlock()
 	now := time.Now()
 	if now.Sub(mem.since) > rememberTime || !e.quiet(ctx, mem.since, now) {
-		mem.known = map[string]known{}
+		mem.known, mem.networks = map[string]known{}, nil
 		if mem.all, err = e.all(ctx); err != nil {
 			return nil, err
 		}
@@ -79,6 +81,19 @@ func Listed(m *system.Machine) []stake.ContainerSeen {
 	mem.mu.Lock()
 	defer mem.mu.Unlock()
 	return mem.all
+}
+
+// Networks are the names of the engine's networks, which take an engine with many containers
+// long to list.
+func (r *Round) Networks(ctx context.Context) ([]string, error) {
+	r.memory.mu.Lock()
+	defer r.memory.mu.Unlock()
+	if r.memory.networks != nil {
+		return r.memory.networks, nil
+	}
+	list, err := r.engine.Networks(ctx)
+	r.memory.networks = list
+	return list, err
 }
 
 // listLimit bounds a list of containers.

@@ -4,6 +4,7 @@
 package family
 
 import (
+	"bytes"
 	"embed"
 	"fmt"
 	"io/fs"
@@ -19,6 +20,25 @@ import (
 
 //go:embed families
 var familyFiles embed.FS
+
+//go:embed contained.toml
+var containedFile []byte
+
+// contained are how web servers lie in the containers that sites are served from.
+var contained = func() map[string]stake.Layout {
+	out := map[string]stake.Layout{}
+	d := toml.NewDecoder(bytes.NewReader(containedFile))
+	if err := d.DisallowUnknownFields().Decode(&out); err != nil {
+		panic(err) // it is embedded, and a test reads it
+	}
+	return out
+}()
+
+// Contained is how a web server lies in the containers that sites are served from.
+func Contained(server string) (stake.Layout, bool) {
+	l, ok := contained[server]
+	return l, ok
+}
 
 // Family is what systems made from one another have in common: the package
 // manager and how web servers lie on them. Each is one folder of data; nothing
@@ -94,6 +114,9 @@ func ReadFamilies(files fs.FS) ([]Family, error) {
 		}
 		for name, l := range f.Servers {
 			l.PHP = f.PHP
+			if inside, ok := contained[name]; ok {
+				l.Inside = &inside
+			}
 			f.Servers[name] = l
 		}
 		out = append(out, f)

@@ -1,9 +1,12 @@
 package filter
 
 import (
+	"encoding/binary"
+	"errors"
 	"fmt"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
 
 	"northstake/core/stake"
@@ -236,5 +239,20 @@ func TestUFWCountsWhatCannotBeToldAgainst(t *testing.T) {
 		if open != c.open || decided != c.decided || (denied != "") != c.denied {
 			t.Errorf("%s: open %t, decided %t, denied by %q", name, open, decided, denied)
 		}
+	}
+}
+
+// A kernel that refuses to tell its rules is told from one that has none.
+func TestAKernelThatRefuses(t *testing.T) {
+	refusal := make([]byte, 36)
+	binary.NativeEndian.PutUint32(refusal, 36)
+	binary.NativeEndian.PutUint16(refusal[4:], syscall.NLMSG_ERROR)
+	errno := -int32(syscall.EPERM)
+	binary.NativeEndian.PutUint32(refusal[16:], uint32(errno))
+	if _, err := parseGeneration(refusal, 10); !errors.Is(err, syscall.EPERM) {
+		t.Errorf("it is said that %v", err)
+	}
+	if _, err := parseGeneration(nil, 10); err == nil {
+		t.Error("nothing is taken for an answer")
 	}
 }

@@ -65,6 +65,9 @@ func Generation() (uint32, error) {
 }
 
 func parseGeneration(b []byte, want uint16) (uint32, error) {
+	if len(b) >= 20 && binary.NativeEndian.Uint16(b[4:]) == syscall.NLMSG_ERROR {
+		return 0, fmt.Errorf("ask the kernel for its rules: %w", syscall.Errno(-int32(binary.NativeEndian.Uint32(b[16:]))))
+	}
 	for at := 20; at+8 <= len(b); {
 		size := int(binary.NativeEndian.Uint16(b[at:]))
 		if size < 4 || at+size > len(b) {
@@ -92,6 +95,13 @@ func ReadRules(ctx context.Context, m *system.Machine) (Rules, error) {
 	gen, err := Generation()
 	if err == nil {
 		key = fmt.Sprint("generation ", gen)
+	}
+	if errors.Is(err, syscall.EPERM) {
+		// A container without the right to filter: nobody inside can have set rules.
+		if m.OwnNetwork() {
+			return Rules{Filters: &Filters{}}, nil
+		}
+		return Rules{}, errors.New("this container shares the network of its machine, and has no right to read that one's packet filter; ask the machine, or give the container a network of its own")
 	}
 	return system.Cached(m, "rules", key, func() (Rules, error) {
 		if _, err := exec.LookPath("/usr/sbin/nft"); err != nil {

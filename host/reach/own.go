@@ -3,13 +3,11 @@ package reach
 import (
 	"bytes"
 	"context"
-	"errors"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
-	"time"
 
 	"northstake/host/rod"
 )
@@ -37,6 +35,9 @@ func StartLocal(ctx context.Context, t Target, rods Rods) (*rod.Conn, error) {
 		return nil, fmt.Errorf("put the rod onto the service's own machine: %w", err)
 	}
 	args := []string{path, "serve", "--state", localState}
+	if t.Engine != "" {
+		args = append(args, "--engine", t.Engine)
+	}
 	if os.Geteuid() != 0 {
 		args = append([]string{"sudo", "-n", "--"}, args...)
 	}
@@ -60,16 +61,7 @@ func StartLocal(ctx context.Context, t Target, rods Rods) (*rod.Conn, error) {
 		go cmd.Wait() // its input has ended, and so does the rod
 		return nil
 	}}
-	greeted := make(chan error, 1)
-	go func() { greeted <- waitGreeting(out) }()
-	select {
-	case err = <-greeted:
-	case <-time.After(rodLimit):
-		err = errors.New("it has not greeted")
-	case <-ctx.Done():
-		err = ctx.Err()
-	}
-	if err != nil {
+	if err := greeted(ctx, out); err != nil {
 		c.Close()
 		what := fmt.Sprintf("the rod does not start on the service's own machine, host %s: %v", t.Host, err)
 		if said := bytes.TrimSpace(errs.Bytes()); len(said) > 0 {

@@ -31,7 +31,10 @@ func NewPool(rods Rods) *Pool { return &Pool{rods: rods, conns: map[string]*entr
 // fingerprint tells whether a kept connection was made with the same means.
 func fingerprint(t Target, known KnownKeys) string {
 	h := sha256.New()
-	fmt.Fprintf(h, "%q %q %d %q %t %q %q %q %q", t.Host, t.Address, t.Port, t.User, t.Sudo, t.Password, t.SudoPassword, t.Key, t.Via)
+	fmt.Fprintf(h, "%q %q %d %q %t %q %q %q %q", t.Host, t.Address, t.Port, t.User, t.Sudo, t.Password, t.SudoPassword, t.Key, t.Via+t.Engine)
+	if t.Through != nil {
+		fmt.Fprintf(h, "%q %q", t.Container, fingerprint(t.Through.Target, t.Through.Known))
+	}
 	for _, k := range known.Own {
 		fmt.Fprintf(h, "%q", k.Key)
 	}
@@ -81,7 +84,14 @@ func (p *Pool) start(ctx context.Context, t Target, known KnownKeys) (*rod.Conn,
 	if err != nil {
 		return nil, nil, err
 	}
-	return way.Start(ctx, t, known, p.rods)
+	if way.Within == nil {
+		return way.Start(ctx, t, known, p.rods)
+	}
+	engine, err := p.Rod(ctx, t.Through.Key, t.Through.Target, t.Through.Known)
+	if err != nil {
+		return nil, nil, fmt.Errorf("host %s is container %s, and the host of its engine cannot be reached: %w", t.Host, t.Container, err)
+	}
+	return way.Within(ctx, engine, t)
 }
 
 // Drop closes a kept connection, after it broke or its host changed.

@@ -329,14 +329,14 @@ func TestEveryWayCanBeDeclared(t *testing.T) {
 	}
 	for name := range declare.Ways {
 		w, err := WayOf(name)
-		if err != nil || w.Start == nil {
+		if err != nil || (w.Start == nil) == (w.Within == nil) {
 			t.Errorf("%s cannot be gone: %v", name, err)
 		}
 		if w.Trusts != declare.Ways[name].Login {
 			t.Errorf("%s: a login is declared for hosts that show keys, and for no others", name)
 		}
 	}
-	if _, err := WayOf("boat"); err == nil || !strings.Contains(err.Error(), "local, ssh") {
+	if _, err := WayOf("boat"); err == nil || !strings.Contains(err.Error(), "container, local, ssh") {
 		t.Errorf("a way that is none: %v", err)
 	}
 }

@@ -2,6 +2,7 @@ package reach
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"io"
 	"net"
@@ -59,6 +60,20 @@ type stdioAddr struct{}
 func (stdioAddr) Network() string { return "stdio" }
 
 func (stdioAddr) String() string { return "rod" }
+
+// greeted waits for the rod's greeting, for as long as a rod may take to start.
+func greeted(ctx context.Context, out io.Reader) error {
+	said := make(chan error, 1)
+	go func() { said <- waitGreeting(out) }()
+	select {
+	case err := <-said:
+		return err
+	case <-time.After(rodLimit):
+		return errors.New("it has not greeted")
+	case <-ctx.Done():
+		return ctx.Err()
+	}
+}
 
 // waitGreeting skips what a login script may print before the rod's greeting.
 func waitGreeting(r io.Reader) error {

@@ -20,6 +20,17 @@ type Target struct {
 	Sudo         bool
 	SudoPassword string
 	Via          string // the name of a way
+
+	Engine    string   // of the service's own machine, the socket of its container engine; "" for its usual place
+	Container string   // that the host is, by its name on an engine
+	Through   *Through // how to get to the host of that engine
+}
+
+// Through is a host on the way to another. Key names the connection to it, which others share.
+type Through struct {
+	Key    string
+	Target Target
+	Known  KnownKeys
 }
 
 func (t Target) addr() string { return net.JoinHostPort(t.Address, strconv.Itoa(t.Port)) }

@@ -21,8 +21,10 @@ type Way struct {
 	// the network.
 	Proves bool
 
-	// Start starts the rod on a host. Close ends what carries it.
-	Start func(ctx context.Context, t Target, known KnownKeys, rods Rods) (conn *rod.Conn, close func(), err error)
+	// Start starts the rod on a host. Close ends what carries it. Of a way that leads through
+	// another host it is Within, which is given the rod of that.
+	Within func(ctx context.Context, engine *rod.Conn, t Target) (conn *rod.Conn, close func(), err error)
+	Start  func(ctx context.Context, t Target, known KnownKeys, rods Rods) (conn *rod.Conn, close func(), err error)
 }
 
 var ways = map[string]Way{}

@@ -10,6 +10,7 @@ import (
 	"io"
 	"net"
 	"net/http"
+	"net/url"
 	"sync"
 	"time"
 
@@ -94,6 +95,23 @@ func (c *Conn) call(ctx context.Context, path string, in, out any) error {
 		return fmt.Errorf("read the rod's answer: %w", err)
 	}
 	return nil
+}
+
+// Inside starts the rod in a container of the host's engine, and returns its standard input and
+// output. End lets go of both; they outlive ctx.
+func (c *Conn) Inside(ctx context.Context, container string) (in io.WriteCloser, out io.Reader, end func(), err error) {
+	held, cancel := context.WithCancel(context.WithoutCancel(ctx))
+	started := context.AfterFunc(ctx, cancel)
+	body, in := io.Pipe()
+	res, err := c.do(held, http.MethodPost, "/containers/"+url.PathEscape(container)+"/rod", body)
+	if !started() && err == nil {
+		err = ctx.Err()
+	}
+	if err != nil {
+		cancel()
+		return nil, nil, nil, err
+	}
+	return in, res.Body, func() { in.Close(); cancel(); res.Body.Close() }, nil
 }
 
 // Traits asks what the host is.

@@ -90,6 +90,7 @@ type Fault struct {
 	Line     int               `json:"line,omitempty"`
 	Rendered string            `json:"rendered,omitempty"`
 	From     *declare.Position `json:"from,omitempty"`
+	Missing  bool              `json:"missing,omitempty"` // what was asked for is not there
 }
 
 func (f *Fault) Error() string { return f.What }

@@ -19,6 +19,7 @@ type Machine struct {
 	Root     string
 	StateDir string
 	Run      Runner
+	Engine   string // socket of its container engine, "" for where engines listen by themselves
 
 	mu     sync.Mutex
 	caches map[string]any

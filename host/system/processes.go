@@ -1,10 +1,22 @@
 package system
 
 import (
+	"fmt"
+	"os"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
 )
+
+// MountsOf names the mounts that a process sees (mount_namespaces(7)), "" where it is gone.
+func MountsOf(pid int) string {
+	is, err := os.Readlink(fmt.Sprintf("/proc/%d/ns/mnt", pid))
+	if err != nil {
+		return ""
+	}
+	return is
+}
 
 // ChangedAt is when an entry last changed in any way, and whether it is there.
 func (m *Machine) ChangedAt(path string) (time.Time, bool) {
@@ -13,4 +25,24 @@ func (m *Machine) ChangedAt(path string) (time.Time, bool) {
 		return time.Time{}, false
 	}
 	return time.Unix(s.Ctim.Unix()), true
+}
+
+// OwnNetwork says whether the network that the machine sees is one of its own, as a container
+// has it: each of its interfaces is an end of a line that leads elsewhere (veth(4)).
+func (m *Machine) OwnNetwork() bool {
+	const dir = "/sys/class/net"
+	entries, err := os.ReadDir(m.Path(dir))
+	if err != nil {
+		return false
+	}
+	for _, e := range entries {
+		number := func(name string) string {
+			b, _ := os.ReadFile(m.Path(dir + "/" + e.Name() + "/" + name)) // what is not there is no number
+			return strings.TrimSpace(string(b))
+		}
+		if e.Name() != "lo" && number("ifindex") != "" && number("ifindex") == number("iflink") {
+			return false
+		}
+	}
+	return true
 }

@@ -170,3 +170,33 @@ func TestNamesFallBackToNumbers(t *testing.T) {
 		t.Error("an unknown owner has an id")
 	}
 }
+
+// A network is a container's own where all of its lines lead elsewhere; one that has the machine's
+// cards, or of which nothing can be seen, is the machine's.
+func TestWhoseNetworkItIs(t *testing.T) {
+	m := &Machine{Root: t.TempDir()}
+	if m.OwnNetwork() {
+		t.Error("a network of which nothing can be seen is taken for a container's own")
+	}
+	put := func(name, index, link string) {
+		t.Helper()
+		for file, text := range map[string]string{"ifindex": index, "iflink": link} {
+			at := m.Path("/sys/class/net/" + name + "/" + file)
+			if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if err := os.WriteFile(at, []byte(text+"\n"), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}
+	put("lo", "1", "1")
+	put("eth0", "2", "17")
+	if !m.OwnNetwork() {
+		t.Error("a line that leads elsewhere is taken for a card")
+	}
+	put("eth1", "3", "3")
+	if m.OwnNetwork() {
+		t.Error("a card is taken for a line that leads elsewhere")
+	}
+}

@@ -21,17 +21,31 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, s
 	if len(sites) == 0 {
 		return nil
 	}
+	dir := m.Scratch("candidate", step)
+	return TestIn(m, dir, filepath.Join(dir, "server.pid"), l, func(command []string) (string, error) {
+		_, err := m.Run(ctx, nil, command[0], command[1:]...)
+		var failed *system.Failed
+		if !errors.As(err, &failed) {
+			return "", err
+		}
+		return failed.Output, nil
+	}, sites...)
+}
+
+// TestIn makes the copy in a directory, which is no other's and goes afterwards, and has a
+// command test it: what that says of a configuration that the server refuses, "" where it is
+// sound. Pid is a file that the command may write.
+func TestIn(m *system.Machine, dir, pid string, l stake.Layout, test func(command []string) (complaint string, err error), sites ...stake.SiteWant) error {
 	server := sites[0].Server
 	if _, ok := servers[server]; !ok {
 		return fmt.Errorf("nothing is known of a web server called %q", server)
 	}
 	live := l.Dir
-	dir := m.Scratch("candidate", step)
 	defer os.RemoveAll(dir)
 	if err := os.RemoveAll(dir); err != nil {
 		return err
 	}
-	c := candidate{server: server, live: live, root: filepath.Join(dir, "conf"), pid: filepath.Join(dir, "server.pid")}
+	c := candidate{server: server, live: live, root: filepath.Join(dir, "conf"), pid: pid}
 	if err := c.tree(m.Path(live), live, c.root); err != nil {
 		return fmt.Errorf("copy the configuration for a test: %w", err)
 	}
@@ -44,12 +58,11 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, s
 	for i, a := range l.Test {
 		args[i] = strings.ReplaceAll(a, "{dir}", c.root)
 	}
-	_, err := m.Run(ctx, nil, args[0], args[1:]...)
-	var failed *system.Failed
-	if !errors.As(err, &failed) {
+	complaint, err := test(args)
+	if err != nil || complaint == "" {
 		return err
 	}
-	return candidateFault(strings.ReplaceAll(failed.Output, c.root, live), sites...)
+	return candidateFault(strings.ReplaceAll(complaint, c.root, live), sites...)
 }
 
 // in is where a path of the live tree lies in the copy.
@@ -202,6 +215,7 @@ func (c candidate) tree(from, path, to string) error {
 	for _, e := range entries {
 		src, dst := filepath.Join(from, e.Name()), filepath.Join(to, e.Name())
 		switch {
+		case strings.HasPrefix(c.root, src+"/"): // the copy lies in it
 		case e.IsDir():
 			err = c.tree(src, filepath.Join(path, e.Name()), dst)
 		case e.Type()&fs.ModeSymlink != 0:

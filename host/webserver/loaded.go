@@ -127,6 +127,28 @@ func TakesIn(m *system.Machine, layouts map[string]stake.Layout, service string)
 	return done
 }
 
+// TakesInWithin is TakesIn for a server that is the first process of a container, by its number
+// on the host: it takes its configuration in with new workers.
+func TakesInWithin(m *system.Machine, server string, first int) func(context.Context) error {
+	former, err := childrenOf(m, strconv.Itoa(first))
+	if servers[server].reloadTests || err != nil || len(former) == 0 {
+		return func(context.Context) error { return nil }
+	}
+	return func(ctx context.Context) error {
+		var workers []string
+		if !within(ctx, takeInTime, func() bool {
+			workers, err = childrenOf(m, strconv.Itoa(first))
+			return err == nil && slices.ContainsFunc(workers, func(pid string) bool { return !slices.Contains(former, pid) })
+		}) {
+			return fmt.Errorf("%s was told to reload and has not taken its configuration in within %s", server, takeInTime)
+		}
+		within(ctx, yieldTime, func() bool {
+			return !slices.ContainsFunc(former, func(pid string) bool { return serves(m, pid) })
+		})
+		return nil
+	}
+}
+
 // within waits until something is so, and says whether it is.
 func within(ctx context.Context, limit time.Duration, so func() bool) bool {
 	for deadline := time.Now().Add(limit); ; time.Sleep(10 * time.Millisecond) {
@@ -169,7 +191,11 @@ func workersOf(m *system.Machine, l stake.Layout) ([]string, error) {
 	if err != nil {
 		return nil, err
 	}
-	first := strings.TrimSpace(string(pid))
+	return childrenOf(m, strings.TrimSpace(string(pid)))
+}
+
+// childrenOf lists the processes that one has started.
+func childrenOf(m *system.Machine, first string) ([]string, error) {
 	children, err := m.Read("/proc/" + first + "/task/" + first + "/children")
 	if err != nil {
 		return nil, nil // it has just ended

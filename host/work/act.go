@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"northstake/core/stake"
+	"northstake/host/engine"
 	"northstake/host/journal"
 	"northstake/host/rod"
 )
@@ -13,7 +14,8 @@ import (
 // actBefore is what there was of packages before an upgrade, and whether a service ran.
 type actBefore struct {
 	packageBefore
-	Ran bool `json:"ran,omitempty"`
+	Ran   bool   `json:"ran,omitempty"`
+	Image string `json:"image,omitempty"` // that had the name which another is kept under
 }
 
 type acts struct {
@@ -47,6 +49,16 @@ func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 		if !f.Known {
 			f.Near, f.Here = nearUnits(ctx, units, w.Service), m.Called().Services[w.Service]
 		}
+	case stake.KeepImage:
+		e, trouble := engine.Of(ctx, m.Machine)
+		if f.Engine = trouble; trouble != nil {
+			break
+		}
+		is, err := e.Inspect(ctx, w.Container)
+		if err != nil {
+			return nil, err
+		}
+		f.Known = is.ID != ""
 	case "relist", "upgrade":
 		manager, err := m.PackageManager()
 		if err != nil {
@@ -77,6 +89,13 @@ func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (b actBefor
 		states, err := units.States(ctx, []string{w.Service})
 		b.Ran = states[w.Service].Active == "active"
 		return b, err
+	case stake.KeepImage:
+		e, err := engineOf(ctx, m)
+		if err != nil {
+			return b, err
+		}
+		b.Image, err = e.ImageID(ctx, w.Image)
+		return b, err
 	case "upgrade":
 		manager, err := m.PackageManager()
 		if err != nil {
@@ -103,6 +122,12 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 			}
 		}
 		return state, tell(ctx, m, units, w.Service, w.Do)
+	case stake.KeepImage:
+		e, err := engineOf(ctx, m)
+		if err != nil {
+			return "", err
+		}
+		return rod.Done, e.Keep(ctx, w.ActWant, func(text string) { j.Say("%s", text) })
 	case "relist":
 		manager, err := m.PackageManager()
 		if err != nil {
@@ -146,6 +171,8 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 // act did is over.
 func backAct(ctx context.Context, m *Host, j Job, w stake.ActWork, b actBefore) error {
 	switch {
+	case w.Do == stake.KeepImage:
+		return backImage(ctx, m, j, stake.ImageWork{ImageWant: stake.ImageWant{Image: w.Image}}, imageBefore{b.Image})
 	case w.Do == "upgrade":
 		return backPackage(ctx, m, j, stake.PackageWork{Install: w.Upgrades}, b.packageBefore)
 	case !slices.Contains([]string{"restart", "reload"}, w.Do):

@@ -34,18 +34,18 @@ func readContainers(ctx context.Context, m *Host, wants []stake.ContainerWant) (
 		return nil, err
 	}
 	var networks []string
-	if slices.ContainsFunc(wants, func(w stake.ContainerWant) bool { return w.Joins != "" }) {
-		if networks, err = e.Networks(ctx); err != nil {
+	if slices.ContainsFunc(wants, stake.ContainerWant.JoinsNamed) {
+		if networks, err = round.Networks(ctx); err != nil {
 			return nil, err
 		}
 	}
 	return beside(func(ctx context.Context, m *Host, w stake.ContainerWant) (any, error) {
 		f, err := round.Found(ctx, w)
-		if w.Joins != "" {
+		if w.JoinsNamed() {
 			f.Networks = networks
 		}
 		for _, h := range w.Holds {
-			if !m.Exists(h.From) {
+			if !h.Made && !m.Exists(h.From) {
 				f.Missing = append(f.Missing, h.From)
 			}
 		}
@@ -90,6 +90,11 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 		return "", &rod.Fault{What: fmt.Sprintf("container %s is another's by now", w.Name), Fix: "plan again"}
 	}
 	switch w.Do {
+	case stake.ReloadContainer:
+		if !is.Running {
+			return rod.Done, nil // it takes notice when somebody starts it
+		}
+		return rod.Done, reloadContainer(ctx, m, e, is, w.Reload, w.Serves)
 	case stake.StartContainer:
 		if is.ID == "" {
 			return "", &rod.Fault{What: fmt.Sprintf("container %s is gone", w.Name), Fix: "plan again"}
@@ -108,6 +113,12 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 			return "", err
 		}
 		return rod.Done, e.Rename(ctx, is.ID, formerName(w, j))
+	}
+	if err := makeHeld(m, w.Holds); err != nil {
+		return "", err
+	}
+	if w.Do == stake.PrepareContainer {
+		w.Running = false
 	}
 	return rod.Done, makeContainer(ctx, e, j, w, is)
 }

@@ -63,6 +63,17 @@ func (h *Host) Layout(server string) (stake.Layout, error) {
 	return stake.Layout{}, fmt.Errorf("nothing is known of how %s lies on this host", server)
 }
 
+// LayoutOf is how the server of a site lies on the host, or in the site's container.
+func (h *Host) LayoutOf(w stake.SiteWant) (stake.Layout, error) {
+	if w.Within == "" {
+		return h.Layout(w.Server)
+	}
+	if l, ok := family.Contained(w.Server); ok {
+		return l, nil
+	}
+	return stake.Layout{}, fmt.Errorf("nothing is known of how %s lies in a container", w.Server)
+}
+
 // journal is the host's journal, with the workers of all kinds.
 func (h *Host) journal() journal.Journal {
 	return journal.Journal{Machine: h.Machine, Worker: func(typ string) (journal.Worker, error) {

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"strings"
 
 	"northstake/core/stake"
 	"northstake/host/engine"
@@ -44,7 +45,11 @@ func doImage(ctx context.Context, m *Host, j Job, w stake.ImageWork, _ imageBefo
 	if w.Away {
 		return rod.Done, e.RemoveImage(ctx, w.Image)
 	}
-	return rod.Done, e.Fetch(ctx, w.ImageWant, func(text string) { j.Say("%s", text) })
+	err = e.Fetch(ctx, w.ImageWant, func(text string) { j.Say("%s", text) })
+	if err != nil && strings.Contains(err.Error(), "no space left on device") {
+		return "", &rod.Fault{What: err.Error(), Fix: "make room where the engine keeps its images, and apply again"}
+	}
+	return rod.Done, err
 }
 
 // backImage gives the name to the image again that had it before. One that was not there

@@ -32,6 +32,7 @@ func NewServer(h *Host) *Server {
 	s.mux.HandleFunc("POST /traits", s.traits)
 	s.mux.HandleFunc("POST /survey", s.survey)
 	s.mux.HandleFunc("POST /probe", s.probe)
+	s.mux.HandleFunc("POST /containers/{name}/rod", s.inside)
 	s.mux.HandleFunc("POST /blobs/missing", s.missing)
 	s.mux.HandleFunc("POST /blobs", s.blobs)
 	s.mux.HandleFunc("POST /runs/{run}/open", s.counted(s.open))

@@ -17,6 +17,7 @@ import (
 	"unicode/utf8"
 
 	"northstake/core/stake"
+	"northstake/host/engine"
 	"northstake/host/family"
 	"northstake/host/rod"
 	"northstake/host/system"
@@ -44,46 +45,66 @@ var _ = register("site", siteWorker{func() typed[stake.SiteWant, stake.Works[sta
 // readSites reads sites, and once for all of them what their servers have loaded.
 func readSites(ctx context.Context, m *Host, wants []stake.SiteWant) ([]any, error) {
 	claimed := map[string]*webserver.Claimed{}
+	first := map[string]int{} // processes of containers
 	for _, w := range wants {
-		if _, known := claimed[w.Server]; known {
+		key := w.Server + w.Within
+		if _, known := claimed[key]; known {
 			continue
 		}
-		layout, err := m.Layout(w.Server)
+		layout, err := m.LayoutOf(w)
 		if err != nil {
-			claimed[w.Server] = nil // which the site's own reading says
+			claimed[key] = nil // which the site's own reading says
 			continue
 		}
-		if claimed[w.Server], err = webserver.ClaimedOf(m.Machine, w.Server, layout); err != nil {
+		if claimed[key], err = webserver.ClaimedOf(m.Machine, w.Server, layout); err != nil {
 			return nil, err
 		}
+		if w.Within == "" {
+			continue
+		}
+		if e, trouble := engine.Of(ctx, m.Machine); trouble == nil {
+			is, err := e.Inspect(ctx, w.Within)
+			if err != nil {
+				return nil, err
+			}
+			first[w.Within] = is.PID
+		}
+	}
+	listeners, err := m.Listeners()
+	if err != nil {
+		return nil, err
 	}
 	return beside(func(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
-		return readSite(ctx, m, w, claimed[w.Server])
+		f, err := readSite(ctx, m, w, claimed[w.Server+w.Within])
+		if pid, told := first[w.Within]; told && !w.Off { // else nobody knows which are the container's own
+			f.Taken = taken(w, listeners, pid)
+		}
+		return f, err
 	})(ctx, m, wants)
 }
 
-func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver.Claimed) (any, error) {
+func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver.Claimed) (stake.SiteFound, error) {
 	f := stake.SiteFound{}
 	var err error
 	if f.File, err = m.Entry(w.File); err != nil {
-		return nil, err
+		return f, err
 	}
 	if f.File.Kind == "file" {
 		b, err := m.Read(w.File)
 		if err != nil {
-			return nil, err
+			return f, err
 		}
 		f.Text, f.Bytes = string(b), !utf8.Valid(b)
 	}
 	if w.Link != "" {
 		if f.Link, err = m.Entry(w.Link); err != nil {
-			return nil, err
+			return f, err
 		}
 	}
 	for _, b := range w.Beside {
 		e, err := m.Entry(b.Path)
 		if err != nil {
-			return nil, err
+			return f, err
 		}
 		text, err := m.Read(b.Path)
 		f.Beside = append(f.Beside, stake.Beside{Entry: e, Same: err == nil && b.Is(string(text))})
@@ -94,19 +115,19 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 		}
 	}
 	f.Silent = silent(ctx, w.To)
-	layout, err := m.Layout(w.Server)
+	layout, err := m.LayoutOf(w)
 	if err != nil {
-		return nil, err
+		return f, err
 	}
 	if f.File.Kind != "file" || f.Text == w.Text { // what is not written cannot be loaded
 		if f.Loaded, err = webserver.Loaded(ctx, m.Machine, layout, w); err != nil {
-			return nil, err
+			return f, err
 		}
 	}
 	f.Rivals = claimed.Rivals(w)
 	shut, err := family.ShutOut(m.Machine, w.User, w.Roots)
 	if err != nil {
-		return nil, err
+		return f, err
 	}
 	labels := make([]string, len(w.Roots))
 	for i, root := range w.Roots {
@@ -121,7 +142,7 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 		}
 		e, err := m.Entry(at)
 		if err != nil {
-			return nil, err
+			return f, err
 		}
 		f.Shut = append(f.Shut, stake.Shut{Root: w.Roots[i], At: at, Entry: e})
 	}
@@ -205,7 +226,11 @@ func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWo
 			if err != nil {
 				return "", err
 			}
-			files = append(files, system.NewFile{Path: b.Path, Text: []byte(text), Mode: 0o640, Owner: "root", Group: b.Group})
+			bits, err := system.ParseMode(w.FileMode())
+			if err != nil {
+				return "", err
+			}
+			files = append(files, system.NewFile{Path: b.Path, Text: []byte(text), Mode: bits, Owner: "root", Group: b.Group})
 		}
 		files = append(files, system.NewFile{Path: w.File, Text: []byte(w.Text), Mode: 0o644, Owner: "root", Group: "root"})
 		if w.Link != "" && !w.Off {
@@ -260,17 +285,25 @@ func takeFilesAway(m *Host, paths []string) error {
 // backSites takes the sites of a step back, and has each of their servers take notice once.
 func backSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWork], b befores[siteBefore]) error {
 	var changed []string
+	within := map[string]stake.SiteWant{}
 	for i, w := range slices.Backward(works) {
 		did, err := backSite(m, j, w, b[i])
 		if err != nil {
 			return err
 		}
-		if did && !slices.Contains(changed, w.Service) {
+		if did && w.Within != "" {
+			within[w.Within] = w.SiteWant
+		} else if did && !slices.Contains(changed, w.Service) {
 			changed = append(changed, w.Service)
 		}
 	}
 	for _, service := range changed {
 		if err := tellRunning(ctx, m, j, service); err != nil {
+			return err
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(within)) {
+		if err := tellWithin(ctx, m, j, within[name]); err != nil {
 			return err
 		}
 	}
@@ -337,9 +370,14 @@ func (siteWorker) Preflight(ctx context.Context, m *Host, j Job) error {
 	}
 	var write []stake.SiteWant
 	for _, w := range works {
-		layout, err := m.Layout(w.Server)
+		layout, err := m.LayoutOf(w.SiteWant)
 		if err != nil {
 			return err
+		}
+		if w.Within != "" {
+			if _, trouble := engine.Of(ctx, m.Machine); trouble != nil {
+				continue // an engine that a step of the run brings up is asked by the site's own step
+			}
 		}
 		if !w.Away && m.Exists(layout.Config) {
 			write = append(write, w.SiteWant)
@@ -352,14 +390,20 @@ func (siteWorker) Preflight(ctx context.Context, m *Host, j Job) error {
 func testSites(ctx context.Context, m *Host, j Job, sites []stake.SiteWant) error {
 	byServer := map[string][]stake.SiteWant{}
 	for _, w := range sites {
-		byServer[w.Server] = append(byServer[w.Server], w)
+		byServer[w.Server+w.Within] = append(byServer[w.Server+w.Within], w)
 	}
 	for _, server := range slices.Sorted(maps.Keys(byServer)) {
-		layout, err := m.Layout(server)
+		its := byServer[server]
+		layout, err := m.LayoutOf(its[0])
 		if err != nil {
 			return err
 		}
-		if err := webserver.Test(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, byServer[server]...); err != nil {
+		if its[0].Within != "" {
+			err = testWithin(ctx, m, j, layout, its)
+		} else {
+			err = webserver.Test(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, its...)
+		}
+		if err != nil {
 			return err
 		}
 	}

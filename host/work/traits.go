@@ -43,6 +43,7 @@ func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
 		t.IPv6 = len(bytes.TrimSpace(b)) > 0
 	}
 	t.ServiceManager = family.ServiceManagerName(h.Machine)
+	t.FirstProcess = family.NoInit(h.Machine)
 	if t.Listeners, err = h.Listeners(); err != nil {
 		return t, err
 	}

@@ -225,7 +225,8 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 				return
 			}
 		}
-		out.Hosts = append(out.Hosts, contract.HostBrief{Name: name, Address: d.Hosts[name].Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: d.Hosts[name].Via,
+		container, engine := d.InContainer(name)
+		out.Hosts = append(out.Hosts, contract.HostBrief{Container: container, Engine: engine, Name: name, Address: d.Hosts[name].Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: d.Hosts[name].Via,
 			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread, RestartNeeded: traits.RestartNeeded})
 	}
 	for _, name := range d.SiteNames() {
@@ -272,7 +273,8 @@ func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract
 		return
 	}
 	st := states[host]
-	out := contract.HostView{Name: host, Address: d.Hosts[host].Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: d.Hosts[host].Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
+	container, engine := d.InContainer(host)
+	out := contract.HostView{Container: container, Engine: engine, Name: host, Address: d.Hosts[host].Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: d.Hosts[host].Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
 		Labels: d.Hosts[host].Labels, Kits: d.Hosts[host].Kits, Givens: d.GivensOf(host)}
 	if out.Rows, err = rowsOf(st); err != nil {
 		s.refuse(c, err)

@@ -93,8 +93,8 @@ func siteOn(d *declare.Declaration, site, host string, st store.HostState, secre
 			mine[s.Address()] = true
 		}
 	}
-	on.Service, on.File = want.Service, want.File
-	mine[host+"/"+stake.Local("service", want.Service)] = true
+	on.Service, on.Image, on.File = want.By(), want.Image, want.File
+	mine[host+"/"+want.ServedBy()] = true
 	for _, p := range want.Listen {
 		mine[fmt.Sprintf("%s/port/%d-tcp", host, p)] = true
 	}

@@ -330,8 +330,14 @@ type GroundView struct {
 type HostBrief struct {
 	Address string `json:"address"`
 
+	// Container The container that the host is, by its name on its engine
+	Container string `json:"container,omitempty,omitzero"`
+
 	// Counts How many stakes stand how
 	Counts Counts `json:"counts"`
+
+	// Engine The host whose engine that is; none for the machine that the service runs on
+	Engine string `json:"engine,omitempty,omitzero"`
 	Name   string `json:"name"`
 
 	// RestartNeeded Why the host needs a restart
@@ -368,7 +374,13 @@ type HostView struct {
 	Address string `json:"address"`
 
 	// Claims What the declaration needs to own, to find, or to have left alone there; not there before the host was seen
-	Claims   []Claim   `json:"claims,omitempty,omitzero"`
+	Claims []Claim `json:"claims,omitempty,omitzero"`
+
+	// Container The container that the host is, by its name on its engine
+	Container string `json:"container,omitempty,omitzero"`
+
+	// Engine The host whose engine that is; none for the machine that the service runs on
+	Engine   string    `json:"engine,omitempty,omitzero"`
 	Givens   []Given   `json:"givens,omitempty,omitzero"`
 	Kits     []string  `json:"kits,omitempty,omitzero"`
 	Labels   []string  `json:"labels,omitempty,omitzero"`
@@ -380,7 +392,7 @@ type HostView struct {
 	Trusted  bool      `json:"trusted"`
 	Unread   string    `json:"unread,omitempty,omitzero"`
 
-	// Via "local" for the machine that the service runs on
+	// Via "local" for the machine that the service runs on, "container" for a container
 	Via string `json:"via,omitempty,omitzero"`
 }
 
@@ -618,6 +630,9 @@ type SiteOnHost struct {
 	File string `json:"file,omitempty,omitzero"`
 	Host string `json:"host"`
 
+	// Image Image of the container that its server runs in; none where it runs on the host itself
+	Image string `json:"image,omitempty,omitzero"`
+
 	// Lines The configuration, as it is rendered for that host
 	Lines []RenderedLine `json:"lines"`
 
@@ -671,6 +686,9 @@ type SurveyState string
 
 // SurveyHost defines model for SurveyHost.
 type SurveyHost struct {
+	// Awaits Why the host is not there yet, where a declared stake of another host makes it
+	Awaits string `json:"awaits,omitempty,omitzero"`
+
 	// Counts How many stakes stand how
 	Counts Counts  `json:"counts"`
 	Host   string  `json:"host"`

@@ -34,12 +34,12 @@ func (h *hostRun) worse(r probe.Result) bool {
 	return !r.OK && (h.touches(r.Site) || !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Same(r) && b.From == r.From && !b.OK }))
 }
 
-// touches says whether a step of the plan is for a part of a site.
+// touches says whether a step of the plan is for a part of a site, or for a container.
 func (h *hostRun) touches(site string) bool {
 	worked := h.worked()
 	return slices.ContainsFunc(h.planned.Rows, func(r plan.Row) bool {
 		_, did := worked[r.Address]
-		return did && r.Site == site
+		return did && (r.Site == site || r.Address == h.doc.Host+"/"+site)
 	})
 }
 

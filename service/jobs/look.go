@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -84,7 +85,16 @@ func (j *Service) access(ctx context.Context, s scope, host string) (access, err
 		return access{}, Unknown{host}
 	}
 	via, way := h.WayTo()
-	a := access{target: reach.Target{Host: host, Address: h.Address, Port: r.Port, User: r.User, Sudo: r.Sudo != nil && *r.Sudo, Via: via}}
+	a := access{target: reach.Target{Host: host, Address: h.Address, Port: r.Port, User: r.User, Sudo: r.Sudo != nil && *r.Sudo, Via: via, Engine: j.Engine}}
+	if way.Within {
+		var engine string
+		a.target.Container, engine = s.d.InContainer(host)
+		through, err := j.through(ctx, s, engine)
+		if err != nil {
+			return a, err
+		}
+		a.target.Through = through
+	}
 	if !way.Login {
 		r.Key, r.Password, r.SudoPassword = "", "", ""
 	}
@@ -128,6 +138,19 @@ func (j *Service) access(ctx context.Context, s scope, host string) (access, err
 		return other
 	}}
 	return a, nil
+}
+
+// ownEngine names the connection to the machine that the service runs on, where only its engine
+// is asked for.
+const ownEngine = "the service's own machine"
+
+// through is how to get to the host of an engine, "" for the service's own machine.
+func (j *Service) through(ctx context.Context, s scope, engine string) (*reach.Through, error) {
+	if engine == "" {
+		return &reach.Through{Key: ownEngine, Target: reach.Target{Host: ownEngine, Via: "local", Engine: j.Engine}}, nil
+	}
+	a, err := j.access(ctx, s, engine)
+	return &reach.Through{Key: connKey(s, engine), Target: a.target, Known: a.known}, err
 }
 
 func connKey(s scope, host string) string { return s.ground + "/" + host }
@@ -359,11 +382,11 @@ type hostSaid struct {
 
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
-// noteUnread keeps and announces that a host could not be looked at.
-func (j *Service) noteUnread(ctx context.Context, s scope, host, why, topic string, took time.Duration) error {
+// noteUnread keeps and announces that a host could not be looked at, or is not there yet.
+func (j *Service) noteUnread(ctx context.Context, s scope, said contract.SurveyHost, topic string) error {
 	none := json.RawMessage("[]")
-	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: host, Revision: s.revision, Unread: why, Traits: []byte("null"), Rows: none},
-		store.Said{Topic: topic, Data: stake.JSON(hostSaid{contract.SurveyHost{Host: host, Unread: why, TookMs: ms(took)}, none})})
+	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: said.Host, Revision: s.revision, Unread: cmp.Or(said.Unread, said.Awaits), Traits: []byte("null"), Rows: none},
+		store.Said{Topic: topic, Data: stake.JSON(hostSaid{said, none})})
 }
 
 // CountsOf is how many rows stand how.

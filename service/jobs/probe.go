@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"net/netip"
 	"slices"
 	"sync"
 	"time"
@@ -60,6 +61,10 @@ func (j *Service) probeEach(ctx context.Context, s scope, conn *rod.Conn, probes
 			var err error
 			switch a.From {
 			case declare.ProbeOutside:
+				if container, engine := s.d.InContainer(a.Probe.Host); container != "" && a.At == "" {
+					results[i], err = j.probeContainer(ctx, s, conn, engine, a)
+					break
+				}
 				results[i] = probe.Fetch(ctx, a)
 			case declare.ProbeInside:
 				if conn == nil {
@@ -80,6 +85,35 @@ func (j *Service) probeEach(ctx context.Context, s scope, conn *rod.Conn, probes
 	}
 	wg.Wait()
 	return results
+}
+
+// probeContainer makes a check of a host that is a container, at the address that it has on its
+// engine's network: only the machine of the engine is sure to get there.
+func (j *Service) probeContainer(ctx context.Context, s scope, conn *rod.Conn, engine string, a probe.Asked) (r probe.Result, err error) {
+	if conn == nil {
+		return r, errNoWayIn
+	}
+	traits, err := conn.LastTraits(ctx)
+	if err != nil {
+		return r, err
+	}
+	for _, address := range traits.Addresses {
+		if ip, err := netip.ParseAddr(address); err == nil && !ip.IsLoopback() && ip.Is4() {
+			a.At = address
+			break
+		}
+	}
+	if a.At == "" {
+		return r, errors.New("the container has no address of its own: declare the host's address")
+	}
+	if engine == "" {
+		return probe.Fetch(ctx, a), nil
+	}
+	err = j.withRod(ctx, s, engine, func(on *rod.Conn, _ access) (err error) {
+		r, err = on.Probe(ctx, a)
+		return err
+	})
+	return r, err
 }
 
 const loopback = "127.0.0.1"

@@ -1,7 +1,9 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"path/filepath"
@@ -10,6 +12,7 @@ import (
 	"sync"
 
 	"northstake/core/declare"
+	"northstake/core/form"
 	"northstake/core/lint"
 	"northstake/core/plan"
 	"northstake/core/resolve"
@@ -29,6 +32,7 @@ type scope struct {
 	d         *declare.Declaration
 	passwords contract.SudoPasswords
 	act       *stake.ActWant
+	engine    string // host that an act is done on, which is about a container of its engine
 	oneOff    bool
 	restores  bool      // what has shifted goes back to what it was last declared to be
 	clears    bool      // what nobody declares any more is taken away
@@ -61,11 +65,51 @@ func (j *Service) scopeOf(ctx context.Context, groundID int64, ground string, re
 	if ask.Act.Do != "" {
 		s.act = &ask.Act
 	}
+	if ask.Act.Do == stake.KeepImage {
+		err = j.keeps(ctx, &s, ask)
+		return s, err
+	}
 	if ask.OneOff.Text != "" {
 		s.oneOff = true
 		s.d, err = j.withOneOff(ctx, groundID, revision, ask.OneOff)
 	}
 	return s, err
+}
+
+// keeps works out which container is kept as an image, on which engine, and whether it is as the
+// revision declares it.
+func (j *Service) keeps(ctx context.Context, s *scope, ask contract.Ask) error {
+	names, err := s.d.Choose(ask.Hosts)
+	if err != nil {
+		return err
+	}
+	if len(names) != 1 {
+		return NotReady{"one container at a time is kept as an image", "name one host"}
+	}
+	container, engine := s.d.InContainer(names[0])
+	switch {
+	case container == "":
+		return NotReady{fmt.Sprintf("host %s is no container", names[0]), "name a host whose via is \"container\""}
+	case engine == "":
+		return NotReady{fmt.Sprintf("host %s runs on the engine of the service's own machine, which is no host of the ground", names[0]), "declare that machine as a host with via = \"local\", and name it as the engine"}
+	}
+	act := ask.Act
+	act.Container, act.Host, act.Ground, act.Revision = container, names[0], s.ground, s.revision
+	states, err := j.Store.HostStates(ctx, s.groundID)
+	if err != nil {
+		return err
+	}
+	var rows []plan.Row
+	st := states[names[0]]
+	if err := json.Unmarshal(st.Rows, &rows); err != nil && len(st.Rows) > 0 {
+		return err
+	}
+	if c := CountsOf(rows); st.Unread != "" || st.Revision != s.revision || c.Due+c.Shifted+c.Unread > 0 {
+		act.Unlike = fmt.Sprintf("host %s was not last seen as revision %d declares it", names[0], s.revision)
+	}
+	act = act.WithLogin(j.Secrets(ctx, s.ground, engine))
+	s.act, s.engine = &act, engine
+	return nil
 }
 
 // withOneOff is a revision's declaration with the stakes of a one-off.
@@ -95,6 +139,9 @@ func (s scope) hosts(ask contract.Ask) ([]string, error) {
 	if s.retires != nil && len(ask.Hosts) == 0 {
 		return s.retires.hosts, nil
 	}
+	if s.engine != "" {
+		return []string{s.engine}, nil
+	}
 	return s.d.Choose(ask.Hosts)
 }
 
@@ -123,8 +170,8 @@ func (s scope) stakes(host string, traits stake.Traits, secrets *stake.Secrets) 
 		return h, err
 	}
 	name := s.act.Do
-	if s.act.Service != "" {
-		name += "-" + s.act.Service
+	if of := cmp.Or(s.act.Service, s.act.Host); of != "" {
+		name += "-" + of
 	}
 	act := *s.act
 	if act.Do == "upgrade" {
@@ -167,6 +214,10 @@ func checkAsk(table store.Table, ask contract.Ask) error {
 		return NotReady{"something is done now by itself, without what is declared", "ask for one of the two"}
 	case a.Do != "" && !slices.Contains(stake.Acts, a.Do):
 		return NotReady{fmt.Sprintf("nothing is known that is called %q", a.Do), "it is one of " + strings.Join(stake.Acts, ", ")}
+	case (a.Do == stake.KeepImage) != (a.Image != "") || a.Image != "" && !form.Image.MatchString(a.Image) || strings.Contains(a.Image, "@"):
+		return NotReady{"a container is kept under the name of an image, and nothing else is", "write REGISTRY/NAME:TAG, in small letters"}
+	case a.Container+a.Host+a.Ground+a.Unlike != "" || a.Revision != 0 || a.Login != nil:
+		return NotReady{"which container is kept, and what it holds, the service finds out", "leave that out"}
 	case needsService && (a.Service == "" || a.Service != filepath.Base(a.Service)):
 		return NotReady{"no service is named", "name the service"}
 	case !needsService && a.Service != "":
@@ -178,6 +229,8 @@ func checkAsk(table store.Table, ask contract.Ask) error {
 // titleOf says what a plan is for, beside what is declared; "" for all of that.
 func titleOf(ask contract.Ask) string {
 	switch {
+	case ask.Act.Image != "":
+		return "keep as " + ask.Act.Image
 	case ask.Act.Service != "":
 		return ask.Act.Do + " " + ask.Act.Service
 	case ask.Act.Do != "":

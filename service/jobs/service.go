@@ -36,6 +36,8 @@ type Service struct {
 	Seal  *auth.Seal
 	Log   *slog.Logger
 
+	Engine string // socket of the container engine of the service's own machine, "" for its usual place
+
 	silence time.Duration
 	worker  *river.Client[pgx.Tx]
 	insert  *river.Client[*sql.Tx]

@@ -137,7 +137,7 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 		return
 	}
 	if bad != nil {
-		h.takeBack(ctx, &rod.Fault{What: fmt.Sprintf("after the steps, site %s does not answer as declared: http://%s:%d%s from %s: %s", bad.Site, bad.Name, bad.Port, bad.Path, bad.From, bad.Words()),
+		h.takeBack(ctx, &rod.Fault{What: fmt.Sprintf("after the steps, %s does not answer as declared: http://%s:%d%s from %s: %s", checked(bad.Site), bad.Name, bad.Port, bad.Path, bad.From, bad.Words()),
 			Fix: "the host is back to what it was; correct the content, the probe or the site"})
 		return
 	}
@@ -179,4 +179,12 @@ func (h *hostRun) blocked() *rod.Fault {
 		h.doc.Notes = append(h.doc.Notes, "left as they were until what is in the way is cleared: "+strings.Join(names, ", "))
 	}
 	return &rod.Fault{What: first.Address + " was blocked: " + first.What, Fix: first.Fix + ", then plan again"}
+}
+
+// checked names what a check is of: a site, or a container by its stake.
+func checked(site string) string {
+	if strings.Contains(site, "/") {
+		return strings.Replace(site, "/", " ", 1)
+	}
+	return "site " + site
 }

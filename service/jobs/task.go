@@ -2,13 +2,17 @@ package jobs
 
 import (
 	"context"
+	"errors"
+	"fmt"
 	"sync"
 	"time"
 
 	"github.com/riverqueue/river"
 
+	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/host/reach"
 	"northstake/service/contract"
 	"northstake/service/store"
 )
@@ -107,8 +111,35 @@ func (j *Service) lookAndNote(ctx context.Context, s scope, name string, only fu
 	if err == nil {
 		return l.host
 	}
-	if e := j.Store.Persist(ctx, func() error { return j.noteUnread(ctx, s, name, err.Error(), topic, l.took) }); e != nil {
+	out := plan.Host{Host: name, Rows: []plan.Row{}, Steps: []plan.Step{}}
+	said := contract.SurveyHost{Host: name, TookMs: ms(l.took)}
+	if by := s.madeBy(name, err); by != "" {
+		said.Awaits = fmt.Sprintf("host %s is not there yet: %s makes it", name, by)
+		out.Cautions = []stake.Note{{Address: name, What: said.Awaits, Fix: "plan again when that is done: what the host is to be is planned then"}}
+	} else {
+		said.Unread, out.Unread = err.Error(), err.Error()
+	}
+	if e := j.Store.Persist(ctx, func() error { return j.noteUnread(ctx, s, said, topic) }); e != nil {
 		j.Log.Warn("could not note that a host was not read", "host", name, "error", e)
 	}
-	return plan.Host{Host: name, Rows: []plan.Row{}, Steps: []plan.Step{}, Unread: err.Error()}
+	return out
+}
+
+// madeBy is the stake that makes the container that a host is, by its address, where the host
+// could not be looked at because it is not there; "" for any other host.
+func (s scope) madeBy(host string, err error) string {
+	var trouble *reach.Trouble
+	if !errors.As(err, &trouble) || trouble.Kind != reach.NoContainer {
+		return ""
+	}
+	container, engine := s.d.InContainer(host)
+	if engine == "" {
+		return ""
+	}
+	for _, c := range declare.Nearest[stake.Container](s.d, engine, "container") {
+		if c.Name == container {
+			return engine + "/" + stake.Local("container", container)
+		}
+	}
+	return ""
 }

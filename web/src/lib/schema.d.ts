@@ -536,6 +536,10 @@ export interface components {
             sites: string[];
             trusted: boolean;
             via?: string;
+            /** @description The container that the host is, by its name on its engine */
+            container?: string;
+            /** @description The host whose engine that is; none for the machine that the service runs on */
+            engine?: string;
             counts: components["schemas"]["Counts"];
             /** Format: date-time */
             seen_at?: string;
@@ -619,6 +623,8 @@ export interface components {
             ssh_port?: number;
             /** @description SELinux, enforcing or permissive, AppArmor, or none */
             confinement?: string;
+            /** @description The first process, where it is none that is known to start services */
+            first_process?: string;
             /** @description Why the host needs a restart */
             restart_needed?: string;
             /** @description How far the host's clock is ahead of the service's, such as -3s; none under two seconds */
@@ -652,6 +658,8 @@ export interface components {
             host: string;
             system?: string;
             service?: string;
+            /** @description Image of the container that its server runs in; none where it runs on the host itself */
+            image?: string;
             /** @description Where the server's configuration of the site lies */
             file?: string;
             /** Format: date-time */
@@ -673,8 +681,12 @@ export interface components {
             name: string;
             address: string;
             trusted: boolean;
-            /** @description "local" for the machine that the service runs on */
+            /** @description "local" for the machine that the service runs on, "container" for a container */
             via?: string;
+            /** @description The container that the host is, by its name on its engine */
+            container?: string;
+            /** @description The host whose engine that is; none for the machine that the service runs on */
+            engine?: string;
             revision?: number;
             /** Format: date-time */
             seen_at?: string;
@@ -782,6 +794,8 @@ export interface components {
             rows: components["schemas"]["Row"][];
             counts: components["schemas"]["Counts"];
             unread?: string;
+            /** @description Why the host is not there yet, where a declared stake of another host makes it */
+            awaits?: string;
             /** Format: double */
             took_ms: number;
         };
@@ -881,9 +895,13 @@ export interface components {
         /** @description Something to be done now that is no lasting state, in place of what is declared */
         Act: {
             /** @enum {string} */
-            do: "restart" | "reload" | "relist" | "upgrade" | "reboot";
+            do: "restart" | "reload" | "relist" | "upgrade" | "reboot" | "keep";
             /** @description The service to restart or reload */
             service?: string;
+            /** @description The image as which a container that is a host is kept */
+            image?: string;
+            /** @description The secret with which the image's registry lets in */
+            image_secret?: string;
         };
         /** @description Stakes to bring about besides what is declared, as TOML of hosts; only they are planned */
         OneOff: {

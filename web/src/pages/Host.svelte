@@ -26,9 +26,8 @@
       ['web servers', (t.web_servers ?? []).map((s) => `${s.name} (${s.package} ${s.version})`).join(', ') || 'none'],
       ['clock', !t.clock_skew ? 'right' : t.clock_skew.startsWith('-') ? `${t.clock_skew.slice(1)} behind the service's` : `${t.clock_skew} ahead of the service's`],
       ['restart', t.restart_needed ? `needed: ${t.restart_needed}` : 'not needed'],
-      ['reached', h.via === 'local' ? `without SSH: the service runs on this machine, ${t.hostname}` : `over SSH, at ${h.address}`],
+      ['reached', h.via === 'local' ? `without SSH: the service runs on this machine, ${t.hostname}` : h.container ? `through its engine: it is container ${h.container} on ${h.engine ?? "the service's machine"}` : `over SSH, at ${h.address}`],
       ['chosen by', [h.name, ...(h.labels ?? []).map((l) => `label:${l}`), ...(h.kits ?? []).map((k) => `kit:${k}`)].join(', ')],
-      ...(t.containers?.length ? [['containers', t.containers.map((c) => `${c.name} (${c.image}, ${c.state}${c.by ? '' : ", others'"})`).join(', ')] as [string, string]] : []),
       ['listens', (t.listeners ?? []).map((l) => `${l.port}/${l.protocol} ${l.program}`).filter((v, i, a) => a.indexOf(v) === i).join(', ')],
     ]
   }
@@ -39,7 +38,7 @@
   <Heading title={host} />
   <p class="text-soft">Reading …</p>
 {:then h}
-  <Heading title={h.name} about="{h.address} · seen {ago(h.seen_at)}{h.revision ? `, revision ${h.revision}` : ''}" />
+  <Heading title={h.name} about="{h.container ? `container on ${h.engine ?? "the service's machine"}` : h.address} · seen {ago(h.seen_at)}{h.revision ? `, revision ${h.revision}` : ''}" />
   {#if !h.trusted}<p class="my-3 border-l-4 border-attention bg-raised px-4 py-2">Its key is not trusted yet. Compare a fingerprint and trust it: <code>northstake trust {h.name}</code></p>{/if}
   {#if h.unread}<p class="my-3 border-l-4 border-attention bg-raised px-4 py-2 break-words"><StandingMark standing="unread" /> {h.unread}</p>{/if}
   {#if h.traits?.system}
@@ -56,6 +55,19 @@
         <div class="flex flex-wrap gap-x-3 border-b border-rule py-1"><dt class="name w-24 shrink-0">{g.name}</dt><dd class="min-w-0 flex-1 break-words">{g.value}</dd><dd class="name text-soft">{g.from.file}:{g.from.line}</dd></div>
       {/each}
     </dl>
+  {/if}
+  {#if h.traits?.containers?.length}
+    <h2 class="mt-5 mb-1 text-lg font-bold">Containers</h2>
+    <ol class="leaf ruled border-y border-rule-strong" data-containers>
+      {#each h.traits.containers as c, i (c.name)}
+        <li class="grid gap-x-4 py-1 md:grid-cols-[10rem_6rem_1fr]">
+          <span class="margin-note">{i + 1}</span>
+          <span class="name break-all">{c.name}</span>
+          <span class:text-attention={c.state !== 'running'}>{c.state}</span>
+          <span class="min-w-0 text-soft"><span class="name break-all">{c.image}</span>, {c.by ? `of ground ${c.by}` : 'made by others, and left alone'}</span>
+        </li>
+      {/each}
+    </ol>
   {/if}
   <div class="mt-5 mb-1 flex flex-wrap items-baseline gap-x-5">
     <h2 class="text-lg font-bold">Stakes</h2>

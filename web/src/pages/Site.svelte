@@ -61,7 +61,7 @@
       <h2 class="mt-6 mb-1 flex flex-wrap items-baseline gap-x-4 text-lg font-bold">
         <a class="name" href="/{ground}/hosts/{h.host}">{h.host}</a>
         {#if !h.unread}<span class="text-base font-normal"><StandingMark standing={worst(h)} /></span>{/if}
-        <span class="text-sm font-normal text-soft">{[h.service && `by ${h.service}`, h.system, h.seen_at && `seen ${ago(h.seen_at)}`].filter(Boolean).join(' · ')}</span>
+        <span class="text-sm font-normal text-soft">{[h.service && `by ${h.service}${h.image ? ` of image ${h.image}` : ''}`, h.system, h.seen_at && `seen ${ago(h.seen_at)}`].filter(Boolean).join(' · ')}</span>
       </h2>
       {#if h.unread}<p class="border-l-4 border-attention bg-raised px-4 py-2 break-words">{h.unread}</p>{/if}
       {#if h.rows.length}<Rows rows={h.rows} />{/if}

@@ -1,0 +1,323 @@
+package stake
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
+)
+
+func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
+	var d differences
+	v := Verdict{Gone: !f.There}
+	block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
+	for _, n := range sortedKeys(w.Secrets) {
+		if w.Secrets[n].Lacks != "" {
+			block(w.Secrets[n].Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Secrets[n].Secret))
+		}
+	}
+	if f.Engine != nil {
+		d.differ("container", "there", "not known: "+f.Engine.What)
+		if v.Differences = d; !in.Pending {
+			block(f.Engine.What, f.Engine.Fix)
+		}
+		if len(v.Blockers) > 0 {
+			return v
+		}
+		m := w.move(MakeContainer, "run container "+w.Name+" of image "+w.Image)
+		m.Details = w.details()
+		v.Moves = []Move{m}
+		return v
+	}
+	if f.There && f.By != w.By {
+		by := "nobody that is known here"
+		if f.By != "" {
+			by = "ground " + f.By
+		}
+		d.differ("made by", "ground "+w.By, by)
+		v.Differences = d
+		block(fmt.Sprintf("a container called %s is there already, made by %s", w.Name, by), "give this one another name, or take the other away")
+		return v
+	}
+	for _, p := range f.Missing {
+		if !in.Pending {
+			block(fmt.Sprintf("the container is to see %s, and nothing is there", p), "declare it as a directory, a file or a content, or correct where it is")
+		}
+	}
+	if w.JoinsNamed() && len(f.Networks) > 0 && !slices.Contains(f.Networks, w.Joins) {
+		block(fmt.Sprintf("the engine has no network called %s; it has %s", w.Joins, strings.Join(f.Networks, ", ")), "make it there, or name another")
+	}
+	if f.There {
+		w.compare(&d, f)
+	} else {
+		d.differ("container", "there", "not there")
+	}
+	anew := len(d) > 0
+	running := f.State == "running"
+	switch {
+	case w.Running && !running && f.There:
+		d.differ("state", "running", f.stateWords())
+	case !w.Running && running:
+		d.differ("state", "stopped", f.State)
+	case w.Running && f.Unwell != "":
+		d.differ("well", "yes", "no: "+f.Unwell)
+	}
+	v.Differences = d
+	if running && !f.Since.IsZero() {
+		v.Rests = "runs since " + f.Since.UTC().Format("2006-01-02 15:04 UTC")
+		if was, ok := last[ContainerFound](in.LastFound); ok && was.ID == f.ID && f.Restarts > was.Restarts {
+			v.Rests += fmt.Sprintf("; it has ended since it was set, and the engine has started it again: %s", count(f.Restarts-was.Restarts, "time", "times"))
+		}
+	}
+	if len(d) == 0 || len(v.Blockers) > 0 {
+		return v
+	}
+	for _, door := range w.Doors {
+		if l := in.Traits.On(door.Outside); l != nil && !(f.There && running) && !slices.Contains(engineListeners, l.Program) && !letsGo(in.Leaving, *l) {
+			block(fmt.Sprintf("port %d is taken by %s (process %d)", door.Outside, l.Program, l.PID), "let the container have another port, or stop that program")
+		}
+	}
+	switch {
+	case !f.There:
+		text := fmt.Sprintf("run container %s of image %s", w.Name, w.Image)
+		if !w.Running {
+			text = fmt.Sprintf("make container %s of image %s, and leave it stopped", w.Name, w.Image)
+		}
+		m := w.move(MakeContainer, text)
+		if m.Details = w.details(); w.Serves != "" && len(in.Leaving) > 0 { // what leaves may have its port: until then it is only made
+			m = w.move(PrepareContainer, fmt.Sprintf("make container %s of image %s", w.Name, w.Image))
+			m.Details = w.details()
+			start := w.move(StartContainer, "start container "+w.Name)
+			start.Late = true
+			v.Moves = []Move{m, start}
+			break
+		}
+		v.Moves = []Move{m}
+	case anew:
+		var what []string
+		for _, one := range d {
+			what = append(what, one.Attribute)
+		}
+		m := w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", w.Name, w.Image))
+		m.Because = "of what differs: " + strings.Join(slices.Compact(what), ", ")
+		v.Moves = []Move{m}
+		if loose := w.loose(f); len(loose) > 0 {
+			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("what container %s wrote at %s lies in a volume of the engine, and the new one begins without it", w.Name, strings.Join(loose, ", ")), "let it hold a directory of the host there; the former volume stays in the engine"})
+		}
+		if running && w.Running {
+			if w.Overlaps(f) {
+				v.Cautions = append(v.Cautions, w.silence(in.Stake.Host))
+			}
+		}
+	case w.Running && running:
+		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is not well", w.Name))}
+	case w.Running && !slices.Contains(startable, f.State):
+		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is %s", w.Name, f.State))}
+	case w.Running:
+		v.Moves = []Move{w.move(StartContainer, "start container "+w.Name)}
+	default:
+		v.Moves = []Move{w.move(StopContainer, "stop container "+w.Name)}
+	}
+	if in.Stake.inboundShut(in) && len(w.Doors) > 0 {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), "an engine leads visitors to a container's doors before the host's filter sees them", "give the doors at = \"127.0.0.1\" and pass on to them from a site, where they are not for everybody"})
+	}
+	return v
+}
+
+// silence is the caution that a container does not answer while it is made anew.
+func (w ContainerWant) silence(host string) Note {
+	return Note{host + "/" + Local("container", w.Name), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port", w.Name), "apply when that does no harm"}
+}
+
+// nudgedContainer makes a container anew whose image comes anew with the same plan.
+func nudgedContainer(in Input) (*Move, error) {
+	w, ok := last[ContainerWant](in.Stake.Want)
+	f, ok2 := last[ContainerFound](in.Found)
+	if !ok || !ok2 || len(in.Nudges) == 0 || !f.There {
+		return nil, nil
+	}
+	if !slices.ContainsFunc(in.Nudges, func(n Nudge) bool { return n.How == MakeContainer }) {
+		m := w.move(ReloadContainer, "reload container "+w.Name)
+		m.Because = because(in.Nudges)
+		return &m, nil
+	}
+	m := w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", w.Name, w.Image))
+	m.Because = in.Nudges[0].Reason
+	return &m, nil
+}
+
+// engineListeners are programs that hold the ports of containers for engines.
+var engineListeners = []string{"conmon", "docker-proxy", "rootlessport", "netavark"}
+
+// inboundShut says whether only what is declared is let in on the host.
+func (s Stake) inboundShut(in Input) bool {
+	return slices.ContainsFunc(in.Declared, func(o Stake) bool { return o.Type == "firewall" })
+}
+
+// startable are the states in which an engine can start a container.
+var startable = []string{"created", "configured", "initialized", "exited", "stopped"}
+
+// loose are the paths at which a container writes to a volume of the engine that the one that
+// is wanted does not hold.
+func (w ContainerWant) loose(f ContainerFound) []string {
+	return slices.DeleteFunc(slices.Clone(f.Loose), func(p string) bool {
+		return slices.ContainsFunc(w.Holds, func(h HeldAt) bool { return h.At == p })
+	})
+}
+
+// stateWords says how a container stands that does not run.
+func (f ContainerFound) stateWords() string {
+	words := f.State
+	if f.State == "exited" {
+		words = fmt.Sprintf("ended, with status %d", f.Status)
+	}
+	if len(f.Log) > 0 {
+		words += "; its last words: " + strings.Join(f.Log, " / ")
+	}
+	return words
+}
+
+// JoinsNamed says whether the container joins a network of its engine that has a name of its own.
+func (w ContainerWant) JoinsNamed() bool {
+	return w.Joins != "" && w.Joins != "host" && w.Joins != "none"
+}
+
+// Overlaps says whether the container cannot run beside the one that is there.
+func (w ContainerWant) Overlaps(f ContainerFound) bool {
+	if w.Joins == "host" || f.Joins == "host" {
+		return true
+	}
+	return slices.ContainsFunc(w.Doors, func(d Door) bool {
+		return slices.ContainsFunc(f.Doors, func(o Door) bool { return o.Outside == d.Outside })
+	})
+}
+
+func (w ContainerWant) move(do, text string) Move {
+	return Move{Verb: strings.Fields(text)[0], Text: text, Work: JSON(ContainerWork{w, do})}
+}
+
+// compare notes what differs in the settings, which an engine can only change by making the
+// container anew.
+func (w ContainerWant) compare(d *differences, f ContainerFound) {
+	if f.Image != f.Wanted {
+		d.differ("image", cmp.Or(shortID(f.Wanted), w.Image), shortID(f.Image))
+	}
+	list := func(attribute string, wanted, found []string) {
+		if !slices.Equal(wanted, found) {
+			d.differ(attribute, cmp.Or(strings.Join(wanted, ", "), "none"), cmp.Or(strings.Join(found, ", "), "none"))
+		}
+	}
+	list("starts with", w.StartsWith, f.StartsWith)
+	var wanted, found []string
+	for _, door := range w.Doors {
+		wanted = append(wanted, door.words())
+	}
+	for _, door := range f.Doors {
+		found = append(found, door.words())
+	}
+	list("doors", wanted, found)
+	wanted, found = nil, nil
+	for _, h := range w.Holds {
+		wanted = append(wanted, h.words())
+	}
+	for _, h := range f.Holds {
+		found = append(found, h.words())
+	}
+	list("holds", wanted, found)
+	for _, n := range sortedKeys(w.Variables) {
+		is, there := f.Variables[n]
+		if !there {
+			is = "not set"
+		}
+		if !there || is != w.Variables[n] {
+			d.differ("variable "+n, w.Variables[n], is)
+		}
+	}
+	for _, n := range sortedKeys(w.Secrets) {
+		if !f.Secrets[n] {
+			d.differ("variable "+n, "as secret "+w.Secrets[n].Secret+" has it", "different")
+		}
+	}
+	if len(f.More) > 0 {
+		d.differ("more variables", "none", strings.Join(f.More, ", "))
+	}
+	if len(f.Beyond) > 0 {
+		d.differ("besides", "nothing", strings.Join(f.Beyond, ", "))
+	}
+	d.add("as", cmp.Or(w.As, "the image's own"), cmp.Or(f.As, "the image's own"))
+	d.add("joins", cmp.Or(w.Joins, "the engine's own"), cmp.Or(f.Joins, "the engine's own"))
+	d.add("stays up", w.StaysUp, f.StaysUp)
+	if w.Memory != f.Memory {
+		a, b := TwoSizes(w.Memory, f.Memory)
+		d.differ("most memory", a, b)
+	}
+	if w.Processors != f.Processors {
+		exact := func(n int64) string { return strconv.FormatFloat(float64(n)/1e9, 'f', -1, 64) }
+		d.differ("most processors", exact(w.Processors), exact(f.Processors))
+	}
+	if !maps.Equal(w.Marks, f.Marks) {
+		d.differ("marks", marksWords(w.Marks), marksWords(f.Marks))
+	}
+}
+
+func marksWords(marks map[string]string) string {
+	var out []string
+	for _, n := range sortedKeys(marks) {
+		out = append(out, n+" "+marks[n])
+	}
+	return cmp.Or(strings.Join(out, ", "), "none")
+}
+
+// shortID is an identifier that people can compare.
+func shortID(id string) string {
+	_, sum, found := strings.Cut(id, ":")
+	if !found {
+		sum = id
+	}
+	if len(sum) > 12 {
+		sum = sum[:12]
+	}
+	return sum
+}
+
+// details are the settings of a container that is made, for the plan.
+func (w ContainerWant) details() []Detail {
+	var b strings.Builder
+	for _, d := range w.Doors {
+		fmt.Fprintf(&b, "door     %s\n", d.words())
+	}
+	for _, h := range w.Holds {
+		fmt.Fprintf(&b, "holds    %s\n", h.words())
+	}
+	for _, n := range sortedKeys(w.Variables) {
+		fmt.Fprintf(&b, "variable %s is %s\n", n, w.Variables[n])
+	}
+	for _, n := range sortedKeys(w.Secrets) {
+		fmt.Fprintf(&b, "variable %s is as secret %s has it\n", n, w.Secrets[n].Secret)
+	}
+	if b.Len() == 0 {
+		return nil
+	}
+	return []Detail{{Text: b.String()}}
+}
+
+// awayContainer takes a container away that North Stake made.
+func awayContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
+	v := Verdict{Gone: f.Engine == nil && !f.There}
+	switch {
+	case v.Gone:
+	case f.Engine != nil:
+		v.Cautions = []Note{{in.Stake.Address(), f.Engine.What, f.Engine.Fix}}
+	case f.By != w.By:
+		v.Cautions = []Note{stays(in, "container "+w.Name)}
+	default:
+		v.Moves = []Move{w.move(AwayContainer, "take away container "+w.Name)}
+		if in.Pending && w.Serves != "" {
+			v.Late = true
+			v.Cautions = []Note{gap(in, "container "+w.Name)}
+		}
+	}
+	return v
+}

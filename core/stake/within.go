@@ -1,0 +1,161 @@
+package stake
+
+import (
+	"cmp"
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+
+	"northstake/core/declare"
+)
+
+// Sites whose server runs in a container. All sites of a server on a host share one container,
+// whose configuration lies on the host and is North Stake's own; the container is on the
+// host's own network, so that a site listens, answers and is guarded as it is on a machine.
+
+// inside ends the name of a server that runs in a container.
+const inside = " in a container"
+
+// serverOf is the server of a site, with where it runs.
+func serverOf(s *declare.Site) string {
+	if s.Image != "" {
+		return s.Server + inside
+	}
+	return s.Server
+}
+
+// layout is how a server lies on the host, or in a container on it.
+func (w *Wanting) layout(server string) (Layout, bool) {
+	base, within := strings.CutSuffix(server, inside)
+	l, ok := w.Layouts[base]
+	if !within || !ok {
+		return l, ok
+	}
+	if l.Inside == nil {
+		return Layout{}, false
+	}
+	in := *l.Inside
+	in.RootBase = l.RootBase
+	return in, true
+}
+
+// containedBase is the directory of what servers in containers see of the host. Nobody but root
+// can get there on the host.
+const containedBase = "/etc/northstake"
+
+// containedServers are the containers that serve sites, by their names.
+type containedServers map[string]*containedServer
+
+type containedServer struct {
+	want   ContainerWant
+	image  string
+	secret string // with which the image's registry lets in
+	from   declare.Position
+	needs  []string
+	sites  []string // that are served
+	all    []string // stakes of its sites
+}
+
+// within has a site served in a container, which needs what is given first, and returns what
+// the site itself needs of it.
+func (w *Wanting) within(name string, want *SiteWant, layout Layout, image, secret string, from declare.Position, first []string) []string {
+	g := *gathering[containedServers](w, "contained servers")
+	if g == nil {
+		g = containedServers{}
+		*gathering[containedServers](w, "contained servers") = g
+	}
+	want.Within, want.Image = "sites-"+want.Server, image
+	want.Sees = w.seen(name, *want, layout)
+	w.Want(Stake{Type: "directory", Name: containedBase, From: from, Want: JSON(DirectoryWant{Path: containedBase, Owner: "root", Group: "root", Mode: "0700"})})
+	w.Want(Stake{Type: "file", Name: layout.Config, From: from, Needs: []string{Local("directory", containedBase)},
+		Want: JSON(FileWant{Path: layout.Config, Text: layout.Main, Owner: "root", Group: "root", Mode: "0644", Tells: []string{want.ServedBy()}})})
+	needs := []string{w.imageFor(image, secret, from), Local("file", layout.Config)}
+	c := g[want.Within]
+	if c == nil {
+		c = &containedServer{image: image, secret: secret, from: from, want: ContainerWant{Name: want.Within, By: w.D.Ground.Name, Image: image, Running: true, StaysUp: "always", Joins: "host",
+			Entry: layout.StartsWith[:1], StartsWith: layout.StartsWith[1:], Reload: layout.Reload, Serves: layout.Program}}
+		g[want.Within] = c
+	}
+	if c.image != image {
+		w.contradicts(want.ServedBy(), c.from, from, fmt.Sprintf("%s is to run in a container of two images, %s and %s", want.Server, c.image, image))
+	}
+	c.all = append(c.all, Local("site", name))
+	c.needs = append(c.needs, append(append(slices.Clone(first), needs...), Local("site", name))...)
+	for _, h := range want.Sees {
+		c.see(h)
+	}
+	if !want.Off {
+		c.sites = append(c.sites, name)
+		c.want.Ports = append(c.want.Ports, want.Listen...)
+	}
+	return needs
+}
+
+// seen is what a container has to see of the host for a site. Of a document root it is the
+// directory around it, in which a tree is exchanged for another as a whole.
+func (w *Wanting) seen(name string, want SiteWant, layout Layout) []HeldAt {
+	out := []HeldAt{{At: layout.Dir, From: layout.Dir}}
+	for _, root := range want.Roots {
+		out = append(out, HeldAt{At: path.Dir(root), From: path.Dir(root)})
+	}
+	if s := w.D.Sites[name]; s != nil {
+		for _, log := range s.Log.Files() {
+			out = append(out, HeldAt{At: path.Dir(log), From: path.Dir(log), Writable: true, Made: true})
+		}
+	}
+	for _, to := range want.To {
+		if !path.IsAbs(to) {
+			continue
+		}
+		if dir := path.Dir(to); path.Dir(dir) != "/" {
+			to = dir // in which the socket may come anew
+		}
+		out = append(out, HeldAt{At: to, From: to})
+	}
+	return out
+}
+
+// see adds what a container sees, unless that lies in what it sees already.
+func (c *containedServer) see(h HeldAt) {
+	covers := func(a, b HeldAt) bool {
+		return (a.At == b.At || strings.HasPrefix(b.At, a.At+"/")) && a.Writable == b.Writable
+	}
+	if slices.ContainsFunc(c.want.Holds, func(o HeldAt) bool { return covers(o, h) }) {
+		return
+	}
+	c.want.Holds = append(slices.DeleteFunc(c.want.Holds, func(o HeldAt) bool { return covers(h, o) }), h)
+	slices.SortFunc(c.want.Holds, func(a, b HeldAt) int { return cmp.Compare(a.At, b.At) })
+}
+
+// wantContained wants the containers that serve sites.
+func wantContained(w *Wanting) {
+	g := *gathering[containedServers](w, "contained servers")
+	for _, name := range sortedKeys(g) {
+		c := g[name]
+		if len(c.sites) == 0 {
+			continue // what is switched off is kept, and nobody serves it
+		}
+		slices.Sort(c.want.Ports)
+		c.want.Ports = slices.Compact(c.want.Ports)
+		w.Want(Stake{Type: "container", Name: name, Want: JSON(c.want), From: c.from, For: c.sites, Needs: unique(c.needs)})
+	}
+}
+
+// unwantedContainer says whether a container that served sites holds a port on which a declared
+// site listens by now without it.
+func unwantedContainer(gone Stake, in Around) (why, forStake string) {
+	was, _ := last[ContainerWant](gone.Want)
+	for _, d := range in.Declared {
+		now, ok := last[SiteWant](d.Want)
+		if !ok || d.Type != "site" || now.Off || now.ServedBy() == gone.Local() {
+			continue
+		}
+		for _, p := range now.Listen {
+			if slices.Contains(was.Ports, p) {
+				return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.By()), d.Local()
+			}
+		}
+	}
+	return "", ""
+}
