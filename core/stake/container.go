@@ -135,8 +135,11 @@ type ContainerFound struct {
 	Unwell     string            `json:"unwell,omitempty"` // what the command said that is to say that all is well
 	Log        []string          `json:"log,omitempty"`
 	Missing    []string          `json:"missing,omitempty"` // paths of the host that it is to see
+	Former     []string          `json:"former,omitempty"`  // paths of the host where it sees what lay there before
+	Empty      []string          `json:"empty,omitempty"`   // directories of the host that it only sees, and that hold nothing
 	Networks   []string          `json:"networks,omitempty"`
 	Beyond     []string          `json:"beyond,omitempty"` // what it has that none has that North Stake makes
+	Looks      []string          `json:"looks,omitempty"`  // where the web server in the image looks by itself for what it serves
 	Loose      []string          `json:"loose,omitempty"`  // paths inside at which the image has it write to a volume of the engine
 }
 
@@ -156,6 +159,7 @@ type ContainerWork struct {
 const (
 	MakeContainer  = "make" // in the place of what has its name
 	StartContainer = "start"
+	AnewContainer  = "start anew" // so that it sees what lies on the host now where it holds something
 	StopContainer  = "stop"
 	AwayContainer  = "away"
 
@@ -174,6 +178,7 @@ var _ = Register(Kind{
 		wantContained(w)
 		return nil
 	},
+	Finish: func(w *Wanting) { w.publishSeen() },
 	Claims: Claiming(func(w ContainerWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimContainer, What: w.Name}}
 		for _, d := range w.Doors {
@@ -192,7 +197,7 @@ var _ = Register(Kind{
 	// What is made first and started later is made and started at once when nothing is in its
 	// way any more.
 	Within: workWithin(func(planned, now ContainerWork) bool {
-		told := map[string][]string{PrepareContainer: {MakeContainer, StartContainer}, MakeContainer: {PrepareContainer, StartContainer}}
+		told := map[string][]string{PrepareContainer: {MakeContainer, StartContainer}, MakeContainer: {PrepareContainer, StartContainer, AnewContainer}}
 		return (planned.Do == now.Do || slices.Contains(told[planned.Do], now.Do)) && bytes.Equal(JSON(planned.ContainerWant), JSON(now.ContainerWant))
 	}),
 	Unsealed: unsealedContainer, Follows: true, Passing: []string{"log", "status", "since", "restarts"},
@@ -225,6 +230,26 @@ func wantContainer(w *Wanting, name string, c *Container, from declare.Position)
 	want.Memory, _ = declare.Bytes(c.Most.Memory)
 	want.Processors = int64(c.Most.Processors * 1e9)
 	w.Want(Stake{Type: "container", Name: name, Want: JSON(want), From: from, Needs: needs})
+}
+
+// publishSeen notes with each content that a container sees its root, or a part of it, that it is
+// published there in place: what an engine has mounted stays the tree that it was, whatever takes
+// its name.
+func (w *Wanting) publishSeen() {
+	for i, s := range w.stakes {
+		if s.Type != "content" {
+			continue
+		}
+		want, _ := last[ContentWant](s.Want)
+		for _, c := range w.stakes {
+			held, ok := last[ContainerWant](c.Want)
+			if c.Type == "container" && ok && slices.ContainsFunc(held.Holds, func(h HeldAt) bool { return pathWithin(h.From, want.Root) }) {
+				want.Seen = c.Name
+				w.stakes[i].Want = JSON(want)
+				break
+			}
+		}
+	}
 }
 
 // variable is the value of a variable that a secret holds.

@@ -64,6 +64,13 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	case w.Running && f.Unwell != "":
 		d.differ("well", "yes", "no: "+f.Unwell)
 	}
+	var former []string
+	if running && w.Running {
+		former = f.Former
+	}
+	for _, p := range former {
+		d.differ("sees at "+p, "what lies there", "what lay there before")
+	}
 	v.Differences = d
 	if running && !f.Since.IsZero() {
 		v.Rests = "runs since " + f.Since.UTC().Format("2006-01-02 15:04 UTC")
@@ -111,6 +118,8 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 				v.Cautions = append(v.Cautions, w.silence(in.Stake.Host))
 			}
 		}
+	case w.Running && running && len(former) > 0 && f.Unwell == "":
+		v.Moves = []Move{w.startAnew("it sees what lay at " + strings.Join(former, ", ") + " before")}
 	case w.Running && running:
 		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is not well", w.Name))}
 	case w.Running && !slices.Contains(startable, f.State):
@@ -120,10 +129,56 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	default:
 		v.Moves = []Move{w.move(StopContainer, "stop container "+w.Name)}
 	}
+	v.Cautions = append(v.Cautions, w.servesNothing(in, f)...)
 	if in.Stake.inboundShut(in) && len(w.Doors) > 0 {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), "an engine leads visitors to a container's doors before the host's filter sees them", "give the doors at = \"127.0.0.1\" and pass on to them from a site, where they are not for everybody"})
 	}
 	return v
+}
+
+// servesNothing are the cautions about what would leave a web server with nothing to serve.
+func (w ContainerWant) servesNothing(in Input, f ContainerFound) []Note {
+	var out []Note
+	for _, p := range f.Empty {
+		if !in.Pending {
+			out = append(out, Note{in.Stake.Address(), fmt.Sprintf("%s, which container %s is to see, is empty", p, w.Name), "declare what lies there as content, or correct where it is"})
+		}
+	}
+	if len(f.Looks) == 0 || len(w.Holds) == 0 || len(w.Doors) == 0 {
+		return out
+	}
+	at := func(h HeldAt) bool { // what it holds where the server looks, or its configuration
+		return pathWithin(h.At, "/etc") || strings.Contains(h.At, "/conf") || slices.ContainsFunc(f.Looks, func(p string) bool { return pathWithin(h.At, p) || pathWithin(p, h.At) })
+	}
+	if !slices.ContainsFunc(w.Holds, at) {
+		out = append(out, Note{in.Stake.Address(), fmt.Sprintf("the server in image %s looks by itself at %s for what it serves, and container %s holds nothing there", w.Image, strings.Join(f.Looks, " or "), w.Name), "let it hold the content there, or a configuration of its own that names another place"})
+	}
+	return out
+}
+
+// pathWithin says whether a path is another or lies below it.
+func pathWithin(p, dir string) bool {
+	return p == dir || strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/")
+}
+
+// startAnew has a container see what lies on the host by now where it holds something.
+func (w ContainerWant) startAnew(because string) Move {
+	m := w.move(AnewContainer, "restart container "+w.Name)
+	m.Because = because
+	return m
+}
+
+// nudgeHolders are for the containers that see just a path, at which something else lies from now
+// on: an engine shows them what was there when they were started.
+func nudgeHolders(in Input, what, path string) []Nudge {
+	var out []Nudge
+	for _, s := range in.Declared {
+		w, ok := last[ContainerWant](s.Want)
+		if s.Type == "container" && ok && slices.ContainsFunc(w.Holds, func(h HeldAt) bool { return h.From == path }) {
+			out = append(out, Nudge{Target: s.Local(), How: AnewContainer, Reason: fmt.Sprintf("its %s %s changed", what, path)})
+		}
+	}
+	return out
 }
 
 // silence is the caution that a container does not answer while it is made anew.
@@ -131,14 +186,25 @@ func (w ContainerWant) silence(host string) Note {
 	return Note{host + "/" + Local("container", w.Name), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port", w.Name), "apply when that does no harm"}
 }
 
-// nudgedContainer makes a container anew whose image comes anew with the same plan.
+// nudgedContainer makes a container anew whose image comes anew with the same plan, starts it anew
+// where it holds what the plan replaces, and has it reload where that will do.
 func nudgedContainer(in Input) (*Move, error) {
 	w, ok := last[ContainerWant](in.Stake.Want)
 	f, ok2 := last[ContainerFound](in.Found)
 	if !ok || !ok2 || len(in.Nudges) == 0 || !f.There {
 		return nil, nil
 	}
-	if !slices.ContainsFunc(in.Nudges, func(n Nudge) bool { return n.How == MakeContainer }) {
+	asks := func(how string) bool {
+		return slices.ContainsFunc(in.Nudges, func(n Nudge) bool { return n.How == how })
+	}
+	if !asks(MakeContainer) && asks(AnewContainer) {
+		if !w.Running || f.State != "running" {
+			return nil, nil
+		}
+		m := w.startAnew(because(in.Nudges))
+		return &m, nil
+	}
+	if !asks(MakeContainer) {
 		m := w.move(ReloadContainer, "reload container "+w.Name)
 		m.Because = because(in.Nudges)
 		return &m, nil

@@ -21,6 +21,7 @@ type ContentWant struct {
 	Keep  []string       `json:"keep,omitempty"` // patterns of paths that are left alone
 	Rest  string         `json:"rest,omitempty"` // "removed" where files that nobody declared go
 	Dirs  []string       `json:"dirs,omitempty"` // directories that hold no files, relative to the root
+	Seen  string         `json:"seen,omitempty"` // container that sees the root or a part of it, and would go on seeing a former tree
 }
 
 // ContentAsked is what a host is asked to read: the tree, and the files of the last
@@ -214,6 +215,9 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 		Text:    fmt.Sprintf("publish %s, %s, to %s", count(len(w.Files), "file", "files"), Bytes(size), w.Root),
 		Details: contentDetails(f), Work: JSON(work), Blobs: true, Removes: removes,
 	}
+	if w.Seen != "" {
+		move.Text += ", file by file, as container " + w.Seen + " sees it"
+	}
 	if n := len(f.Former); n > 0 {
 		move.Text += fmt.Sprintf(", and take out %s that %s no longer declared", count(n, "file", "files"), map[bool]string{true: "is", false: "are"}[n == 1])
 	}
@@ -222,6 +226,9 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 		move.Details = append(move.Details, Detail{Title: "removed, though nobody declared them", Text: strings.Join(removes, "\n")})
 	}
 	v.Moves = []Move{move}
+	if f.Root.Kind != "directory" {
+		v.Nudges = nudgeHolders(in, "directory", w.Root)
+	}
 	return v
 }
 

@@ -209,5 +209,8 @@ func judgeDirectory(in Input, w DirectoryWant, f DirectoryFound) Verdict {
 	default:
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, where a directory is declared", w.Path, f.Words()), "move it away, or declare another directory"}}
 	}
+	if f.Kind != "directory" {
+		v.Nudges = nudgeHolders(in, "directory", w.Path)
+	}
 	return v
 }

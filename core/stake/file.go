@@ -297,7 +297,7 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, and a portion is written into files alone", w.Path, f.Entry.Words()), "declare the path that the link leads to"}}
 		return v
 	}
-	v.Nudges = w.nudges()
+	v.Nudges = append(w.nudges(), nudgeHolders(in, "file", w.Path)...)
 	lines := count(len(slices.Collect(strings.Lines(w.Text))), "line", "lines")
 	verb, text := "write", fmt.Sprintf("write %s, %s", w.Path, lines)
 	switch {

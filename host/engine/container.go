@@ -20,6 +20,7 @@ import (
 	"github.com/moby/moby/client"
 
 	"northstake/core/stake"
+	"northstake/host/system"
 )
 
 // The labels that North Stake's containers have: whose they are, and which step made them.
@@ -106,6 +107,15 @@ func (i Inspected) Seen(more []stake.HeldAt) []stake.HeldAt {
 	return out
 }
 
+// Former are the paths of the host at which the container still sees what lay there before.
+func (i Inspected) Former(m *system.Machine) []string {
+	var holds []stake.HeldAt
+	for _, mount := range i.is.Mounts {
+		holds = append(holds, stake.HeldAt{At: mount.Destination, From: mount.Source})
+	}
+	return former(m, i.is.State.Pid, holds)
+}
+
 // found is what the engine says of a container that is wanted.
 func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.ContainerFound, Inspected, error) {
 	f := stake.ContainerFound{}
@@ -113,7 +123,7 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 	if err != nil {
 		return f, Inspected{}, err
 	}
-	f.Wanted = image.ID
+	f.Wanted, f.Looks = image.ID, image.looks()
 	in, err := e.Inspect(ctx, w.Name)
 	if err != nil || in.ID == "" {
 		return f, in, err

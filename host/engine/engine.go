@@ -9,8 +9,10 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"regexp"
 	"slices"
 	"strings"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -25,6 +27,7 @@ import (
 type Engine struct {
 	cli    *client.Client
 	socket string
+	over   *wire
 }
 
 // sockets are where engines listen on a host, the first that is there counts.
@@ -46,11 +49,11 @@ func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {
 	}
 	socket := m.Path(sockets[at])
 	e, err := system.Cached(m, "engine", socket, func() (*Engine, error) {
-		over := &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		over := &wire{over: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
-		}}
-		cli, err := client.New(client.WithHost("unix://"+socket), client.WithHTTPClient(&http.Client{Transport: atOnce{over}}))
-		return &Engine{cli, sockets[at]}, err
+		}}}
+		cli, err := client.New(client.WithHost("unix://"+socket), client.WithHTTPClient(&http.Client{Transport: over}))
+		return &Engine{cli, sockets[at], over}, err
 	})
 	if err == nil {
 		err = e.answers(ctx)
@@ -70,18 +73,30 @@ func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {
 	return nil, t
 }
 
-// atOnce has Podman end a list of events with what there is by now, which is no part of the
-// API that the client knows: without it Podman waits for the end of the second.
-type atOnce struct{ over http.RoundTripper }
+// wire is the connection to an engine.
+type wire struct {
+	over http.RoundTripper
+	acts atomic.Int64 // how often one of what may change the engine's things has begun or ended
+}
 
-func (a atOnce) RoundTrip(r *http.Request) (*http.Response, error) {
+// command are the paths by which a command is run in a container, which changes nothing that the
+// engine tells of the container.
+var command = regexp.MustCompile(`^(/v[^/]*)?/(exec/[^/]+/[^/]+|containers/[^/]+/exec)$`)
+
+func (w *wire) RoundTrip(r *http.Request) (*http.Response, error) {
+	// Without this, which is no part of the API that the client knows, Podman waits for the end
+	// of the second before it ends a list of events.
 	if strings.HasSuffix(r.URL.Path, "/events") {
 		r = r.Clone(r.Context())
 		q := r.URL.Query()
 		q.Set("stream", "false")
 		r.URL.RawQuery = q.Encode()
 	}
-	return a.over.RoundTrip(r)
+	if r.Method != http.MethodGet && r.Method != http.MethodHead && !command.MatchString(r.URL.Path) {
+		w.acts.Add(1)
+		defer w.acts.Add(1)
+	}
+	return w.over.RoundTrip(r)
 }
 
 // answers asks whether the engine is there, which costs one short request.

@@ -82,31 +82,80 @@ func TestNamesOfImages(t *testing.T) {
 	}
 }
 
-// What a registry answers is told apart; a password is never sent where there is no TLS.
+// What a registry answers is told apart; a password is never sent where there is no TLS; and one
+// that hands out tokens is asked for one, with the login or without.
 func TestWhatARegistryOffers(t *testing.T) {
-	status := http.StatusOK
-	s := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		if _, _, ok := r.BasicAuth(); ok {
-			t.Error("a password came without TLS")
-		}
-		if r.Method != http.MethodHead || r.URL.Path != "/v2/tides/manifests/2.1" {
+	const digest = "sha256:0123456789abcdef0123456789abcdef0123456789abcdef0123456789abcdef"
+	status, clear := http.StatusOK, true
+	answer := func(w http.ResponseWriter, r *http.Request) {
+		switch {
+		case r.URL.Path == "/v2/":
+			return
+		case r.Method != http.MethodHead || r.URL.Path != "/v2/tides/manifests/2.1":
 			t.Errorf("it was asked for %s %s", r.Method, r.URL)
 		}
-		w.Header().Set("Docker-Content-Digest", "sha256:abc")
+		w.Header().Set("Content-Type", "application/vnd.oci.image.manifest.v1+json")
+		w.Header().Set("Content-Length", "100")
+		w.Header().Set("Docker-Content-Digest", digest)
+		if status == http.StatusFound {
+			w.Header().Set("Location", "http://192.0.2.1/")
+		}
 		w.WriteHeader(status)
+	}
+	plain := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if r.Header.Get("Authorization") != "" {
+			t.Error("a password came without TLS")
+		}
+		answer(w, r)
 	}))
-	defer s.Close()
-	n := nameOf(strings.TrimPrefix(s.URL, "http://") + "/tides:2.1")
-	w := stake.ImageWant{Login: &stake.Sealed{Secret: "registry-login", Text: "purser:low"}}
-	for code, want := range map[int]string{200: "", 401: "does not let in with secret registry-login", 404: "has no image tides with 2.1", 503: "answers with 503"} {
-		status = code
-		digest, trouble := offered(context.Background(), n, w)
-		if want == "" && (digest != "sha256:abc" || trouble != nil) || want != "" && (trouble == nil || !strings.Contains(trouble.What, want)) {
-			t.Errorf("%d: %s, %+v", code, digest, trouble)
+	defer plain.Close()
+	var secure *httptest.Server
+	secure = httptest.NewTLSServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		user, password, basic := r.BasicAuth()
+		switch {
+		case r.URL.Path == "/token" && (clear || basic && user == "purser" && password == "low"):
+			fmt.Fprint(w, `{"token":"ebb"}`)
+		case r.URL.Path == "/token":
+			w.WriteHeader(http.StatusUnauthorized)
+		case r.Header.Get("Authorization") != "Bearer ebb":
+			w.Header().Set("WWW-Authenticate", `Bearer realm="`+secure.URL+`/token",service="tides"`)
+			w.WriteHeader(http.StatusUnauthorized)
+		default:
+			answer(w, r)
+		}
+	}))
+	defer secure.Close()
+	login := stake.ImageWant{Login: &stake.Sealed{Secret: "registry-login", Text: "purser:low"}}
+	ask := func(s *httptest.Server, w stake.ImageWant) (string, *stake.Trouble) {
+		_, address, _ := strings.Cut(s.URL, "://")
+		return offered(context.Background(), nameOf(address+"/tides:2.1"), w, secure.Client().Transport)
+	}
+	for code, want := range map[int]string{200: "", 302: "leads elsewhere", 401: "does not let in with secret registry-login", 404: "has no image tides with 2.1", 503: "answers with 503"} {
+		for _, s := range []*httptest.Server{plain, secure} {
+			status = code
+			got, trouble := ask(s, login)
+			if want == "" && (got != digest || trouble != nil) || want != "" && (trouble == nil || !strings.Contains(trouble.What, want)) {
+				t.Errorf("%s %d: %s, %+v", s.URL, code, got, trouble)
+			}
 		}
 	}
-	s.Close()
-	if _, trouble := offered(context.Background(), n, w); trouble == nil || !strings.Contains(trouble.What, "does not answer") {
+	status = http.StatusOK
+	if got, trouble := ask(secure, stake.ImageWant{}); got != digest || trouble != nil {
+		t.Errorf("a token for nobody: %s, %+v", got, trouble)
+	}
+	clear = false
+	if got, trouble := ask(secure, login); got != digest || trouble != nil {
+		t.Errorf("a token for a login: %s, %+v", got, trouble)
+	}
+	login.Login.Text = "purser:high"
+	if _, trouble := ask(secure, login); trouble == nil || !strings.Contains(trouble.What, "does not let in with secret registry-login") {
+		t.Errorf("a wrong login: %+v", trouble)
+	}
+	if got, trouble := ask(secure, stake.ImageWant{}); got != "" || trouble != nil {
+		t.Errorf("no login where one is wanted: %s, %+v", got, trouble)
+	}
+	plain.Close()
+	if _, trouble := ask(plain, login); trouble == nil || !strings.Contains(trouble.What, "does not answer") {
 		t.Errorf("one that is away: %+v", trouble)
 	}
 }

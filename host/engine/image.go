@@ -2,11 +2,12 @@ package engine
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"net/http"
+	"path"
 	"runtime"
+	"slices"
 	"strings"
 	"time"
 
@@ -28,6 +29,25 @@ type image struct {
 	entry   []string
 	volumes map[string]struct{}
 	arch    string // that it is made for, as Go calls it
+}
+
+// looksAt is where web servers look for what they serve, as their images are usually made, by the
+// names of their programs.
+var looksAt = map[string][]string{
+	"nginx": {"/usr/share/nginx/html", "/var/www/html"},
+	"httpd": {"/usr/local/apache2/htdocs", "/var/www/html"}, "httpd-foreground": {"/usr/local/apache2/htdocs"},
+	"apache2": {"/var/www/html"}, "apache2-foreground": {"/var/www/html"}, "apachectl": {"/var/www/html"}, "apache2ctl": {"/var/www/html"},
+	"caddy": {"/usr/share/caddy", "/srv"},
+}
+
+// looks are the places at which the web server that an image starts looks by itself.
+func (i image) looks() []string {
+	for _, word := range slices.Concat(i.entry, i.command) {
+		if l := looksAt[path.Base(word)]; l != nil {
+			return l
+		}
+	}
+	return nil
 }
 
 func (i image) has(label string) bool {
@@ -74,70 +94,8 @@ func (e *Engine) FoundImage(ctx context.Context, w stake.ImageWant) (stake.Image
 	if name.registry == "localhost" || strings.HasPrefix(name.reference, "sha256:") && f.ID != "" {
 		return f, nil // it is nobody's but the host's, or cannot move
 	}
-	f.Offered, f.Silent = offered(ctx, name, w)
+	f.Offered, f.Silent = offered(ctx, name, w, http.DefaultTransport)
 	return f, nil
-}
-
-// named is an image's name in its parts: "registry.test:5000", "tides", "2.1".
-type named struct{ registry, repository, reference string }
-
-func nameOf(image string) named {
-	n := named{reference: "latest"}
-	rest := image
-	if at := strings.IndexByte(rest, '@'); at >= 0 {
-		rest, n.reference = rest[:at], rest[at+1:]
-	} else if colon := strings.LastIndexByte(rest, ':'); colon > strings.LastIndexByte(rest, '/') {
-		rest, n.reference = rest[:colon], rest[colon+1:]
-	}
-	n.registry, n.repository, _ = strings.Cut(rest, "/")
-	return n
-}
-
-// registryTime is how long a registry may take to say what it offers.
-const registryTime = 3 * time.Second
-
-// manifests are the forms of what a registry says of an image.
-const manifests = "application/vnd.docker.distribution.manifest.v2+json, application/vnd.docker.distribution.manifest.list.v2+json, application/vnd.oci.image.manifest.v1+json, application/vnd.oci.image.index.v1+json"
-
-// offered asks a registry which image it has under a name. One that speaks no TLS is asked
-// without, and never with a password.
-func offered(ctx context.Context, n named, w stake.ImageWant) (digest string, silent *stake.Trouble) {
-	ctx, cancel := context.WithTimeout(ctx, registryTime)
-	defer cancel()
-	ask := func(scheme string) (*http.Response, error) {
-		req, err := http.NewRequestWithContext(ctx, http.MethodHead, scheme+"://"+n.registry+"/v2/"+n.repository+"/manifests/"+n.reference, nil)
-		if err != nil {
-			return nil, err
-		}
-		req.Header.Set("Accept", manifests)
-		if w.Login != nil && scheme == "https" {
-			user, password, _ := strings.Cut(w.Login.Text, ":")
-			req.SetBasicAuth(user, password)
-		}
-		client := http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-		return client.Do(req)
-	}
-	r, err := ask("https")
-	var noTLS tls.RecordHeaderError
-	if errors.As(err, &noTLS) || err != nil && strings.Contains(err.Error(), "server gave HTTP response to HTTPS client") {
-		r, err = ask("http")
-	}
-	if err != nil {
-		return "", &stake.Trouble{What: fmt.Sprintf("registry %s does not answer: %s", n.registry, short(err)), Fix: "see that it is up, and that this host gets there"}
-	}
-	defer r.Body.Close()
-	switch r.StatusCode {
-	case http.StatusOK:
-		return plain(r.Header.Get("Docker-Content-Digest")), nil
-	case http.StatusUnauthorized, http.StatusForbidden:
-		if w.Login == nil {
-			return "", nil // the engine may have a login of its own
-		}
-		return "", &stake.Trouble{What: fmt.Sprintf("registry %s does not let in with secret %s", n.registry, w.Login.Secret), Fix: "keep the secret anew, as USER:PASSWORD"}
-	case http.StatusNotFound:
-		return "", &stake.Trouble{What: fmt.Sprintf("registry %s has no image %s with %s", n.registry, n.repository, n.reference), Fix: "correct the name or the tag, or push it there"}
-	}
-	return "", &stake.Trouble{What: fmt.Sprintf("registry %s answers with %s", n.registry, r.Status), Fix: "look at what it says of itself"}
 }
 
 // Fetch has the engine fetch an image. Say tells how far it is.

@@ -13,14 +13,21 @@ import (
 	"time"
 
 	"github.com/moby/moby/client"
+	"golang.org/x/sys/unix"
 
 	"northstake/core/stake"
 	"northstake/host/system"
 )
 
-// Round is one look at the containers of a host. What an earlier one found still counts for as
-// long as the engine tells of no change since, the processes are the same, and it is no older
-// than rememberTime: asking for two hundred containers one by one takes seconds.
+// Round is one look at the containers of a host. What an earlier one found of those that run
+// still counts for as long as the engine tells of no change since, this rod has had it change
+// nothing, the processes are the same, and it is no older than rememberTime: asking for two
+// hundred containers one by one takes seconds.
+//
+// An engine that writes its events to the journal tells of a change as late as the journal has
+// it, which takes a moment on a busy host. What another does to a container that goes on as the
+// same process is then seen by the next look. What ends or begins a process, and what this rod
+// does, is seen at once.
 type Round struct {
 	engine *Engine
 	m      *system.Machine
@@ -34,6 +41,7 @@ const rememberTime = time.Minute
 type memory struct {
 	mu    sync.Mutex
 	since time.Time
+	acts  int64 // as the wire had counted
 	known map[string]known
 	all   []stake.ContainerSeen
 
@@ -56,13 +64,13 @@ func (e *Engine) NewRound(ctx context.Context, m *system.Machine) (*Round, error
 	}
 	mem.mu.Lock()
 	defer mem.mu.Unlock()
-	now := time.Now()
-	if now.Sub(mem.since) > rememberTime || !e.quiet(ctx, mem.since, now) {
+	now, acts := time.Now(), e.over.acts.Load()
+	if now.Sub(mem.since) > rememberTime || acts != mem.acts || !e.quiet(ctx, mem.since, now) {
 		mem.known, mem.networks = map[string]known{}, nil
 		if mem.all, err = e.all(ctx); err != nil {
 			return nil, err
 		}
-		mem.since = now
+		mem.since, mem.acts = now, acts
 	}
 	return &Round{e, m, mem}, nil
 }
@@ -151,29 +159,60 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 	r.memory.mu.Lock()
 	k, ok := r.memory.known[w.Name]
 	r.memory.mu.Unlock()
-	if ok && k.want == string(want) && (k.pid == 0 || began(r.m, k.pid) == k.began) {
+	if ok && k.want == string(want) && began(r.m, k.pid) == k.began {
 		f := k.found
-		if k.pid > 0 && len(w.WellWhen) > 0 {
+		if len(w.WellWhen) > 0 {
 			f.Unwell = r.engine.unwell(ctx, k.id, w.WellWhen)
 		}
+		f.Former = former(r.m, k.pid, w.Holds)
 		return f, nil
 	}
 	f, is, err := r.engine.found(ctx, w)
 	if err != nil {
 		return f, err
 	}
-	k = known{want: string(want), found: f, id: is.ID}
-	if is.Running {
-		k.pid = is.is.State.Pid
-		k.began = began(r.m, k.pid)
+	if !is.Running {
+		return f, nil
 	}
-	if k.pid == 0 && is.Running || k.pid > 0 && k.began == "" {
+	k = known{want: string(want), found: f, id: is.ID, pid: is.is.State.Pid}
+	if k.began = began(r.m, k.pid); k.began == "" {
 		return f, nil // its process cannot be told
 	}
 	r.memory.mu.Lock()
 	r.memory.known[w.Name] = k
 	r.memory.mu.Unlock()
+	f.Former = former(r.m, k.pid, w.Holds)
 	return f, nil
+}
+
+// former are the paths of the host at which a process in a container still sees what lay there
+// before: a mount stays what it was when something else takes the name.
+func former(m *system.Machine, pid int, holds []stake.HeldAt) []string {
+	if len(holds) == 0 {
+		return nil
+	}
+	root, err := unix.Open(m.Path(fmt.Sprintf("/proc/%d/root", pid)), unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return nil
+	}
+	defer unix.Close(root)
+	var out []string
+	for _, h := range holds {
+		var here, there unix.Stat_t
+		if unix.Stat(m.Path(h.From), &here) != nil {
+			continue
+		}
+		// The links on the way are the container's, and lead nowhere but in it.
+		fd, err := unix.Openat2(root, h.At, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS})
+		if err != nil {
+			continue
+		}
+		if unix.Fstat(fd, &there) == nil && (here.Dev != there.Dev || here.Ino != there.Ino) {
+			out = append(out, h.From)
+		}
+		unix.Close(fd)
+	}
+	return out
 }
 
 // began is when a process began, in the kernel's own count (proc(5), stat), "" where there is

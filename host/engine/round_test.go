@@ -32,6 +32,8 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 		case strings.Contains(r.URL.Path, "/containers/tides/json"):
 			asked++
 			fmt.Fprintf(w, `{"Id":"c1","Name":"/tides","Image":"i1","State":{"Status":"running","Running":true,"Pid":77},"Config":{"User":%q,"Labels":{"northstake.by":"saltmarsh"}},"HostConfig":{"NetworkMode":"bridge","RestartPolicy":{"Name":"always"}}}`, user)
+		case r.Method == http.MethodPost:
+			w.WriteHeader(http.StatusNoContent)
 		case strings.Contains(r.URL.Path, "/images/"):
 			fmt.Fprint(w, `{"Id":"i1","Config":{}}`)
 		}
@@ -77,6 +79,12 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 		"its process is another":   {func() { began("200") }, true},
 		"its process is gone":      {func() { os.Remove(m.Path("/proc/77/stat")) }, true},
 		"something else is wanted": {func() { w.As = "three" }, true},
+		"this rod has stopped one": {func() {
+			e, _ := Of(context.Background(), m)
+			if err := e.Stop(context.Background(), "c2"); err != nil {
+				t.Fatal(err)
+			}
+		}, true},
 		"it was long ago": {func() {
 			e, _ := Of(context.Background(), m)
 			round, err := e.NewRound(context.Background(), m)

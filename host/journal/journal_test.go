@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
+	"path/filepath"
 	"strings"
 	"testing"
 	"time"
@@ -73,6 +74,15 @@ func (w marker) Back(_ context.Context, j Job, _ json.RawMessage) error {
 	return nil
 }
 
+// Again leaves word of which files of the steps are still there.
+func (w marker) Again(_ context.Context, j Job, _ json.RawMessage) error {
+	left, err := filepath.Glob(w.m.Path("/[a-z]*"))
+	for i := range left {
+		left[i] = filepath.Base(left[i])
+	}
+	return errors.Join(err, os.WriteFile(w.m.Path("/var/again."+j.Name), []byte(strings.Join(left, " ")), 0o600))
+}
+
 func (w marker) Close(_ context.Context, j Job, _ json.RawMessage) error {
 	return os.WriteFile(w.m.Path("/"+j.Name+".closed"), nil, 0o600)
 }
@@ -117,6 +127,11 @@ func TestStepsAreDoneOnceAndTakenBack(t *testing.T) {
 	}
 	if m.Exists("/ebb") || m.Exists("/flood") || fmt.Sprint(said) != "[taking back: make flood taking back: make ebb]" {
 		t.Errorf("taken back: %q", said)
+	}
+	for _, name := range []string{"ebb", "flood", "fails"} {
+		if left, err := m.Read("/var/again." + name); err != nil || strings.Contains(string(left), "ebb") || strings.Contains(string(left), "flood") {
+			t.Errorf("%s takes notice again while %q is still there (%v)", name, left, err)
+		}
 	}
 }
 

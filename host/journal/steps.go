@@ -79,7 +79,21 @@ func (j Journal) Back(ctx context.Context, run string, say func(string, ...any))
 			return err
 		}
 	}
-	return nil
+	return j.again(ctx, steps, say)
+}
+
+// again has what runs take notice of what is back. A step that failed was taken back before the
+// others were.
+func (j Journal) again(ctx context.Context, steps []Record, say func(string, ...any)) error {
+	var failed []error
+	for _, r := range steps {
+		w, err := j.Worker(r.Step.Type)
+		if err == nil {
+			err = w.Again(ctx, job(r, say), r.Before)
+		}
+		failed = append(failed, err)
+	}
+	return errors.Join(failed...)
 }
 
 // backEach takes back steps in the order given, and returns those that could not be.

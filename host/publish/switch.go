@@ -19,7 +19,8 @@ import (
 
 // switchTree exchanges the live tree and the new one in one instant. Where the
 // file system refuses that (an overlay's lower layer), the files that change are renamed
-// into place one by one, each atomically, and slowly says so.
+// into place one by one, each atomically, and slowly says so; so it is done, too, with a tree
+// that a container sees.
 func switchTree(m *system.Machine, w stake.ContentWork, stage string, say func(string, ...any)) (slowly bool, err error) {
 	full := m.Path(w.Root)
 	if _, err := os.Lstat(full); errors.Is(err, fs.ErrNotExist) {
@@ -27,6 +28,9 @@ func switchTree(m *system.Machine, w stake.ContentWork, stage string, say func(s
 			return false, err
 		}
 		return false, system.Flush(filepath.Dir(full))
+	}
+	if w.Seen != "" {
+		return true, switchSlowly(m, w, stage)
 	}
 	err = unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, full, unix.RENAME_EXCHANGE)
 	if err == nil {

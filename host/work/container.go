@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"os"
 	"slices"
 
 	"northstake/core/stake"
@@ -19,7 +21,7 @@ type containerBefore struct {
 }
 
 var _ = register("container", typed[stake.ContainerWant, stake.ContainerWork, containerBefore]{
-	read: readContainers, before: beforeContainer, do: doContainer, back: backContainer, close: closeContainer,
+	read: readContainers, before: beforeContainer, do: doContainer, back: backContainer, again: againContainer, close: closeContainer,
 })
 
 func readContainers(ctx context.Context, m *Host, wants []stake.ContainerWant) ([]any, error) {
@@ -48,9 +50,23 @@ func readContainers(ctx context.Context, m *Host, wants []stake.ContainerWant) (
 			if !h.Made && !m.Exists(h.From) {
 				f.Missing = append(f.Missing, h.From)
 			}
+			if !h.Made && !h.Writable && emptyDirectory(m.Path(h.From)) {
+				f.Empty = append(f.Empty, h.From)
+			}
 		}
 		return f, err
 	})(ctx, m, wants)
+}
+
+// emptyDirectory says whether a path leads to a directory that holds nothing.
+func emptyDirectory(full string) bool {
+	d, err := os.Open(full)
+	if err != nil {
+		return false
+	}
+	defer d.Close()
+	_, err = d.Readdirnames(1)
+	return errors.Is(err, io.EOF)
 }
 
 // engineOf is the host's engine, for a step.
@@ -98,6 +114,14 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 	case stake.StartContainer:
 		if is.ID == "" {
 			return "", &rod.Fault{What: fmt.Sprintf("container %s is gone", w.Name), Fix: "plan again"}
+		}
+		if err := e.Start(ctx, is.ID); err != nil {
+			return "", err
+		}
+		return rod.Done, e.AwaitUp(ctx, is.ID, w.ContainerWant)
+	case stake.AnewContainer:
+		if err := e.Stop(ctx, is.ID); err != nil {
+			return "", err
 		}
 		if err := e.Start(ctx, is.ID); err != nil {
 			return "", err
@@ -236,6 +260,23 @@ func backContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b
 		return e.Start(ctx, now.ID)
 	}
 	return e.Stop(ctx, now.ID)
+}
+
+// againContainer has the former container see what lies on the host again where it holds
+// something, once that is back, too.
+func againContainer(ctx context.Context, m *Host, _ Job, w stake.ContainerWork, b containerBefore) error {
+	e, err := engineOf(ctx, m)
+	if err != nil || !b.Running {
+		return err
+	}
+	is, err := e.Inspect(ctx, w.Name)
+	if err != nil || is.ID != b.ID || !is.Running || len(is.Former(m.Machine)) == 0 {
+		return err
+	}
+	if err := e.Stop(ctx, is.ID); err != nil {
+		return err
+	}
+	return e.Start(ctx, is.ID)
 }
 
 // closeContainer lets go of the former container, once the run has ended well.

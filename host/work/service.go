@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -36,7 +37,7 @@ type service struct {
 }
 
 var _ = register("service", service{typed[stake.ServiceWant, stake.ServiceWork, serviceBefore]{
-	read: readServices, before: beforeService, do: doService, back: backService,
+	read: readServices, before: beforeService, do: doService, back: backService, again: againService,
 }})
 
 // Confirm stops the timer that would take the start of a firewall back.
@@ -362,6 +363,26 @@ func former(now, left, before map[string]string) map[string]string {
 		}
 	}
 	return out
+}
+
+// againService has a service take in what is back that its step had it take in.
+func againService(ctx context.Context, m *Host, _ Job, w stake.ServiceWork, b serviceBefore) error {
+	how := cmp.Or(w.Now, w.Nudge)
+	if b.Active != "active" || w.SetDrop || how != "reload" && how != "restart" || stake.FiltersItself(w.Name) {
+		return nil
+	}
+	units, err := m.Services(ctx)
+	if err != nil {
+		return err
+	}
+	states, err := units.States(ctx, []string{w.Name})
+	if err != nil || states[w.Name].Active != "active" {
+		return err
+	}
+	if how == "reload" && !states[w.Name].CanReload {
+		how = "restart"
+	}
+	return tell(ctx, m, units, ownName(states[w.Name], w.Name), how)
 }
 
 func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b serviceBefore) error {

@@ -22,13 +22,15 @@ type Job = journal.Job
 // Worker reads and changes the stakes of one kind. Before records what is there
 // before a step, and must change nothing. Do does the step and can be called
 // again after it was cut off. Back brings back what Before recorded, whatever
-// of Do has happened, and can be called again as well. Close lets go, once the run has ended
+// of Do has happened, and can be called again as well. Again has what runs take notice of what
+// lies there once more, when the whole run is taken back. Close lets go, once the run has ended
 // well, of what was kept for that.
 type Worker interface {
 	Read(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading
 	Before(ctx context.Context, m *Host, j Job) (json.RawMessage, error)
 	Do(ctx context.Context, m *Host, j Job, before json.RawMessage) (rod.StepState, error)
 	Back(ctx context.Context, m *Host, j Job, before json.RawMessage) error
+	Again(ctx context.Context, m *Host, j Job, before json.RawMessage) error
 	Close(m *Host, j Job, before json.RawMessage) error
 }
 
@@ -54,7 +56,8 @@ type typed[W, J, B any] struct {
 	before func(ctx context.Context, m *Host, j Job, work J) (B, error)
 	do     func(ctx context.Context, m *Host, j Job, work J, before B) (rod.StepState, error)
 	back   func(ctx context.Context, m *Host, j Job, work J, before B) error
-	close  func(m *Host, work J, before B) error // may be nil: what was kept for taking back is let go
+	again  func(ctx context.Context, m *Host, j Job, work J, before B) error // may be nil: take notice, once all that was taken back is back
+	close  func(m *Host, work J, before B) error                             // may be nil: what was kept for taking back is let go
 }
 
 // each adapts the reading of one stake to that of many.
@@ -168,6 +171,14 @@ func (t typed[W, J, B]) Back(ctx context.Context, m *Host, j Job, before json.Ra
 		return err
 	}
 	return t.back(ctx, m, j, work, b)
+}
+
+func (t typed[W, J, B]) Again(ctx context.Context, m *Host, j Job, before json.RawMessage) error {
+	work, b, err := t.decode(j, before)
+	if err != nil || t.again == nil {
+		return err
+	}
+	return t.again(ctx, m, j, work, b)
 }
 
 func (t typed[W, J, B]) Close(m *Host, j Job, before json.RawMessage) error {

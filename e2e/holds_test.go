@@ -1,0 +1,140 @@
+package e2e
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"northstake/lab"
+)
+
+// What a container holds it goes on seeing: content is published below its eyes, without a
+// restart; a file that is replaced, or a directory that somebody has put in the place of another,
+// is seen after a restart, which the plan says; and a run that is taken back leaves it seeing what
+// was there before.
+func TestWhatAContainerHoldsIsSeen(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian.Able()}, bareKit)
+	at := registry(t)
+	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
+	declared := func(notice, contains string) string {
+		return "# instead of [site.timetable]\n" + engineKit(at) + fmt.Sprintf(`
+[kit.base.content."/srv/quays"]
+dir = "content"
+[kit.base.file."/srv/notice"]
+text = "%s"
+[kit.base.container.tides]
+image = "%s/tides:1"
+doors = [{ outside = 8080, inside = 80 }]
+holds = { "/www/quays" = { from = "/srv/quays" }, "/www/notice" = { from = "/srv/notice" } }
+[[kit.base.container.tides.probe]]
+path = "/notice"
+contains = "%s"
+`, notice, at, contains)
+	}
+	page := func(name, text string) {
+		t.Helper()
+		file := filepath.Join(g.dir, "content", name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		write(t, file, text)
+	}
+	page("low/now.html", "ebb")
+	g.declareText(declared("no ferry", "ferry"))
+	host := g.hosts[0]
+	g.trust()
+	g.apply(0)
+	g.nothingToDo()
+	answers := func(path, want string) {
+		t.Helper()
+		if status, body, err := get("http://"+g.address(host)+":8080"+path, "tides.test"); err != nil || status != 200 || body != want {
+			t.Errorf("%s answers %d %q, %v; wanted %q", path, status, body, err, want)
+		}
+	}
+	began := func() string {
+		return g.inside(host, "podman inspect --format '{{.Id}} {{.State.StartedAt}}' tides")
+	}
+	answers("/quays/low/now.html", "ebb")
+	answers("/notice", "no ferry")
+	first := began()
+
+	// Content, with more than one file, so that it is no single file that is put into place.
+	page("low/now.html", "slack")
+	page("more/later.html", "flood")
+	g.on(host, "echo theirs > /srv/quays/low/theirs")
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	if got := texts(p); len(got) != 1 || !strings.Contains(got[0], "to /srv/quays, file by file, as container tides sees it") {
+		t.Errorf("the plan is to %s", strings.Join(got, "; "))
+	}
+	g.applyPlan(0, p.Id)
+	answers("/quays/low/now.html", "slack")
+	answers("/quays/more/later.html", "flood")
+	answers("/quays/low/theirs", "theirs\n")
+	g.nothingToDo()
+	// By hand, and back.
+	g.on(host, "echo pirate > /srv/quays/low/now.html; rm -r /srv/quays/more")
+	answers("/quays/low/now.html", "pirate\n")
+	g.ns(1, "drift", g.name)
+	g.ns(0, "restore", g.name, "--yes")
+	answers("/quays/low/now.html", "slack")
+	answers("/quays/more/later.html", "flood")
+	if now := began(); now != first {
+		t.Errorf("it was started anew: %s, %s", first, now)
+	}
+
+	// A file.
+	g.declareText(declared("one ferry", "ferry"))
+	g.ns(0, "declare", g.dir)
+	p = g.plan(1)
+	if got := texts(p); len(got) != 2 || got[1] != "restart container tides" || p.Hosts[0].Steps[1].Because != "its file /srv/notice changed" {
+		t.Errorf("the plan is to %s, because %s", strings.Join(got, "; "), p.Hosts[0].Steps[1].Because)
+	}
+	g.applyPlan(0, p.Id)
+	answers("/notice", "one ferry")
+	g.nothingToDo()
+	// One that goes back.
+	g.declareText(declared("two boats", "ferry"))
+	g.ns(0, "declare", g.dir)
+	if h := g.applyPlan(2, g.plan(1).Id).Hosts[0]; h.State != "back" {
+		t.Errorf("the run ended %s: %+v", h.State, h.Fault)
+	}
+	answers("/notice", "one ferry")
+	g.declareText(declared("one ferry", "ferry"))
+	g.ns(0, "declare", g.dir)
+	g.nothingToDo()
+
+	// What somebody puts in the place of what it holds.
+	for what, hand := range map[string]string{
+		"a directory": "cp -a /srv/quays /srv/other && mv /srv/quays /srv/away && mv /srv/other /srv/quays && rm -r /srv/away",
+		"a file":      "cp -a /srv/notice /srv/other && mv /srv/other /srv/notice",
+	} {
+		g.on(host, hand)
+		if out := g.ns(1, "drift", g.name); !strings.Contains(out, "what lay there before") {
+			t.Errorf("%s: drift says %s", what, out)
+		}
+		g.ns(0, "restore", g.name, "--yes")
+		g.nothingToDo()
+		answers("/quays/low/now.html", "slack")
+		answers("/notice", "one ferry")
+	}
+
+	// What would leave a server with nothing to serve is said.
+	g.on(host, "mkdir /srv/none")
+	pushed(t, at, "web", "1", nil, "nginx")
+	g.declareText(declared("one ferry", "ferry") + fmt.Sprintf("[kit.base.container.web]\nimage = \"%s/web:1\"\ndoors = [{ outside = 8081, inside = 80 }]\nholds = { \"/data\" = { from = \"/srv/none\" } }\n", at))
+	g.ns(0, "declare", g.dir)
+	g.inside(host, "podman pull "+at+"/web:1")
+	var said []string
+	for _, c := range g.plan(1).Hosts[0].Cautions {
+		said = append(said, c.What)
+	}
+	for _, want := range []string{"/srv/none, which container web is to see, is empty", "looks by itself at /usr/share/nginx/html or /var/www/html for what it serves, and container web holds nothing there"} {
+		if !strings.Contains(strings.Join(said, "\n"), want) {
+			t.Errorf("nobody says %q: %q", want, said)
+		}
+	}
+}
