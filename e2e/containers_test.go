@@ -174,17 +174,8 @@ func TestAHostRunsContainers(t *testing.T) {
 		"something more in it":  "podman rm -f -t 1 tides; podman run -d --name tides " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=low-tide-77 -e PIRATE=yes --restart always " + at + "/tides:1",
 		"another word to start": "podman rm -f -t 1 tides; podman run -d --name tides " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=low-tide-77 --restart always " + at + "/tides:1 httpd -f -p 80 -h /www/quays",
 	} {
+		t.Log("by hand: " + what)
 		g.inside(host, hand)
-		if what == "another network" {
-			// Its process goes on, so that only the engine's events tell of it, which are in the
-			// journal when that has written them.
-			g.eventually(what, func() error {
-				if p := g.survey(host)["container/tides"]; p.Standing != "shifted" {
-					return fmt.Errorf("it is %s", p.Standing)
-				}
-				return nil
-			})
-		}
 		if out := g.ns(1, "drift", g.name); !strings.Contains(out, "tides") || strings.Contains(out, "low-tide-77") {
 			t.Errorf("%s: drift says %s", what, out)
 		}
@@ -342,4 +333,37 @@ func TestContainersKilled(t *testing.T) {
 		t.Errorf("it answers %d %q, %v", status, body, err)
 	}
 	g.nothingToDo()
+}
+
+// The engine itself is declared on the Red Hat family as on Debian: its package, its socket, its
+// being up; and what it runs is found broken and put back.
+func TestTheEngineOfTheRedHatFamily(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.RedHat.Able()}, bareKit)
+	at := registry(t)
+	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
+	g.declareText("# instead of [site.timetable]\n" + strings.Replace(engineKit(at), `["podman", "netavark", "iptables"]`, `["podman"]`, 1) +
+		fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:1\"\ndoors = [{ outside = 8080, inside = 80 }]\n[[kit.base.container.tides.probe]]\npath = \"/\"\ncontains = \"flood\"\n", at))
+	host := g.hosts[0]
+	g.trust()
+	g.apply(0)
+	g.nothingToDo()
+	for what, hand := range map[string]string{
+		"the container is gone":    "podman rm -f -t 1 tides",
+		"nothing listens":          "systemctl disable --now podman.socket; podman stop -t 1 tides",
+		"the package is taken off": "podman rm -f -t 1 tides; systemctl stop podman.socket podman.service; rpm -e --nodeps podman",
+	} {
+		g.inside(host, hand)
+		if out := g.ns(1, "drift", g.name); !strings.Contains(out, "tides") {
+			t.Errorf("%s: drift says %s", what, out)
+		}
+		g.ns(0, "restore", g.name, "--yes")
+		g.nothingToDo()
+		if status, body, err := get("http://"+g.address(host)+":8080/", "tides.test"); err != nil || status != 200 || body != "flood" {
+			t.Errorf("%s: it answers %d %q, %v", what, status, body, err)
+		}
+	}
+	if out := g.on(host, "systemctl is-enabled podman.socket && rpm -q podman"); !strings.Contains(out, "enabled") || !strings.Contains(out, "podman-4") {
+		t.Errorf("the engine is %s", out)
+	}
 }

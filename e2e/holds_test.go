@@ -2,12 +2,15 @@ package e2e
 
 import (
 	"fmt"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"northstake/lab"
+	"northstake/service/contract"
 )
 
 // What a container holds it goes on seeing: content is published below its eyes, without a
@@ -93,8 +96,22 @@ contains = "%s"
 	if got := texts(p); len(got) != 2 || got[1] != "restart container tides" || p.Hosts[0].Steps[1].Because != "its file /srv/notice changed" {
 		t.Errorf("the plan is to %s, because %s", strings.Join(got, "; "), p.Hosts[0].Steps[1].Because)
 	}
-	g.applyPlan(0, p.Id)
+	// With the rod killed at each boundary, and content in the same plan.
+	page("low/now.html", "ebb again")
+	g.ns(0, "declare", g.dir)
+	isContainer := func(st contract.Step) bool { return st.Type == "container" }
+	g.killed(g.plan(1), []string{"content", "file"}, isContainer, boundaries, killRod, resumeByHand)
 	answers("/notice", "one ferry")
+	answers("/quays/low/now.html", "ebb again")
+	answers("/quays/low/theirs", "theirs\n")
+	g.nothingToDo()
+	// Once it was started anew there is nothing left to do.
+	page("low/now.html", "slack")
+	g.declareText(declared("a ferry", "ferry"))
+	g.ns(0, "declare", g.dir)
+	g.killed(g.plan(1), []string{"container"}, func(st contract.Step) bool { return !isContainer(st) }, []string{"before", "begun"}, killRod, resumeByHand)
+	answers("/notice", "a ferry")
+	answers("/quays/low/now.html", "slack")
 	g.nothingToDo()
 	// One that goes back.
 	g.declareText(declared("two boats", "ferry"))
@@ -102,8 +119,8 @@ contains = "%s"
 	if h := g.applyPlan(2, g.plan(1).Id).Hosts[0]; h.State != "back" {
 		t.Errorf("the run ended %s: %+v", h.State, h.Fault)
 	}
-	answers("/notice", "one ferry")
-	g.declareText(declared("one ferry", "ferry"))
+	answers("/notice", "a ferry")
+	g.declareText(declared("a ferry", "ferry"))
 	g.ns(0, "declare", g.dir)
 	g.nothingToDo()
 
@@ -119,13 +136,13 @@ contains = "%s"
 		g.ns(0, "restore", g.name, "--yes")
 		g.nothingToDo()
 		answers("/quays/low/now.html", "slack")
-		answers("/notice", "one ferry")
+		answers("/notice", "a ferry")
 	}
 
 	// What would leave a server with nothing to serve is said.
 	g.on(host, "mkdir /srv/none")
 	pushed(t, at, "web", "1", nil, "nginx")
-	g.declareText(declared("one ferry", "ferry") + fmt.Sprintf("[kit.base.container.web]\nimage = \"%s/web:1\"\ndoors = [{ outside = 8081, inside = 80 }]\nholds = { \"/data\" = { from = \"/srv/none\" } }\n", at))
+	g.declareText(declared("a ferry", "ferry") + fmt.Sprintf("[kit.base.container.web]\nimage = \"%s/web:1\"\ndoors = [{ outside = 8081, inside = 80 }]\nholds = { \"/data\" = { from = \"/srv/none\" } }\n", at))
 	g.ns(0, "declare", g.dir)
 	g.inside(host, "podman pull "+at+"/web:1")
 	var said []string
@@ -137,4 +154,75 @@ contains = "%s"
 			t.Errorf("nobody says %q: %q", want, said)
 		}
 	}
+}
+
+// Where only what is declared is let in, that counts for what leads into containers, too: what the
+// engine would lead past the host's filter is let in where it is declared, from where it is
+// declared, and nowhere else.
+func TestDoorsOfContainersAreGuarded(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian.Able()}, bareKit)
+	at := registry(t)
+	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
+	declared := func(more string) string {
+		return "# instead of [site.timetable]\n" + strings.Replace(engineKit(at), "[kit.base]\n", "[kit.base]\ninbound = \"declared\"\n", 1) + fmt.Sprintf(`
+[kit.base.container.tides]
+image = "%[1]s/tides:1"
+address = "10.88.7.7"
+doors = [{ outside = 8080, inside = 80 }]
+[kit.base.container.office]
+image = "%[1]s/tides:1"
+doors = [{ outside = 8090, inside = 80, at = "127.0.0.1" }]
+%[2]s`, at, more)
+	}
+	g.declareText(declared(""))
+	host := g.hosts[0]
+	g.trust()
+	g.apply(0)
+	g.nothingToDo()
+	g.inside(host, "podman run -d --name theirs -p 9090:80 "+at+"/tides:1")
+	stands := func(port int, want bool) {
+		t.Helper()
+		c, err := net.DialTimeout("tcp", fmt.Sprintf("%s:%d", g.address(host), port), 2*time.Second)
+		if err == nil {
+			c.Close()
+		}
+		if (err == nil) != want {
+			t.Errorf("port %d: %v; rules\n%s", port, err, g.on(host, "nft list table inet northstake"))
+		}
+	}
+	if out := g.inside(host, "podman exec tides busybox ip -4 addr show eth0"); !strings.Contains(out, "10.88.7.7/") {
+		t.Errorf("its addresses are %s", out)
+	}
+	stands(8080, true)
+	stands(8090, false)
+	stands(9090, false)
+	for _, port := range []int{8080, 8090, 9090} { // the host itself gets to all of them
+		if out := g.on(host, fmt.Sprintf("bash -c 'exec 3<>/dev/tcp/127.0.0.1/%d; printf \"GET / HTTP/1.0\\r\\n\\r\\n\" >&3; tail -n 1 <&3'", port)); out != "flood" {
+			t.Errorf("from the host port %d answers %q", port, out)
+		}
+	}
+	// What a container asks of the world goes out, and the answer comes back.
+	if out := g.inside(host, fmt.Sprintf("podman exec tides busybox wget -q -O - http://%s/v2/", at)); strings.TrimSpace(out) != "{}" {
+		t.Errorf("from inside the registry answers %q", out)
+	}
+	g.nothingToDo() // the rules are as nft lists them
+
+	// From some networks alone, and a door of somebody else's that is declared as a port.
+	g.declareText(declared("[kit.base.port.\"8080/tcp\"]\nfrom = [\"192.0.2.0/24\"]\n[kit.base.port.\"9090/tcp\"]\n"))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	if got := strings.Join(texts(p), "; "); !strings.Contains(got, "let in only 22/tcp") || !strings.Contains(got, "9090/tcp") {
+		t.Errorf("the plan is to %s", got)
+	}
+	g.applyPlan(0, p.Id)
+	stands(8080, false)
+	stands(9090, true)
+	g.nothingToDo()
+	// Without the rule about them nothing is as declared.
+	g.on(host, "nft delete chain inet northstake doors")
+	stands(8080, true)
+	g.ns(1, "drift", g.name)
+	g.ns(0, "restore", g.name, "--yes")
+	stands(8080, false)
 }

@@ -130,6 +130,13 @@ func TestAContainerHostIsMade(t *testing.T) {
 	if out := g.ns(0, "show", "berth", "--ground", g.name); !strings.Contains(out, "it is container berth on "+engine) || !strings.Contains(out, "init scripts") {
 		t.Errorf("show says\n%s", out)
 	}
+	// What it has not the right to is refused in the plan.
+	declared(strings.Replace(made, "packages = [\"cron\"]", "inbound = \"declared\"\npackages = [\"cron\", \"nftables\"]", 1))
+	if got := fmt.Sprint(g.plan(2).Hosts); !strings.Contains(got, "may set no packet filter") {
+		t.Errorf("of inbound the plan says %s", got)
+	}
+	declared(made)
+	g.nothingToDo()
 	// What is done to it by hand is found, whichever way.
 	g.inside(engine, "podman exec berth sh -c '/etc/init.d/nginx stop; rmdir /srv/quays'")
 	if out := g.ns(1, "drift", g.name); !strings.Contains(out, "berth/service/nginx") || !strings.Contains(out, "berth/directory/srv/quays") {

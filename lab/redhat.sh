@@ -14,7 +14,7 @@ set -eu
 root=$1
 specs=$2
 # Builders and what is built from: taken out again below.
-tools="rpm createrepo-c apache2-bin media-types nginx caddy cron curl"
+tools="rpm createrepo-c apache2-bin media-types nginx caddy cron curl podman conmon crun netavark aardvark-dns iptables"
 mkdir -p "$root/build" "$root/opt/lab-packages"
 cp "$specs"/*.spec "$root/build/"
 chroot "$root" apt-get install -y -q --no-install-recommends $tools
@@ -26,7 +26,7 @@ done
 find "$root/build/top/RPMS" -name '*.rpm' -exec mv {} "$root/opt/lab-packages/" \;
 chroot "$root" createrepo_c --quiet /opt/lab-packages
 rm -rf "$root/build"
-chroot "$root" apt-get purge -y -q apache2-bin nginx nginx-common caddy cron curl createrepo-c >/dev/null
+chroot "$root" apt-get purge -y -q apache2-bin nginx nginx-common caddy cron curl podman conmon crun netavark aardvark-dns iptables golang-github-containers-common golang-github-containers-image createrepo-c >/dev/null
 chroot "$root" apt-get autoremove --purge -y -q >/dev/null
 printf '[harbour]\nname=Harbour Linux packages\nbaseurl=file:///opt/lab-packages\ngpgcheck=0\n' >"$root/etc/yum.repos.d/harbour.repo"
 printf '[main]\ngpgcheck=0\ninstall_weak_deps=False\nkeepcache=0\n' >"$root/etc/dnf/dnf.conf"

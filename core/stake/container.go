@@ -27,6 +27,7 @@ type Container struct {
 	SecretVariables map[string]string `toml:"secret_variables" each:"NAME" json:"secret_variables,omitempty" doc:"Variables of its environment, by the names of the secrets that hold their values." example:"{ TIDES_TOKEN = \"tides-token\" }"`
 	As              string            `toml:"as" json:"as,omitempty" doc:"User inside that it runs as." default:"as the image has it" example:"\"tides\""`
 	Joins           string            `toml:"joins" json:"joins,omitempty" doc:"Network of the engine that it joins; \"host\" is that of the host itself, \"none\" none." default:"the engine's own" example:"\"quays\""`
+	Address         string            `toml:"address" json:"address,omitempty" doc:"Its IP address on the engine's network that it joins." default:"as the engine gives it" example:"\"10.88.0.11\""`
 	StaysUp         string            `toml:"stays_up" json:"stays_up,omitempty" doc:"Whether the engine starts it again when it has ended." default:"always" enum:"always,unless stopped,no" example:"\"no\""`
 	Most            Most              `toml:"most" json:"most,omitzero" doc:"The most that it may use." default:"all that the host has" example:"{ memory = \"256MB\", processors = 0.5 }"`
 	Marks           map[string]string `toml:"marks" each:"NAME" json:"marks,omitempty" doc:"Labels that the engine keeps with it." example:"{ team = \"tides\" }"`
@@ -76,6 +77,7 @@ type ContainerWant struct {
 	Secrets    map[string]*Sealed `json:"secrets,omitempty"`
 	As         string             `json:"as,omitempty"`
 	Joins      string             `json:"joins,omitempty"`
+	Address    string             `json:"address,omitempty"`
 	StaysUp    string             `json:"stays_up"`
 	Memory     int64              `json:"memory,omitempty"`
 	Processors int64              `json:"processors,omitempty"`
@@ -128,6 +130,7 @@ type ContainerFound struct {
 	More       []string          `json:"more,omitempty"`
 	As         string            `json:"as,omitempty"`
 	Joins      string            `json:"joins,omitempty"`
+	Address    string            `json:"address,omitempty"` // where one is wanted and it runs
 	StaysUp    string            `json:"stays_up,omitempty"`
 	Memory     int64             `json:"memory,omitempty"`
 	Processors int64             `json:"processors,omitempty"`
@@ -204,7 +207,7 @@ var _ = Register(Kind{
 })
 
 func wantContainer(w *Wanting, name string, c *Container, from declare.Position) {
-	want := ContainerWant{Name: name, By: w.D.Ground.Name, Image: c.Image, Running: c.Is != "stopped", StartsWith: c.StartsWith, Variables: c.Variables, As: c.As, Joins: c.Joins, StaysUp: cmp.Or(c.StaysUp, "always"), Marks: c.Marks, WellWhen: c.WellWhen}
+	want := ContainerWant{Name: name, By: w.D.Ground.Name, Image: c.Image, Running: c.Is != "stopped", StartsWith: c.StartsWith, Variables: c.Variables, As: c.As, Joins: c.Joins, Address: c.Address, StaysUp: cmp.Or(c.StaysUp, "always"), Marks: c.Marks, WellWhen: c.WellWhen}
 	for _, d := range c.Doors {
 		d.Inside = cmp.Or(d.Inside, d.Outside)
 		want.Doors = append(want.Doors, d)

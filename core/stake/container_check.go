@@ -72,6 +72,11 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 	if is.Joins == "host" && len(is.Doors) > 0 {
 		c.Say(check.At(here, "doors"), "a container on the host's own network has no doors: it listens there itself", "take the doors out, or let it join another network")
 	}
+	if a, err := netip.ParseAddr(is.Address); is.Address != "" && (err != nil || a.IsUnspecified() || a.IsLoopback()) {
+		c.Say(check.At(here, "address"), fmt.Sprintf("%q is no address that a container can have", is.Address), "write one of the network that it joins, such as 10.88.0.11")
+	} else if is.Address != "" && (is.Joins == "host" || is.Joins == "none") {
+		c.Say(check.At(here, "address"), "a container that joins no network of the engine's has no address of its own", "take the address out, or let it join another network")
+	}
 	if is.Joins != "" && !form.Container.MatchString(is.Joins) {
 		c.Say(check.At(here, "joins"), fmt.Sprintf("%q cannot be the name of a network", is.Joins), "use letters, digits and . _ -")
 	}

@@ -130,8 +130,8 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 		v.Moves = []Move{w.move(StopContainer, "stop container "+w.Name)}
 	}
 	v.Cautions = append(v.Cautions, w.servesNothing(in, f)...)
-	if in.Stake.inboundShut(in) && len(w.Doors) > 0 {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), "an engine leads visitors to a container's doors before the host's filter sees them", "give the doors at = \"127.0.0.1\" and pass on to them from a site, where they are not for everybody"})
+	if program := programThatShuts(in.Declared); program != "" && len(w.Doors) > 0 {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("an engine leads visitors to a container's doors before %s sees them", program), "give the doors at = \"127.0.0.1\" and pass on to them from a site, where they are not for everybody"})
 	}
 	return v
 }
@@ -183,7 +183,7 @@ func nudgeHolders(in Input, what, path string) []Nudge {
 
 // silence is the caution that a container does not answer while it is made anew.
 func (w ContainerWant) silence(host string) Note {
-	return Note{host + "/" + Local("container", w.Name), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port", w.Name), "apply when that does no harm"}
+	return Note{host + "/" + Local("container", w.Name), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port or address", w.Name), "apply when that does no harm"}
 }
 
 // nudgedContainer makes a container anew whose image comes anew with the same plan, starts it anew
@@ -217,9 +217,15 @@ func nudgedContainer(in Input) (*Move, error) {
 // engineListeners are programs that hold the ports of containers for engines.
 var engineListeners = []string{"conmon", "docker-proxy", "rootlessport", "netavark"}
 
-// inboundShut says whether only what is declared is let in on the host.
-func (s Stake) inboundShut(in Input) bool {
-	return slices.ContainsFunc(in.Declared, func(o Stake) bool { return o.Type == "firewall" })
+// programThatShuts is the firewall program that lets in only what is declared on a host, "" where
+// there is none, or North Stake's own table does it.
+func programThatShuts(declared []Stake) string {
+	for _, s := range declared {
+		if w, ok := last[FirewallWant](s.Want); s.Type == "firewall" && ok {
+			return w.Program
+		}
+	}
+	return ""
 }
 
 // startable are the states in which an engine can start a container.
@@ -252,7 +258,7 @@ func (w ContainerWant) JoinsNamed() bool {
 
 // Overlaps says whether the container cannot run beside the one that is there.
 func (w ContainerWant) Overlaps(f ContainerFound) bool {
-	if w.Joins == "host" || f.Joins == "host" {
+	if w.Joins == "host" || f.Joins == "host" || w.Address != "" && w.Address == f.Address {
 		return true
 	}
 	return slices.ContainsFunc(w.Doors, func(d Door) bool {
@@ -314,6 +320,9 @@ func (w ContainerWant) compare(d *differences, f ContainerFound) {
 	}
 	d.add("as", cmp.Or(w.As, "the image's own"), cmp.Or(f.As, "the image's own"))
 	d.add("joins", cmp.Or(w.Joins, "the engine's own"), cmp.Or(f.Joins, "the engine's own"))
+	if f.State == "running" {
+		d.add("address", w.Address, f.Address)
+	}
 	d.add("stays up", w.StaysUp, f.StaysUp)
 	if w.Memory != f.Memory {
 		a, b := TwoSizes(w.Memory, f.Memory)

@@ -3,6 +3,7 @@ package stake
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"slices"
 	"strings"
 
@@ -19,6 +20,11 @@ const FirewallTable = "table inet northstake"
 type FirewallWant struct {
 	SSH   int        `json:"ssh"`
 	Ports []PortWant `json:"ports"` // sorted, one for each network
+
+	// Doors are the ports of the host that lead into containers and are let in, where the host has
+	// containers; nil where it has none. An engine leads visitors there before what guards the
+	// host itself sees them.
+	Doors []PortWant `json:"doors,omitempty"`
 
 	Program string `json:"program,omitempty"` // the firewall program that does it in the place of the table
 }
@@ -57,6 +63,7 @@ type FirewallFound struct {
 	File   Entry           `json:"file"`
 	Loader *FirewallLoader `json:"loader,omitempty"`
 	Boot   string          `json:"boot"`
+	Denied bool            `json:"denied,omitempty"` // the host may set no rules
 
 	Program   string   `json:"program,omitempty"` // that is active
 	All       bool     `json:"all,omitempty"`     // it lets in whatever no rule is about
@@ -92,18 +99,35 @@ func (w FirewallWant) Table() string {
 			continue
 		}
 		for _, network := range p.Sources() {
-			switch {
-			case strings.Contains(network, ":"):
-				fmt.Fprintf(&b, "\t\tip6 saddr %s %s dport %s accept\n", strings.TrimSuffix(network, "/128"), p.Protocol, p.Span()) // as nft lists it
-			case network != "":
-				fmt.Fprintf(&b, "\t\tip saddr %s %s dport %s accept\n", strings.TrimSuffix(network, "/32"), p.Protocol, p.Span())
-			default:
-				fmt.Fprintf(&b, "\t\t%s dport %s accept\n", p.Protocol, p.Span())
-			}
+			fmt.Fprintf(&b, "\t\t%s%s dport %s accept\n", saddr(network), p.Protocol, p.Span())
 		}
 	}
-	b.WriteString("\t}\n}\n")
+	b.WriteString("\t}\n")
+	if w.Doors != nil {
+		b.WriteString("\n\tchain doors {\n\t\ttype filter hook forward priority filter; policy accept;\n\t\tct state established,related accept\n")
+		for _, p := range w.Doors {
+			for _, network := range p.Sources() {
+				fmt.Fprintf(&b, "\t\t%sct status dnat meta l4proto %s %s%s accept\n", saddr(network), p.Protocol, doorOf, p.Span())
+			}
+		}
+		b.WriteString("\t\tct status dnat drop\n\t}\n")
+	}
+	b.WriteString("}\n")
 	return b.String()
+}
+
+// doorOf begins the match of the port that a visitor of a container asked for.
+const doorOf = "ct original proto-dst "
+
+// saddr matches a network, "" for all, as nft lists it.
+func saddr(network string) string {
+	switch {
+	case strings.Contains(network, ":"):
+		return "ip6 saddr " + strings.TrimSuffix(network, "/128") + " "
+	case network != "":
+		return "ip saddr " + strings.TrimSuffix(network, "/32") + " "
+	}
+	return ""
 }
 
 var _ = Register(Kind{
@@ -156,11 +180,43 @@ func finishFirewall(w *Wanting) {
 	}
 	ssh := cmp.Or(w.Traits.SSHPort, w.D.ReachOf(w.Host).Port)
 	want := FirewallWant{SSH: ssh, Ports: ports.open()}
+	if !FiltersItself(w.Traits.Firewall) {
+		want.Doors = w.doors(want.Ports)
+	}
 	needs := []string{"package/nftables"}
 	if FiltersItself(w.Traits.Firewall) {
 		want.Program, needs = w.Traits.Firewall, nil
 	}
 	w.Want(Stake{Type: "firewall", Name: "inbound", Want: JSON(want), From: from, Needs: needs})
+}
+
+// doors are the ports that lead into containers and are let in, nil where the host has no
+// containers: those of the containers that are declared, to everybody or, where the port is
+// declared for some networks, to those; and the other ports that are declared, which may be those
+// of a container that somebody else runs.
+func (w *Wanting) doors(declared []PortWant) []PortWant {
+	var out []PortWant
+	for _, s := range w.stakes {
+		c, ok := last[ContainerWant](s.Want)
+		if s.Type != "container" || !ok {
+			continue
+		}
+		if out == nil {
+			out = slices.Clone(declared)
+		}
+		for _, d := range c.Doors {
+			at, err := netip.ParseAddr(d.At)
+			is := func(p PortWant) bool {
+				return p.Protocol == "tcp" && p.Port <= d.Outside && d.Outside <= p.Last()
+			}
+			if err == nil && at.IsLoopback() || slices.ContainsFunc(out, is) {
+				continue
+			}
+			out = append(out, PortWant{Protocol: "tcp", Port: d.Outside})
+		}
+	}
+	slices.SortStableFunc(out, func(a, b PortWant) int { return cmp.Or(cmp.Compare(a.Protocol, b.Protocol), a.Port-b.Port) })
+	return out
 }
 
 // judgeProgram judges a firewall program that lets in only what is declared. What others
@@ -253,6 +309,10 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 	if len(d) == 0 {
 		return v
 	}
+	if f.Denied {
+		v.Blockers = []Note{{in.Stake.Address(), "this host is a container that may set no packet filter (it has not the right NET_ADMIN)", "leave inbound out, and filter on the machine that it runs on"}}
+		return v
+	}
 	if in.Traits.ServiceManager == "none" {
 		v.Blockers = []Note{{in.Stake.Address(), "nothing on this host can put the rules up at boot: it has neither systemd nor init scripts", "leave inbound out, and filter by the means of the host"}}
 		return v
@@ -309,6 +369,11 @@ func portWords(table string) string {
 	var out []string
 	for _, p := range portsOf(table) {
 		out = append(out, p.Words())
+	}
+	for _, line := range strings.Split(table, "\n") {
+		if _, port, is := strings.Cut(line, doorOf); is && !strings.Contains(table, " dport "+port) {
+			out = append(out, strings.TrimSuffix(port, " accept")+"/tcp to a container")
+		}
 	}
 	return strings.Join(out, ", ")
 }

@@ -281,6 +281,37 @@ func TestTheTableOfPortsAndNetworks(t *testing.T) {
 	}
 }
 
+// Where a host has containers their doors are guarded, too: those that are declared are let in, and
+// said; where it has none the table says nothing of them.
+func TestTheTableOfDoors(t *testing.T) {
+	w := FirewallWant{SSH: 22, Ports: opened("80/tcp", "9090/tcp from 10.0.0.0/8")}
+	if table := w.Table(); strings.Contains(table, "chain doors") {
+		t.Errorf("without containers there is\n%s", table)
+	}
+	w.Doors = append(opened("80/tcp", "9090/tcp from 10.0.0.0/8"), PortWant{Port: 8080, Protocol: "tcp"})
+	table := w.Table()
+	for _, line := range []string{
+		"type filter hook forward priority filter; policy accept;\n\t\tct state established,related accept\n",
+		"\t\tct status dnat meta l4proto tcp ct original proto-dst 8080 accept\n",
+		"\t\tip saddr 10.0.0.0/8 ct status dnat meta l4proto tcp ct original proto-dst 9090 accept\n",
+		"\t\tct status dnat drop\n\t}\n}\n",
+	} {
+		if strings.Count(table, line) != 1 {
+			t.Errorf("%q is not there once:\n%s", line, table)
+		}
+	}
+	if got := portWords(table); got != "22/tcp, 80/tcp, 9090/tcp from 10.0.0.0/8, 8080/tcp to a container" {
+		t.Errorf("it lets in %s", got)
+	}
+	if KeptTable(table).Lets(PortWant{Port: 8080, Protocol: "tcp"}) {
+		t.Error("a door lets in to the host itself")
+	}
+	v := judged(t, "firewall", Input{}, w, FirewallFound{Denied: true})
+	if len(v.Moves) > 0 || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "NET_ADMIN") {
+		t.Errorf("without the right: %+v", v)
+	}
+}
+
 func TestAccounts(t *testing.T) {
 	want := AccountWant{Name: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
 	there := AccountFound{Known: true, ID: 120, System: true, Group: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}

@@ -75,11 +75,30 @@ func (e *Engine) Inspect(ctx context.Context, name string) (Inspected, error) {
 	return Inspected{c.ID, strings.TrimPrefix(c.Name, "/"), c.Config.Labels[labelBy], c.Config.Labels[labelStep], c.State.Running, c.State.Pid, c.Image, c}, nil
 }
 
+// address is the address that the container has, the one that is asked for if it has several.
+func (i Inspected) address(wanted string) string {
+	var out []string
+	if n := i.is.NetworkSettings; n != nil {
+		for _, e := range n.Networks {
+			for _, a := range []netip.Addr{e.IPAddress, e.GlobalIPv6Address} {
+				if a.IsValid() && !a.IsUnspecified() {
+					out = append(out, a.String())
+				}
+			}
+		}
+	}
+	slices.Sort(out)
+	if at, err := netip.ParseAddr(wanted); err == nil && slices.Contains(out, at.String()) {
+		return wanted
+	}
+	return strings.Join(out, ", ")
+}
+
 // Overlaps says whether a container that is wanted cannot run beside this one: both would have
 // the same port.
 func (i Inspected) Overlaps(w stake.ContainerWant) bool {
 	mode := joins(i.is.HostConfig.NetworkMode)
-	return w.Overlaps(stake.ContainerFound{Joins: mode, Doors: doorsOf(i.is.HostConfig.PortBindings)})
+	return w.Overlaps(stake.ContainerFound{Joins: mode, Doors: doorsOf(i.is.HostConfig.PortBindings), Address: i.address(w.Address)})
 }
 
 // Sees says whether the container sees all of some directories and files of the host.
@@ -165,6 +184,9 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 		f.As = plain(c.Config.User)
 	}
 	f.Joins = joins(c.HostConfig.NetworkMode)
+	if w.Address != "" {
+		f.Address = in.address(w.Address)
+	}
 	f.StaysUp = staysUp[c.HostConfig.RestartPolicy.Name]
 	if f.StaysUp == "" {
 		f.StaysUp = plain(string(c.HostConfig.RestartPolicy.Name))
@@ -338,11 +360,36 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 	for _, h := range w.Holds {
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: h.From, Target: path.Clean(h.At), ReadOnly: !h.Writable})
 	}
-	r, err := e.cli.ContainerCreate(ctx, client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host})
+	options := client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host}
+	if w.Address != "" {
+		at, err := netip.ParseAddr(w.Address)
+		if err != nil {
+			return "", err
+		}
+		ends := &network.EndpointSettings{IPAMConfig: &network.EndpointIPAMConfig{}}
+		if at.Is6() {
+			ends.IPAMConfig.IPv6Address = at
+		} else {
+			ends.IPAMConfig.IPv4Address = at
+		}
+		options.NetworkingConfig = &network.NetworkingConfig{EndpointsConfig: map[string]*network.EndpointSettings{e.networkOf(w): ends}}
+	}
+	r, err := e.cli.ContainerCreate(ctx, options)
 	if err != nil {
 		return "", fmt.Errorf("make container %s: %s", w.Name, short(err))
 	}
 	return r.ID, nil
+}
+
+// networkOf is the network that a container joins, by its name on the engine.
+func (e *Engine) networkOf(w stake.ContainerWant) string {
+	switch {
+	case w.Joins != "":
+		return w.Joins
+	case strings.Contains(e.socket, "podman"):
+		return "podman"
+	}
+	return "bridge"
 }
 
 // Start starts a container.

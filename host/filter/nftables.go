@@ -86,6 +86,7 @@ func parseGeneration(b []byte, want uint16) (uint32, error) {
 type Rules struct {
 	Filters *Filters
 	Own     string
+	Denied  bool // this host may set no rules
 }
 
 // ReadRules reads the loaded rules; they are remembered until the kernel counts a
@@ -99,7 +100,7 @@ func ReadRules(ctx context.Context, m *system.Machine) (Rules, error) {
 	if errors.Is(err, syscall.EPERM) {
 		// A container without the right to filter: nobody inside can have set rules.
 		if m.OwnNetwork() {
-			return Rules{Filters: &Filters{}}, nil
+			return Rules{Filters: &Filters{}, Denied: true}, nil
 		}
 		return Rules{}, errors.New("this container shares the network of its machine, and has no right to read that one's packet filter; ask the machine, or give the container a network of its own")
 	}

@@ -38,7 +38,7 @@ func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, erro
 	if err != nil {
 		return nil, err
 	}
-	f := stake.FirewallFound{Live: rules.Own}
+	f := stake.FirewallFound{Live: rules.Own, Denied: rules.Denied}
 	if f.File, err = m.Entry(filter.File); err != nil {
 		return nil, err
 	}
