@@ -115,9 +115,9 @@ func (g *ground) runState(id int64) contract.Run {
 func (g *ground) ended(id int64) contract.Run {
 	g.t.Helper()
 	var r contract.Run
-	deadline := time.Now().Add(10 * time.Minute)
+	deadline := time.Now().Add(4 * time.Minute)
 	for time.Now().Before(deadline) {
-		if r = g.runState(id); r.State == "done" || r.State == "failed" {
+		if r = g.runState(id); r.State != "queued" && r.State != "running" {
 			return r
 		}
 		time.Sleep(30 * time.Millisecond)

@@ -44,7 +44,7 @@ func run(ctx context.Context, args []string) int {
 	case errors.As(err, &s):
 		return int(s)
 	case errors.Is(err, context.Canceled):
-		fmt.Fprintln(os.Stderr, "northstake: stopped; what the service has begun goes on there")
+		fmt.Fprintln(os.Stderr, "northstake: stopped; what the service has begun goes on there, and northstake cancel ends a run")
 		return trouble
 	}
 	fmt.Fprintln(os.Stderr, "northstake:", err)
@@ -76,7 +76,7 @@ Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
 	for group, list := range map[string][]*cobra.Command{
 		"declare": {newCommand(app), lintCommand(app), schemaCommand(app), passwordCommand(app), declareCommand(app)},
 		"hosts":   {groundsCommand(app), hostsCommand(app), showCommand(app), trustCommand(app), addressesCommand(app)},
-		"work":    {surveyCommand(app), planCommand(app), applyCommand(app), resumeCommand(app), watchCommand(app), runsCommand(app), driftCommand(app), restoreCommand(app), probeCommand(app), actCommand(app), bringCommand(app), retireCommand(app)},
+		"work":    {surveyCommand(app), planCommand(app), applyCommand(app), resumeCommand(app), watchCommand(app), runsCommand(app), driftCommand(app), restoreCommand(app), cancelCommand(app), journalCommand(app), probeCommand(app), actCommand(app), bringCommand(app), retireCommand(app)},
 		"service": {connectCommand(app), secretCommand(app), tokenCommand(app), forgetCommand(app)},
 	} {
 		for _, c := range list {

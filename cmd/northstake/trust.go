@@ -105,12 +105,12 @@ func (a *app) trustOne(ctx context.Context, ground, host string, o trustOptions)
 	if keys.Warning != "" {
 		return fmt.Errorf("%s\n  northstake addresses finds which host is where, and corrects the declaration; nothing was trusted", keys.Warning)
 	}
-	fingerprint := o.fingerprint
-	if same(keys.Offered, keys.Trusted) && fingerprint == "" {
+	compared := []string{o.fingerprint}
+	if same(keys.Offered, keys.Trusted) && o.fingerprint == "" {
 		a.out.line("host %s is trusted already", host)
 		return nil
 	}
-	if fingerprint == "" {
+	if o.fingerprint == "" {
 		if ok, err := confirm(fmt.Sprintf("trust these keys as those of %s?", host)); err != nil || !ok {
 			if err == nil {
 				a.out.line("nothing was trusted")
@@ -118,11 +118,16 @@ func (a *app) trustOne(ctx context.Context, ground, host string, o trustOptions)
 			}
 			return err
 		}
-		fingerprint = keys.Offered[0].Fingerprint
+		compared = nil
+		for _, k := range keys.Offered {
+			compared = append(compared, k.Fingerprint)
+		}
 	}
-	trusted, err := a.trustBy(ctx, ground, host, fingerprint)
-	if err != nil {
-		return err
+	var trusted *contract.HostKeys
+	for _, fingerprint := range compared {
+		if trusted, err = a.trustBy(ctx, ground, host, fingerprint); err != nil {
+			return err
+		}
 	}
 	if printed, err := a.print(trusted); printed {
 		return err

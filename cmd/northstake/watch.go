@@ -125,7 +125,7 @@ func (a *app) showRunEnd(r contract.Run) {
 			}
 		}
 		switch h.State {
-		case "interrupted", "failed", "back":
+		case "interrupted", "failed", "back", "cancelled":
 			resumable++
 		}
 	}
@@ -150,5 +150,5 @@ func (a *app) showRunEnd(r contract.Run) {
 // hostStateWords says how a host's part of a run stands.
 var hostStateWords = map[contract.RunHostState]string{
 	"waiting": "waiting", "running": "under way", "done": "done", "unmet": "done, and still not as declared", "partly": "done but for what is blocked", "nothing": "with nothing to do", "blocked": "blocked and left as it was",
-	"moved": "changed since the plan and left as it was", "failed": "failed", "back": "taken back to what it was", "interrupted": "cut off",
+	"moved": "changed since the plan and left as it was", "failed": "failed", "back": "taken back to what it was", "interrupted": "cut off", "cancelled": "cancelled, and left as it was before",
 }

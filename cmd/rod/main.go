@@ -58,7 +58,11 @@ func run(args []string) error {
 		if _, err := io.WriteString(os.Stdout, rod.Greeting); err != nil {
 			return err
 		}
-		work.NewServer(h).ServeConn(stdio{})
+		line, err := newStdio()
+		if err != nil {
+			return err
+		}
+		work.NewServer(h).ServeConn(line)
 		return nil
 	case "revert":
 		time.Sleep(*after)
@@ -78,11 +82,20 @@ func arrival(connection string) int {
 }
 
 // stdio is standard input and output as a connection.
-type stdio struct{}
+type stdio struct{ in *os.File }
 
-func (stdio) Read(b []byte) (int, error)  { return os.Stdin.Read(b) }
-func (stdio) Write(b []byte) (int, error) { return os.Stdout.Write(b) }
-func (stdio) Close() error                { return os.Stdin.Close() }
+// newStdio makes standard input such that closing it ends a read that waits: nobody else would end
+// that of a service that has vanished.
+func newStdio() (stdio, error) {
+	if err := syscall.SetNonblock(int(os.Stdin.Fd()), true); err != nil {
+		return stdio{}, fmt.Errorf("standard input: %w", err)
+	}
+	return stdio{os.NewFile(os.Stdin.Fd(), "standard input")}, nil
+}
+
+func (s stdio) Read(b []byte) (int, error) { return s.in.Read(b) }
+func (stdio) Write(b []byte) (int, error)  { return os.Stdout.Write(b) }
+func (s stdio) Close() error               { return s.in.Close() }
 
 func (stdio) LocalAddr() net.Addr              { return addr{} }
 func (stdio) RemoteAddr() net.Addr             { return addr{} }

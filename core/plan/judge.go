@@ -2,6 +2,7 @@ package plan
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"northstake/core/stake"
@@ -73,10 +74,26 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 				Fix: fmt.Sprintf("declare it once: see %s:%d", at.File, at.Line)})
 		}
 		first[is] = j
+		j.verdict.Blockers = append(j.verdict.Blockers, j.heldUp(in.Traits.Stuck)...)
 		list[i].verdict.Blockers = append(j.verdict.Blockers, j.undoes(byName)...)
 		byName[j.stake.Local()] = list[i]
 	}
 	return list, byName, nil
+}
+
+// heldUp are blockers for what has to do with what a step did that could not be taken back.
+func (j judged) heldUp(stuck []stake.Stuck) []stake.Note {
+	var out []stake.Note
+	for _, s := range stuck {
+		was := Step{Number: s.Number, Type: s.Type, Name: s.Name, Address: s.Stakes[0], Also: s.Stakes[1:]}
+		if !slices.ContainsFunc(j.verdict.Moves, func(m stake.Move) bool { return j.step(m).Touches(was) }) {
+			continue
+		}
+		run, _, _ := strings.Cut(s.Run, "x")
+		out = append(out, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("step %d of run %s, %q, was cut off and could not be taken back: %s", s.Number, run, s.Text, s.Why),
+			Fix: fmt.Sprintf("mend what is in its way and resume that run: northstake resume %s; or mend it by hand, and set the step aside: northstake journal %s", run, j.stake.Host)})
+	}
+	return out
 }
 
 // undoes are blockers for what a stake's steps would take along although it is declared.

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"strings"
 
 	"northstake/core/stake"
 )
@@ -32,6 +33,31 @@ func (s Step) Addresses() []string { return append([]string{s.Address}, s.Also..
 // Shares says whether two steps bring about a stake in common.
 func (s Step) Shares(o Step) bool {
 	return slices.ContainsFunc(s.Addresses(), func(a string) bool { return slices.Contains(o.Addresses(), a) })
+}
+
+// Touches says whether two steps have to do with the same things: the same stake, a path and what
+// lies below it, or the packages of a host, which change together.
+func (s Step) Touches(o Step) bool {
+	if s.Shares(o) || s.Type == "package" && o.Type == "package" {
+		return true
+	}
+	return slices.ContainsFunc(s.paths(), func(a string) bool {
+		return slices.ContainsFunc(o.paths(), func(b string) bool { return a == b || strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/") })
+	})
+}
+
+// paths are the paths on the host that the step's stakes are called by.
+func (s Step) paths() []string {
+	if !strings.HasPrefix(s.Name, "/") {
+		return nil
+	}
+	out := []string{s.Name}
+	for _, a := range s.Also {
+		if _, p, ok := strings.Cut(a, "/"+s.Type+"/"); ok {
+			out = append(out, "/"+p)
+		}
+	}
+	return out
 }
 
 // join makes one step of steps of one kind that follow one another and can be made

@@ -26,9 +26,24 @@ type Traits struct {
 	RestartNeeded  string      `json:"restart_needed,omitempty"` // why the host needs a restart
 	WebServers     []WebServer `json:"web_servers,omitempty"`
 
+	// Stuck are the steps of runs that could not be taken back on the host.
+	Stuck []Stuck `json:"stuck,omitempty"`
+
 	// Containers are all that the host's engine has, declared or not, where containers are
 	// declared on the host: no engine is woken to be asked.
 	Containers []ContainerSeen `json:"containers,omitempty"`
+}
+
+// Stuck is a step that could not be taken back, by the whole name of its run and its number there, the
+// stakes that it was about, and why.
+type Stuck struct {
+	Run    string   `json:"run"`
+	Number int      `json:"number"`
+	Type   string   `json:"type"`
+	Name   string   `json:"name"`
+	Stakes []string `json:"stakes"` // their addresses
+	Text   string   `json:"text"`
+	Why    string   `json:"why"`
 }
 
 // ContainerSeen is a container that an engine has. By is the ground that declares it, "" for

@@ -266,6 +266,8 @@ func (u *Units) Do(ctx context.Context, action, service string) error {
 			return fmt.Errorf("%s %s: systemd says %s", action, service, result)
 		}
 		return nil
+	case <-ctx.Done():
+		return fmt.Errorf("%s %s: %w", action, service, context.Cause(ctx))
 	case <-time.After(90 * time.Second):
 		return fmt.Errorf("%s %s: systemd has not finished after 90 s", action, service)
 	}

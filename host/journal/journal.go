@@ -10,7 +10,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"sort"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -27,6 +27,7 @@ type Record struct {
 	Step   plan.Step       `json:"step"`
 	State  rod.StepState   `json:"state"`
 	Before json.RawMessage `json:"before"`
+	Why    string          `json:"why,omitempty"` // it could not be taken back, or was set aside
 	At     time.Time       `json:"at"`
 }
 
@@ -70,7 +71,7 @@ func (j Journal) read(run string, number int) (Record, error) {
 	return r, nil
 }
 
-// Steps returns the records of a run, in order.
+// Steps returns the records of a run, in order. With an error there are those that can be read.
 func (j Journal) Steps(run string) ([]Record, error) {
 	entries, err := os.ReadDir(j.dir(run))
 	if errors.Is(err, fs.ErrNotExist) {
@@ -80,6 +81,7 @@ func (j Journal) Steps(run string) ([]Record, error) {
 		return nil, fmt.Errorf("read the journal: %w", err)
 	}
 	var out []Record
+	var failed []error
 	for _, e := range entries {
 		n, err := strconv.Atoi(strings.TrimSuffix(e.Name(), ".json"))
 		if err != nil {
@@ -87,12 +89,13 @@ func (j Journal) Steps(run string) ([]Record, error) {
 		}
 		r, err := j.read(run, n)
 		if err != nil {
-			return nil, err
+			failed = append(failed, err)
+			continue
 		}
 		out = append(out, r)
 	}
-	sort.Slice(out, func(a, b int) bool { return out[a].Step.Number < out[b].Step.Number })
-	return out, nil
+	slices.SortFunc(out, func(a, b Record) int { return a.Step.Number - b.Step.Number })
+	return out, errors.Join(failed...)
 }
 
 func (j Journal) runs() ([]string, error) {
@@ -102,30 +105,78 @@ func (j Journal) runs() ([]string, error) {
 	}
 	var out []string
 	for _, e := range entries {
-		out = append(out, e.Name())
+		if e.IsDir() {
+			out = append(out, e.Name())
+		}
 	}
 	return out, err
 }
 
 const keptRuns = 20
 
-// prune forgets all but the newest runs.
-func (j Journal) prune() error {
-	runs, err := j.runs()
-	if err != nil || len(runs) <= keptRuns {
-		return err
-	}
-	sort.Slice(runs, func(a, b int) bool {
-		x, _ := strconv.Atoi(runs[a])
-		y, _ := strconv.Atoi(runs[b])
-		return x < y
-	})
-	for _, r := range runs[:len(runs)-keptRuns] {
-		if err := os.RemoveAll(j.dir(r)); err != nil {
+// prune forgets all but the runs that were worked on last, whoever's they are, and those that some
+// step is open of.
+func (j Journal) prune(runs []entry) error {
+	slices.SortFunc(runs, func(a, b entry) int { return b.at.Compare(a.at) })
+	for i, r := range runs {
+		if i < keptRuns || r.open() {
+			continue
+		}
+		if err := os.RemoveAll(j.dir(r.name)); err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// entry is what the journal has of one run.
+type entry struct {
+	name  string
+	run   rod.Run // zero where the name is none that this version gives
+	steps []Record
+	at    time.Time // when it was last written to
+	wrong error     // it cannot be read whole
+}
+
+// open says whether a step of the run was cut off, or could not be taken back.
+func (e entry) open() bool {
+	return slices.ContainsFunc(e.steps, func(r Record) bool { return r.State == rod.Begun || r.State == rod.Held || r.State == rod.Stuck })
+}
+
+// words names a run of the journal for people, as the service sees it.
+func (e entry) words(service string) string {
+	switch {
+	case e.run == rod.Run{}:
+		return fmt.Sprintf("run %q of an older version, or of nobody known here", e.name)
+	case e.run.Service != service:
+		return e.run.Words() + " of another service"
+	}
+	return e.run.Words()
+}
+
+// entries are what the journal has of all runs. What cannot be read is none of anybody's concern
+// but its own run's.
+func (j Journal) entries() ([]entry, error) {
+	names, err := j.runs()
+	if err != nil {
+		return nil, err
+	}
+	var out []entry
+	for _, name := range names {
+		e := entry{name: name}
+		e.run, _ = rod.ParseRun(name)
+		if s, err := os.Stat(j.dir(name)); err == nil {
+			e.at = s.ModTime()
+		}
+		e.steps, e.wrong = j.Steps(name)
+		for _, r := range e.steps {
+			if r.At.After(e.at) {
+				e.at = r.At
+			}
+		}
+		out = append(out, e)
+	}
+	return out, nil
 }
 
 // hold stops at a boundary of the journal while the host's hold file names it,

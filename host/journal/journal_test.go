@@ -8,6 +8,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -135,22 +136,237 @@ func TestStepsAreDoneOnceAndTakenBack(t *testing.T) {
 	}
 }
 
+const service = "0123456789ab"
+
+// runs of one service, and one of another
+func own(number int64) string {
+	return rod.Run{Number: number, Service: service, Once: fmt.Sprintf("%012x", number)}.String()
+}
+
+var theirs = rod.Run{Number: 3, Service: "ba9876543210", Once: "000000000001"}.String()
+
 // A step that was begun and never ended is taken back by the next run, whichever
 // that is.
 func TestAnInterruptedStepIsTakenBack(t *testing.T) {
 	j, m := folder(t)
-	if err := j.write(Record{Run: "3", Step: step(1, "half"), State: rod.Begun}); err != nil {
+	if err := j.write(Record{Run: own(3), Step: step(1, "half"), State: rod.Begun}); err != nil {
 		t.Fatal(err)
 	}
 	systemtest.Put(t, m, "/half", "")
-	said, err := j.Recover(context.Background())
+	said, err := j.Recover(context.Background(), own(4))
 	if err != nil || len(said) != 1 || !strings.Contains(said[0], "run 3 was cut off at step 1") {
 		t.Fatalf("%q, %v", said, err)
 	}
 	if m.Exists("/half") {
 		t.Error("the half-done step is still there")
 	}
-	if said, err := j.Recover(context.Background()); err != nil || len(said) != 0 {
+	if said, err := j.Recover(context.Background(), own(4)); err != nil || len(said) != 0 {
 		t.Errorf("a second time: %q, %v", said, err)
 	}
+}
+
+// What another service left, or an older version, is left alone: a number that comes again, after
+// the database was put back or with a second service, is another run.
+func TestJournalsOfOthersAreLeftAlone(t *testing.T) {
+	j, m := folder(t)
+	for i, name := range []string{theirs, "3", "4-before"} {
+		if err := j.write(Record{Run: name, Step: step(1, fmt.Sprint("half", i)), State: rod.Begun}); err != nil {
+			t.Fatal(err)
+		}
+		systemtest.Put(t, m, fmt.Sprint("/half", i), "")
+	}
+	said, err := j.Recover(context.Background(), own(3))
+	if err != nil || len(said) != 3 {
+		t.Fatalf("%q, %v", said, err)
+	}
+	for _, line := range said {
+		if !strings.HasSuffix(line, "was cut off on this host, and is left alone") {
+			t.Errorf("it says %q", line)
+		}
+	}
+	if steps, err := j.Steps(own(3)); err != nil || len(steps) > 0 {
+		t.Errorf("a run of the same number begins with %+v, %v", steps, err)
+	}
+	for i := range 3 {
+		if !m.Exists(fmt.Sprint("/half", i)) {
+			t.Errorf("half%d was taken back", i)
+		}
+	}
+	list, err := j.List(service)
+	if err != nil || len(list) != 3 || !list[0].Foreign {
+		t.Errorf("it lists %+v, %v", list, err)
+	}
+	// Not even one of ours that only ends like a run: what a name says is read whole.
+	if _, err := j.Recover(context.Background(), "../"+own(3)); err == nil {
+		t.Error("a run has a path for its name")
+	}
+}
+
+// A journal that cannot be read holds up nobody but its own run.
+func TestAnUnreadableJournalHoldsUpNobody(t *testing.T) {
+	j, m := folder(t)
+	if err := j.write(Record{Run: own(1), Step: step(2, "ebb"), State: rod.Done}); err != nil {
+		t.Fatal(err)
+	}
+	systemtest.Put(t, m, m.StateDir+"/journal/"+own(1)+"/0001.json", "{")
+	systemtest.Put(t, m, m.StateDir+"/journal/nobody/0001.json", "\x00")
+	systemtest.Put(t, m, m.StateDir+"/journal/file", "")
+	said, err := j.Recover(context.Background(), own(2))
+	if err != nil || len(said) != 2 || !strings.Contains(strings.Join(said, "\n"), "the journal of run 1 cannot be read whole, and is left alone") {
+		t.Errorf("%q, %v", said, err)
+	}
+	if state, err := j.Do(context.Background(), own(2), step(1, "flood"), silent); err != nil || state != rod.Done {
+		t.Errorf("another run: %s, %v", state, err)
+	}
+	if _, err := j.Steps(own(1)); err == nil {
+		t.Error("its own run is not told")
+	}
+	if list, err := j.List(service); err != nil || len(list) != 4 {
+		t.Errorf("it lists %+v, %v", list, err)
+	}
+}
+
+// A step that cannot be taken back holds up what has to do with the same things, and nothing else,
+// until it can be, or somebody has set it aside with a reason.
+func TestAStepThatCannotBeTakenBack(t *testing.T) {
+	j, m := folder(t)
+	ctx := context.Background()
+	if err := j.write(Record{Run: own(1), Step: step(1, "wreck"), State: rod.Begun}); err != nil {
+		t.Fatal(err)
+	}
+	systemtest.Put(t, m, "/wreck/held", "")   // a directory that is not empty cannot be removed
+	for i, number := range []int64{2, 3, 1} { // of another run it is tried once, of its own each time
+		said, err := j.Recover(ctx, own(number))
+		if err != nil || (len(said) == 1) != (i != 1) || i != 1 && !strings.Contains(said[0], "step 1 of run 1 cannot be taken back") {
+			t.Fatalf("%d: %q, %v", i, said, err)
+		}
+	}
+	if err := j.HeldUp(own(3), []plan.Step{step(1, "tide")}); err != nil {
+		t.Errorf("it holds up what has nothing to do with it: %v", err)
+	}
+	if err := j.HeldUp(own(3), []plan.Step{step(1, "tide"), step(2, "wreck")}); err == nil || !strings.Contains(err.Error(), "could not be taken back") {
+		t.Errorf("it does not hold up what it has to do with: %v", err)
+	}
+	for what, c := range map[string]struct {
+		run    string
+		number int
+	}{"another step": {own(1), 2}, "another run": {own(9), 1}, "somebody's": {theirs, 1}} {
+		if err := j.SetAside(c.run, c.number, "mended"); err == nil {
+			t.Errorf("%s can be set aside", what)
+		}
+	}
+	if err := j.SetAside(own(1), 1, "mended by hand"); err != nil {
+		t.Fatal(err)
+	}
+	if err := j.SetAside(own(1), 1, "twice"); err == nil {
+		t.Error("it can be set aside twice")
+	}
+	if said, err := j.Recover(ctx, own(4)); err != nil || len(said) > 0 {
+		t.Errorf("set aside: %q, %v", said, err)
+	}
+	if err := j.HeldUp(own(4), []plan.Step{step(2, "wreck")}); err != nil {
+		t.Errorf("set aside it holds up: %v", err)
+	}
+	list, err := j.List(service)
+	if err != nil || len(list) != 1 || list[0].State != rod.Aside || !strings.HasPrefix(list[0].Why, "mended by hand; it could not be taken back: ") {
+		t.Errorf("it lists %+v, %v", list, err)
+	}
+	if !m.Exists("/wreck/held") {
+		t.Error("it was taken back all the same")
+	}
+	if stuck, err := j.Stuck(); err != nil || len(stuck) > 0 {
+		t.Errorf("set aside it is stuck: %+v, %v", stuck, err)
+	}
+	// One whose obstacle is gone is taken back when its run is resumed.
+	if err := j.stuck(Record{Run: own(5), Step: step(1, "wreck")}, errors.New("held")); err != nil {
+		t.Fatal(err)
+	}
+	if stuck, err := j.Stuck(); err != nil || len(stuck) != 1 || stuck[0].Run != own(5) || stuck[0].Why != "held" || stuck[0].Stakes[0] != "quay1/marker/wreck" {
+		t.Errorf("stuck are %+v, %v", stuck, err)
+	}
+	if err := os.Remove(m.Path("/wreck/held")); err != nil {
+		t.Fatal(err)
+	}
+	if said, err := j.Recover(ctx, own(5)); err != nil || len(said) != 1 || m.Exists("/wreck") {
+		t.Errorf("once it can be taken back: %q, %v", said, err)
+	}
+	if stuck, err := j.Stuck(); err != nil || len(stuck) > 0 {
+		t.Errorf("and then it is stuck: %+v, %v", stuck, err)
+	}
+}
+
+// The journals that were written to last are kept, whatever their numbers; one that is open stays.
+func TestJournalsGoByTime(t *testing.T) {
+	j, m := folder(t)
+	old := time.Now().Add(-time.Hour)
+	dated := func(name string, state rod.StepState, at time.Time) {
+		t.Helper()
+		b, err := json.Marshal(Record{Run: name, Step: step(1, name), State: state, At: at})
+		if err != nil {
+			t.Fatal(err)
+		}
+		file := m.StateDir + "/journal/" + name
+		systemtest.Put(t, m, file+"/0001.json", string(b))
+		if err := os.Chtimes(m.Path(file), at, at); err != nil {
+			t.Fatal(err)
+		}
+	}
+	dated(own(1), rod.Done, time.Now()) // of a database that began anew
+	dated(own(500), rod.Stuck, old)
+	systemtest.Put(t, m, "/"+own(500)+"/held", "") // and so it stays
+	dated(theirs, rod.Begun, old)
+	for i := range int64(30) {
+		dated(own(600+i), rod.Done, old.Add(time.Duration(i+1)*time.Minute))
+	}
+	if _, err := j.Recover(context.Background(), own(2)); err != nil {
+		t.Fatal(err)
+	}
+	left, err := j.runs()
+	if err != nil || len(left) != keptRuns+2 {
+		t.Errorf("%d are left, %v", len(left), err)
+	}
+	for _, name := range []string{own(1), own(500), theirs, own(629)} {
+		if !slices.Contains(left, name) {
+			t.Errorf("%s is gone", name)
+		}
+	}
+}
+
+// What takes a step back at its time limit waits until the step has ended.
+func TestTakingBackWaitsForTheStep(t *testing.T) {
+	j, m := folder(t)
+	r := Record{Run: own(1), Step: step(1, "half"), State: rod.Begun}
+	if err := j.write(r); err != nil {
+		t.Fatal(err)
+	}
+	systemtest.Put(t, m, "/half", "")
+	release, err := j.alone(context.Background(), 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan error)
+	go func() { done <- j.Revert(context.Background(), own(1), 1) }()
+	time.Sleep(200 * time.Millisecond)
+	if !m.Exists("/half") {
+		t.Error("it was taken back beside the step")
+	}
+	r.State = rod.Done // and so it has nothing to do
+	if err := j.write(r); err != nil {
+		t.Fatal(err)
+	}
+	release()
+	if err := <-done; err != nil || !m.Exists("/half") {
+		t.Errorf("a step that ended well was taken back: %v", err)
+	}
+}
+
+func FuzzParseRun(f *testing.F) {
+	f.Add(own(5))
+	f.Add("5")
+	f.Add("../5x0123456789abx0123456789ab")
+	f.Fuzz(func(t *testing.T, name string) {
+		if run, ok := rod.ParseRun(name); ok && (run.String() != name || strings.ContainsAny(name, "/. \n")) {
+			t.Errorf("%q is %+v", name, run)
+		}
+	})
 }

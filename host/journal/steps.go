@@ -5,15 +5,25 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"os"
 	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"northstake/core/plan"
+	"northstake/core/stake"
 	"northstake/host/rod"
+	"northstake/host/system"
 )
 
 // Do records what is there, does the step, and records that it is done.
 func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(string, ...any)) (rod.StepState, error) {
+	release, err := j.alone(ctx, ownLockWait)
+	if err != nil {
+		return "", err
+	}
+	defer release()
 	if old, err := j.read(run, step.Number); err == nil && (old.State == rod.Done || old.State == rod.Begun || old.State == rod.Held) {
 		if old.State == rod.Done && old.Step.Digest() == step.Digest() {
 			say("done already")
@@ -59,14 +69,23 @@ func (j Journal) back(ctx context.Context, r Record, say func(string, ...any)) e
 	if err := w.Back(ctx, job(r, say), r.Before); err != nil {
 		return fmt.Errorf("take back %q: %w", r.Step.Text, err)
 	}
+	was := r.State
 	r.State = rod.Back
-	return j.write(r)
+	if err := j.write(r); err != nil || was != rod.Stuck {
+		return err
+	}
+	return j.loose(r)
 }
 
 // Back takes back the steps of a run, the last first. One that cannot be taken back is
 // tried again when the others are: a service starts once the file is back that it stumbled
 // over.
 func (j Journal) Back(ctx context.Context, run string, say func(string, ...any)) error {
+	release, err := j.alone(ctx, ownLockWait)
+	if err != nil {
+		return err
+	}
+	defer release()
 	steps, err := j.Steps(run)
 	if err != nil {
 		return err
@@ -76,10 +95,18 @@ func (j Journal) Back(ctx context.Context, run string, say func(string, ...any))
 	for err != nil && len(left) > 0 {
 		before := len(left)
 		if left, err = j.backEach(ctx, left, say); len(left) == before {
-			return err
+			return errors.Join(err, j.allStuck(left, err))
 		}
 	}
 	return j.again(ctx, steps, say)
+}
+
+func (j Journal) allStuck(steps []Record, why error) error {
+	var failed []error
+	for _, r := range steps {
+		failed = append(failed, j.stuck(r, why))
+	}
+	return errors.Join(failed...)
 }
 
 // again has what runs take notice of what is back. A step that failed was taken back before the
@@ -100,7 +127,7 @@ func (j Journal) again(ctx context.Context, steps []Record, say func(string, ...
 func (j Journal) backEach(ctx context.Context, steps []Record, say func(string, ...any)) (left []Record, err error) {
 	var failed []error
 	for _, r := range steps {
-		if r.State == rod.Back {
+		if r.State == rod.Back || r.State == rod.Aside {
 			continue
 		}
 		say("taking back: %s", r.Step.Text)
@@ -111,33 +138,168 @@ func (j Journal) backEach(ctx context.Context, steps []Record, say func(string, 
 	return left, errors.Join(failed...)
 }
 
-// Recover takes back the steps that were cut off, of any run: one that was
-// begun and never recorded as done, and one that was held and not confirmed. It returns
-// what was done, and what was left and why.
-func (j Journal) Recover(ctx context.Context) ([]string, error) {
-	runs, err := j.runs()
+// Recover takes back the steps that were cut off, of any run of the service whose run this is: one
+// that was begun and never recorded as done, one that was held and not confirmed, and, of this run, one
+// that could not be taken back before. It returns what was done, and what was left and why. Journals of others
+// are left alone.
+func (j Journal) Recover(ctx context.Context, run string) ([]string, error) {
+	release, err := j.alone(ctx, ownLockWait)
+	if err != nil {
+		return nil, err
+	}
+	defer release()
+	own, ok := rod.ParseRun(run)
+	if !ok {
+		return nil, fmt.Errorf("%q is not a run", run)
+	}
+	all, err := j.entries()
 	if err != nil {
 		return nil, err
 	}
 	var out []string
-	for _, run := range runs {
-		steps, err := j.Steps(run)
-		if err != nil {
-			return out, err
+	for _, e := range all {
+		if e.wrong != nil && e.name != run {
+			out = append(out, fmt.Sprintf("the journal of %s cannot be read whole, and is left alone: %v", e.words(own.Service), e.wrong))
 		}
-		slices.Reverse(steps)
-		for _, r := range steps {
-			if r.State != rod.Begun && r.State != rod.Held {
+		foreign := e.run.Service != own.Service
+		if foreign && e.open() {
+			out = append(out, fmt.Sprintf("%s was cut off on this host, and is left alone", e.words(own.Service)))
+		}
+		if foreign || e.wrong != nil {
+			continue
+		}
+		slices.Reverse(e.steps)
+		for i, r := range e.steps {
+			// What could not be taken back is left to its own run, and to what is held up by it: to try
+			// it again and again changes the host under those who have nothing to do with it.
+			if r.State != rod.Begun && r.State != rod.Held && !(r.State == rod.Stuck && e.name == run) {
 				continue
 			}
 			var said []string
 			if err := j.back(ctx, r, func(format string, args ...any) { said = append(said, fmt.Sprintf(format, args...)) }); err != nil {
-				return out, err
+				e.steps[i].State = rod.Stuck
+				out = append(out, fmt.Sprintf("step %d of %s cannot be taken back: %v", r.Step.Number, e.words(own.Service), err))
+				if err := j.stuck(r, err); err != nil {
+					return out, err
+				}
+				continue
 			}
-			out = append(append(out, fmt.Sprintf("run %s was cut off at step %d; taken back: %s", run, r.Step.Number, r.Step.Text)), said...)
+			e.steps[i].State = rod.Back
+			out = append(append(out, fmt.Sprintf("%s was cut off at step %d; taken back: %s", e.words(own.Service), r.Step.Number, r.Step.Text)), said...)
 		}
 	}
-	return out, j.prune()
+	return out, j.prune(all)
+}
+
+// stuck notes that a step could not be taken back.
+func (j Journal) stuck(r Record, why error) error {
+	if err := os.MkdirAll(j.Machine.State(stuckMarks), 0o700); err != nil {
+		return err
+	}
+	if err := system.WriteAtomically(stuckMark(j.Machine, r), nil, 0o600); err != nil {
+		return err
+	}
+	r.State, r.Why = rod.Stuck, why.Error()
+	return j.write(r)
+}
+
+// stuckMarks is the directory with a mark for each step that may be stuck, so that a survey need not
+// read the whole journal.
+const stuckMarks = "stuck"
+
+func stuckMark(m *system.Machine, r Record) string {
+	return m.State(stuckMarks, fmt.Sprintf("%s-%d", r.Run, r.Step.Number))
+}
+
+// loose takes the mark of a step away that is stuck no more.
+func (j Journal) loose(r Record) error {
+	if err := os.Remove(stuckMark(j.Machine, r)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// Stuck are the steps that could not be taken back.
+func (j Journal) Stuck() ([]stake.Stuck, error) {
+	marks, err := os.ReadDir(j.Machine.State(stuckMarks))
+	if errors.Is(err, fs.ErrNotExist) || len(marks) == 0 && err == nil {
+		return nil, nil // and the journal is not read for it
+	}
+	if err != nil {
+		return nil, err
+	}
+	var out []stake.Stuck
+	for _, m := range marks {
+		run, n, _ := strings.Cut(m.Name(), "-")
+		number, err := strconv.Atoi(n)
+		if err != nil {
+			continue
+		}
+		if r, err := j.read(run, number); err == nil && r.State == rod.Stuck {
+			out = append(out, stake.Stuck{Run: run, Number: number, Type: r.Step.Type, Name: r.Step.Name, Stakes: r.Step.Addresses(), Text: r.Step.Text, Why: r.Why})
+		}
+	}
+	return out, nil
+}
+
+// HeldUp is why steps cannot be done, nil for nothing: since they were planned one could not be taken
+// back that has to do with the same things.
+func (j Journal) HeldUp(run string, steps []plan.Step) error {
+	own, _ := rod.ParseRun(run)
+	all, err := j.Stuck()
+	if err != nil {
+		return err
+	}
+	for _, was := range all {
+		name, _ := rod.ParseRun(was.Run)
+		before := plan.Step{Type: was.Type, Name: was.Name, Address: was.Stakes[0], Also: was.Stakes[1:]}
+		for _, s := range steps {
+			if name.Service == own.Service && s.Touches(before) {
+				return &rod.Fault{What: fmt.Sprintf("%q has to do with what step %d of %s did, which could not be taken back: %s", s.Text, was.Number, name.Words(), was.Why), Fix: "plan again"}
+			}
+		}
+	}
+	return nil
+}
+
+// List is what the journal has, the newest run first, as the service sees it.
+func (j Journal) List(service string) ([]rod.JournalStep, error) {
+	all, err := j.entries()
+	if err != nil {
+		return nil, err
+	}
+	slices.SortFunc(all, func(a, b entry) int { return b.at.Compare(a.at) })
+	out := []rod.JournalStep{}
+	for _, e := range all {
+		foreign := e.run.Service != service
+		if e.wrong != nil {
+			out = append(out, rod.JournalStep{Run: e.name, Foreign: foreign, Why: e.wrong.Error(), At: e.at})
+		}
+		for _, r := range e.steps {
+			out = append(out, rod.JournalStep{Run: e.name, Foreign: foreign, Number: r.Step.Number, Address: r.Step.Address, Text: r.Step.Text, State: r.State, Why: r.Why, At: r.At})
+		}
+	}
+	return out, nil
+}
+
+// SetAside has a step that could not be taken back hold up nothing any more. It stays in the
+// journal with the reason, and is not taken back.
+func (j Journal) SetAside(run string, number int, reason string) error {
+	r, err := j.read(run, number)
+	if errors.Is(err, fs.ErrNotExist) {
+		return &rod.Fault{What: "the journal of this host has no such step", Fix: "northstake journal lists what it has"}
+	}
+	if err != nil {
+		return err
+	}
+	if r.State != rod.Stuck {
+		return &rod.Fault{What: fmt.Sprintf("the step is %s, and holds up nothing", r.State), Fix: "only a step that could not be taken back is set aside"}
+	}
+	r.State, r.Why = rod.Aside, reason+"; it could not be taken back: "+r.Why
+	if err := j.write(r); err != nil {
+		return err
+	}
+	return j.loose(r)
 }
 
 // Close lets go of what the steps of a run that has ended well kept for taking them back.
@@ -159,6 +321,11 @@ func (j Journal) Close(ctx context.Context, run string) error {
 
 // Confirm keeps a held step for good.
 func (j Journal) Confirm(ctx context.Context, run string, number int) error {
+	release, err := j.alone(ctx, ownLockWait)
+	if err != nil {
+		return err
+	}
+	defer release()
 	r, err := j.read(run, number)
 	if err != nil {
 		return err
@@ -183,6 +350,9 @@ func (j Journal) Confirm(ctx context.Context, run string, number int) error {
 
 // Revert is what a timer on the host does with a step that nobody confirmed.
 func (j Journal) Revert(ctx context.Context, run string, number int) error {
+	if release, err := j.alone(ctx, revertWait); err == nil {
+		defer release()
+	}
 	r, err := j.read(run, number)
 	if errors.Is(err, fs.ErrNotExist) {
 		return nil

@@ -19,7 +19,7 @@ type Pool struct {
 }
 
 type entry struct {
-	mu    sync.Mutex
+	gate  chan struct{} // holds one who works on it; nobody waits for that longer than they may
 	conn  *rod.Conn
 	end   func() // of what carries it
 	print string // of the target and its keys
@@ -48,12 +48,16 @@ func (p *Pool) Rod(ctx context.Context, key string, t Target, known KnownKeys) (
 	p.mu.Lock()
 	e := p.conns[key]
 	if e == nil {
-		e = &entry{}
+		e = &entry{gate: make(chan struct{}, 1)}
 		p.conns[key] = e
 	}
 	p.mu.Unlock()
-	e.mu.Lock()
-	defer e.mu.Unlock()
+	select {
+	case e.gate <- struct{}{}:
+	case <-ctx.Done():
+		return nil, &Trouble{Kind: "timeout", What: fmt.Sprintf("host %s is waited for by another already, and has not answered", t.Host), Fix: "check the host's load, and the line to it", err: ctx.Err()}
+	}
+	defer e.leave()
 	print := fingerprint(t, known)
 	if e.conn != nil && e.print == print && e.conn.Usable() {
 		return e.conn, nil
@@ -101,9 +105,9 @@ func (p *Pool) Drop(key string) {
 	delete(p.conns, key)
 	p.mu.Unlock()
 	if e != nil {
-		e.mu.Lock()
+		e.gate <- struct{}{}
 		e.close()
-		e.mu.Unlock()
+		e.leave()
 	}
 }
 
@@ -112,12 +116,14 @@ func (p *Pool) Close() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, e := range p.conns {
-		e.mu.Lock()
+		e.gate <- struct{}{}
 		e.close()
-		e.mu.Unlock()
+		e.leave()
 	}
 	p.conns = map[string]*entry{}
 }
+
+func (e *entry) leave() { <-e.gate }
 
 func (e *entry) close() {
 	if e.conn != nil {

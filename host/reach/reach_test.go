@@ -308,7 +308,7 @@ func TestNothingThatACommandWroteIsLost(t *testing.T) {
 		t.Fatal(err)
 	}
 	defer client.Close()
-	out, err := runPlain(context.Background(), client, "anything", nil)
+	out, err := runPlain(context.Background(), client, h.target(nil), "anything", nil)
 	var status *ssh.ExitError
 	if !errors.As(err, &status) || status.ExitStatus() != 3 {
 		t.Fatalf("ended with %v", err)
@@ -318,6 +318,61 @@ func TestNothingThatACommandWroteIsLost(t *testing.T) {
 			if !strings.Contains(out, fmt.Sprintf("%s %d\n", stream, i)) {
 				t.Fatalf("line %d of %s is lost, of %d bytes", i, stream, len(out))
 			}
+		}
+	}
+}
+
+// A password for sudo goes to sudo where that asks, and into the rod that is sent never.
+func TestAPasswordGoesNowhereElse(t *testing.T) {
+	user, key := newKey(t)
+	for _, asks := range []bool{true, false} {
+		var sent []byte
+		h := startHost(t, user.PublicKey(), func(h *sshHost) {
+			h.asks = asks
+			h.take = func(r io.Reader) { sent, _ = io.ReadAll(r) }
+		})
+		target := h.target(key)
+		target.SudoPassword = "low tide"
+		client, err := Dial(context.Background(), target, trusted(h))
+		if err != nil {
+			t.Fatal(err)
+		}
+		conn, err := StartRod(context.Background(), client, target, noRods{}, "linux/amd64")
+		if err != nil {
+			t.Fatal(err)
+		}
+		conn.Close()
+		client.Close()
+		if string(sent) != "program" || h.given != map[bool]string{true: "low tide\n"}[asks] {
+			t.Errorf("asks %t: it was sent %q, and given %q", asks, sent, h.given)
+		}
+	}
+}
+
+// A host that lets in and then says nothing costs as long as is waited for it, and who waits behind
+// that no longer than they may.
+func TestAHostThatLetsInAndIsSilent(t *testing.T) {
+	user, key := newKey(t)
+	for _, mute := range []string{"session", "command"} {
+		h := startHost(t, user.PublicKey(), func(h *sshHost) { h.mute = mute })
+		pool := NewPool(noRods{})
+		long, end := context.WithCancel(context.Background())
+		first := make(chan error, 1)
+		go func() {
+			_, err := pool.Rod(long, "g/quay1", h.target(key), trusted(h))
+			first <- err
+		}()
+		for h.logins.Load() == 0 {
+			time.Sleep(time.Millisecond)
+		}
+		short, cancel := context.WithTimeout(context.Background(), 100*time.Millisecond)
+		if _, err := pool.Rod(short, "g/quay1", h.target(key), trusted(h)); kindOf(t, err) != "timeout" || !strings.Contains(err.Error(), "waited for by another") {
+			t.Errorf("%s: who waits behind is told %v", mute, err)
+		}
+		cancel()
+		end()
+		if err := <-first; kindOf(t, err) != "timeout" || !strings.Contains(err.Error(), "says nothing") {
+			t.Errorf("%s: who waits is told %v", mute, err)
 		}
 	}
 }

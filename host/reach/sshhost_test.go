@@ -30,6 +30,9 @@ type sshHost struct {
 	sudo     string                                // the password that sudo asks for, "" for none
 	say      func(w io.Writer, errs io.Writer) int // instead of the rod
 	take     func(r io.Reader)                     // reads a rod that is sent; without it the rod is there
+	asks     bool                                  // for a password before it takes a rod
+	given    string                                // what it was given then
+	mute     string                                // "session" or "command": what it never answers
 	root     string                                // the folder that the rod takes for the machine
 }
 
@@ -95,6 +98,9 @@ func (h *sshHost) serve(c net.Conn, config *ssh.ServerConfig, root string) {
 	}
 	go ssh.DiscardRequests(requests)
 	for n := range channels {
+		if h.mute == "session" {
+			continue
+		}
 		ch, reqs, err := n.Accept()
 		if err != nil {
 			return
@@ -102,6 +108,9 @@ func (h *sshHost) serve(c net.Conn, config *ssh.ServerConfig, root string) {
 		go func() {
 			for r := range reqs {
 				if r.Type != "exec" {
+					continue
+				}
+				if h.mute == "command" {
 					continue
 				}
 				h.commands.Add(1)
@@ -126,20 +135,18 @@ func (h *sshHost) run(ch ssh.Channel, root string) int {
 			fmt.Fprintln(ch, "Linux x86_64")
 			return 0
 		case 3:
+			if h.asks {
+				fmt.Fprint(ch.Stderr(), sudoPrompt)
+				h.given = line(ch)
+			}
+			fmt.Fprint(ch, ready)
 			h.take(ch)
 			return 0
 		}
 	}
 	if h.sudo != "" {
 		fmt.Fprint(ch.Stderr(), sudoPrompt)
-		given, one := "", make([]byte, 1)
-		for !strings.HasSuffix(given, "\n") {
-			if _, err := io.ReadFull(ch, one); err != nil {
-				return 1
-			}
-			given += string(one)
-		}
-		if given != h.sudo+"\n" {
+		if line(ch) != h.sudo+"\n" {
 			fmt.Fprint(ch.Stderr(), "Sorry, try again.\n")
 			return 1
 		}
@@ -147,6 +154,18 @@ func (h *sshHost) run(ch ssh.Channel, root string) int {
 	fmt.Fprint(ch, "Welcome to quay1, tide is rising\n"+rod.Greeting)
 	work.NewServer(&work.Host{Machine: &system.Machine{Root: root, StateDir: "/state", Run: system.Command}}).ServeConn(&stdio{in: ch, out: ch, end: ch.Close})
 	return 0
+}
+
+// line is the next line, and no byte more.
+func line(r io.Reader) string {
+	given, one := "", make([]byte, 1)
+	for !strings.HasSuffix(given, "\n") {
+		if _, err := io.ReadFull(r, one); err != nil {
+			break
+		}
+		given += string(one)
+	}
+	return given
 }
 
 type noRods struct{}

@@ -23,7 +23,7 @@ func StartRod(ctx context.Context, client *ssh.Client, t Target, rods Rods, gues
 	if !errors.Is(err, errNoRod) {
 		return conn, err
 	}
-	out, err := runPlain(ctx, client, "uname -sm", nil)
+	out, err := runPlain(ctx, client, t, "uname -sm", nil)
 	if err != nil {
 		return nil, &Trouble{Kind: "other", What: fmt.Sprintf("host %s cannot say what machine it is: %v", t.Host, err), err: err}
 	}
@@ -61,9 +61,18 @@ const missingStatus = 97
 func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (*rod.Conn, error) {
 	ctx, cancel := context.WithTimeout(ctx, rodLimit)
 	defer cancel()
+	// A host that lets in and then says nothing ends with its connection.
+	stop := context.AfterFunc(ctx, func() { client.Close() })
+	defer stop()
+	failed := func(words string, err error) error {
+		if ctx.Err() != nil {
+			return &Trouble{Kind: "timeout", What: fmt.Sprintf("host %s lets user %s in, and then says nothing for %s", t.Host, t.User, rodLimit), Fix: "check the host's load, and what its SSH server waits for", err: ctx.Err()}
+		}
+		return &Trouble{Kind: "other", What: fmt.Sprintf("host %s %s: %v", t.Host, words, err), err: err}
+	}
 	session, err := client.NewSession()
 	if err != nil {
-		return nil, &Trouble{Kind: "other", What: fmt.Sprintf("host %s opens no session: %v", t.Host, err), err: err}
+		return nil, failed("opens no session", err)
 	}
 	in, err := session.StdinPipe()
 	if err != nil {
@@ -73,7 +82,7 @@ func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (
 	if err != nil {
 		return nil, err
 	}
-	errs := &promptWatch{answer: func() { io.WriteString(in, t.SudoPassword+"\n") }, want: t.SudoPassword != ""}
+	errs := &promptWatch{answer: func() { io.WriteString(in, t.SudoPassword+"\n") }, prompt: sudoPrompt, want: t.SudoPassword != ""}
 	session.Stderr = errs
 	path := rodPath(t, hash)
 	state := "/var/lib/northstake"
@@ -84,7 +93,7 @@ func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (
 	script := fmt.Sprintf(`test -x %s || exit %d; exec %s serve --state %s --ssh "$1"`, path, missingStatus, path, state)
 	command := fmt.Sprintf(`%ssh -c '%s' rod "$SSH_CONNECTION"`, asRoot(t), script)
 	if err := session.Start(command); err != nil {
-		return nil, &Trouble{Kind: "other", What: fmt.Sprintf("host %s starts no command: %v", t.Host, err), err: err}
+		return nil, failed("starts no command", err)
 	}
 	greeted := make(chan error, 1)
 	go func() { greeted <- waitGreeting(out) }()
@@ -93,6 +102,9 @@ func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (
 	case <-ctx.Done():
 		session.Close()
 		return nil, &Trouble{Kind: "timeout", What: fmt.Sprintf("the rod on host %s has not greeted in %s", t.Host, rodLimit), Fix: "check the host's load", err: ctx.Err()}
+	}
+	if err == nil && !stop() {
+		err = ctx.Err()
 	}
 	if err == nil {
 		return rod.NewConn(&stdio{in: in, out: out, end: session.Close})

@@ -62,12 +62,13 @@ func rootTrouble(t Target, said string, err error) error {
 	return out
 }
 
-// promptWatch answers sudo's prompt for a password once and keeps the rest. It
+// promptWatch answers a prompt, sudo's for a password, once and keeps the rest. It
 // has no other methods of a buffer, so that nothing is copied past Write.
 type promptWatch struct {
 	mu     sync.Mutex
 	text   []byte
 	answer func()
+	prompt string
 	want   bool
 }
 
@@ -77,7 +78,7 @@ func (p *promptWatch) Write(b []byte) (int, error) {
 	if len(p.text) < 64<<10 {
 		p.text = append(p.text, b...)
 	}
-	if p.want && bytes.Contains(p.text, []byte(sudoPrompt)) {
+	if p.want && bytes.Contains(p.text, []byte(p.prompt)) {
 		p.want = false
 		p.answer()
 	}

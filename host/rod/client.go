@@ -199,6 +199,22 @@ func (c *Conn) Open(ctx context.Context, run string) (OpenAnswer, error) {
 	return a, err
 }
 
+// Journal lists the steps in the host's journal, the newest first. Service is who asks.
+func (c *Conn) Journal(ctx context.Context, service string) ([]JournalStep, error) {
+	var out []JournalStep
+	err := c.call(ctx, "/journal", struct {
+		Service string `json:"service"`
+	}{service}, &out)
+	return out, err
+}
+
+// SetAside has a step that could not be taken back hold up nothing any more, for a reason.
+func (c *Conn) SetAside(ctx context.Context, run string, number int, reason string) error {
+	return c.call(ctx, fmt.Sprintf("/journal/%s/%d/aside", run, number), struct {
+		Reason string `json:"reason"`
+	}{reason}, nil)
+}
+
 // CloseRun gives the host's lock back.
 func (c *Conn) CloseRun(ctx context.Context, run string) error {
 	return c.call(ctx, "/runs/"+run+"/close", struct{}{}, nil)
@@ -236,6 +252,11 @@ func (c *Conn) SendBlobs(ctx context.Context, write func(io.Writer) error) error
 // state is Done or Held; an error that is a *Fault came from the host.
 func (c *Conn) Step(ctx context.Context, run string, step plan.Step, say func(string)) (StepState, error) {
 	return c.events(ctx, fmt.Sprintf("/runs/%s/steps/%d", run, step.Number), step, say)
+}
+
+// CancelStep has the host end the step of a run that is under way, if there is one: the step fails.
+func (c *Conn) CancelStep(ctx context.Context, run string) error {
+	return c.call(ctx, "/runs/"+run+"/cancel", struct{}{}, nil)
 }
 
 // Preflight asks whether any of a run's steps would be refused, before the first

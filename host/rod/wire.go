@@ -54,7 +54,9 @@ const (
 	Begun StepState = "begun" // what was there is recorded; work may have begun
 	Held  StepState = "held"  // done, and taken back by a timer unless confirmed
 	Done  StepState = "done"
-	Back  StepState = "back" // taken back
+	Back  StepState = "back"  // taken back
+	Stuck StepState = "stuck" // it could not be taken back
+	Aside StepState = "aside" // nor shall it be: somebody has set it aside
 )
 
 // StepRecord is one step in the journal, as the service may see it.
@@ -69,6 +71,20 @@ type StepRecord struct {
 type OpenAnswer struct {
 	Steps     []StepRecord `json:"steps"`
 	Recovered []string     `json:"recovered,omitempty"`
+}
+
+// JournalStep is a step in the journal of a host, for people. Run and Number name it. Foreign says
+// that another service brought it about, or an older version of this one. Why is why it could not be
+// taken back, or was set aside. A journal that cannot be read has a Why and no number.
+type JournalStep struct {
+	Run     string    `json:"run"`
+	Foreign bool      `json:"foreign,omitempty"`
+	Number  int       `json:"number"`
+	Address string    `json:"address,omitempty"`
+	Text    string    `json:"text,omitempty"`
+	State   StepState `json:"state,omitempty"`
+	Why     string    `json:"why,omitempty"`
+	At      time.Time `json:"at,omitzero"`
 }
 
 // Event is one line of a step's answer. Fault is set on the last event of a

@@ -17,7 +17,7 @@ import (
 
 func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 	run := r.PathValue("run")
-	if _, err := strconv.ParseInt(run, 10, 64); err != nil {
+	if _, ok := rod.ParseRun(run); !ok {
 		refuse(w, fmt.Errorf("%q is not a run", run))
 		return
 	}
@@ -26,7 +26,7 @@ func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 		refuse(w, err)
 		return
 	}
-	recovered, err := s.host.journal().Recover(context.WithoutCancel(r.Context()))
+	recovered, err := s.host.journal().Recover(context.WithoutCancel(r.Context()), run)
 	if err != nil {
 		l.Release()
 		refuse(w, fmt.Errorf("clear up after an interrupted run: %w", err))
@@ -63,6 +63,47 @@ func (s *Server) close(w http.ResponseWriter, r *http.Request) {
 	s.lock = nil
 	s.mu.Unlock()
 	if err != nil {
+		refuse(w, err)
+		return
+	}
+	answer(w, struct{}{})
+}
+
+func (s *Server) journal(w http.ResponseWriter, r *http.Request) {
+	var ask struct {
+		Service string `json:"service"`
+	}
+	if !read(w, r, &ask) {
+		return
+	}
+	steps, err := s.host.journal().List(ask.Service)
+	if err != nil {
+		refuse(w, err)
+		return
+	}
+	answer(w, steps)
+}
+
+func (s *Server) setAside(w http.ResponseWriter, r *http.Request) {
+	var ask struct {
+		Reason string `json:"reason"`
+	}
+	if !read(w, r, &ask) {
+		return
+	}
+	run := r.PathValue("run")
+	number, err := strconv.Atoi(r.PathValue("number"))
+	if _, ok := rod.ParseRun(run); !ok || err != nil {
+		refuse(w, &rod.Fault{What: fmt.Sprintf("step %s of run %q is none that this host's journal can have", r.PathValue("number"), run), Fix: "northstake journal lists what it has"})
+		return
+	}
+	l, err := journal.Take(r.Context(), s.host.Machine, run)
+	if err != nil {
+		refuse(w, err)
+		return
+	}
+	defer l.Release()
+	if err := s.host.journal().SetAside(run, number, ask.Reason); err != nil {
 		refuse(w, err)
 		return
 	}
@@ -116,8 +157,33 @@ func (s *Server) step(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.events(w, r, func(ctx context.Context, say func(string, ...any)) (rod.StepState, error) {
-		return s.host.journal().Do(ctx, r.PathValue("run"), step, say)
+		ctx, end := context.WithCancelCause(ctx)
+		defer end(nil)
+		s.mu.Lock()
+		s.cancel = end
+		s.mu.Unlock()
+		state, err := s.host.journal().Do(ctx, r.PathValue("run"), step, say)
+		if err != nil && context.Cause(ctx) == errCancelled {
+			err = &rod.Fault{What: fmt.Sprintf("%v: %v", errCancelled, err), Fix: "what the step had done was taken back"}
+		}
+		return state, err
 	})
+}
+
+var errCancelled = errors.New("the step was cancelled")
+
+// cancelStep ends the step that is under way: its commands with their children, and its waits.
+func (s *Server) cancelStep(w http.ResponseWriter, r *http.Request) {
+	if err := s.locked(r.PathValue("run")); err != nil {
+		refuse(w, err)
+		return
+	}
+	s.mu.Lock()
+	if s.cancel != nil {
+		s.cancel(errCancelled)
+	}
+	s.mu.Unlock()
+	answer(w, struct{}{})
 }
 
 func (s *Server) preflight(w http.ResponseWriter, r *http.Request) {
@@ -127,6 +193,9 @@ func (s *Server) preflight(w http.ResponseWriter, r *http.Request) {
 	}
 	run := r.PathValue("run")
 	err := s.locked(run)
+	if err == nil {
+		err = s.host.journal().HeldUp(run, steps)
+	}
 	if err == nil {
 		err = preflight(r.Context(), s.host, run, steps)
 	}

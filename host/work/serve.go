@@ -1,12 +1,14 @@
 package work
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net"
 	"net/http"
 	"sync"
+	"time"
 
 	"golang.org/x/net/http2"
 
@@ -22,8 +24,9 @@ type Server struct {
 	mu     sync.Mutex
 	wants  map[string][]rod.Want
 	lock   *journal.Lock
-	ended  bool           // the connection has: nothing is begun any more
-	active sync.WaitGroup // requests about runs that are being answered
+	cancel context.CancelCauseFunc // ends the step that is under way
+	ended  bool                    // the connection has: nothing is begun any more
+	active sync.WaitGroup          // requests about runs that are being answered
 }
 
 // NewServer makes a server for a machine.
@@ -33,12 +36,15 @@ func NewServer(h *Host) *Server {
 	s.mux.HandleFunc("POST /survey", s.survey)
 	s.mux.HandleFunc("POST /probe", s.probe)
 	s.mux.HandleFunc("POST /containers/{name}/rod", s.inside)
+	s.mux.HandleFunc("POST /journal", s.journal)
+	s.mux.HandleFunc("POST /journal/{run}/{number}/aside", s.counted(s.setAside))
 	s.mux.HandleFunc("POST /blobs/missing", s.missing)
 	s.mux.HandleFunc("POST /blobs", s.blobs)
 	s.mux.HandleFunc("POST /runs/{run}/open", s.counted(s.open))
 	s.mux.HandleFunc("POST /runs/{run}/close", s.counted(s.close))
 	s.mux.HandleFunc("POST /runs/{run}/steps/{number}", s.counted(s.step))
 	s.mux.HandleFunc("POST /runs/{run}/steps/{number}/confirm", s.counted(s.confirm))
+	s.mux.HandleFunc("POST /runs/{run}/cancel", s.cancelStep)
 	s.mux.HandleFunc("POST /runs/{run}/back", s.counted(s.back))
 	s.mux.HandleFunc("POST /runs/{run}/preflight", s.counted(s.preflight))
 	return s
@@ -63,10 +69,15 @@ func (s *Server) counted(handle http.HandlerFunc) http.HandlerFunc {
 	}
 }
 
+// silence is how long the service may say nothing until it is asked whether it is there, and how long
+// it may take to say so.
+const silence = 15 * time.Second
+
 // ServeConn speaks HTTP/2 on a connection until it ends, and returns when the
 // step that was being done has ended too.
 func (s *Server) ServeConn(c net.Conn) {
-	(&http2.Server{MaxReadFrameSize: 1 << 20, MaxUploadBufferPerConnection: 8 << 20, MaxUploadBufferPerStream: 4 << 20}).
+	// A service that has vanished without a word is told by its silence, and the host's lock ends.
+	(&http2.Server{ReadIdleTimeout: silence, PingTimeout: silence, MaxReadFrameSize: 1 << 20, MaxUploadBufferPerConnection: 8 << 20, MaxUploadBufferPerStream: 4 << 20}).
 		ServeConn(c, &http2.ServeConnOpts{Handler: s})
 	s.mu.Lock()
 	s.ended = true

@@ -343,7 +343,11 @@ func settle(ctx context.Context, units family.ServiceManager, name string, stays
 		case st.Unsteady || up > 0:
 			return fmt.Errorf("service %s does not stay up after it was started", name)
 		}
-		time.Sleep(settlePause)
+		select {
+		case <-ctx.Done():
+			return context.Cause(ctx)
+		case <-time.After(settlePause):
+		}
 	}
 	return fmt.Errorf("service %s has not come up in %s after it was started", name, settleTries*settlePause)
 }
@@ -424,12 +428,17 @@ func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b ser
 			return err
 		}
 	}
-	was, is := b.Active == "active", st.Active == "active"
+	up := func(active string) bool { return active == "active" || active == "activating" }
+	was, is := up(b.Active), up(st.Active)
 	switch {
 	case was && !is:
 		return tell(ctx, m, units, w.Name, "start")
 	case !was && is:
-		return units.Do(ctx, "stop", w.Name)
+		err := units.Do(ctx, "stop", w.Name)
+		if b.Active != "failed" {
+			units.ForgetFailed(ctx, w.Name) // a start that is ended midway counts as one that failed
+		}
+		return err
 	case was && w.SetDrop:
 		return units.Do(ctx, "restart", w.Name)
 	}

@@ -53,6 +53,9 @@ func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
 	if f != nil {
 		t.WebServers = h.webServers(ctx, f)
 	}
+	if t.Stuck, err = h.journal().Stuck(); err != nil {
+		return t, err
+	}
 	t.Containers = engine.Listed(h.Machine)
 	return t, nil
 }

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"net/http"
+	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -328,12 +329,19 @@ func (s *Server) TrustHost(c *gin.Context, ground contract.InGround, host contra
 			problem(c, contract.Problem{Status: http.StatusConflict, Title: keys.Warning, Fix: "correct the addresses in the declaration; nothing was trusted"})
 			return
 		}
-		if err := s.Store.Trust(c.Request.Context(), g.ID, host, keys.Offered, who(c)); err != nil {
+		// Only what was compared is trusted: this one, and those that were before and are still offered.
+		trusted := []contract.HostKey{k}
+		for _, before := range keys.Trusted {
+			if before.Fingerprint != k.Fingerprint && slices.ContainsFunc(keys.Offered, func(o contract.HostKey) bool { return o.Fingerprint == before.Fingerprint }) {
+				trusted = append(trusted, before)
+			}
+		}
+		if err := s.Store.Trust(c.Request.Context(), g.ID, host, trusted, who(c)); err != nil {
 			s.refuse(c, err)
 			return
 		}
 		s.Log.Info("host trusted", "ground", ground, "host", host, "fingerprint", in.Fingerprint, "by", who(c))
-		keys.Trusted = keys.Offered
+		keys.Trusted = trusted
 		c.JSON(http.StatusOK, keys)
 		return
 	}

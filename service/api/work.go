@@ -203,12 +203,12 @@ func (s *Server) RunProbes(c *gin.Context, ground contract.InGround) {
 }
 
 func runBrief(r store.Run) contract.RunBrief {
-	return contract.RunBrief{Id: r.ID, Plan: r.PlanID, State: contract.RunBriefState(r.State), By: r.By, CreatedAt: r.CreatedAt, FinishedAt: timeOf(r.FinishedAt)}
+	return contract.RunBrief{Id: r.ID, Plan: r.PlanID, State: contract.RunBriefState(r.State), By: r.By, CancelledBy: r.Cancelled, CreatedAt: r.CreatedAt, FinishedAt: timeOf(r.FinishedAt)}
 }
 
 func (s *Server) runOf(c *gin.Context, r store.Run, status int) {
 	b := runBrief(r)
-	out := contract.Run{Id: b.Id, Plan: b.Plan, State: contract.RunState(b.State), By: b.By, CreatedAt: b.CreatedAt, FinishedAt: b.FinishedAt}
+	out := contract.Run{Id: b.Id, Plan: b.Plan, State: contract.RunState(b.State), By: b.By, CancelledBy: b.CancelledBy, CreatedAt: b.CreatedAt, FinishedAt: b.FinishedAt}
 	var err error
 	if out.Hosts, err = s.Store.RunHosts(c.Request.Context(), r.ID); err == nil {
 		out.ResumedAfter, err = s.Store.Resumed(c.Request.Context(), store.Topic("runs", r.ID))
@@ -301,6 +301,51 @@ func (s *Server) ResumeRun(c *gin.Context, ground contract.InGround, id contract
 		return
 	}
 	s.runOf(c, r, http.StatusAccepted)
+}
+
+// CancelRun stops a run.
+func (s *Server) CancelRun(c *gin.Context, ground contract.InGround, id contract.ById) {
+	if _, _, ok := s.run(c, ground, id); !ok {
+		return
+	}
+	r, err := s.Jobs.CancelRun(c.Request.Context(), id, who(c))
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	s.runOf(c, r, http.StatusAccepted)
+}
+
+// GetJournal lists what a host's own journal has.
+func (s *Server) GetJournal(c *gin.Context, ground contract.InGround, host contract.OnHost) {
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	steps, err := s.Jobs.Journal(c.Request.Context(), g, host)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
+	c.JSON(http.StatusOK, steps)
+}
+
+// SetAside has a step of a host's journal hold up nothing any more.
+func (s *Server) SetAside(c *gin.Context, ground contract.InGround, host contract.OnHost) {
+	var in contract.SetAside
+	if !body(c, &in) {
+		return
+	}
+	g, ok := s.ground(c, ground)
+	if !ok {
+		return
+	}
+	if err := s.Jobs.SetAside(c.Request.Context(), g, host, in.Run, in.Number, in.Reason, who(c)); err != nil {
+		s.refuse(c, err)
+		return
+	}
+	s.Log.Info("step set aside", "ground", ground, "host", host, "run", in.Run, "step", in.Number, "by", who(c))
+	c.Status(http.StatusNoContent)
 }
 
 // SurveyEvents streams a survey's progress.

@@ -90,16 +90,19 @@ func (e PlanBriefState) Valid() bool {
 
 // Defines values for RunState.
 const (
-	RunStateDone    RunState = "done"
-	RunStateFailed  RunState = "failed"
-	RunStateQueued  RunState = "queued"
-	RunStateRunning RunState = "running"
-	RunStateUnmet   RunState = "unmet"
+	RunStateCancelled RunState = "cancelled"
+	RunStateDone      RunState = "done"
+	RunStateFailed    RunState = "failed"
+	RunStateQueued    RunState = "queued"
+	RunStateRunning   RunState = "running"
+	RunStateUnmet     RunState = "unmet"
 )
 
 // Valid indicates whether the value is a known member of the RunState enum.
 func (e RunState) Valid() bool {
 	switch e {
+	case RunStateCancelled:
+		return true
 	case RunStateDone:
 		return true
 	case RunStateFailed:
@@ -117,16 +120,19 @@ func (e RunState) Valid() bool {
 
 // Defines values for RunBriefState.
 const (
-	RunBriefStateDone    RunBriefState = "done"
-	RunBriefStateFailed  RunBriefState = "failed"
-	RunBriefStateQueued  RunBriefState = "queued"
-	RunBriefStateRunning RunBriefState = "running"
-	RunBriefStateUnmet   RunBriefState = "unmet"
+	RunBriefStateCancelled RunBriefState = "cancelled"
+	RunBriefStateDone      RunBriefState = "done"
+	RunBriefStateFailed    RunBriefState = "failed"
+	RunBriefStateQueued    RunBriefState = "queued"
+	RunBriefStateRunning   RunBriefState = "running"
+	RunBriefStateUnmet     RunBriefState = "unmet"
 )
 
 // Valid indicates whether the value is a known member of the RunBriefState enum.
 func (e RunBriefState) Valid() bool {
 	switch e {
+	case RunBriefStateCancelled:
+		return true
 	case RunBriefStateDone:
 		return true
 	case RunBriefStateFailed:
@@ -146,6 +152,7 @@ func (e RunBriefState) Valid() bool {
 const (
 	RunHostStateBack        RunHostState = "back"
 	RunHostStateBlocked     RunHostState = "blocked"
+	RunHostStateCancelled   RunHostState = "cancelled"
 	RunHostStateDone        RunHostState = "done"
 	RunHostStateFailed      RunHostState = "failed"
 	RunHostStateInterrupted RunHostState = "interrupted"
@@ -163,6 +170,8 @@ func (e RunHostState) Valid() bool {
 	case RunHostStateBack:
 		return true
 	case RunHostStateBlocked:
+		return true
+	case RunHostStateCancelled:
 		return true
 	case RunHostStateDone:
 		return true
@@ -396,6 +405,9 @@ type HostView struct {
 	Via string `json:"via,omitempty,omitzero"`
 }
 
+// JournalStep defines model for JournalStep.
+type JournalStep = rod.JournalStep
+
 // Key defines model for Key.
 type Key = declare.Key
 
@@ -551,12 +563,15 @@ type Row = plan.Row
 
 // Run defines model for Run.
 type Run struct {
-	By         string    `json:"by"`
-	CreatedAt  time.Time `json:"created_at"`
-	FinishedAt time.Time `json:"finished_at,omitempty,omitzero"`
-	Hosts      []RunHost `json:"hosts"`
-	Id         int64     `json:"id"`
-	Plan       int64     `json:"plan"`
+	By string `json:"by"`
+
+	// CancelledBy Who has cancelled it
+	CancelledBy string    `json:"cancelled_by,omitempty,omitzero"`
+	CreatedAt   time.Time `json:"created_at"`
+	FinishedAt  time.Time `json:"finished_at,omitempty,omitzero"`
+	Hosts       []RunHost `json:"hosts"`
+	Id          int64     `json:"id"`
+	Plan        int64     `json:"plan"`
 
 	// ResumedAfter Of a run that was carried on with, the event behind which its present attempt stands in its stream
 	ResumedAfter int64    `json:"resumed_after,omitempty,omitzero"`
@@ -568,12 +583,15 @@ type RunState string
 
 // RunBrief defines model for RunBrief.
 type RunBrief struct {
-	By         string        `json:"by"`
-	CreatedAt  time.Time     `json:"created_at"`
-	FinishedAt time.Time     `json:"finished_at,omitempty,omitzero"`
-	Id         int64         `json:"id"`
-	Plan       int64         `json:"plan"`
-	State      RunBriefState `json:"state"`
+	By string `json:"by"`
+
+	// CancelledBy Who has cancelled it
+	CancelledBy string        `json:"cancelled_by,omitempty,omitzero"`
+	CreatedAt   time.Time     `json:"created_at"`
+	FinishedAt  time.Time     `json:"finished_at,omitempty,omitzero"`
+	Id          int64         `json:"id"`
+	Plan        int64         `json:"plan"`
+	State       RunBriefState `json:"state"`
 }
 
 // RunBriefState defines model for RunBrief.State.
@@ -615,6 +633,13 @@ type Secret struct {
 type Session struct {
 	Name    string `json:"name"`
 	Version string `json:"version"`
+}
+
+// SetAside defines model for SetAside.
+type SetAside struct {
+	Number int    `json:"number"`
+	Reason string `json:"reason"`
+	Run    string `json:"run"`
 }
 
 // SiteBrief defines model for SiteBrief.
@@ -784,6 +809,9 @@ type CreateTokenJSONBody struct {
 // MissingBlobsJSONRequestBody defines body for MissingBlobs for application/json ContentType.
 type MissingBlobsJSONRequestBody = MissingBlobsJSONBody
 
+// SetAsideJSONRequestBody defines body for SetAside for application/json ContentType.
+type SetAsideJSONRequestBody = SetAside
+
 // TrustHostJSONRequestBody defines body for TrustHost for application/json ContentType.
 type TrustHostJSONRequestBody TrustHostJSONBody
 
@@ -922,6 +950,25 @@ type ClientInterface interface {
 	// GetHost performs a GET /grounds/{ground}/hosts/{host} (the `GetHost` operationId) request.
 	GetHost(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// GetJournal What the host's own journal has of the steps of runs, the newest run first
+	//
+	// Corresponds with GET /grounds/{ground}/hosts/{host}/journal (the `GetJournal` operationId).
+	GetJournal(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAsideWithBody Have a step that could not be taken back hold up nothing any more
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
+	SetAsideWithBody(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetAside Have a step that could not be taken back hold up nothing any more
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
+	SetAside(ctx context.Context, ground InGround, host OnHost, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetHostKeys Ask the host for its keys; nothing but the key exchange happens
 	//
 	// Corresponds with GET /grounds/{ground}/hosts/{host}/keys (the `GetHostKeys` operationId).
@@ -996,6 +1043,11 @@ type ClientInterface interface {
 
 	// GetRun performs a GET /grounds/{ground}/runs/{id} (the `GetRun` operationId) request.
 	GetRun(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// CancelRun Stop a run before its next steps, end those under way, and take back what it has done on hosts where it has not ended
+	//
+	// Corresponds with POST /grounds/{ground}/runs/{id}/cancel (the `CancelRun` operationId).
+	CancelRun(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// RunEvents performs a GET /grounds/{ground}/runs/{id}/events (the `RunEvents` operationId) request.
 	RunEvents(ctx context.Context, ground InGround, id ById, params *RunEventsParams, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1193,6 +1245,55 @@ func (c *Client) GetDrift(ctx context.Context, ground InGround, reqEditors ...Re
 // GetHost performs a GET /grounds/{ground}/hosts/{host} (the `GetHost` operationId) request.
 func (c *Client) GetHost(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetHostRequest(c.Server, ground, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetJournal What the host's own journal has of the steps of runs, the newest run first
+//
+// Corresponds with GET /grounds/{ground}/hosts/{host}/journal (the `GetJournal` operationId).
+func (c *Client) GetJournal(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetJournalRequest(c.Server, ground, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAsideWithBody Have a step that could not be taken back hold up nothing any more
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
+func (c *Client) SetAsideWithBody(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAsideRequestWithBody(c.Server, ground, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetAside Have a step that could not be taken back hold up nothing any more
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
+func (c *Client) SetAside(ctx context.Context, ground InGround, host OnHost, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetAsideRequest(c.Server, ground, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1438,6 +1539,21 @@ func (c *Client) CreateRun(ctx context.Context, ground InGround, body CreateRunJ
 // GetRun performs a GET /grounds/{ground}/runs/{id} (the `GetRun` operationId) request.
 func (c *Client) GetRun(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetRunRequest(c.Server, ground, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CancelRun Stop a run before its next steps, end those under way, and take back what it has done on hosts where it has not ended
+//
+// Corresponds with POST /grounds/{ground}/runs/{id}/cancel (the `CancelRun` operationId).
+func (c *Client) CancelRun(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCancelRunRequest(c.Server, ground, id)
 	if err != nil {
 		return nil, err
 	}
@@ -2050,6 +2166,101 @@ func NewGetHostRequest(server string, ground InGround, host OnHost) (*http.Reque
 	return req, nil
 }
 
+// NewGetJournalRequest constructs an http.Request for the GetJournal method
+func NewGetJournalRequest(server string, ground InGround, host OnHost) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ground", ground, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grounds/%s/hosts/%s/journal", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetAsideRequest calls the generic SetAside builder with application/json body
+func NewSetAsideRequest(server string, ground InGround, host OnHost, body SetAsideJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetAsideRequestWithBody(server, ground, host, "application/json", bodyReader)
+}
+
+// NewSetAsideRequestWithBody constructs an http.Request for the SetAside method, with any body, and a specified content type
+func NewSetAsideRequestWithBody(server string, ground InGround, host OnHost, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ground", ground, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grounds/%s/hosts/%s/journal/aside", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewGetHostKeysRequest constructs an http.Request for the GetHostKeys method
 func NewGetHostKeysRequest(server string, ground InGround, host OnHost) (*http.Request, error) {
 	var err error
@@ -2564,6 +2775,47 @@ func NewGetRunRequest(server string, ground InGround, id ById) (*http.Request, e
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCancelRunRequest constructs an http.Request for the CancelRun method
+func NewCancelRunRequest(server string, ground InGround, id ById) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ground", ground, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "integer", Format: "int64"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grounds/%s/runs/%s/cancel", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
 	if err != nil {
 		return nil, err
 	}
@@ -3282,6 +3534,27 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetHostWithResponse(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*GetHostResponse, error)
 
+	// GetJournalWithResponse What the host's own journal has of the steps of runs, the newest run first
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /grounds/{ground}/hosts/{host}/journal (the `GetJournal` operationId).
+	GetJournalWithResponse(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*GetJournalResponse, error)
+
+	// SetAsideWithBodyWithResponse Have a step that could not be taken back hold up nothing any more
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
+	SetAsideWithBodyWithResponse(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAsideResponse, error)
+
+	// SetAsideWithResponse Have a step that could not be taken back hold up nothing any more
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
+	SetAsideWithResponse(ctx context.Context, ground InGround, host OnHost, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAsideResponse, error)
+
 	// GetHostKeysWithResponse Ask the host for its keys; nothing but the key exchange happens
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -3376,6 +3649,13 @@ type ClientWithResponsesInterface interface {
 	//
 	// Returns a wrapper object for the known response body format(s).
 	GetRunWithResponse(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*GetRunResponse, error)
+
+	// CancelRunWithResponse Stop a run before its next steps, end those under way, and take back what it has done on hosts where it has not ended
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /grounds/{ground}/runs/{id}/cancel (the `CancelRun` operationId).
+	CancelRunWithResponse(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*CancelRunResponse, error)
 
 	// RunEventsWithResponse performs a GET /grounds/{ground}/runs/{id}/events (the `RunEvents` operationId) request.
 	//
@@ -3813,6 +4093,95 @@ func (r GetHostResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetHostResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type GetJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]JournalStep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r GetJournalResponse) GetJSON200() *[]JournalStep {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r GetJournalResponse) GetApplicationproblemJSONDefault() *Trouble {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r GetJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r GetJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r GetJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r GetJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetAsideResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetAsideResponse) GetApplicationproblemJSONDefault() *Trouble {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetAsideResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetAsideResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetAsideResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetAsideResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -4389,6 +4758,54 @@ func (r GetRunResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetRunResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type CancelRunResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON202 the response for an HTTP 202 `application/json` response
+	JSON202 *Run
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetJSON202 returns the response for an HTTP 202 `application/json` response
+func (r CancelRunResponse) GetJSON202() *Run {
+	return r.JSON202
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r CancelRunResponse) GetApplicationproblemJSONDefault() *Trouble {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r CancelRunResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r CancelRunResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r CancelRunResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r CancelRunResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5215,6 +5632,45 @@ func (c *ClientWithResponses) GetHostWithResponse(ctx context.Context, ground In
 	return ParseGetHostResponse(rsp)
 }
 
+// GetJournalWithResponse What the host's own journal has of the steps of runs, the newest run first
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /grounds/{ground}/hosts/{host}/journal (the `GetJournal` operationId).
+func (c *ClientWithResponses) GetJournalWithResponse(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*GetJournalResponse, error) {
+	rsp, err := c.GetJournal(ctx, ground, host, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseGetJournalResponse(rsp)
+}
+
+// SetAsideWithBodyWithResponse Have a step that could not be taken back hold up nothing any more
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
+func (c *ClientWithResponses) SetAsideWithBodyWithResponse(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAsideResponse, error) {
+	rsp, err := c.SetAsideWithBody(ctx, ground, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAsideResponse(rsp)
+}
+
+// SetAsideWithResponse Have a step that could not be taken back hold up nothing any more
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
+func (c *ClientWithResponses) SetAsideWithResponse(ctx context.Context, ground InGround, host OnHost, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAsideResponse, error) {
+	rsp, err := c.SetAside(ctx, ground, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetAsideResponse(rsp)
+}
+
 // GetHostKeysWithResponse Ask the host for its keys; nothing but the key exchange happens
 //
 // Returns a wrapper object for the known response body format(s).
@@ -5410,6 +5866,19 @@ func (c *ClientWithResponses) GetRunWithResponse(ctx context.Context, ground InG
 		return nil, err
 	}
 	return ParseGetRunResponse(rsp)
+}
+
+// CancelRunWithResponse Stop a run before its next steps, end those under way, and take back what it has done on hosts where it has not ended
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /grounds/{ground}/runs/{id}/cancel (the `CancelRun` operationId).
+func (c *ClientWithResponses) CancelRunWithResponse(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*CancelRunResponse, error) {
+	rsp, err := c.CancelRun(ctx, ground, id, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseCancelRunResponse(rsp)
 }
 
 // RunEventsWithResponse performs a GET /grounds/{ground}/runs/{id}/events (the `RunEvents` operationId) request.
@@ -5880,6 +6349,68 @@ func ParseGetHostResponse(rsp *http.Response) (*GetHostResponse, error) {
 	return response, nil
 }
 
+// ParseGetJournalResponse parses an HTTP response from a GetJournalWithResponse call
+func ParseGetJournalResponse(rsp *http.Response) (*GetJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &GetJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []JournalStep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Trouble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetAsideResponse parses an HTTP response from a SetAsideWithResponse call
+func ParseSetAsideResponse(rsp *http.Response) (*SetAsideResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetAsideResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Trouble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseGetHostKeysResponse parses an HTTP response from a GetHostKeysWithResponse call
 func ParseGetHostKeysResponse(rsp *http.Response) (*GetHostKeysResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -6263,6 +6794,39 @@ func ParseGetRunResponse(rsp *http.Response) (*GetRunResponse, error) {
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Trouble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseCancelRunResponse parses an HTTP response from a CancelRunWithResponse call
+func ParseCancelRunResponse(rsp *http.Response) (*CancelRunResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &CancelRunResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
+		var dest Run
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON202 = &dest
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Trouble
@@ -6797,6 +7361,12 @@ type ServerInterface interface {
 
 	// (GET /grounds/{ground}/hosts/{host})
 	GetHost(c *gin.Context, ground InGround, host OnHost)
+	// GetJournal What the host's own journal has of the steps of runs, the newest run first
+	// (GET /grounds/{ground}/hosts/{host}/journal)
+	GetJournal(c *gin.Context, ground InGround, host OnHost)
+	// SetAside Have a step that could not be taken back hold up nothing any more
+	// (POST /grounds/{ground}/hosts/{host}/journal/aside)
+	SetAside(c *gin.Context, ground InGround, host OnHost)
 	// GetHostKeys Ask the host for its keys; nothing but the key exchange happens
 	// (GET /grounds/{ground}/hosts/{host}/keys)
 	GetHostKeys(c *gin.Context, ground InGround, host OnHost)
@@ -6833,6 +7403,9 @@ type ServerInterface interface {
 
 	// (GET /grounds/{ground}/runs/{id})
 	GetRun(c *gin.Context, ground InGround, id ById)
+	// CancelRun Stop a run before its next steps, end those under way, and take back what it has done on hosts where it has not ended
+	// (POST /grounds/{ground}/runs/{id}/cancel)
+	CancelRun(c *gin.Context, ground InGround, id ById)
 
 	// (GET /grounds/{ground}/runs/{id}/events)
 	RunEvents(c *gin.Context, ground InGround, id ById, params RunEventsParams)
@@ -7068,6 +7641,74 @@ func (siw *ServerInterfaceWrapper) GetHost(c *gin.Context) {
 	}
 
 	siw.Handler.GetHost(c, ground, host)
+}
+
+// GetJournal operation middleware
+func (siw *ServerInterfaceWrapper) GetJournal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ground" -------------
+	var ground InGround
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ground", c.Param("ground"), &ground, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ground: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "host" -------------
+	var host OnHost
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.GetJournal(c, ground, host)
+}
+
+// SetAside operation middleware
+func (siw *ServerInterfaceWrapper) SetAside(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ground" -------------
+	var ground InGround
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ground", c.Param("ground"), &ground, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ground: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "host" -------------
+	var host OnHost
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.SetAside(c, ground, host)
 }
 
 // GetHostKeys operation middleware
@@ -7437,6 +8078,40 @@ func (siw *ServerInterfaceWrapper) GetRun(c *gin.Context) {
 	}
 
 	siw.Handler.GetRun(c, ground, id)
+}
+
+// CancelRun operation middleware
+func (siw *ServerInterfaceWrapper) CancelRun(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ground" -------------
+	var ground InGround
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ground", c.Param("ground"), &ground, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ground: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "id" -------------
+	var id ById
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", c.Param("id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "integer", Format: "int64", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter id: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.CancelRun(c, ground, id)
 }
 
 // RunEvents operation middleware
@@ -7896,6 +8571,8 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/grounds/:ground/sites/:site", wrapper.GetSite)
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.GetHostKeys)
 	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.TrustHost)
+	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host/journal", wrapper.GetJournal)
+	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/journal/aside", wrapper.SetAside)
 	router.POST(options.BaseURL+"/grounds/:ground/surveys", wrapper.CreateSurvey)
 	router.GET(options.BaseURL+"/grounds/:ground/surveys/:id", wrapper.GetSurvey)
 	router.GET(options.BaseURL+"/grounds/:ground/surveys/:id/events", wrapper.SurveyEvents)
@@ -7909,5 +8586,6 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/grounds/:ground/runs", wrapper.CreateRun)
 	router.GET(options.BaseURL+"/grounds/:ground/runs/:id", wrapper.GetRun)
 	router.POST(options.BaseURL+"/grounds/:ground/runs/:id/resume", wrapper.ResumeRun)
+	router.POST(options.BaseURL+"/grounds/:ground/runs/:id/cancel", wrapper.CancelRun)
 	router.GET(options.BaseURL+"/grounds/:ground/runs/:id/events", wrapper.RunEvents)
 }

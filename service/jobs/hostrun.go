@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"slices"
-	"strconv"
 
 	"northstake/core/plan"
 	"northstake/host/probe"
@@ -16,7 +15,7 @@ import (
 // hostRun is one host's part in a run.
 type hostRun struct {
 	j       *Service
-	run     int64
+	run     rod.Run
 	s       scope
 	planned plan.Host
 	doc     contract.RunHost
@@ -25,6 +24,9 @@ type hostRun struct {
 	hangUp  func()
 	before  []probe.Result // made before the first step
 	went    bool           // the host went down and came back
+
+	cancelled *cancelling
+	backAs    contract.RunHostState // how a host stands whose steps are taken back, "" for back
 }
 
 // worse says whether a check failed that did not fail before the run, or is of a site
@@ -43,11 +45,11 @@ func (h *hostRun) touches(site string) bool {
 	})
 }
 
-func (h *hostRun) id() string { return strconv.FormatInt(h.run, 10) }
+func (h *hostRun) id() string { return h.run.String() }
 
 func (h *hostRun) put(ctx context.Context) {
-	if err := h.j.Store.PutRunHost(ctx, h.run, h.doc); err != nil && ctx.Err() == nil {
-		h.j.Log.Error("could not note a run's progress", "run", h.run, "host", h.doc.Host, "error", err)
+	if err := h.j.Store.PutRunHost(ctx, h.run.Number, h.doc); err != nil && ctx.Err() == nil {
+		h.j.Log.Error("could not note a run's progress", "run", h.run.Number, "host", h.doc.Host, "error", err)
 	}
 }
 
@@ -83,6 +85,10 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		return
 	case len(h.planned.Steps) == 0:
 		h.end(ctx, "nothing", nil)
+		return
+	}
+	if fault := h.cancelled.fault(); fault != nil && h.doc.State == "waiting" {
+		h.end(ctx, contract.RunHostStateCancelled, fault)
 		return
 	}
 	resumed := h.doc.State == "running" || len(h.doc.Notes) > 0 || h.doc.Steps[0].State != "waiting"
@@ -148,11 +154,13 @@ func (h *hostRun) carryOut(ctx context.Context) {
 	}
 	h.before = h.j.probeEach(ctx, h.s, conn, l.probes, h.s.d.Hosts[h.doc.Host].Address)
 	for _, step := range sent {
-		if !h.step(ctx, step, a) {
+		if h.isCancelled(ctx) || !h.step(ctx, step, a) {
 			return
 		}
 	}
-	h.finish(ctx, l.probes)
+	if !h.isCancelled(ctx) {
+		h.finish(ctx, l.probes)
+	}
 }
 
 // renumber gives the steps that are left the numbers they had in the plan, and

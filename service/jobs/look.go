@@ -293,6 +293,16 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			break // the host is still of the sort that the list was made for
 		}
 	}
+	if len(traits.Stuck) > 0 { // what another service left is none of this one's
+		service, err := j.Store.ServiceID(ctx)
+		if err != nil {
+			return look{}, err
+		}
+		traits.Stuck = slices.DeleteFunc(slices.Clone(traits.Stuck), func(st stake.Stuck) bool {
+			run, _ := rod.ParseRun(st.Run)
+			return run.Service != service
+		})
+	}
 	reached, vantage := reachable(ctx, s.d.Hosts[host], r.host.Stakes, traits)
 	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version}
 	if only == nil && s.plain() {

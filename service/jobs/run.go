@@ -9,6 +9,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"northstake/core/plan"
+	"northstake/host/rod"
 	"northstake/service/contract"
 	"northstake/service/store"
 )
@@ -50,9 +51,17 @@ func (j *Service) run(ctx context.Context, id int64) error {
 	if err != nil {
 		return err
 	}
+	service, err := j.Store.ServiceID(ctx)
+	if err != nil {
+		return err
+	}
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
-	go j.keepAlive(ctx, id, stop)
+	cancelled := j.cancelling(id)
+	if r.Cancelled != "" {
+		cancelled.cancel(r.Cancelled)
+	}
+	go j.keepAlive(ctx, id, stop, cancelled)
 	t, err := j.Store.Task(ctx, store.Plans, r.PlanID)
 	if err != nil {
 		return err
@@ -90,7 +99,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			h := &hostRun{j: j, run: id, s: s, planned: planned[doc.Host], doc: doc, only: s.limit(ask)}
+			h := &hostRun{j: j, run: rod.Run{Number: id, Service: service, Once: r.Once}, cancelled: cancelled, s: s, planned: planned[doc.Host], doc: doc, only: s.limit(ask)}
 			h.carryOut(ctx)
 			states[i] = h.doc.State
 		})
@@ -102,6 +111,8 @@ func (j *Service) run(ctx context.Context, id int64) error {
 	state := "done"
 	for _, st := range states {
 		switch {
+		case st == "cancelled" || state == "cancelled":
+			state = "cancelled"
 		case st == "unmet" && state == "done":
 			state = "unmet"
 		case st != "done" && st != "nothing" && st != "unmet":
@@ -112,10 +123,13 @@ func (j *Service) run(ctx context.Context, id int64) error {
 }
 
 // keepAlive notes from time to time that a run is worked on, and stops the work
-// when another replica has taken the run over.
-func (j *Service) keepAlive(ctx context.Context, id int64, stop func()) {
+// when another replica has taken the run over. It passes on that the run was cancelled.
+func (j *Service) keepAlive(ctx context.Context, id int64, stop func(), cancelled *cancelling) {
 	for ctx.Err() == nil {
-		mine, err := j.Store.Beat(ctx, id, j.ID)
+		mine, by, err := j.Store.Beat(ctx, id, j.ID)
+		if by != "" {
+			cancelled.cancel(by)
+		}
 		if err != nil && ctx.Err() == nil {
 			j.Log.Warn("could not note that a run is worked on", "run", id, "error", err)
 		}
@@ -136,10 +150,10 @@ func (j *Service) keepAlive(ctx context.Context, id int64, stop func()) {
 func (j *Service) beginHere(id int64) bool {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	if j.working[id] {
+	if j.working[id] != nil {
 		return false
 	}
-	j.working[id] = true
+	j.working[id] = newCancelling()
 	return true
 }
 
@@ -152,5 +166,5 @@ func (j *Service) endHere(id int64) {
 func (j *Service) worksOn(id int64) bool {
 	j.mu.Lock()
 	defer j.mu.Unlock()
-	return j.working[id]
+	return j.working[id] != nil
 }

@@ -106,7 +106,7 @@ func TestPasswordsAreAskedForWhereTheyAreNeeded(t *testing.T) {
 // A replica that was too slow to say that it works on a run is given the run again by
 // the queue: it does not begin it a second time beside the first.
 func TestARunIsWorkedOnOnceInAReplica(t *testing.T) {
-	j := &Service{working: map[int64]bool{}} // with no store: whoever goes on comes to grief
+	j := &Service{working: map[int64]*cancelling{}} // with no store: whoever goes on comes to grief
 	if !j.beginHere(7) {
 		t.Fatal("it is not begun the first time")
 	}

@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"archive/tar"
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -27,11 +28,13 @@ func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
 			h.put(ctx)
 		}
 	}
-	err := h.send(ctx, step, say)
+	while, end := h.untilCancelled(ctx)
+	err := h.send(while, step, say)
 	var state rod.StepState
 	if err == nil {
-		state, err = h.conn.Step(ctx, h.id(), step, say)
+		state, err = h.conn.Step(while, h.id(), step, say)
 	}
+	end()
 	if err == nil && state == rod.Held {
 		err = h.confirm(ctx, step, a)
 		if err == nil {
@@ -57,7 +60,9 @@ func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
 		return false
 	}
 	st.State = "failed"
-	h.takeBack(ctx, err)
+	if !h.isCancelled(ctx) {
+		h.takeBack(ctx, err)
+	}
 	return false
 }
 
@@ -124,5 +129,5 @@ func (h *hostRun) takeBack(ctx context.Context, cause error) {
 		}
 	}
 	h.seen(ctx, nil, nil)
-	h.end(ctx, "back", cause)
+	h.end(ctx, cmp.Or(h.backAs, "back"), cause)
 }

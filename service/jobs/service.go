@@ -48,8 +48,8 @@ type Service struct {
 	applied      map[string]appliedCache
 	seen         map[string]*seen
 	passwords    map[string]contract.SudoPasswords
-	working      map[int64]bool // runs
-	mute         time.Time      // until when no resolver is asked, because none answered
+	working      map[int64]*cancelling // runs
+	mute         time.Time             // until when no resolver is asked, because none answered
 }
 
 // Silence is how long the owner of a run may be quiet before another replica
@@ -61,7 +61,7 @@ func New(s *store.Store, hosts *reach.Pool, seal *auth.Seal, silence time.Durati
 	id := make([]byte, 6)
 	rand.Read(id)
 	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Hosts: hosts, Seal: seal, Log: log,
-		declarations: map[string]*declare.Declaration{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, working: map[int64]bool{}}
+		declarations: map[string]*declare.Declaration{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, working: map[int64]*cancelling{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &taskWorker{j: j})
 	river.AddWorker(workers, &runWorker{j: j})

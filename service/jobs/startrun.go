@@ -110,7 +110,7 @@ func freshDoc(h plan.Host) contract.RunHost {
 }
 
 // resumable are the states of a host that can be carried on with.
-var resumable = map[contract.RunHostState]bool{"interrupted": true, "failed": true, "back": true, "waiting": true, "running": true}
+var resumable = map[contract.RunHostState]bool{"interrupted": true, "failed": true, "back": true, "waiting": true, "running": true, "cancelled": true}
 
 // ResumeRun carries on with hosts of a run that did not end well; all of them
 // where none is named.

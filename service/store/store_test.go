@@ -300,11 +300,20 @@ func TestARunIsClaimedOnce(t *testing.T) {
 		lost, err := s.LostRuns(ctx, 50*time.Millisecond)
 		return err == nil && len(lost) == 1
 	})
-	if mine, err := s.Beat(ctx, r.ID, "other"); err != nil || mine {
+	if mine, _, err := s.Beat(ctx, r.ID, "other"); err != nil || mine {
 		t.Errorf("a beat of one that it does not belong to: %t, %v", mine, err)
 	}
-	if mine, err := s.Beat(ctx, r.ID, "one"); err != nil || !mine {
-		t.Fatal(err)
+	if mine, by, err := s.Beat(ctx, r.ID, "one"); err != nil || !mine || by != "" {
+		t.Fatal(mine, by, err)
+	}
+	// Whoever cancels it first has, and its owner is told with the next beat.
+	for _, by := range []string{"keeper", "warden"} {
+		if open, err := s.CancelRun(ctx, r.ID, by); err != nil || !open {
+			t.Fatal(open, err)
+		}
+	}
+	if _, by, err := s.Beat(ctx, r.ID, "one"); err != nil || by != "keeper" {
+		t.Errorf("it was cancelled by %q, %v", by, err)
 	}
 	if claim("two", time.Second) {
 		t.Error("a run is taken from a replica that is there")

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"strings"
 	"time"
 
@@ -92,6 +93,8 @@ type Run struct {
 	State      string     `db:"state"`
 	By         string     `db:"made_by"`
 	Owner      string     `db:"owner"`
+	Once       string     `db:"once"`         // what no other run has
+	Cancelled  string     `db:"cancelled_by"` // who has, "" for nobody
 	BeatAt     time.Time  `db:"beat_at"`
 	CreatedAt  time.Time  `db:"created_at"`
 	FinishedAt *time.Time `db:"finished_at"`
@@ -173,14 +176,40 @@ func (s *Store) ClaimRun(ctx context.Context, id int64, owner string, silence ti
 	return err == nil, err
 }
 
-// Beat notes that the owner of a run still works on it; false says that it is
-// another's by now.
-func (s *Store) Beat(ctx context.Context, id int64, owner string) (bool, error) {
-	err := s.one(ctx, "UPDATE runs SET beat_at = now() WHERE id = $1 AND owner = $2", id, owner)
-	if err == ErrNotFound {
-		return false, nil
+// Beat notes that the owner of a run still works on it; false says that it is another's by now.
+// Cancelled is who has cancelled the run, "" for nobody.
+func (s *Store) Beat(ctx context.Context, id int64, owner string) (mine bool, cancelled string, err error) {
+	err = s.DB.GetContext(ctx, &cancelled, "UPDATE runs SET beat_at = now() WHERE id = $1 AND owner = $2 RETURNING cancelled_by", id, owner)
+	if notFound(err) == ErrNotFound {
+		return false, "", nil
 	}
-	return true, err
+	return true, cancelled, err
+}
+
+// CancelRun notes that somebody has cancelled a run that has not ended, and announces it; false says
+// that it has ended.
+func (s *Store) CancelRun(ctx context.Context, id int64, by string) (bool, error) {
+	open := true
+	err := s.Persist(ctx, func() error {
+		return s.Tx(ctx, func(tx *sqlx.Tx) error {
+			r, err := tx.ExecContext(ctx, "UPDATE runs SET cancelled_by = $2 WHERE id = $1 AND state IN ('queued', 'running') AND cancelled_by = ''", id, by)
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err != nil || n == 0 {
+				return errors.Join(err, tx.GetContext(ctx, &open, "SELECT state IN ('queued', 'running') FROM runs WHERE id = $1", id))
+			}
+			return s.AddEvent(ctx, tx, Topic("runs", id), "cancelled", stake.JSON(map[string]string{"by": by}))
+		})
+	})
+	return open, err
+}
+
+// ServiceID names the service whose records these are, whichever replica asks.
+func (s *Store) ServiceID(ctx context.Context) (string, error) {
+	var id string
+	err := s.DB.GetContext(ctx, &id, "SELECT id FROM service")
+	return id, err
 }
 
 // ReleaseRuns lets go of the runs of a replica that is ending in order.
@@ -244,7 +273,7 @@ func (s *Store) Access(ctx context.Context, groundID int64, host string, secrets
 
 // QueueRun makes an ended run one that is waiting again.
 func (s *Store) QueueRun(ctx context.Context, tx *sqlx.Tx, id int64) error {
-	_, err := tx.ExecContext(ctx, "UPDATE runs SET state = 'queued', finished_at = NULL WHERE id = $1", id)
+	_, err := tx.ExecContext(ctx, "UPDATE runs SET state = 'queued', finished_at = NULL, cancelled_by = '' WHERE id = $1", id)
 	return err
 }
 

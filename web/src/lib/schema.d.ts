@@ -236,6 +236,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/grounds/{ground}/hosts/{host}/journal": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What the host's own journal has of the steps of runs, the newest run first */
+        get: operations["getJournal"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/grounds/{ground}/hosts/{host}/journal/aside": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Have a step that could not be taken back hold up nothing any more */
+        post: operations["setAside"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/grounds/{ground}/surveys": {
         parameters: {
             query?: never;
@@ -409,6 +443,23 @@ export interface paths {
         put?: never;
         /** Carry on with the hosts of a run that have not ended well */
         post: operations["resumeRun"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/grounds/{ground}/runs/{id}/cancel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Stop a run before its next steps, end those under way, and take back what it has done on hosts where it has not ended */
+        post: operations["cancelRun"];
         delete?: never;
         options?: never;
         head?: never;
@@ -908,6 +959,27 @@ export interface components {
             text: string;
             files?: components["schemas"]["File"][];
         };
+        JournalStep: {
+            /** @description What names the run on hosts; it begins with its number */
+            run: string;
+            /** @description Another service brought it about, or an older version */
+            foreign?: boolean;
+            /** @description 0 of a journal that cannot be read */
+            number: number;
+            address?: string;
+            text?: string;
+            /** @enum {string} */
+            state?: "begun" | "held" | "done" | "back" | "stuck" | "aside";
+            /** @description Why it could not be taken back, was set aside, or cannot be read */
+            why?: string;
+            /** Format: date-time */
+            at?: string;
+        };
+        SetAside: {
+            run: string;
+            number: number;
+            reason: string;
+        };
         NewRun: {
             /** Format: int64 */
             plan: number;
@@ -941,7 +1013,7 @@ export interface components {
         RunHost: {
             host: string;
             /** @enum {string} */
-            state: "waiting" | "running" | "done" | "unmet" | "partly" | "nothing" | "blocked" | "moved" | "failed" | "back" | "interrupted";
+            state: "waiting" | "running" | "done" | "unmet" | "partly" | "nothing" | "blocked" | "moved" | "failed" | "back" | "interrupted" | "cancelled";
             steps: components["schemas"]["RunStep"][];
             fault?: components["schemas"]["Fault"];
             notes?: string[];
@@ -997,8 +1069,10 @@ export interface components {
             /** Format: int64 */
             plan: number;
             /** @enum {string} */
-            state: "queued" | "running" | "done" | "unmet" | "failed";
+            state: "queued" | "running" | "done" | "unmet" | "failed" | "cancelled";
             by: string;
+            /** @description Who has cancelled it */
+            cancelled_by?: string;
             /** Format: date-time */
             created_at: string;
             /** Format: date-time */
@@ -1556,6 +1630,56 @@ export interface operations {
             default: components["responses"]["Trouble"];
         };
     };
+    getJournal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ground: components["parameters"]["InGround"];
+                host: components["parameters"]["OnHost"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The steps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalStep"][];
+                };
+            };
+            default: components["responses"]["Trouble"];
+        };
+    };
+    setAside: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ground: components["parameters"]["InGround"];
+                host: components["parameters"]["OnHost"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SetAside"];
+            };
+        };
+        responses: {
+            /** @description It is set aside */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Trouble"];
+        };
+    };
     createSurvey: {
         parameters: {
             query?: never;
@@ -1858,6 +1982,30 @@ export interface operations {
         };
         responses: {
             /** @description Under way */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Run"];
+                };
+            };
+            default: components["responses"]["Trouble"];
+        };
+    };
+    cancelRun: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ground: components["parameters"]["InGround"];
+                id: components["parameters"]["ById"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description It is being stopped */
             202: {
                 headers: {
                     [name: string]: unknown;

@@ -58,4 +58,5 @@ export const hostState: Record<string, string> = {
   failed: 'failed',
   back: 'taken back to what it was',
   interrupted: 'cut off; can be resumed',
+  cancelled: 'cancelled, and left as it was before',
 }

@@ -25,6 +25,7 @@
   function watch() {
     return follow(`/grounds/${ground}/runs/${id}/events`, (kind, data) => {
       if (kind === 'end') load().catch((e) => (error = e))
+      else if (kind === 'cancelled') run = run && { ...run, cancelled_by: (data as { by: string }).by }
       else if (run) {
         const h = data as Schema['RunHost']
         run.hosts = run.hosts.map((old) => (old.host === h.host ? h : old))
@@ -50,19 +51,37 @@
       error = e
     }
   }
-  const bad = (s: string) => ['failed', 'back', 'interrupted', 'blocked', 'partly', 'moved', 'unmet'].includes(s)
-  const resumable = $derived(run?.state === 'failed' && run.hosts.some((h) => ['failed', 'back', 'interrupted'].includes(h.state)))
+  let asked = $state(false)
+  async function cancel() {
+    asked = false
+    try {
+      run = await unwrap(api.POST('/grounds/{ground}/runs/{id}/cancel', { params: { path: { ground, id } } }))
+    } catch (e) {
+      error = e
+    }
+  }
+  const goesOn = ['failed', 'back', 'interrupted', 'cancelled']
+  const bad = (s: string) => ['failed', 'back', 'interrupted', 'cancelled', 'blocked', 'partly', 'moved', 'unmet'].includes(s)
+  const resumable = $derived((run?.state === 'failed' || run?.state === 'cancelled') && run.hosts.some((h) => goesOn.includes(h.state)))
   const live = $derived(run?.state === 'queued' || run?.state === 'running')
 </script>
 
 <Heading title="Run {id}" about={run ? `Of plan ${run.plan}, begun ${ago(run.created_at)} by ${run.by}.` : ''}>
   {#if run}<a class="px-1 py-1" href="/{ground}/plans/{run.plan}">Plan {run.plan}</a>{/if}
-  {#if resumable}<Button main onclick={resume}>Resume on {run!.hosts.filter((h) => ['failed', 'back', 'interrupted'].includes(h.state)).map((h) => h.host).join(', ')}</Button>{/if}
+  {#if resumable}<Button main onclick={resume}>Resume on {run!.hosts.filter((h) => goesOn.includes(h.state)).map((h) => h.host).join(', ')}</Button>{/if}
+  {#if live && run && !run.cancelled_by}
+    {#if asked}
+      <Button main onclick={cancel}>Stop, and take back what it has done</Button>
+      <Button onclick={() => (asked = false)}>Go on</Button>
+    {:else}
+      <Button onclick={() => (asked = true)}>Cancel</Button>
+    {/if}
+  {/if}
 </Heading>
 {#if error}<Trouble {error} />{/if}
 {#if run}
   <p class="mb-2" aria-live="polite" data-run={run.state}>
-    {#if live}Under way: {counted(run.hosts.filter((h) => h.state === 'done').length, 'host')} of {run.hosts.length} done.{:else if run.state === 'done'}Done. Every host is as the plan says.{:else}Ended, and not all is done.{/if}
+    {#if live && run.cancelled_by}Cancelled by {run.cancelled_by}: it ends the steps under way, and takes back what it has done.{:else if live}Under way: {counted(run.hosts.filter((h) => h.state === 'done').length, 'host')} of {run.hosts.length} done.{:else if run.state === 'done'}Done. Every host is as the plan says.{:else if run.state === 'cancelled'}Cancelled by {run.cancelled_by}.{:else}Ended, and not all is done.{/if}
   </p>
   {#each run.hosts as h (h.host)}
     <h2 class="mt-4 mb-1 flex flex-wrap items-baseline gap-x-4 text-lg font-bold">

@@ -1,0 +1,188 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/lab"
+	"northstake/service/contract"
+)
+
+// slowUnit is a service whose start takes minutes.
+const slowUnit = `[kit.base.file."/etc/systemd/system/slow.service"]
+text = """
+[Service]
+Type=oneshot
+RemainAfterExit=yes
+ExecStart=/bin/sleep %d
+"""
+[kit.base.file."/srv/notice"]
+text = "no ferry"
+[kit.base.services]
+slow = { running = true }
+`
+
+// A run that is cancelled ends the command that is under way, takes back what it has done, and says
+// so; hosts where it has ended are left as they are; it can be resumed.
+func TestARunIsCancelled(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian, lab.Debian}, bareKit)
+	host, other := g.hosts[0], g.hosts[1]
+	text := func(seconds int) string {
+		return "# instead of [site.timetable]\n[kit.base]\n" + fmt.Sprintf(slowUnit, seconds)
+	}
+	g.declareText(text(300))
+	g.trust()
+	// On the other host the service starts at once.
+	g.on(other, "mkdir -p /etc/systemd/system/slow.service.d; printf '[Service]\\nExecStart=\\nExecStart=/bin/true\\n' > /etc/systemd/system/slow.service.d/fast.conf")
+	run := g.startRun(g.plan(1).Id)
+	g.eventually("the start is under way", func() error {
+		if out, err := labs.Shell(context.Background(), host, "systemctl is-active slow || true"); err != nil || strings.TrimSpace(out) != "activating" {
+			return fmt.Errorf("%q, %v", out, err)
+		}
+		return nil
+	})
+	g.eventually("the other host is done", func() error {
+		if h := g.hostOf(run, other); h.State != "done" && h.State != "unmet" {
+			return fmt.Errorf("%s", h.State)
+		}
+		return nil
+	})
+	began := time.Now()
+	out := g.ns(2, "cancel", fmt.Sprint(run), "--ground", g.name)
+	if !strings.Contains(out, "cancelled by admin") || !strings.Contains(out, "1 host cancelled, and left as it was before") {
+		t.Errorf("cancel says\n%s", out)
+	}
+	if took := time.Since(began); took > time.Minute {
+		t.Errorf("it took %s", took)
+	}
+	r := g.ended(run)
+	if r.State != "cancelled" || r.CancelledBy != "admin" {
+		t.Errorf("the run is %s, cancelled by %q", r.State, r.CancelledBy)
+	}
+	if got := g.on(host, "ls /srv /etc/systemd/system/slow.service 2>&1 || true; systemctl is-active slow || true; pgrep -x sleep || true"); strings.Contains(got, "notice") || !strings.Contains(got, "No such file") || !strings.Contains(got, "inactive") || strings.Count(got, "\n") > 3 {
+		t.Errorf("on the host there is\n%s", got)
+	}
+	if got := g.on(other, "cat /srv/notice"); got != "no ferry" {
+		t.Errorf("on the other host there is %q", got)
+	}
+	if out := g.ns(2, "cancel", fmt.Sprint(run), "--ground", g.name); !strings.Contains(out, "has ended") {
+		t.Errorf("a run that has ended: %s", out)
+	}
+	if out := g.ns(0, "journal", host, "--ground", g.name); !strings.Contains(out, "taken back") || strings.Contains(out, "could not") {
+		t.Errorf("the journal says\n%s", out)
+	}
+	// It is resumed once the start takes no time any more.
+	g.on(host, "mkdir -p /etc/systemd/system/slow.service.d; printf '[Service]\\nExecStart=\\nExecStart=/bin/true\\n' > /etc/systemd/system/slow.service.d/fast.conf; systemctl daemon-reload")
+	g.run("resume", fmt.Sprint(run), "--ground", g.name)
+	if got := g.on(host, "cat /srv/notice; systemctl is-active slow"); !strings.HasPrefix(got, "no ferry") || !strings.Contains(got, "active") {
+		t.Errorf("resumed there is %q", got)
+	}
+}
+
+// hostOf is how a host stands in a run.
+func (g *ground) hostOf(run int64, host string) contract.RunHost {
+	g.t.Helper()
+	var r contract.Run
+	status, body := g.get(fmt.Sprintf("/grounds/%s/runs/%d", g.name, run))
+	if status != 200 {
+		g.t.Fatalf("%d %s", status, body)
+	}
+	decode(g.t, body, &r)
+	for _, h := range r.Hosts {
+		if h.Host == host {
+			return h
+		}
+	}
+	g.t.Fatalf("run %d has no host %s", run, host)
+	return contract.RunHost{}
+}
+
+// A step that was cut off and cannot be taken back holds up what has to do with the same thing, and
+// nothing else, until somebody sets it aside with a reason (C4).
+func TestAStepThatCannotBeTakenBackIsSetAside(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, bareKit)
+	host := g.hosts[0]
+	text := func(running bool, notice string) string {
+		return "# instead of [site.timetable]\n" + fmt.Sprintf("[kit.base]\npackages = [\"cron\"]\n[kit.base.services]\ncron = { running = %t }\n[kit.base.file.\"/srv/notice\"]\ntext = %q\n", running, notice)
+	}
+	g.declareText(text(true, "one ferry"))
+	g.trust()
+	g.apply(0)
+	g.declareText(text(false, "one ferry"))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	g.hold(host, 1, "worked")
+	run := g.startRun(p.Id)
+	g.reached(host, 1, "worked")
+	killRod(g, host)
+	g.unhold(host)
+	g.ended(run)
+	// Somebody breaks what it would go back to.
+	g.on(host, "mkdir -p /run/systemd/system/cron.service.d; printf '[Service]\\nExecStart=\\nExecStart=/bin/false\\nRestart=no\\n' > /run/systemd/system/cron.service.d/broken.conf; systemctl daemon-reload; systemctl stop cron")
+	g.declareText(text(false, "two ferries"))
+	g.ns(0, "declare", g.dir)
+	// The next run tries to take it back, which changes the host: what was planned before is left.
+	if h := g.applyPlan(2, g.plan(1).Id).Hosts[0]; !strings.Contains(strings.Join(h.Notes, " "), "step 1 of run ") {
+		t.Errorf("the first run after it is %s: %q", h.State, h.Notes)
+	}
+	p = g.plan(2)
+	if b := p.Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, `"stop cron", was cut off and could not be taken back`) || !strings.Contains(b[0].Fix, "northstake journal "+host) {
+		t.Errorf("the blockers are %+v", b)
+	}
+	g.applyPlan(2, p.Id)
+	if got := g.on(host, "cat /srv/notice"); got != "two ferries" {
+		t.Errorf("it holds up what it has nothing to do with: %q", got)
+	}
+	out := g.ns(0, "journal", host, "--ground", g.name)
+	if !strings.Contains(out, "could not be taken back") || !strings.Contains(out, "stop cron") {
+		t.Errorf("the journal says\n%s", out)
+	}
+	step := fmt.Sprintf("%d/1", run)
+	if out := g.ns(2, "journal", host, "--ground", g.name, "--aside", step, "--reason", " "); !strings.Contains(out, "no reason is given") {
+		t.Errorf("without a reason: %s", out)
+	}
+	g.ns(2, "journal", host, "--ground", g.name, "--aside", "999/1", "--reason", "none")
+	g.declareText(text(true, "two ferries"))
+	g.ns(0, "declare", g.dir)
+	g.on(host, "rm -r /run/systemd/system/cron.service.d; systemctl daemon-reload; systemctl reset-failed cron || true")
+	g.ns(0, "journal", host, "--ground", g.name, "--aside", step, "--reason", "cron was mended by hand")
+	if out := g.ns(0, "journal", host, "--ground", g.name); !strings.Contains(out, "set aside") || !strings.Contains(out, "cron was mended by hand (admin)") {
+		t.Errorf("the journal says\n%s", out)
+	}
+	g.apply(0)
+	if got := g.on(host, "systemctl is-active cron"); strings.TrimSpace(got) != "active" {
+		t.Errorf("cron is %s", got)
+	}
+}
+
+// The lock of a host ends within a minute of its service vanishing without a word (C5).
+func TestTheLockEndsWithItsService(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, bareKit)
+	host := g.hosts[0]
+	g.declareText("# instead of [site.timetable]\n[kit.base]\npackages = [\"nftables\"]\n[kit.base.file.\"/srv/notice\"]\ntext = \"no ferry\"\n[kit.base.file.\"/srv/other\"]\ntext = \"none\"\n")
+	g.trust()
+	p := g.plan(1)
+	last := p.Hosts[0].Steps[len(p.Hosts[0].Steps)-1].Number
+	g.hold(host, last, "before")
+	run := g.startRun(p.Id)
+	g.reached(host, last, "before")
+	g.on(host, "nft 'add table inet cable; add chain inet cable cut { type filter hook input priority -300; policy drop; }'")
+	g.unhold(host)
+	began := time.Now()
+	g.eventually("the lock ends", func() error {
+		_, err := labs.Shell(context.Background(), host, "flock -n /var/lib/northstake/lock true")
+		return err
+	})
+	t.Logf("it took %s", time.Since(began).Round(time.Second))
+	g.on(host, "nft delete table inet cable")
+	if r := g.ended(run); r.State != "done" { // it is carried on with when the host answers again
+		t.Errorf("the run is %s: %+v", r.State, r.Hosts)
+	}
+	g.nothingToDo()
+}

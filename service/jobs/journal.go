@@ -1,0 +1,48 @@
+package jobs
+
+import (
+	"context"
+	"strings"
+
+	"northstake/host/rod"
+	"northstake/service/store"
+)
+
+// Journal is what a host's own journal has of the steps of runs.
+func (j *Service) Journal(ctx context.Context, g store.Ground, host string) (out []rod.JournalStep, err error) {
+	err = j.onHost(ctx, g, host, func(conn *rod.Conn) error {
+		service, err := j.Store.ServiceID(ctx)
+		if err == nil {
+			out, err = conn.Journal(ctx, service)
+		}
+		return err
+	})
+	return out, err
+}
+
+// SetAside has a step that could not be taken back on a host hold up nothing any more.
+func (j *Service) SetAside(ctx context.Context, g store.Ground, host, run string, number int, reason, by string) error {
+	if strings.TrimSpace(reason) == "" {
+		return NotReady{"no reason is given", "say what you found and did on the host: whoever looks there next needs it"}
+	}
+	return j.onHost(ctx, g, host, func(conn *rod.Conn) error {
+		return conn.SetAside(ctx, run, number, strings.TrimSpace(reason)+" ("+by+")")
+	})
+}
+
+// onHost does something with the rod of a host.
+func (j *Service) onHost(ctx context.Context, g store.Ground, host string, do func(*rod.Conn) error) error {
+	s, err := j.scope(ctx, g.ID, g.Name, g.Newest, nil)
+	if err != nil {
+		return err
+	}
+	if s.d.Hosts[host] == nil {
+		return Unknown{host}
+	}
+	if err := needPasswords(s.d, []string{host}, nil); err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, hostLimit)
+	defer cancel()
+	return j.withRod(ctx, s, host, func(conn *rod.Conn, _ access) error { return do(conn) })
+}
