@@ -410,3 +410,37 @@ func (g *ground) unconfirmed(left string) {
 		g.t.Fatalf("the resumed run ended %s: %+v", r.State, r.Hosts)
 	}
 }
+
+// A host that goes down before the rules of its firewall are confirmed comes up without them: they are
+// put up for the boot only when somebody has come in through them (C1).
+func TestUnconfirmedRulesAreGoneAfterARestart(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "# instead of [site.timetable]\n[kit.base]\ninbound = \"declared\"\n")
+	g.trust()
+	host := g.hosts[0]
+	p := g.plan(1)
+	last := p.Hosts[0].Steps[len(p.Hosts[0].Steps)-1]
+	if last.Type != "firewall" || !last.Confirm {
+		t.Fatalf("the last step is %+v", last)
+	}
+	g.hold(host, last.Number, "worked")
+	run := g.startRun(p.Id)
+	g.reached(host, last.Number, "worked")
+	if out := g.on(host, "nft list ruleset"); !strings.Contains(out, "policy drop") {
+		t.Fatalf("the rules are not up:\n%s", out)
+	}
+	killHost(g, host)
+	g.unhold(host)
+	if out := g.on(host, "nft list ruleset; ls /etc/northstake 2>/dev/null || true; systemctl is-enabled northstake-firewall 2>/dev/null || true"); strings.TrimSpace(strings.ReplaceAll(out, "not-found", "")) != "" {
+		t.Errorf("after a restart there is\n%s", out)
+	}
+	resumeByHand(g, run)
+	if r := g.ended(run); r.State != "done" {
+		t.Fatalf("resumed the run is %s: %+v", r.State, r.Hosts)
+	}
+	killHost(g, host)
+	if out := g.on(host, "nft list ruleset"); !strings.Contains(out, "policy drop") {
+		t.Errorf("once confirmed they are not up after a restart:\n%s", out)
+	}
+	g.nothingToDo()
+}

@@ -340,3 +340,46 @@ func TestAFailedInstallationLeavesNothing(t *testing.T) {
 		t.Errorf("taken back it has\n%s", difference(before, after))
 	}
 }
+
+// A step that was cut off takes no packages of others along when it is taken back later: what has come
+// or changed since it began is left, and said (A5).
+func TestOthersPackagesAreLeft(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\npackages = [\"cron\"]\n")
+	host := g.hosts[0]
+	g.trust()
+	p := g.plan(1)
+	g.hold(host, 1, "begun")
+	run := g.startRun(p.Id)
+	g.reached(host, 1, "begun")
+	g.on(host, "DEBIAN_FRONTEND=noninteractive apt-get install -y -q tree >/dev/null")
+	killRod(g, host)
+	g.unhold(host)
+	resumeByHand(g, run)
+	r := g.ended(run)
+	if h := r.Hosts[0]; r.State != "done" || !strings.Contains(strings.Join(h.Notes, "\n"), "left as they are, since nobody knows which of them the step has changed: tree") {
+		t.Errorf("the run is %s: %q", r.State, h.Notes)
+	}
+	if out := g.on(host, "dpkg-query -W -f '${db:Status-Status} ' tree cron"); strings.TrimSpace(out) != "installed installed" {
+		t.Errorf("tree and cron are %s", out)
+	}
+	// One that fails by itself is taken back at once, and takes along what it brought and nothing else.
+	g.declareText("# instead of [site.timetable]\n[kit.base]\npackages = [\"cron\", \"rsync\"]\n[kit.base.file.\"/srv/notice\"]\ntext = \"x\"\n[kit.base.services]\ncron = { running = true }\n")
+	g.ns(0, "declare", g.dir)
+	p = g.plan(1)
+	last := p.Hosts[0].Steps[len(p.Hosts[0].Steps)-1].Number
+	g.hold(host, last, "before")
+	run = g.startRun(p.Id)
+	g.reached(host, last, "before")
+	g.on(host, "DEBIAN_FRONTEND=noninteractive apt-get install -y -q curl >/dev/null")
+	if status, body := g.post(fmt.Sprintf("/grounds/%s/runs/%d/cancel", g.name, run), ""); status != 202 {
+		t.Fatalf("%d %s", status, body)
+	}
+	g.unhold(host)
+	if r := g.ended(run); r.State != "cancelled" {
+		t.Errorf("the run is %s: %+v", r.State, r.Hosts)
+	}
+	if out := g.on(host, "dpkg-query -W -f '${Package} ${db:Status-Status}\n' curl rsync 2>/dev/null || true"); !strings.Contains(out, "curl installed") || strings.Contains(out, "rsync installed") {
+		t.Errorf("there is\n%s", out)
+	}
+}

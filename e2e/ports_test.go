@@ -130,3 +130,29 @@ func TestAFirewallThatThePlanBrings(t *testing.T) {
 	}
 	g.nothingToDo()
 }
+
+// A firewall program that shuts the way in is not confirmed, although its service is active before its
+// rules are up, and goes again by itself (H1).
+func TestAFirewallThatShutsTheWayIn(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "# instead of [site.timetable]\n[kit.base]\nservices = { firewalld = { running = true, at_boot = true } }\n")
+	g.trust()
+	host := g.hosts[0]
+	g.on(host, "firewall-cmd -q --permanent --zone=public --remove-service=ssh; systemctl disable -q --now firewalld")
+	r := g.applyPlan(2, g.plan(1).Id)
+	if h := r.Hosts[0]; h.State == "done" || !strings.Contains(h.Fault.What, "no new connection can be made") {
+		t.Errorf("the run is %s: %+v", h.State, h.Fault)
+	}
+	g.eventually("the way in is open again", func() error {
+		if !dialable(g.address(host) + ":22") {
+			return errors.New("it is shut")
+		}
+		return nil
+	})
+	if out := g.on(host, "systemctl is-active firewalld; systemctl is-enabled firewalld; true"); strings.TrimSpace(out) != "inactive\ndisabled" {
+		t.Errorf("firewalld is %s", out)
+	}
+	if got := texts(g.plan(1)); len(got) != 1 {
+		t.Errorf("the next plan is to %s", strings.Join(got, "; "))
+	}
+}

@@ -43,7 +43,7 @@ func (a *app) addresses(ctx context.Context, dir string, yes bool) error {
 		return err
 	}
 	defer os.RemoveAll(unpacked)
-	d, _, _, err := lintGround(dir, unpacked)
+	d, _, _, err := lintGround(a.programs(), dir, unpacked)
 	if err != nil {
 		return a.showProblems(err)
 	}

@@ -21,10 +21,11 @@ import (
 
 // app is what the commands share: where the service is, and how to print.
 type app struct {
-	server    string
-	tokenFile string
-	json      bool
-	out       *paper
+	server       string
+	tokenFile    string
+	allowProgram bool
+	json         bool
+	out          *paper
 
 	token  string
 	client *contract.ClientWithResponses

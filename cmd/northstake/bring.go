@@ -299,7 +299,7 @@ func (a *app) tryKeep(to string, hosts map[string]any, dir *string, keys map[str
 		return k, err
 	}
 	defer os.RemoveAll(unpacked)
-	if _, _, _, err := lintGround(to, unpacked); err != nil {
+	if _, _, _, err := lintGround(a.programs(), to, unpacked); err != nil {
 		return k, a.showProblems(err)
 	}
 	return k, nil

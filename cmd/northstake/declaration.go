@@ -15,25 +15,14 @@ import (
 
 // readGround reads the TOML files of a directory and lists what lies beside
 // them, dot files too; what a version control system keeps for itself is left out. A
-// link is what it leads to, within the declaration's directory.
-func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
-	entries, err := os.ReadDir(dir)
+// link is what it leads to, within the declaration's directory. Its program is run where it may.
+func readGround(dir string, may programs) ([]declare.Source, *declare.Manifest, error) {
+	sources, err := readSources(dir)
 	if err != nil {
 		return nil, nil, err
 	}
-	var sources []declare.Source
-	for _, e := range entries {
-		if e.IsDir() || !strings.HasSuffix(e.Name(), ".toml") || strings.HasPrefix(e.Name(), ".") {
-			continue
-		}
-		b, err := os.ReadFile(filepath.Join(dir, e.Name()))
-		if err != nil {
-			return nil, nil, err
-		}
-		sources = append(sources, declare.Source{Name: e.Name(), Text: string(b)})
-	}
 	if program, hold := declare.MoreHosts(sources); program != "" {
-		printed, err := moreHosts(dir, program, hold)
+		printed, err := moreHosts(dir, program, hold, may)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -63,6 +52,8 @@ func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
 			switch {
 			case err != nil:
 				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "a link that leads nowhere"})
+			case leadsOut(dir, path):
+				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "a link that leads out of the declaration's directory"})
 			case info.IsDir():
 				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "a link to a directory"})
 			case !info.Mode().IsRegular():
@@ -74,6 +65,45 @@ func readGround(dir string) ([]declare.Source, *declare.Manifest, error) {
 		return nil
 	})
 	return sources, m, err
+}
+
+// readSources reads the TOML files of a directory.
+func readSources(dir string) ([]declare.Source, error) {
+	entries, err := os.ReadDir(dir)
+	if err != nil {
+		return nil, err
+	}
+	var sources []declare.Source
+	for _, e := range entries {
+		path := filepath.Join(dir, e.Name())
+		if e.IsDir() || !strings.HasSuffix(e.Name(), ".toml") || strings.HasPrefix(e.Name(), ".") {
+			continue
+		}
+		if leadsOut(dir, path) {
+			return nil, fmt.Errorf("%s is a link that leads out of the declaration's directory: put the file itself there", path)
+		}
+		b, err := os.ReadFile(path)
+		if err != nil {
+			return nil, err
+		}
+		sources = append(sources, declare.Source{Name: e.Name(), Text: string(b)})
+	}
+	return sources, nil
+}
+
+// leadsOut says whether a path in a directory is a link, or lies behind one, that leads out of it.
+// What a checkout of somebody's holds cannot have other files of this machine published.
+func leadsOut(dir, path string) bool {
+	real, err := filepath.EvalSymlinks(path)
+	if err != nil {
+		return false // and it cannot be read
+	}
+	within, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return true
+	}
+	rel, err := filepath.Rel(within, real)
+	return err != nil || !filepath.IsLocal(rel)
 }
 
 // readTexts reads the files that the declaration needs as text.
@@ -146,16 +176,17 @@ func listBelow(base, dir string, m *declare.Manifest) error {
 	})
 }
 
-// groundHere is the name of the ground that a directory declares, "" for none.
+// groundHere is the name of the ground that a directory declares, "" for none. Nothing that lies there
+// is run for that.
 func groundHere(dir string) string {
 	if files, err := filepath.Glob(filepath.Join(dir, "*.toml")); err != nil || len(files) == 0 {
 		return ""
 	}
-	sources, m, err := readGround(dir)
+	sources, err := readSources(dir)
 	if err != nil {
 		return ""
 	}
-	d, _ := lint.Parse(sources, m)
+	d, _ := lint.Parse(sources, &declare.Manifest{})
 	return d.Ground.Name
 }
 

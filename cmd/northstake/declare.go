@@ -46,7 +46,7 @@ func (a *app) declare(ctx context.Context, dir string) (r contract.Revision, fre
 		return r, false, "", err
 	}
 	defer os.RemoveAll(unpacked)
-	d, sources, m, err := lintGround(dir, unpacked)
+	d, sources, m, err := lintGround(a.programs(), dir, unpacked)
 	if err != nil {
 		return r, false, "", err
 	}

@@ -17,8 +17,8 @@ import (
 // lintGround reads and checks a directory; places in the problems begin with
 // the directory as it was given. Archives are unpacked below the directory
 // unpacked, which the caller removes.
-func lintGround(dir, unpacked string) (*declare.Declaration, []declare.Source, *declare.Manifest, error) {
-	sources, m, err := readGround(dir)
+func lintGround(may programs, dir, unpacked string) (*declare.Declaration, []declare.Source, *declare.Manifest, error) {
+	sources, m, err := readGround(dir, may)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -73,7 +73,7 @@ func lintCommand(a *app) *cobra.Command {
 				return err
 			}
 			defer os.RemoveAll(unpacked)
-			d, _, m, err := lintGround(dirOf(args), unpacked)
+			d, _, m, err := lintGround(a.programs(), dirOf(args), unpacked)
 			if err != nil {
 				return a.showProblems(err)
 			}

@@ -283,7 +283,7 @@ func TestWhatIsBroughtIsKeptAgainAndAgain(t *testing.T) {
 			t.Fatalf("%+v: %v", k, err)
 		}
 	}
-	d, _, _, err := lintGround(dir, t.TempDir())
+	d, _, _, err := lintGround(a.programs(), dir, t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
 	"sync"
 
 	"github.com/spf13/cobra"
@@ -237,18 +238,10 @@ func (a *app) showKeys(keys contract.HostKeys) {
 	}
 }
 
+// same says whether a host still has every key that is trusted as its own; it may offer others that
+// nobody has compared.
 func same(offered, trusted []contract.HostKey) bool {
-	if len(trusted) == 0 {
-		return false
-	}
-	for _, o := range offered {
-		found := false
-		for _, t := range trusted {
-			found = found || t.Key == o.Key
-		}
-		if !found {
-			return false
-		}
-	}
-	return true
+	return len(trusted) > 0 && !slices.ContainsFunc(trusted, func(t contract.HostKey) bool {
+		return !slices.ContainsFunc(offered, func(o contract.HostKey) bool { return o.Key == t.Key })
+	})
 }

@@ -96,6 +96,97 @@ func TestAListOfFingerprintsVouches(t *testing.T) {
 	}
 }
 
+// A program of a declaration is run when the user has agreed to it as it is, or has said that any may
+// be; what it is told of the environment has nothing of the service; and what leads out of the
+// declaration's directory is not taken (B6).
+func TestAProgramIsRunWhenTheUserAgrees(t *testing.T) {
+	t.Setenv("XDG_CACHE_HOME", t.TempDir())
+	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
+	t.Setenv("NORTHSTAKE_TOKEN_FILE", "/root/token")
+	path := file(t, "hosts", "#!/bin/sh\nenv | grep NORTHSTAKE >&2 && exit 3\necho x >> asked\necho '[host.quay3]'\n", 0o755)
+	dir := filepath.Dir(path)
+	asked, says := 0, false
+	ask := programs{ask: func(string) (bool, error) { asked++; return says, nil }}
+	ran := func(may programs) bool {
+		t.Helper()
+		_, err := moreHosts(dir, "hosts", 0, may)
+		if err != nil && !strings.Contains(err.Error(), "--allow-program") {
+			t.Fatal(err)
+		}
+		return err == nil
+	}
+	if ran(programs{}) || ran(ask) || asked != 1 {
+		t.Errorf("it is run unasked, or after a no, asked %d times", asked)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "asked")); err == nil {
+		t.Error("it was run before anybody agreed")
+	}
+	says = true
+	if !ran(ask) || !ran(programs{}) || !ran(ask) || asked != 2 {
+		t.Errorf("once agreed to it is not run, or asked for again: %d times", asked)
+	}
+	if err := os.WriteFile(path, []byte("#!/bin/sh\ntrue\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if ran(programs{}) {
+		t.Error("another text of it is run")
+	}
+	if !ran(programs{all: true}) || ran(programs{}) {
+		t.Error("what is allowed once is not run, or is allowed for ever")
+	}
+	outside := file(t, "outside", "#!/bin/sh\n", 0o755)
+	if err := os.Symlink(outside, filepath.Join(dir, "link")); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := moreHosts(dir, "link", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), "leads out") {
+		t.Errorf("a link that leads out: %v", err)
+	}
+	if s, err := moreHosts(dir, "../outside", 0, programs{all: true}); s != nil || err != nil {
+		t.Errorf("a path that climbs: %v, %v", s, err)
+	}
+	// Whoever only wants to know what is declared here has nothing run.
+	if err := os.WriteFile(filepath.Join(dir, "ground.toml"), []byte("[ground]\nname = \"saltmarsh\"\nmore_hosts = { program = \"hosts\" }\n"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.WriteFile(path, []byte("#!/bin/sh\ntouch ran\n"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if name := groundHere(dir); name != "saltmarsh" {
+		t.Errorf("the ground here is %q", name)
+	}
+	if _, err := os.Stat(filepath.Join(dir, "ran")); err == nil {
+		t.Error("the program was run to tell a name")
+	}
+}
+
+// What lies in a declaration's directory is read, and nothing that a link leads to outside of it.
+func TestNothingOutsideIsRead(t *testing.T) {
+	secret := file(t, "bashrc", "low tide", 0o600)
+	dir := t.TempDir()
+	for name, target := range map[string]string{"content/in.html": "page.html", "content/out.html": secret, "content/far.html": "../../../../../../etc/passwd"} {
+		full := filepath.Join(dir, name)
+		if err := os.MkdirAll(filepath.Dir(full), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.Symlink(target, full); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if err := os.WriteFile(filepath.Join(dir, "content/page.html"), []byte("x"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	_, m, err := readGround(dir, programs{})
+	if err != nil || len(m.Files) != 2 || len(m.Odd) != 2 {
+		t.Errorf("files %+v, others %+v, %v", m.Files, m.Odd, err)
+	}
+	if err := os.Symlink(secret, filepath.Join(dir, "more.toml")); err != nil {
+		t.Fatal(err)
+	}
+	if _, _, err := readGround(dir, programs{}); err == nil || !strings.Contains(err.Error(), "leads out") {
+		t.Errorf("a declaration that lies elsewhere: %v", err)
+	}
+}
+
 // A program is asked for more hosts, and what it printed is taken again while it is held.
 func TestAProgramPrintsHosts(t *testing.T) {
 	t.Setenv("XDG_CACHE_HOME", t.TempDir())
@@ -113,7 +204,7 @@ func TestAProgramPrintsHosts(t *testing.T) {
 		return strings.Count(string(b), "x")
 	}
 	for i, hold := range []time.Duration{0, 0, time.Minute, time.Minute, time.Minute, time.Nanosecond} {
-		s, err := moreHosts(dir, "hosts", hold)
+		s, err := moreHosts(dir, "hosts", hold, programs{all: true})
 		if err != nil || s == nil || s.Name != "what hosts prints" || strings.TrimSpace(s.Text) != "[host.quay3]" {
 			t.Fatalf("%+v, %v", s, err)
 		}
@@ -121,17 +212,17 @@ func TestAProgramPrintsHosts(t *testing.T) {
 			t.Errorf("time %d: it was asked %d times, want %d", i, got, want)
 		}
 	}
-	if s, err := moreHosts(dir, "none", 0); s != nil || err != nil {
+	if s, err := moreHosts(dir, "none", 0, programs{all: true}); s != nil || err != nil {
 		t.Errorf("a program that is not there: %v, %v", s, err)
 	}
 	for text, want := range map[string]string{"#!/bin/sh\necho low tide >&2; exit 3\n": "low tide"} {
 		bad := file(t, "hosts", text, 0o755)
-		if _, err := moreHosts(filepath.Dir(bad), "hosts", 0); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := moreHosts(filepath.Dir(bad), "hosts", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("a program that fails: %v", err)
 		}
 	}
 	plain := file(t, "hosts", "", 0o644)
-	if _, err := moreHosts(filepath.Dir(plain), "hosts", 0); err == nil || !strings.Contains(err.Error(), "make it executable") {
+	if _, err := moreHosts(filepath.Dir(plain), "hosts", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), "make it executable") {
 		t.Errorf("a file that is no program: %v", err)
 	}
 }

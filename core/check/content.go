@@ -2,6 +2,7 @@ package check
 
 import (
 	"fmt"
+	"io/fs"
 	"maps"
 	"net/url"
 	"path"
@@ -73,8 +74,10 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 		switch {
 		case !utf8.ValidString(f.Path):
 			c.Say(sub(w.Key()), fmt.Sprintf("content file %q has a name that is not UTF-8", f.Path), "rename it")
-		case strings.ContainsAny(f.Path, "\x00\n"):
-			c.Say(sub(w.Key()), fmt.Sprintf("content file %q has a line break in its name", f.Path), "rename it")
+		case form.Control(f.Path):
+			c.Say(sub(w.Key()), fmt.Sprintf("content file %q has a control character in its name", f.Path), "rename it")
+		case !fs.ValidPath(f.Path):
+			c.Say(sub(w.Key()), fmt.Sprintf("content file %q lies at no place below a root", f.Path), "give it a path in its shortest form that climbs nowhere")
 		}
 		if f.Size > declare.ContentLimit {
 			c.Say(at, fmt.Sprintf("content file %q has %d MB, and a published file has %d at most", f.Path, f.Size>>20, declare.ContentLimit>>20), "take it out, put it on the hosts by other means, and name it in keep")

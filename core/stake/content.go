@@ -4,11 +4,13 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"slices"
 	"strings"
 
 	"northstake/core/check"
 	"northstake/core/declare"
+	"northstake/core/form"
 )
 
 // ContentWant is a tree of files that is published at Root as a whole.
@@ -22,6 +24,42 @@ type ContentWant struct {
 	Rest  string         `json:"rest,omitempty"` // "removed" where files that nobody declared go
 	Dirs  []string       `json:"dirs,omitempty"` // directories that hold no files, relative to the root
 	Seen  string         `json:"seen,omitempty"` // container that sees the root or a part of it, and would go on seeing a former tree
+}
+
+// Sound is what is wrong with the places that a tree names, nil for nothing: every path is below the
+// root and in its shortest form, whoever has written the list.
+func (w ContentWant) Sound() error {
+	if what, _ := form.Place(w.Root); what != "" {
+		return fmt.Errorf("the root: %s", what)
+	}
+	for _, f := range w.Files {
+		if err := soundPath(f.Path); err != nil {
+			return err
+		}
+	}
+	for _, d := range w.Dirs {
+		if err := soundPath(d); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// Sound is what is wrong with the places that the work names, nil for nothing.
+func (w ContentWork) Sound() error {
+	for _, p := range w.Drop {
+		if err := soundPath(p); err != nil {
+			return err
+		}
+	}
+	return w.ContentWant.Sound()
+}
+
+func soundPath(p string) error {
+	if !fs.ValidPath(p) || p == "." || form.Control(p) {
+		return fmt.Errorf("%q is no path below a root", p)
+	}
+	return nil
 }
 
 // ContentAsked is what a host is asked to read: the tree, and the files of the last
@@ -49,6 +87,7 @@ type FileOff struct {
 type ContentFound struct {
 	Root     Entry        `json:"root"`
 	Mounted  bool         `json:"mounted,omitempty"` // a file system is mounted at the root
+	Below    []string     `json:"below,omitempty"`   // where something is mounted below the root, relative to it
 	Missing  []string     `json:"missing,omitempty"`
 	Missings int          `json:"missings"`
 	Off      []FileOff    `json:"off,omitempty"`
@@ -215,8 +254,11 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 		Text:    fmt.Sprintf("publish %s, %s, to %s", count(len(w.Files), "file", "files"), Bytes(size), w.Root),
 		Details: contentDetails(f), Work: JSON(work), Blobs: true, Removes: removes,
 	}
-	if w.Seen != "" {
+	switch {
+	case w.Seen != "":
 		move.Text += ", file by file, as container " + w.Seen + " sees it"
+	case len(f.Below) > 0:
+		move.Text += fmt.Sprintf(", file by file, around what is mounted at %s", strings.Join(f.Below, ", "))
 	}
 	if n := len(f.Former); n > 0 {
 		move.Text += fmt.Sprintf(", and take out %s that %s no longer declared", count(n, "file", "files"), map[bool]string{true: "is", false: "are"}[n == 1])
@@ -280,6 +322,11 @@ func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
 	}
 	if note := ownedByNobody(in, f.Nobody, w.Root); note != nil {
 		return note
+	}
+	for _, at := range f.Below {
+		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return pathWithin(file.Path, at) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return pathWithin(d, at) }) {
+			return note("take out of the content what lies there, and name it in keep; or take the mount away", "something is mounted at %s/%s, where the content has files", w.Root, at)
+		}
 	}
 	if n := len(f.InTheWay); n > 0 {
 		return note("move it away, or take what is declared there out of the content", "%s in %s, which nobody declared, %s where a declared file or directory has to be: %s",

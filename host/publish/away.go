@@ -70,7 +70,7 @@ func Close(m *system.Machine, w stake.ContentWork, b Before) error {
 		}
 	}
 	for _, left := range leftovers(stage) {
-		if err := os.RemoveAll(left); err != nil {
+		if err := system.RemoveTree(left); err != nil {
 			return err
 		}
 	}

@@ -18,7 +18,7 @@ import (
 // buildTree makes the whole new tree ready beside the live one and flushes it to
 // disk. Unchanged files are linked, files that nobody declared carried over. It returns
 // what was in the live tree.
-func buildTree(m *system.Machine, w stake.ContentWork, stage string) (census, error) {
+func buildTree(m *system.Machine, w stake.ContentWork, stage string, inPlace bool) (census, error) {
 	o, err := ownershipOf(m, w.ContentWant)
 	if err != nil {
 		return nil, err
@@ -59,9 +59,11 @@ func buildTree(m *system.Machine, w stake.ContentWork, stage string) (census, er
 	if err := placing.Wait(); err != nil {
 		return nil, err
 	}
-	was, err := carryOver(root, stage, tree, w.Drop)
-	if err != nil {
-		return nil, err
+	var was census
+	if !inPlace { // what else is there stays where it is
+		if was, err = carryOver(root, stage, tree, w.Drop); err != nil {
+			return nil, err
+		}
 	}
 	for _, d := range slices.Backward(dirs) {
 		if err := sameAttributes(filepath.Join(root, d), filepath.Join(stage, d)); err != nil {

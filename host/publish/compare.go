@@ -90,7 +90,10 @@ func filesOf(files []declare.File) (map[string]wantedFile, error) {
 // Read compares the tree at a root with what is wanted there.
 func Read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 	found := stake.ContentFound{}
-	var err error
+	err := w.Sound()
+	if err != nil {
+		return found, err
+	}
 	if found.Root, err = m.Entry(w.Root); err != nil {
 		return found, err
 	}
@@ -118,7 +121,10 @@ func Read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 	if c.dirMode, err = system.ParseMode(w.Modes.Directories); err != nil {
 		return found, err
 	}
-	if err := walkEach(c.root, c.dir); err != nil {
+	if c.found.Below, err = system.MountsBelow(c.root); err != nil {
+		return found, err
+	}
+	if err := walkEach(c.root, c.found.Below, c.dir); err != nil {
 		return found, err
 	}
 	if c.seen < len(w.tree.files)+len(w.Dirs) {

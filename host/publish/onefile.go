@@ -83,7 +83,7 @@ func publishOne(m *system.Machine, w stake.ContentWork, b Before) error {
 	if err != nil {
 		return err
 	}
-	if err := os.RemoveAll(stage); err != nil {
+	if err := system.RemoveTree(stage); err != nil {
 		return err
 	}
 	same := ""
@@ -102,7 +102,7 @@ func publishOne(m *system.Machine, w stake.ContentWork, b Before) error {
 	}
 	if b.One.Inode != 0 {
 		former := formerTree(stage)
-		if err := os.RemoveAll(former); err != nil {
+		if err := system.RemoveTree(former); err != nil {
 			return err
 		}
 		if err := os.Link(live, former); err != nil {
@@ -159,7 +159,7 @@ func backOne(m *system.Machine, w stake.ContentWork, b Before, say func(string, 
 		return err
 	}
 	for _, left := range []string{stage, former} {
-		if err := os.RemoveAll(left); err != nil {
+		if err := system.RemoveTree(left); err != nil {
 			return err
 		}
 	}

@@ -37,6 +37,9 @@ func stageDir(root string) string { return filepath.Join(filepath.Dir(root), ".n
 // Prepare notes what lies at the root, and where the new tree is made ready. Step is a
 // name that no other publication at the root has.
 func Prepare(m *system.Machine, step string, w stake.ContentWork) (Before, error) {
+	if err := w.Sound(); err != nil {
+		return Before{}, err
+	}
 	e, err := m.Entry(w.Root)
 	if err != nil {
 		return Before{}, err
@@ -55,6 +58,9 @@ func Prepare(m *system.Machine, step string, w stake.ContentWork) (Before, error
 
 // Do publishes. It can be called again after it was cut off.
 func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
+	if err := w.Sound(); err != nil {
+		return err
+	}
 	if e, err := m.Entry(w.Root); err != nil {
 		return err
 	} else if e.Kind != "" && e.Kind != "directory" && e.Kind != "link" {
@@ -95,12 +101,19 @@ func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(stri
 	if switched, err := wasSwitched(stage, root, b); err != nil {
 		return err
 	} else if !switched {
-		if err := os.RemoveAll(stage); err != nil {
+		if err := system.RemoveTree(stage); err != nil {
 			return err
 		}
-		since, err := buildTree(m, w, stage)
+		in, err := inPlace(w, root)
 		if err != nil {
 			return err
+		}
+		since, err := buildTree(m, w, stage, in)
+		if err != nil {
+			return err
+		}
+		if in {
+			return switchSlowly(m, w, stage)
 		}
 		if err := since.keep(stage); err != nil {
 			return err
@@ -113,6 +126,19 @@ func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(stri
 		return nil
 	}
 	return followLate(m, w, b)
+}
+
+// inPlace says whether files are put into the tree that lies there one by one, because the tree
+// itself has to stay: a container sees it, or something is mounted in it.
+func inPlace(w stake.ContentWork, root string) (bool, error) {
+	if s, err := os.Lstat(root); err != nil || !s.IsDir() {
+		return false, nil
+	}
+	if w.Seen != "" {
+		return true, nil
+	}
+	mounts, err := system.MountsBelow(root)
+	return len(mounts) > 0, err
 }
 
 // followLate brings into the live tree what was written to the former one since its census.
@@ -194,7 +220,7 @@ func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...
 		return err
 	}
 	for _, left := range leftovers(stage) {
-		if err := os.RemoveAll(left); err != nil {
+		if err := system.RemoveTree(left); err != nil {
 			return err
 		}
 	}

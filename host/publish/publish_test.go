@@ -122,7 +122,7 @@ func slowly(t *testing.T, m *system.Machine, number int, w stake.ContentWork, te
 	b, err := Prepare(m, fmt.Sprintf("1-%d", number), w)
 	if err == nil {
 		b.One = nil
-		_, err = buildTree(m, w, m.Path(b.Stage))
+		_, err = buildTree(m, w, m.Path(b.Stage), false)
 	}
 	if err == nil {
 		err = switchSlowly(m, w, m.Path(b.Stage))

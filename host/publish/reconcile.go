@@ -10,6 +10,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"northstake/host/system"
 )
 
 // follow brings into the tree that is live now what was written to one that was live
@@ -205,7 +207,7 @@ func removeTree(tree, live string, since census, whole bool, ours func(string) b
 			}
 		}
 		if done {
-			return os.RemoveAll(tree) // nothing is left but a link or a file at most
+			return system.RemoveTree(tree) // nothing is left but a link or a file at most
 		}
 	}
 	return errors.New("somebody goes on writing to " + tree + ", which was published before")

@@ -39,7 +39,7 @@ func switchSlowly(m *system.Machine, w stake.ContentWork, stage string) error {
 		return err
 	}
 	former := formerTree(stage)
-	if err := os.RemoveAll(former); err != nil {
+	if err := system.RemoveTree(former); err != nil {
 		return err
 	}
 	for p, there := range c.Files {
@@ -164,7 +164,7 @@ func (c changes) apply(m *system.Machine, w stake.ContentWork, stage string) err
 			return err
 		}
 	}
-	return os.RemoveAll(stage)
+	return system.RemoveTree(stage)
 }
 
 // removeEmptiedAbove removes the directories above a path that have become empty.

@@ -19,8 +19,7 @@ import (
 
 // switchTree exchanges the live tree and the new one in one instant. Where the
 // file system refuses that (an overlay's lower layer), the files that change are renamed
-// into place one by one, each atomically, and slowly says so; so it is done, too, with a tree
-// that a container sees.
+// into place one by one, each atomically, and slowly says so.
 func switchTree(m *system.Machine, w stake.ContentWork, stage string, say func(string, ...any)) (slowly bool, err error) {
 	full := m.Path(w.Root)
 	if _, err := os.Lstat(full); errors.Is(err, fs.ErrNotExist) {
@@ -28,9 +27,6 @@ func switchTree(m *system.Machine, w stake.ContentWork, stage string, say func(s
 			return false, err
 		}
 		return false, system.Flush(filepath.Dir(full))
-	}
-	if w.Seen != "" {
-		return true, switchSlowly(m, w, stage)
 	}
 	err = unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, full, unix.RENAME_EXCHANGE)
 	if err == nil {
@@ -89,7 +85,7 @@ func copyFile(src, dst string) error {
 
 // stageName is what follows a root's own name in that of a stage, the run and the step,
 // and in those of what is kept beside the tree.
-var stageName = regexp.MustCompile(`^\.[0-9]+-[0-9]+(\.[a-z]+)*$`)
+var stageName = regexp.MustCompile(`^\.[0-9]+(x[0-9a-f]{12}x[0-9a-f]{12})?-[0-9]+(\.[a-z]+)*$`)
 
 // dropOldStages removes the trees of earlier publications at a root; the one before this
 // stays, for taking back. What somebody still wrote to one goes into the live tree first.
@@ -109,6 +105,9 @@ func dropOldStages(m *system.Machine, w stake.ContentWork, keep string) error {
 			continue
 		}
 		full := filepath.Join(dir, e.Name())
+		if mounts, err := system.MountsBelow(full); err != nil || len(mounts) > 0 {
+			continue // what somebody has mounted there stays, and the tree with it
+		}
 		since, err := censusOf(full)
 		if err != nil {
 			return err
@@ -117,7 +116,7 @@ func dropOldStages(m *system.Machine, w stake.ContentWork, keep string) error {
 			err = removeTree(full, m.Path(w.Root), since, false, since.ours(own))
 		}
 		if err == nil {
-			err = os.RemoveAll(full)
+			err = system.RemoveTree(full)
 		}
 		if err == nil {
 			err = os.RemoveAll(censusFile(full))

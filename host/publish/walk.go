@@ -6,6 +6,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"sync"
 	"syscall"
 
@@ -30,7 +31,7 @@ func walk(root string) ([]item, error) {
 		return all, nil
 	}
 	var mu sync.Mutex
-	err := walkEach(root, func(items []item) error {
+	err := walkEach(root, nil, func(items []item) error {
 		mu.Lock()
 		defer mu.Unlock()
 		all = append(all, items...)
@@ -42,8 +43,8 @@ func walk(root string) ([]item, error) {
 // walkEach calls visit with what is in each directory of a tree, once for a
 // directory and with a directory before those below it. Directories are read,
 // and visit is called, side by side.
-func walkEach(root string, visit func([]item) error) error {
-	w := &walker{root: root, visit: visit, gate: make(chan struct{}, runtime.GOMAXPROCS(0))}
+func walkEach(root string, but []string, visit func([]item) error) error {
+	w := &walker{root: root, but: but, visit: visit, gate: make(chan struct{}, runtime.GOMAXPROCS(0))}
 	w.dir("")
 	w.wait.Wait()
 	return w.err
@@ -51,6 +52,7 @@ func walkEach(root string, visit func([]item) error) error {
 
 type walker struct {
 	root  string
+	but   []string // directories that are not gone into
 	visit func([]item) error
 	gate  chan struct{}
 	wait  sync.WaitGroup
@@ -73,7 +75,7 @@ func (w *walker) dir(rel string) {
 		w.mu.Unlock()
 	}
 	for i := range items {
-		if items[i].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+		if items[i].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR || slices.Contains(w.but, items[i].path) {
 			continue
 		}
 		select {

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -195,11 +196,13 @@ func candidateFault(output string, sites ...stake.SiteWant) error {
 	return f
 }
 
-const configLimit = 4 << 20 // bytes of one configuration file
+// configLimit is how many bytes of one configuration file are read to be written anew.
+const configLimit = 4 << 20
 
 // candidate copies a configuration tree. The tree's own absolute paths, in files
 // and in links, come to point into the copy, links that lead out of it still lead
-// where they did, and the pid file lies beside the copy.
+// where they did, and the pid file lies beside the copy. A file over configLimit, a table of addresses
+// perhaps, is copied as it is.
 type candidate struct{ server, live, root, pid string }
 
 // tree copies the directory that lies at from for this process, and at path on
@@ -247,14 +250,31 @@ func (c candidate) target(path, target string) string {
 
 func (c candidate) file(src, dst string) error {
 	s, err := os.Stat(src)
-	if err != nil || s.Size() > configLimit {
+	if err != nil {
 		return err
+	}
+	if s.Size() > configLimit {
+		return copyAsIs(src, dst)
 	}
 	b, err := os.ReadFile(src)
 	if err != nil {
 		return err
 	}
 	return os.WriteFile(dst, []byte(c.apart(string(b))), 0o600)
+}
+
+func copyAsIs(src, dst string) error {
+	in, err := os.Open(src)
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	out, err := os.OpenFile(dst, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(out, in)
+	return errors.Join(err, out.Close())
 }
 
 // apart has text of the configuration speak of the copy.

@@ -48,6 +48,8 @@ func TestTheCandidateStandsApart(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	large := "geo $near { default 0;\n" + strings.Repeat("192.0.2.1 1;\n", configLimit/10) + "}\n"
+	systemtest.Put(t, m, "/etc/nginx/conf.d/geo.conf", large)
 	to := filepath.Join(t.TempDir(), "conf")
 	if err := (candidate{"nginx", "/etc/nginx", to, to + "/pid"}).tree(m.Path("/etc/nginx"), "/etc/nginx", to); err != nil {
 		t.Fatal(err)
@@ -55,6 +57,12 @@ func TestTheCandidateStandsApart(t *testing.T) {
 	b, err := os.ReadFile(to + "/nginx.conf")
 	if err != nil || strings.Contains(string(b), "/etc/nginx") || strings.Contains(string(b), "/run/nginx.pid") {
 		t.Errorf("%s, %v", b, err)
+	}
+	if b, err := os.ReadFile(to + "/conf.d/geo.conf"); err != nil || string(b) != large {
+		t.Errorf("of a large file %d of %d bytes are there, %v", len(b), len(large), err)
+	}
+	if s, err := os.Lstat(to + "/conf.d/geo.conf"); err != nil || !s.Mode().IsRegular() {
+		t.Errorf("a large file is no copy: %v, %v", s, err)
 	}
 	for link, want := range map[string]string{"/sites-enabled/a": to + "/sites-available/a", "/sites-enabled/b": to + "/sites-available/a", "/modules": "/usr/lib64/nginx"} {
 		if target, err := os.Readlink(to + link); err != nil || target != want {

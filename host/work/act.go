@@ -7,6 +7,7 @@ import (
 
 	"northstake/core/stake"
 	"northstake/host/engine"
+	"northstake/host/filter"
 	"northstake/host/journal"
 	"northstake/host/rod"
 )
@@ -121,7 +122,11 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 				return "", err
 			}
 		}
-		return state, tell(ctx, m, units, w.Service, w.Do)
+		err = tell(ctx, m, units, w.Service, w.Do)
+		if err == nil && state == rod.Held {
+			err = filter.AwaitFiltering(ctx, m.Machine, w.Service)
+		}
+		return state, err
 	case stake.KeepImage:
 		e, err := engineOf(ctx, m)
 		if err != nil {
@@ -147,7 +152,7 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 			return "", err
 		}
 		err = install(ctx, manager, w.Upgrades)
-		if e := recordChanges(ctx, m, j, before.packageBefore); err == nil {
+		if e := recordChanges(context.WithoutCancel(ctx), m, j, before.packageBefore); err == nil {
 			err = e
 		}
 		return rod.Done, err

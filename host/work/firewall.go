@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -115,38 +116,62 @@ func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ fir
 	if w.Table == "" {
 		return rod.Done, dropTable(ctx, m, units)
 	}
-	// The timer stands before the first rule does.
+	// The timer stands before the first rule does, and what is there at boot stays as it is until
+	// somebody has come in through the rules: a host that goes down meanwhile comes up without them.
 	if err := journal.Arm(ctx, m.Machine, j, w.Revert); err != nil {
 		return "", err
 	}
+	text := filter.FileText(w.Table)
+	if _, err := m.Run(ctx, strings.NewReader(text), "nft", "-c", "-f", "-"); err != nil {
+		return "", &rod.Fault{What: "nft does not accept the rules", Output: err.Error()}
+	}
+	if _, err := m.Run(ctx, strings.NewReader(text), "nft", "-f", "-"); err != nil {
+		return "", &rod.Fault{What: "the rules cannot be put up", Output: err.Error()}
+	}
+	j.Say("the rules are up; the host takes them down in %d s unless a new connection confirms them", w.Revert)
+	return rod.Held, nil
+}
+
+// Confirm keeps the rules for the boot, and stops the timer that would take the step back.
+func (firewall) Confirm(ctx context.Context, m *Host, j Job) error {
+	var w stake.FirewallWork
+	if err := json.Unmarshal(j.Work, &w); err != nil {
+		return fmt.Errorf("the step cannot be understood: %w", err)
+	}
+	if err := keepTable(ctx, m, w); err != nil {
+		return err
+	}
+	journal.Disarm(ctx, m.Machine, j)
+	return nil
+}
+
+// keepTable has the table loaded at boot.
+func keepTable(ctx context.Context, m *Host, w stake.FirewallWork) error {
+	units, err := m.Services(ctx)
+	if err != nil {
+		return err
+	}
 	if err := system.WriteAtomically(m.Path(filter.File), []byte(filter.FileText(w.Table)), 0o644); err != nil {
-		return "", err
+		return err
 	}
 	if err := m.Chown(filter.File, "root", "root"); err != nil {
-		return "", err
-	}
-	if _, err := m.Run(ctx, nil, "nft", "-c", "-f", m.Path(filter.File)); err != nil {
-		return "", &rod.Fault{What: "nft does not accept the rules", Output: err.Error()}
+		return err
 	}
 	loader := filter.LoaderFor(units.Name())
 	mode, err := system.ParseMode(loader.Mode)
 	if err != nil {
-		return "", err
+		return err
 	}
 	if err := system.WriteAtomically(m.Path(loader.Path), []byte(loader.Text), mode); err != nil {
-		return "", err
+		return err
 	}
 	if err := units.Reload(ctx); err != nil {
-		return "", err
+		return err
 	}
 	if err := units.Boot(ctx, filter.Service, true); err != nil {
-		return "", err
+		return err
 	}
-	if err := tell(ctx, m, units, filter.Service, "restart"); err != nil {
-		return "", err
-	}
-	j.Say("the rules are up; the host takes them down in %d s unless a new connection confirms them", w.Revert)
-	return rod.Held, nil
+	return tell(ctx, m, units, filter.Service, "restart")
 }
 
 // dropTable takes North Stake's table away, with what loads it at boot.
@@ -175,12 +200,6 @@ func dropTable(ctx context.Context, m *Host, units family.ServiceManager) error 
 		return fmt.Errorf("take the rules away: %w", err)
 	}
 	return units.Reload(ctx)
-}
-
-// Confirm stops the timer that would take the step back.
-func (firewall) Confirm(ctx context.Context, m *Host, j Job) error {
-	journal.Disarm(ctx, m.Machine, j)
-	return nil
 }
 
 func backFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, b firewallBefore) error {

@@ -15,6 +15,7 @@ import (
 	"northstake/core/near"
 	"northstake/core/stake"
 	"northstake/host/family"
+	"northstake/host/filter"
 	"northstake/host/journal"
 	"northstake/host/rod"
 	"northstake/host/system"
@@ -322,7 +323,7 @@ func beforePackage(ctx context.Context, m *Host, _ Job, _ stake.PackageWork) (pa
 
 func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) (rod.StepState, error) {
 	state, err := changePackages(ctx, m, j, w)
-	if e := recordChanges(ctx, m, j, before); err == nil && e != nil {
+	if e := recordChanges(context.WithoutCancel(ctx), m, j, before); err == nil && e != nil {
 		return "", e
 	}
 	return state, err
@@ -372,7 +373,11 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (r
 	case len(unnamed) > 0:
 		return "", &rod.Fault{What: fmt.Sprintf("package %s would be removed for that, and the plan does not name it", strings.Join(unnamed, ", ")), Fix: "plan again"}
 	}
-	return state, install(ctx, manager, w.Install)
+	err = install(ctx, manager, w.Install)
+	if err == nil && state == rod.Held {
+		err = awaitStarted(ctx, m, w.Names())
+	}
+	return state, err
 }
 
 // offeredNow fills in the versions that the plan could not know.
@@ -574,8 +579,9 @@ func takeOff(ctx context.Context, manager family.PackageManager, names []string,
 	return failed
 }
 
-// backPackage purges the packages that the step brought, and installs again those
-// that it removed, or changed, as they were: those that are still as the step left them.
+// backPackage purges the packages that the step brought, and installs again those that it removed, or
+// changed, as they were: exactly what its own transaction changed, whether or not that ended well, and
+// of that what is still as the step left it.
 func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) error {
 	manager, err := m.PackageManager()
 	if err != nil {
@@ -588,13 +594,21 @@ func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, befor
 	if err != nil {
 		return err
 	}
-	changes := changesBetween(before.Installed, now)
-	if b, err := os.ReadFile(changedFile(m, j)); err == nil {
-		var recorded map[string]packageChange
-		if err := json.Unmarshal(b, &recorded); err != nil {
-			return fmt.Errorf("what the step changed of packages cannot be read: %w", err)
+	b, err := os.ReadFile(changedFile(m, j))
+	if errors.Is(err, fs.ErrNotExist) {
+		// It was cut off before it had noted what it changed: what is different by now may be
+		// anybody's, an administrator's or an update's.
+		if changes := slices.Sorted(maps.Keys(changesBetween(before.Installed, now))); len(changes) > 0 {
+			j.Say("left as they are, since nobody knows which of them the step has changed: %s", strings.Join(changes, ", "))
 		}
-		changes = recorded
+		return nil
+	}
+	if err != nil {
+		return err
+	}
+	var changes map[string]packageChange
+	if err := json.Unmarshal(b, &changes); err != nil {
+		return fmt.Errorf("what the step changed of packages cannot be read: %w", err)
 	}
 	var added []string
 	removed := map[string]string{} // or changed
@@ -651,6 +665,24 @@ func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, befor
 	}
 	if err := os.Remove(changedFile(m, j)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
+	}
+	return nil
+}
+
+// awaitStarted waits until a firewall program filters that its package has started.
+func awaitStarted(ctx context.Context, m *Host, names []string) error {
+	units, err := m.Services(ctx)
+	if err != nil {
+		return err
+	}
+	for _, program := range slices.DeleteFunc(slices.Clone(names), func(n string) bool { return !stake.FiltersItself(n) }) {
+		states, err := units.States(ctx, []string{program})
+		if err == nil && states[program].Active == "active" {
+			err = filter.AwaitFiltering(ctx, m.Machine, program)
+		}
+		if err != nil {
+			return err
+		}
 	}
 	return nil
 }

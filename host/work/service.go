@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
@@ -17,6 +18,7 @@ import (
 	"northstake/core/near"
 	"northstake/core/stake"
 	"northstake/host/family"
+	"northstake/host/filter"
 	"northstake/host/journal"
 	"northstake/host/rod"
 	"northstake/host/system"
@@ -40,8 +42,26 @@ var _ = register("service", service{typed[stake.ServiceWant, stake.ServiceWork, 
 	read: readServices, before: beforeService, do: doService, back: backService, again: againService,
 }})
 
-// Confirm stops the timer that would take the start of a firewall back.
+// Confirm has a firewall start at boot, as far as that is wanted, and stops the timer that would take
+// its start back.
 func (service) Confirm(ctx context.Context, m *Host, j Job) error {
+	var w stake.ServiceWork
+	if err := json.Unmarshal(j.Work, &w); err != nil {
+		return fmt.Errorf("the step cannot be understood: %w", err)
+	}
+	if w.AtBoot != nil {
+		units, err := m.Services(ctx)
+		if err != nil {
+			return err
+		}
+		states, err := units.States(ctx, []string{w.Name})
+		if err == nil {
+			err = units.Boot(ctx, ownName(states[w.Name], w.Name), *w.AtBoot)
+		}
+		if err != nil {
+			return err
+		}
+	}
 	journal.Disarm(ctx, m.Machine, j)
 	return nil
 }
@@ -211,7 +231,8 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 			return "", err
 		}
 	}
-	if w.AtBoot != nil {
+	guarded := stake.FiltersItself(name) && (w.Now == "start" || w.Now == "restart" || w.Nudge != "")
+	if w.AtBoot != nil && !(guarded && *w.AtBoot) { // a firewall is started at boot once it is confirmed
 		if err := units.Boot(ctx, name, *w.AtBoot); err != nil {
 			return "", err
 		}
@@ -233,7 +254,13 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 		now = "restart"
 	}
 	state := rod.Done
-	if stake.FiltersItself(name) && (now == "start" || now == "restart") {
+	held := stake.FiltersItself(name) && (now == "start" || now == "restart")
+	if guarded && !held && w.AtBoot != nil && *w.AtBoot {
+		if err := units.Boot(ctx, name, true); err != nil {
+			return "", err
+		}
+	}
+	if held {
 		state = rod.Held
 		if err := journal.Arm(ctx, m.Machine, j, stake.RevertAfter); err != nil {
 			return "", err
@@ -241,6 +268,11 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 	}
 	if now != "" {
 		if err := tell(ctx, m, units, name, now); err != nil {
+			return "", err
+		}
+	}
+	if held { // what is confirmed is what filters, and not what is about to
+		if err := filter.AwaitFiltering(ctx, m.Machine, name); err != nil {
 			return "", err
 		}
 	}

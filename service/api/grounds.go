@@ -3,6 +3,7 @@ package api
 import (
 	"encoding/json"
 	"fmt"
+	"io/fs"
 	"net/http"
 	"slices"
 	"time"
@@ -51,6 +52,14 @@ func revisionOf(r store.Revision) contract.Revision {
 	return contract.Revision{Number: r.Number, CreatedAt: r.CreatedAt, By: r.By}
 }
 
+func pathsOf(files []declare.File) []string {
+	var out []string
+	for _, f := range files {
+		out = append(out, f.Path)
+	}
+	return out
+}
+
 // CreateRevision checks a declaration and stores it under the next number.
 func (s *Server) CreateRevision(c *gin.Context, ground contract.InGround) {
 	var in contract.NewRevision
@@ -59,6 +68,12 @@ func (s *Server) CreateRevision(c *gin.Context, ground contract.InGround) {
 	}
 	ctx := c.Request.Context()
 	m := &declare.Manifest{Files: in.Files, Dirs: in.Dirs}
+	for _, p := range slices.Concat(pathsOf(in.Files), in.Dirs) {
+		if !fs.ValidPath(p) {
+			problem(c, contract.Problem{Status: http.StatusUnprocessableEntity, Title: fmt.Sprintf("%q is no path beside a declaration", p), Fix: "send paths in their shortest form, with slashes, that climb nowhere"})
+			return
+		}
+	}
 	d, problems := lint.Parse(in.Sources, m)
 	if len(problems) > 0 {
 		s.refuse(c, problems)
