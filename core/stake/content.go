@@ -323,6 +323,9 @@ func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
 	if note := ownedByNobody(in, f.Nobody, w.Root); note != nil {
 		return note
 	}
+	if note := underOthers(in, f.Root, w.Owner, w.Root); note != nil {
+		return note
+	}
 	for _, at := range f.Below {
 		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return pathWithin(file.Path, at) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return pathWithin(d, at) }) {
 			return note("take out of the content what lies there, and name it in keep; or take the mount away", "something is mounted at %s/%s, where the content has files", w.Root, at)

@@ -40,7 +40,21 @@ type Entry struct {
 	AlsoOwner []string `json:"also_owner,omitempty"` // other names of the owner's number
 	AlsoGroup []string `json:"also_group,omitempty"`
 
+	// Under is who, beside root, can change the directory UnderAt above it, and so what lies here.
+	Under   string `json:"under,omitempty"`
+	UnderAt string `json:"under_at,omitempty"`
+
 	Touched Touch `json:"touched,omitzero"`
+}
+
+// underOthers is what keeps a thing from being brought about at a path that somebody beside root can
+// change, nil for nothing. What is to be that user's own is done with that user's rights.
+func underOthers(in Input, e Entry, owner, path string) *Note {
+	if e.Under == "" || e.Under == owner {
+		return nil
+	}
+	return &Note{in.Stake.Address(), fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", e.Under, e.UnderAt, path),
+		"let the directories above it be root's and writable for nobody else, or declare " + path + " as their own"}
 }
 
 // DirectoryFound is what lies at a directory's path. Nobody names the owner and the group
@@ -195,9 +209,11 @@ func judgeDirectory(in Input, w DirectoryWant, f DirectoryFound) Verdict {
 	if len(d) == 0 {
 		return v
 	}
-	if note := ownedByNobody(in, f.Nobody, w.Path); note != nil {
-		v.Blockers = []Note{*note}
-		return v
+	for _, note := range []*Note{ownedByNobody(in, f.Nobody, w.Path), underOthers(in, f.Entry, w.Owner, w.Path)} {
+		if note != nil {
+			v.Blockers = []Note{*note}
+			return v
+		}
 	}
 	switch f.Kind {
 	case "":

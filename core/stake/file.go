@@ -275,6 +275,10 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		return v
 	}
 	v.Touched = f.Entry.Touched
+	if note := underOthers(in, f.Entry, w.Owner, w.Path); note != nil {
+		v.Blockers = []Note{*note}
+		return v
+	}
 	switch f.Entry.Kind {
 	case "", "file", "link":
 	default:

@@ -81,6 +81,10 @@ func judgeLink(in Input, w LinkWant, f Entry) Verdict {
 		return v
 	}
 	v.Touched = f.Touched
+	if note := underOthers(in, f, "", w.Path); note != nil {
+		v.Blockers = []Note{*note}
+		return v
+	}
 	switch f.Kind {
 	case "":
 		v.Moves = []Move{{Verb: "make", Text: fmt.Sprintf("make the link %s to %s", w.Path, w.PointsTo), Work: JSON(w)}}

@@ -65,11 +65,13 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 		return err
 	} else if e.Kind != "" && e.Kind != "directory" && e.Kind != "link" {
 		return &rod.Fault{What: fmt.Sprintf("%s is %s", w.Root, e.Words()), Fix: "move it away"}
+	} else if e.Under != "" && e.Under != w.Owner {
+		return &rod.Fault{What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", e.Under, e.UnderAt, w.Root), Fix: "plan again"}
 	}
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Root)), 0o755); err != nil {
 		return err
 	}
-	if err := os.MkdirAll(m.Path(stageDir(w.Root)), 0o700); err != nil {
+	if err := ownStages(m, w.Root); err != nil {
 		return err
 	}
 	var err error
@@ -91,6 +93,23 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 		return removeEmptied(m, w, b)
 	}
 	dropBlobs(m, w)
+	return nil
+}
+
+// ownStages makes the directory where trees are made ready. One that somebody else has made there
+// beforehand, or a link, is none: what lies in it is removed as our own.
+func ownStages(m *system.Machine, root string) error {
+	dir := m.Path(stageDir(root))
+	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	var s unix.Stat_t
+	if err := unix.Lstat(dir, &s); err != nil {
+		return &fs.PathError{Op: "lstat", Path: dir, Err: err}
+	}
+	if s.Mode&unix.S_IFMT != unix.S_IFDIR || int(s.Uid) != os.Geteuid() || s.Mode&0o077 != 0 {
+		return &rod.Fault{What: fmt.Sprintf("%s is there already, and is not a directory of North Stake's own", stageDir(root)), Fix: "look at who has made it, and take it away"}
+	}
 	return nil
 }
 

@@ -31,14 +31,24 @@ func (m *Machine) Entry(path string) (stake.Entry, error) {
 
 // EntryNamed is Entry for a caller that looks at many paths.
 func (m *Machine) EntryNamed(path string, names *Names) (stake.Entry, error) {
+	under, err := m.Under(path, names)
+	if err != nil {
+		return stake.Entry{}, err
+	}
+	var e stake.Entry
 	s, err := lstat(m.Path(path))
+	if err == nil {
+		e = EntryOf(s, names)
+	}
+	if under != nil {
+		e.Under, e.UnderAt = under.Who, under.At
+	}
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
-		return stake.Entry{}, nil
+		return e, nil
 	}
 	if err != nil {
 		return stake.Entry{}, err
 	}
-	e := EntryOf(s, names)
 	e.Touched = m.touchedBy(path, e.Touched)
 	if e.Kind == "link" {
 		if e.Target, err = os.Readlink(m.Path(path)); err != nil {

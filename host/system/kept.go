@@ -69,6 +69,43 @@ func (k KeptFile) PutBack(m *Machine) error {
 	if err != nil {
 		return err
 	}
+	names, err := m.Names()
+	if err != nil {
+		return err
+	}
+	under, err := m.Under(k.Path, names)
+	if err != nil {
+		return err
+	}
+	if under == nil {
+		err = k.putBack(m, now, false)
+	} else if err = under.mayHave(k, names); err == nil { // by the rights of whoever can change it anyway
+		gid, known := names.GroupID(k.Entry.Group)
+		if !known {
+			gid = nobodysGroup
+		}
+		err = As(under.UID, gid, func() error { return k.putBack(m, now, true) })
+	}
+	if err != nil || k.Entry.Kind != "file" {
+		return err
+	}
+	return m.noteOwn(k.Path, k.Entry.Touched)
+}
+
+// nobodysGroup is a group that owns nothing.
+const nobodysGroup = 65534
+
+// mayHave is why a path is not put back that somebody can change by what is above it, nil where it was
+// theirs.
+func (c Control) mayHave(k KeptFile, names *Names) error {
+	owner, known := names.UserID(k.Entry.Owner)
+	if c.UID >= 0 && (k.Entry.Kind != "file" || known && owner == c.UID) {
+		return nil
+	}
+	return fmt.Errorf("%s can change %s by now, and so what lies at %s: nothing that is not theirs is put back there", c.Who, c.At, k.Path)
+}
+
+func (k KeptFile) putBack(m *Machine, now stake.Entry, own bool) error {
 	full := m.Path(k.Path)
 	switch k.Entry.Kind {
 	case "":
@@ -86,15 +123,15 @@ func (k KeptFile) PutBack(m *Machine) error {
 	if err := WriteAtomically(full, k.Text, mode); err != nil {
 		return err
 	}
-	if err := m.Chown(k.Path, k.Entry.Owner, k.Entry.Group); err != nil {
-		return err
-	}
-	if !k.Modified.IsZero() {
-		if err := os.Chtimes(full, time.Time{}, k.Modified); err != nil {
+	if !own {
+		if err := m.Chown(k.Path, k.Entry.Owner, k.Entry.Group); err != nil {
 			return err
 		}
 	}
-	return m.noteOwn(k.Path, k.Entry.Touched)
+	if k.Modified.IsZero() {
+		return nil
+	}
+	return os.Chtimes(full, time.Time{}, k.Modified)
 }
 
 // ReadText reads a file that is not too large to be kept before it is changed.

@@ -8,6 +8,9 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
+	"syscall"
+
+	"golang.org/x/sys/unix"
 
 	"northstake/core/stake"
 	"northstake/host/rod"
@@ -81,21 +84,44 @@ func doDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b dir
 	default:
 		return "", &rod.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
 	}
-	if err := os.MkdirAll(m.Path(w.Path), 0o755); err != nil {
-		return "", err
-	}
-	return rod.Done, setDirectory(m, w.Path, w.Owner, w.Group, w.Mode)
+	return rod.Done, asOwner(m, w.Path, w.Owner, w.Group, func(bool) error {
+		if err := os.MkdirAll(m.Path(w.Path), 0o755); err != nil {
+			return err
+		}
+		return setDirectory(m, w.Path, w.Owner, w.Group, w.Mode)
+	})
 }
 
+// setDirectory gives a directory its owner, group and mode: the one that it has opened, whatever takes
+// its place meanwhile.
 func setDirectory(m *Host, path, owner, group, mode string) error {
 	bits, err := system.ParseMode(mode)
 	if err != nil {
 		return err
 	}
-	if err := m.Chown(path, owner, group); err != nil {
+	names, err := m.Names()
+	if err != nil {
 		return err
 	}
-	if err := os.Chmod(m.Path(path), bits); err != nil {
+	uid, gid, err := names.IDs(owner, group)
+	if err != nil {
+		return err
+	}
+	d, err := os.OpenFile(m.Path(path), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_DIRECTORY, 0)
+	if err != nil {
+		return err
+	}
+	defer d.Close()
+	var s unix.Stat_t
+	if err := unix.Fstat(int(d.Fd()), &s); err != nil {
+		return err
+	}
+	if int(s.Uid) != uid || int(s.Gid) != gid {
+		if err := d.Chown(uid, gid); err != nil {
+			return err
+		}
+	}
+	if err := d.Chmod(bits); err != nil {
 		return err
 	}
 	return system.Flush(filepath.Dir(m.Path(path)))

@@ -39,6 +39,9 @@ func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (
 	if now.Kind != "" && now.Kind != "link" {
 		return "", &rod.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
 	}
+	if now.Under != "" {
+		return "", &rod.Fault{What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", now.Under, now.UnderAt, w.Path), Fix: "plan again"}
+	}
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Path)), 0o755); err != nil {
 		return "", err
 	}

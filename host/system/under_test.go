@@ -1,0 +1,136 @@
+package system_test
+
+import (
+	"os"
+	"strings"
+	"syscall"
+	"testing"
+
+	"northstake/host/system"
+	"northstake/host/system/systemtest"
+)
+
+const stranger = 4242 // a user that is nobody here
+
+func owned(t *testing.T, m *system.Machine, path string, uid, gid int, mode os.FileMode) {
+	t.Helper()
+	if err := os.MkdirAll(m.Path(path), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chmod(m.Path(path), mode); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Lchown(m.Path(path), uid, gid); err != nil {
+		t.Fatalf("these tests give files to others, and so run as root: %v", err)
+	}
+}
+
+func link(t *testing.T, m *system.Machine, target, path string, uid int) {
+	t.Helper()
+	if err := os.Symlink(target, m.Path(path)); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Lchown(m.Path(path), uid, uid); err != nil {
+		t.Fatal(err)
+	}
+}
+
+// Who can change a path is whoever owns a directory or a link on the way to it, or may write to one.
+func TestWhoCanChangeAPath(t *testing.T) {
+	m := systemtest.Folder(t)
+	owned(t, m, "/srv/www", 0, 0, 0o755)
+	owned(t, m, "/srv/tides/conf", 0, 0, 0o755)
+	owned(t, m, "/srv/tides", stranger, stranger, 0o755)
+	owned(t, m, "/srv/open", 0, 0, 0o777)
+	owned(t, m, "/srv/sticky", 0, 0, os.ModeSticky|0o777)
+	owned(t, m, "/srv/group", 0, stranger, 0o775)
+	link(t, m, "www", "/srv/ours", 0)
+	link(t, m, "/srv/tides/conf", "/srv/into", 0)
+	link(t, m, "www", "/srv/theirs", stranger)
+	link(t, m, "round", "/srv/round", 0)
+	names, err := m.Names()
+	if err != nil {
+		t.Fatal(err)
+	}
+	for path, want := range map[string]string{
+		"/srv/www/index.html": "", "/srv/new/deep/file": "", "/srv/tides": "", "/srv/sticky/new": "", "/srv/ours/page": "",
+		"/srv/tides/x": "4242 at /srv/tides", "/srv/tides/conf/tables": "4242 at /srv/tides", "/srv/into/tables": "4242 at /srv/tides",
+		"/srv/theirs/page": "4242 at /srv/theirs", "/srv/open/x": "everybody at /srv/open", "/srv/group/x/y": "group 4242 at /srv/group",
+	} {
+		c, err := m.Under(path, names)
+		got := ""
+		if c != nil {
+			got = c.Who + " at " + c.At
+		}
+		if err != nil || got != want {
+			t.Errorf("%s: %q, %v; wanted %q", path, got, err, want)
+		}
+		e, err := m.Entry(path)
+		if err != nil || (e.Under == "") != (want == "") {
+			t.Errorf("%s: the entry is %+v, %v", path, e, err)
+		}
+	}
+	if _, err := m.Under("/srv/round/x", names); err == nil || !strings.Contains(err.Error(), "links") {
+		t.Errorf("links without an end: %v", err)
+	}
+}
+
+// With the rights of a user nothing is reached that the user cannot reach, whatever links lead there;
+// and the rest of the program keeps its own.
+func TestWithTheRightsOfAUser(t *testing.T) {
+	m := systemtest.Folder(t)
+	if err := os.Chmod(m.Root, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for dir := m.Root; len(dir) > len("/tmp"); dir = dir[:strings.LastIndexByte(dir, '/')] {
+		os.Chmod(dir, 0o755)
+	}
+	owned(t, m, "/etc/cron.d", 0, 0, 0o755)
+	owned(t, m, "/srv/tides", stranger, stranger, 0o755)
+	link(t, m, m.Path("/etc/cron.d"), "/srv/tides/conf", stranger)
+	err := system.As(stranger, stranger, func() error {
+		return system.WriteAtomically(m.Path("/srv/tides/conf/tables"), []byte("evil"), 0o644)
+	})
+	if !os.IsPermission(err) || m.Exists("/etc/cron.d/tables") {
+		t.Errorf("through a link: %v", err)
+	}
+	err = system.As(stranger, stranger, func() error {
+		return system.WriteAtomically(m.Path("/srv/tides/own/tables"), []byte("ebb"), 0o640)
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	var s syscall.Stat_t
+	if err := syscall.Stat(m.Path("/srv/tides/own/tables"), &s); err != nil || s.Uid != stranger || s.Gid != stranger || s.Mode&0o777 != 0o640 {
+		t.Errorf("what is theirs is of %d:%d, mode %o (%v)", s.Uid, s.Gid, s.Mode&0o777, err)
+	}
+	for range 50 { // no other goroutine has these rights
+		if err := system.WriteAtomically(m.Path("/etc/cron.d/ours"), nil, 0o600); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
+// What was kept is put back where only root can change it, or with the rights of whoever had it; a
+// file of root's goes back nowhere else.
+func TestPuttingBackBelowAnother(t *testing.T) {
+	m := systemtest.Folder(t)
+	for dir := m.Root; len(dir) > len("/tmp"); dir = dir[:strings.LastIndexByte(dir, '/')] {
+		os.Chmod(dir, 0o755)
+	}
+	owned(t, m, "/etc/cron.d", 0, 0, 0o755)
+	owned(t, m, "/srv/conf", 0, 0, 0o755)
+	systemtest.Put(t, m, "/srv/conf/tables", "roots")
+	k, err := m.KeepFile("/srv/conf/tables")
+	if err != nil {
+		t.Fatal(err)
+	}
+	owned(t, m, "/srv", stranger, stranger, 0o755)
+	if err := os.RemoveAll(m.Path("/srv/conf")); err != nil {
+		t.Fatal(err)
+	}
+	link(t, m, m.Path("/etc/cron.d"), "/srv/conf", stranger)
+	if err := k.PutBack(m); err == nil || m.Exists("/etc/cron.d/tables") {
+		t.Errorf("it is put back through a link: %v", err)
+	}
+}
