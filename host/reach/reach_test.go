@@ -349,6 +349,19 @@ func TestAPasswordGoesNowhereElse(t *testing.T) {
 	}
 }
 
+// A wrong password for sudo is told as such, although sudo asks again and waits (H10).
+func TestAWrongPasswordIsToldAtOnce(t *testing.T) {
+	user, key := newKey(t)
+	h := startHost(t, user.PublicKey(), func(h *sshHost) { h.sudo = "low tide" })
+	target := h.target(key)
+	target.SudoPassword = "high tide"
+	limited, cancel := context.WithTimeout(context.Background(), rodLimit/2)
+	defer cancel()
+	if _, err := NewPool(noRods{}).Rod(limited, "g/quay1", target, trusted(h)); kindOf(t, err) != "no-sudo" || !strings.Contains(err.Error(), "does not take the sudo password") {
+		t.Errorf("it is told %v", err)
+	}
+}
+
 // A host that lets in and then says nothing costs as long as is waited for it, and who waits behind
 // that no longer than they may.
 func TestAHostThatLetsInAndIsSilent(t *testing.T) {

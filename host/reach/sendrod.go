@@ -57,7 +57,7 @@ func runPlain(ctx context.Context, client *ssh.Client, t Target, command string,
 	if err != nil {
 		return "", failed(err)
 	}
-	errs := &promptWatch{answer: func() { io.WriteString(pipe, t.SudoPassword+"\n") }, prompt: sudoPrompt, want: t.SudoPassword != ""}
+	errs := &promptWatch{answer: func() { io.WriteString(pipe, t.SudoPassword+"\n") }, again: func() { pipe.Close() }, prompt: sudoPrompt, want: t.SudoPassword != ""}
 	out := &promptWatch{prompt: ready, want: in != nil}
 	out.answer = func() {
 		go func() {

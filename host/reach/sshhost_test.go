@@ -146,8 +146,15 @@ func (h *sshHost) run(ch ssh.Channel, root string) int {
 	}
 	if h.sudo != "" {
 		fmt.Fprint(ch.Stderr(), sudoPrompt)
-		if line(ch) != h.sudo+"\n" {
-			fmt.Fprint(ch.Stderr(), "Sorry, try again.\n")
+		if line(ch) != h.sudo+"\n" { // it asks again, three times in all
+			for range 2 {
+				fmt.Fprint(ch.Stderr(), "Sorry, try again.\n"+sudoPrompt)
+				if line(ch) == "" {
+					fmt.Fprint(ch.Stderr(), "\nsudo: no password was provided\nsudo: 1 incorrect password attempt\n")
+					return 1
+				}
+			}
+			fmt.Fprint(ch.Stderr(), "sudo: 3 incorrect password attempts\n")
 			return 1
 		}
 	}

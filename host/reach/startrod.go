@@ -82,7 +82,7 @@ func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (
 	if err != nil {
 		return nil, err
 	}
-	errs := &promptWatch{answer: func() { io.WriteString(in, t.SudoPassword+"\n") }, prompt: sudoPrompt, want: t.SudoPassword != ""}
+	errs := &promptWatch{answer: func() { io.WriteString(in, t.SudoPassword+"\n") }, again: func() { in.Close() }, prompt: sudoPrompt, want: t.SudoPassword != ""}
 	session.Stderr = errs
 	path := rodPath(t, hash)
 	state := "/var/lib/northstake"

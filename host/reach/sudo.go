@@ -36,12 +36,12 @@ func rootTrouble(t Target, said string, err error) error {
 	said = strings.TrimSpace(strings.ReplaceAll(said, sudoPrompt, ""))
 	out := &Trouble{Kind: "no-sudo", err: err}
 	switch {
-	case strings.Contains(said, "password is required"), strings.Contains(said, "no password was provided"):
-		out.What = fmt.Sprintf("user %s on host %s has to give a password for sudo, and none was given", t.User, t.Host)
-		out.Fix = "keep it with northstake secret keep, and name it as sudo_password in [reach], or write sudo_password = \"ask\"; or let the user run every command without one (sudo -l there says which it may)"
 	case strings.Contains(said, "Sorry, try again"), strings.Contains(said, "incorrect password"):
 		out.What = fmt.Sprintf("host %s does not take the sudo password it was given for user %s", t.Host, t.User)
 		out.Fix = "correct the secret"
+	case strings.Contains(said, "password is required"), strings.Contains(said, "no password was provided"):
+		out.What = fmt.Sprintf("user %s on host %s has to give a password for sudo, and none was given", t.User, t.Host)
+		out.Fix = "keep it with northstake secret keep, and name it as sudo_password in [reach], or write sudo_password = \"ask\"; or let the user run every command without one (sudo -l there says which it may)"
 	case strings.Contains(said, "not in the sudoers"), strings.Contains(said, "is not allowed to"), strings.Contains(said, "may not run sudo"):
 		out.What = fmt.Sprintf("user %s may not use sudo on host %s", t.User, t.Host)
 		out.Fix = "let the user use sudo there, or name another user in [reach]"
@@ -68,6 +68,7 @@ type promptWatch struct {
 	mu     sync.Mutex
 	text   []byte
 	answer func()
+	again  func() // may be nil: it asks a second time, as sudo does after a wrong password
 	prompt string
 	want   bool
 }
@@ -81,6 +82,9 @@ func (p *promptWatch) Write(b []byte) (int, error) {
 	if p.want && bytes.Contains(p.text, []byte(p.prompt)) {
 		p.want = false
 		p.answer()
+	} else if p.again != nil && bytes.Count(p.text, []byte(p.prompt)) > 1 {
+		p.again()
+		p.again = nil
 	}
 	return len(b), nil
 }
