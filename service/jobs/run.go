@@ -35,11 +35,17 @@ func (w *runWorker) Work(ctx context.Context, job *river.Job[runArgs]) error {
 	return err
 }
 
+// lettingGo is how long a run that has ended may be held on to.
+const lettingGo = time.Second
+
 // run carries out a run, or carries on with one that lost its replica.
 func (j *Service) run(ctx context.Context, id int64) error {
 	topic := store.Topic("runs", id)
-	if !j.beginHere(id) {
-		return nil // it is worked on here, and was only too slow to say so
+	// One that has just ended here, and was resumed at once, is about to be let go of.
+	for began := time.Now(); !j.beginHere(id); time.Sleep(10 * time.Millisecond) {
+		if time.Since(began) > lettingGo || ctx.Err() != nil {
+			return nil // it is worked on here, and was only too slow to say so
+		}
 	}
 	defer j.endHere(id)
 	defer j.forgetPasswords(topic)
