@@ -94,6 +94,7 @@ type Input struct {
 	Removing []string    // addresses of what goes only when it is named
 	Resumed  bool        // a part of the plan may be done already
 
+	Way       *Way             // how the service gets in, nil where nothing can shut it out
 	Conflicts []stake.Conflict // of what is declared
 	Reached   map[int]bool     // TCP ports that a connection from outside was tried to, and whether it was let in
 	Vantage   string           // where that came from, as a network of one address
@@ -215,6 +216,7 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 	if out.Steps, err = join(out.Steps); err != nil {
 		return out, err
 	}
+	in.Way.guard(out.Steps)
 	for i := range out.Steps {
 		out.Steps[i].Number = i + 1
 	}

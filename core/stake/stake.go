@@ -102,6 +102,7 @@ type Move struct {
 	Details []Detail        `json:"details,omitempty"`
 	Work    json.RawMessage `json:"work"`
 	Confirm bool            `json:"confirm,omitempty"`
+	Whole   bool            `json:"whole,omitempty"` // unless it is confirmed the whole run goes back
 	Blobs   bool            `json:"blobs,omitempty"`
 	Removes []string        `json:"removes,omitempty"` // what goes that holds somebody's content; it is confirmed by the stake's name
 	Returns bool            `json:"returns,omitempty"` // the host goes down and comes back

@@ -44,6 +44,11 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 		return "", err
 	}
 	hold(j.Machine, step.Number, "begun")
+	if step.Whole { // the timer stands before the first thing changes
+		if err := Arm(ctx, j.Machine, job(r, say), stake.RevertAfter); err != nil {
+			return "", err
+		}
+	}
 	state, err := w.Do(ctx, job(r, say), r.Before)
 	if err != nil {
 		// What cannot be taken back alone goes with the run, which is taken back whole.
@@ -53,6 +58,9 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 		return "", err
 	}
 	hold(j.Machine, step.Number, "worked")
+	if step.Whole {
+		state = rod.Held
+	}
 	r.State = state
 	if err := j.write(r); err != nil {
 		return "", err
@@ -68,6 +76,9 @@ func (j Journal) back(ctx context.Context, r Record, say func(string, ...any)) e
 	}
 	if err := w.Back(ctx, job(r, say), r.Before); err != nil {
 		return fmt.Errorf("take back %q: %w", r.Step.Text, err)
+	}
+	if r.Step.Whole {
+		DisarmTimer(ctx, j.Machine, job(r, say))
 	}
 	was := r.State
 	r.State = rod.Back
@@ -86,6 +97,10 @@ func (j Journal) Back(ctx context.Context, run string, say func(string, ...any))
 		return err
 	}
 	defer release()
+	return j.backAll(ctx, run, say)
+}
+
+func (j Journal) backAll(ctx context.Context, run string, say func(string, ...any)) error {
 	steps, err := j.Steps(run)
 	if err != nil {
 		return err
@@ -338,31 +353,54 @@ func (j Journal) Confirm(ctx context.Context, run string, number int) error {
 		return err
 	}
 	c, ok := w.(Confirmer)
-	if !ok {
+	if !ok && !r.Step.Whole {
 		return fmt.Errorf("a step of type %s needs no confirmation", r.Step.Type)
 	}
-	if err := c.Confirm(ctx, job(r, func(string, ...any) {})); err != nil {
-		return err
+	if ok {
+		if err := c.Confirm(ctx, job(r, func(string, ...any) {})); err != nil {
+			return err
+		}
+	}
+	if r.Step.Whole {
+		Disarm(ctx, j.Machine, job(r, func(string, ...any) {}))
 	}
 	r.State = rod.Done
 	return j.write(r)
 }
 
+// confirmTime is how long there is to confirm a step that is held.
+var confirmTime = stake.RevertAfter * time.Second
+
 // Revert is what a timer on the host does with a step that nobody confirmed.
 func (j Journal) Revert(ctx context.Context, run string, number int) error {
-	if release, err := j.alone(ctx, revertWait); err == nil {
-		defer release()
+	var r Record
+	for waited := false; ; waited = true {
+		release, err := j.alone(ctx, revertWait)
+		if err == nil {
+			defer release()
+		}
+		if r, err = j.read(run, number); errors.Is(err, fs.ErrNotExist) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		// A step that was cut off between its work and its record is taken back too.
+		if r.State != rod.Held && r.State != rod.Begun {
+			return nil
+		}
+		// One that took long has its time to be confirmed from when it was done.
+		left := confirmTime - time.Since(r.At)
+		if r.State != rod.Held || left <= 0 || waited || release == nil {
+			break
+		}
+		release()
+		time.Sleep(left)
 	}
-	r, err := j.read(run, number)
-	if errors.Is(err, fs.ErrNotExist) {
-		return nil
-	}
-	if err != nil {
-		return err
-	}
-	// A step that was cut off between its work and its record is taken back too.
-	if r.State != rod.Held && r.State != rod.Begun {
-		return nil
+	if r.Step.Whole { // with what came before it: a service takes in again what lay there
+		ctx, cancel := context.WithTimeout(ctx, revertWait)
+		defer cancel()
+		return j.backAll(ctx, run, func(string, ...any) {})
 	}
 	ctx, cancel := context.WithTimeout(ctx, time.Minute)
 	defer cancel()

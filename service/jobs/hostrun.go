@@ -158,7 +158,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 			return
 		}
 	}
-	if !h.isCancelled(ctx) {
+	if !h.isCancelled(ctx) && h.stillIn(ctx, a) {
 		h.finish(ctx, l.probes)
 	}
 }

@@ -322,7 +322,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 		}
 		l.retires = only
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Clears: s.clears, Removing: s.removing, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: reached, Vantage: vantage}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Clears: s.clears, Removing: s.removing, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: reached, Vantage: vantage, Way: s.wayTo(host)}
 	if s.retires != nil {
 		l.input.Retires = s.retires.what
 	}
@@ -403,4 +403,14 @@ func (j *Service) noteUnread(ctx context.Context, s scope, said contract.SurveyH
 func CountsOf(rows []plan.Row) contract.Counts {
 	c := plan.Counts(rows)
 	return contract.Counts{Set: c[plan.Set], Due: c[plan.Due], Shifted: c[plan.Shifted], Stray: c[plan.Stray], Unread: c[plan.Unread]}
+}
+
+// wayTo is how the service gets in to a host, where something on it can shut the service out.
+func (s scope) wayTo(host string) *plan.Way {
+	via, _ := s.d.Hosts[host].WayTo()
+	if way, err := reach.WayOf(via); err != nil || !way.Proves {
+		return nil
+	}
+	r := s.d.ReachOf(host)
+	return &plan.Way{User: r.User, Sudo: r.Sudo != nil && *r.Sudo}
 }

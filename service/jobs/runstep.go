@@ -66,9 +66,45 @@ func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
 	return false
 }
 
+// comeInPatience is how long a host may let nobody in after a step: an SSH server that takes its
+// configuration in does not listen for a moment.
+const comeInPatience = 8 * time.Second
+
+// comeIn makes a new connection to the host.
+func (h *hostRun) comeIn(ctx context.Context, a access) (conn *rod.Conn, hangUp func(), err error) {
+	for began := time.Now(); ; {
+		conn, hangUp, err = h.j.Hosts.Fresh(ctx, a.target, a.known)
+		if err == nil || time.Since(began) > comeInPatience {
+			return conn, hangUp, err
+		}
+		select {
+		case <-ctx.Done():
+			return nil, nil, ctx.Err()
+		case <-time.After(200 * time.Millisecond):
+		}
+	}
+}
+
+// stillIn says whether a new connection to the host can be made after the steps, with login and root's
+// rights: the kept one tells nothing of that. A host that nobody gets in to any more goes back.
+func (h *hostRun) stillIn(ctx context.Context, a access) bool {
+	if h.s.wayTo(h.doc.Host) == nil {
+		return true
+	}
+	_, hangUp, err := h.comeIn(ctx, a)
+	if err == nil {
+		hangUp()
+		return true
+	}
+	if ctx.Err() == nil {
+		h.takeBack(ctx, &rod.Fault{What: fmt.Sprintf("after the steps no new connection can be made: %v", err), Fix: "the host is back to what it was; look at what the steps change of the way in to it"})
+	}
+	return false
+}
+
 // confirm shows the host that a new connection can still be made.
 func (h *hostRun) confirm(ctx context.Context, step plan.Step, a access) error {
-	conn, hangUp, err := h.j.Hosts.Fresh(ctx, a.target, a.known)
+	conn, hangUp, err := h.comeIn(ctx, a)
 	if err != nil {
 		return &rod.Fault{What: fmt.Sprintf("after the step no new connection can be made: %v", err), Fix: "the host takes the step back by itself"}
 	}

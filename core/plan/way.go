@@ -1,0 +1,107 @@
+package plan
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"northstake/core/stake"
+)
+
+// Way is how the service gets in to a host over its SSH service: the user that it logs in as, and
+// whether that goes on as root by sudo. It is nil where nothing on the host can shut it out.
+type Way struct {
+	User string
+	Sudo bool
+}
+
+// onTheWay are the places on a host that its way in rests on: the SSH service, who may log in and be
+// root, filters, networks, and what every program needs.
+var onTheWay = []string{
+	"/etc/ssh", "/etc/sudoers", "/etc/sudoers.d", "/etc/pam.d", "/etc/pam.conf", "/etc/security", "/etc/login.defs", "/etc/nologin", "/run/nologin",
+	"/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/shells", "/etc/nsswitch.conf", "/etc/hosts.allow", "/etc/hosts.deny",
+	"/etc/nftables.conf", "/etc/nftables.d", "/etc/sysconfig", "/etc/iptables", "/etc/firewalld", "/etc/ufw", "/etc/default/ufw",
+	"/etc/network", "/etc/netplan", "/etc/systemd/network", "/etc/NetworkManager", "/etc/resolv.conf",
+	"/etc/ld.so.preload", "/etc/ld.so.conf", "/etc/ld.so.conf.d", "/etc/profile", "/etc/profile.d", "/etc/environment",
+	"/usr/bin", "/usr/sbin", "/usr/lib", "/usr/lib64", "/usr/libexec", "/bin", "/sbin", "/lib", "/lib64", "/run/sshd", "/var/run", "/var/lib/northstake",
+}
+
+// wayServices and wayPackages are the services and packages that it rests on.
+var (
+	wayServices = []string{"ssh", "sshd", "ssh.socket", "sshd.socket", "nftables", "iptables", "networking", "network", "NetworkManager", "systemd-networkd", "systemd-logind", "dbus", "nslcd", "sssd"}
+	wayPackages = []string{"openssh-server", "openssh", "sudo", "libpam-runtime", "libpam-modules", "pam", "login", "passwd", "shadow-utils", "systemd", "ifupdown", "netplan.io", "NetworkManager", "network-manager"}
+)
+
+// touches says whether a step can change the way in: by what it does, whatever kind it is of.
+func (w *Way) touches(s Step) bool {
+	if w == nil {
+		return false
+	}
+	places := append([]string{"/home/" + w.User}, onTheWay...)
+	if w.User == "root" {
+		places[0] = "/root"
+	}
+	for _, p := range s.paths() {
+		p, _, _ = strings.Cut(p, ":") // of a portion, its file
+		if slices.ContainsFunc(places, func(at string) bool { return p == at || strings.HasPrefix(p, at+"/") || strings.HasPrefix(at, p+"/") }) {
+			return true
+		}
+		if strings.HasPrefix(p, "/etc/systemd/system/ssh") { // a unit of it, or what is added to one
+			return true
+		}
+	}
+	service := func(name string) bool {
+		return slices.Contains(wayServices, strings.TrimSuffix(name, ".service")) || stake.FiltersItself(name)
+	}
+	switch s.Type {
+	case "service":
+		return service(s.Name)
+	case "account":
+		return s.Name == w.User
+	case "package":
+		var work stake.PackageWork
+		if json.Unmarshal(s.Work, &work) != nil {
+			return true
+		}
+		return slices.ContainsFunc(append(append(work.Names(), work.Remove), work.With...), func(n string) bool { return slices.Contains(wayPackages, n) })
+	case "act":
+		var work stake.ActWork
+		if json.Unmarshal(s.Work, &work) != nil {
+			return true
+		}
+		return service(work.Service) || slices.ContainsFunc(work.Upgrades, func(g stake.PackageGoal) bool { return slices.Contains(wayPackages, g.Name) })
+	}
+	return false
+}
+
+// guard has the host hold each step that can change the way in until the service has come in anew.
+func (w *Way) guard(steps []Step) {
+	for i := range steps {
+		if s := &steps[i]; !s.Confirm && !s.Returns && w.touches(*s) {
+			s.Confirm, s.Whole = true, true
+			s.Details = append(slices.Clone(s.Details), stake.Detail{Title: "safety", Text: fmt.Sprintf("this can shut the way in to the host: the host takes the run back by itself after %d s unless a new connection, with login and root's rights, confirms it", stake.RevertAfter)})
+		}
+	}
+}
+
+// gone are blockers for what takes the way in away and cannot be taken back in time.
+func (w *Way) gone(j judged) []stake.Note {
+	if w == nil || j.stake.Type != "package" {
+		return nil
+	}
+	var out []stake.Note
+	for _, m := range j.verdict.Moves {
+		var work stake.PackageWork
+		if json.Unmarshal(m.Work, &work) != nil {
+			continue
+		}
+		for _, name := range append(slices.Clone(work.With), work.Remove) {
+			if name == "openssh-server" || name == "sudo" && w.Sudo {
+				out = append(out, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("to %s would take package %s off, by which the service gets in to this host", m.Text, name),
+					Fix: "leave it installed; if it is to go, take it off by hand, with another way in at hand"})
+			}
+		}
+	}
+	return out
+}

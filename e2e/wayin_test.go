@@ -1,0 +1,105 @@
+package e2e
+
+import (
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/lab"
+)
+
+// Whatever a run does to the way in to a host, by whichever kind of stake, is found by a new connection,
+// login and root's rights included, and goes again; the host can be reached as before (C0, G2, H9).
+func TestTheWayInIsGuarded(t *testing.T) {
+	t.Parallel()
+	for what, declared := range map[string]string{
+		"another port":      "[kit.base]\n[kit.base.file.\"/etc/ssh/sshd_config.d/00-port.conf\"]\ntext = \"Port 2222\\n\"\nrestart = [\"ssh\"]\n",
+		"nobody may log in": "[kit.base]\n[kit.base.file.\"/etc/ssh/sshd_config.d/00-users.conf\"]\ntext = \"AllowUsers nobody\\n\"\nreload = [\"ssh\"]\n",
+		"no sudo":           "[kit.base]\n[kit.base.file.\"/etc/sudoers.d/zz\"]\ntext = \"keeper ALL=(ALL) !ALL\\n\"\nmode = \"0440\"\n",
+		"nologin":           "[kit.base]\n[kit.base.file.\"/etc/nologin\"]\ntext = \"closed\\n\"\n",
+		"programs shut":     "[kit.base]\n[kit.base.directory.\"/usr/bin\"]\nmode = \"0700\"\n",
+		"a service":         "[kit.base.file.\"/etc/systemd/system/tides.service\"]\ntext = \"\"\"\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/sbin/nft 'add table inet tides; add chain inet tides in { type filter hook input priority 0; }; add rule inet tides in tcp dport 22 ct state new drop'\nExecStop=/usr/sbin/nft 'delete table inet tides'\n\"\"\"\n[kit.base]\npackages = [\"nftables\"]\nservices = { tides = { running = true } }\n",
+		"a home of all":     "[kit.base]\n[kit.base.directory.\"/home/keeper\"]\nowner = \"keeper\"\ngroup = \"keeper\"\nmode = \"0777\"\n",
+	} {
+		t.Run(strings.ReplaceAll(what, " ", "-"), func(t *testing.T) {
+			t.Parallel()
+			g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n"+declared+"[kit.base.file.\"/srv/notice\"]\ntext = \"x\"\n")
+			g.trust()
+			host := g.hosts[0]
+			p := g.plan(1)
+			held := 0
+			if what == "a service" { // nobody can tell by its name what it does
+				held++
+			}
+			for _, s := range p.Hosts[0].Steps {
+				if s.Confirm {
+					held++
+				}
+			}
+			if held == 0 {
+				t.Errorf("no step is held: %s", strings.Join(texts(p), "; "))
+			}
+			h := g.applyPlan(2, p.Id).Hosts[0]
+			if h.State != "back" || !strings.Contains(h.Fault.What, "no new connection can be made") {
+				t.Errorf("the run is %s: %+v", h.State, h.Fault)
+			}
+			// Over a new connection, and not the one that is kept.
+			if out := g.ns(1, "plan", g.name); !strings.Contains(out, "/srv/notice") {
+				t.Errorf("the next plan says\n%s", out)
+			}
+			if got := g.on(host, "ls /srv /etc/nologin /etc/sudoers.d/zz /etc/ssh/sshd_config.d/00-* 2>/dev/null; stat -c %a /usr/bin /home/keeper; systemctl list-units --all --no-legend 'northstake-revert*'"); strings.TrimSpace(got) != "/srv:\n755\n755" && strings.TrimSpace(got) != "/srv:\n755\n700" {
+				t.Errorf("left on the host is\n%s", got)
+			}
+		})
+	}
+}
+
+// What would take the way in away for good is refused; what is harmless to it is confirmed and done.
+func TestWhatKeepsTheWayIn(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\npackage = { sudo = { is = \"gone\" } }\n")
+	g.trust()
+	host := g.hosts[0]
+	if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "by which the service gets in to this host") {
+		t.Errorf("the blockers are %+v", b)
+	}
+	g.declareText("# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/etc/ssh/sshd_config.d/50-banner.conf\"]\ntext = \"PrintMotd no\\n\"\nreload = [\"ssh\"]\n")
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	r := g.applyPlan(0, p.Id)
+	for _, s := range r.Hosts[0].Steps {
+		if !strings.Contains(strings.Join(s.Said, " "), "confirmed over a new connection") {
+			t.Errorf("%s says %q", s.Text, s.Said)
+		}
+	}
+	g.nothingToDo()
+	if got := g.on(host, "systemctl list-units --all --no-legend 'northstake-revert*'; cat /etc/ssh/sshd_config.d/50-banner.conf"); strings.TrimSpace(got) != "PrintMotd no" {
+		t.Errorf("there is\n%s", got)
+	}
+}
+
+// A run that has shut the way in, and lost its service before anybody could tell, goes back by itself
+// on the host, with what the service took in.
+func TestTheWayInComesBackByItself(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/etc/ssh/sshd_config.d/00-port.conf\"]\ntext = \"Port 2222\\n\"\nrestart = [\"ssh\"]\n")
+	g.trust()
+	host := g.hosts[0]
+	p := g.plan(1)
+	last := p.Hosts[0].Steps[len(p.Hosts[0].Steps)-1].Number
+	g.hold(host, last, "worked")
+	g.startRun(p.Id)
+	g.reached(host, last, "worked")
+	g.on(host, "pkill -KILL -f '[r]od/[0-9a-f]* serve'; rm -f "+holdFile)
+	if dialable(g.address(host) + ":22") {
+		t.Fatal("the way in is not shut")
+	}
+	for deadline := time.Now().Add(3 * time.Minute); !dialable(g.address(host) + ":22"); time.Sleep(time.Second) {
+		if time.Now().After(deadline) {
+			t.Fatal("the way in is still shut")
+		}
+	}
+	if got := g.on(host, "ls /etc/ssh/sshd_config.d"); strings.Contains(got, "00-port") {
+		t.Errorf("there is %s", got)
+	}
+}
