@@ -72,6 +72,12 @@ func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
 		"10.88.0.11", g.address(quay), "10.88.0.12", g.address(pier), "https://packages.saltmarsh.test/debian", url,
 		"https://downloads.saltmarsh.test", url, "9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08", sum, "https://code.saltmarsh.test/tables.git", repositories.URL+"/tables/.git").Replace(documented(t))
 	write(t, filepath.Join(g.dir, "ground.toml"), text)
+	// A program of somebody's is not run until the user has agreed to it.
+	if out := g.ns(2, "lint", g.dir); !strings.Contains(out, "--allow-program") {
+		t.Errorf("lint says %s", out)
+	}
+	g.ns(0, "lint", "--allow-program", g.dir)
+	shell(t, g.dir, `mkdir -p .config/northstake; printf '%s  %s\n' "$(sha256sum < bin/hosts | cut -d' ' -f1)" "$PWD/bin/hosts" > .config/northstake/programs`)
 	g.ns(0, "lint", g.dir)
 	g.trust()
 	on := []string{g.name, "--on", quay + "," + pier}
