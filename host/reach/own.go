@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"context"
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"syscall"
 
 	"northstake/host/rod"
 )
@@ -72,19 +75,35 @@ func StartLocal(ctx context.Context, t Target, rods Rods) (*rod.Conn, error) {
 	return rod.NewConn(c)
 }
 
-// placeLocalRod writes the rod to a file of its own name, once: for root where root
-// looks for it, else into the temporary directory, from where sudo starts it.
-func placeLocalRod(program []byte, hash string) (string, error) {
-	dir := filepath.Join(localState, "rod")
-	if os.Geteuid() != 0 {
-		dir = filepath.Join(os.TempDir(), fmt.Sprintf("northstake-rod-%d", os.Geteuid()))
+// localRodDir is where the rod of the service's own machine lies: for root where root looks for it,
+// else among what the service's user keeps, from where sudo starts it.
+func localRodDir() (string, error) {
+	if os.Geteuid() == 0 {
+		return filepath.Join(localState, "rod"), nil
 	}
-	path := filepath.Join(dir, hash)
-	if b, err := os.ReadFile(path); err == nil && bytes.Equal(b, program) {
-		return path, nil
+	cache, err := os.UserCacheDir()
+	if err != nil {
+		return "", fmt.Errorf("the service's user has no home to keep it in: %w", err)
+	}
+	return filepath.Join(cache, "northstake", "rod"), nil
+}
+
+// placeLocalRod writes the rod to a file of its own name, once. What lies there is taken only where
+// nobody but root and the service's own user can have put it.
+func placeLocalRod(program []byte, hash string) (string, error) {
+	dir, err := localRodDir()
+	if err != nil {
+		return "", err
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return "", err
+	}
+	if err := ownAlone(dir, os.Geteuid()); err != nil {
+		return "", err
+	}
+	path := filepath.Join(dir, hash)
+	if isRod(path, program) {
+		return path, nil
 	}
 	f, err := os.CreateTemp(dir, "part.*")
 	if err != nil {
@@ -102,4 +121,41 @@ func placeLocalRod(program []byte, hash string) (string, error) {
 		return "", err
 	}
 	return path, os.Rename(f.Name(), path)
+}
+
+// isRod says whether a path is the very program, a plain file that nobody but its owner, this user or
+// root, can change.
+func isRod(path string, program []byte) bool {
+	f, err := os.OpenFile(path, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return false
+	}
+	defer f.Close()
+	var s syscall.Stat_t
+	if err := syscall.Fstat(int(f.Fd()), &s); err != nil || s.Mode&syscall.S_IFMT != syscall.S_IFREG || s.Mode&0o022 != 0 || int(s.Uid) != os.Geteuid() && s.Uid != 0 {
+		return false
+	}
+	b, err := io.ReadAll(f)
+	return err == nil && bytes.Equal(b, program)
+}
+
+// ownAlone is why somebody beside root and a user could have put something into a directory, nil where
+// nobody could: each directory above it, and itself, is one of theirs, and written to by nobody else.
+func ownAlone(dir string, uid int) error {
+	real, err := filepath.EvalSymlinks(dir)
+	if err != nil {
+		return err
+	}
+	for p := real; ; p = filepath.Dir(p) {
+		var s syscall.Stat_t
+		if err := syscall.Lstat(p, &s); err != nil {
+			return &fs.PathError{Op: "lstat", Path: p, Err: err}
+		}
+		if int(s.Uid) != uid && s.Uid != 0 || s.Mode&0o022 != 0 && s.Mode&syscall.S_ISVTX == 0 || p == real && s.Mode&0o022 != 0 {
+			return fmt.Errorf("others than this user can change %s: let it be the user's own or root's, and writable for nobody else", p)
+		}
+		if p == "/" {
+			return nil
+		}
+	}
 }
