@@ -342,12 +342,21 @@ func TestTheEngineOfTheRedHatFamily(t *testing.T) {
 	g := newGroundOf(t, shared, []lab.Family{lab.RedHat.Able()}, bareKit)
 	at := registry(t)
 	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
-	g.declareText("# instead of [site.timetable]\n" + strings.Replace(engineKit(at), `["podman", "netavark", "iptables"]`, `["podman"]`, 1) +
+	g.declareText("# instead of [site.timetable]\n" + strings.Replace(engineKit(at), `["podman", "netavark", "iptables"]`, "[\"podman\"]\ninbound = \"declared\"", 1) +
 		fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:1\"\ndoors = [{ outside = 8080, inside = 80 }]\n[[kit.base.container.tides.probe]]\npath = \"/\"\ncontains = \"flood\"\n", at))
 	host := g.hosts[0]
 	g.trust()
 	g.apply(0)
 	g.nothingToDo()
+	// firewalld does not see who is led into containers: that is guarded beside it.
+	g.inside(host, "podman run -d --name theirs -p 9090:80 "+at+"/tides:1")
+	for port, open := range map[string]bool{":8080": true, ":9090": false, ":22": true} {
+		if dialable(g.address(host)+port) != open {
+			t.Errorf("port %s can be reached: %t; rules\n%s", port, !open, g.on(host, "nft list table inet northstake; firewall-cmd --state"))
+		}
+	}
+	g.nothingToDo()
+	g.inside(host, "podman rm -f -t 1 theirs")
 	for what, hand := range map[string]string{
 		"the container is gone":    "podman rm -f -t 1 tides",
 		"nothing listens":          "systemctl disable --now podman.socket; podman stop -t 1 tides",

@@ -130,9 +130,6 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 		v.Moves = []Move{w.move(StopContainer, "stop container "+w.Name)}
 	}
 	v.Cautions = append(v.Cautions, w.servesNothing(in, f)...)
-	if program := programThatShuts(in.Declared); program != "" && len(w.Doors) > 0 {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("an engine leads visitors to a container's doors before %s sees them", program), "give the doors at = \"127.0.0.1\" and pass on to them from a site, where they are not for everybody"})
-	}
 	return v
 }
 
@@ -216,17 +213,6 @@ func nudgedContainer(in Input) (*Move, error) {
 
 // engineListeners are programs that hold the ports of containers for engines.
 var engineListeners = []string{"conmon", "docker-proxy", "rootlessport", "netavark"}
-
-// programThatShuts is the firewall program that lets in only what is declared on a host, "" where
-// there is none, or North Stake's own table does it.
-func programThatShuts(declared []Stake) string {
-	for _, s := range declared {
-		if w, ok := last[FirewallWant](s.Want); s.Type == "firewall" && ok {
-			return w.Program
-		}
-	}
-	return ""
-}
 
 // startable are the states in which an engine can start a container.
 var startable = []string{"created", "configured", "initialized", "exited", "stopped"}

@@ -23,7 +23,7 @@ type FirewallWant struct {
 
 	// Doors are the ports of the host that lead into containers and are let in, where the host has
 	// containers; nil where it has none. An engine leads visitors there before what guards the
-	// host itself sees them.
+	// host itself sees them, a firewall program too: beside one the table guards the doors alone.
 	Doors []PortWant `json:"doors,omitempty"`
 
 	Program string `json:"program,omitempty"` // the firewall program that does it in the place of the table
@@ -89,31 +89,47 @@ type FirewallWork struct {
 // Table renders the table in the form that nft(8) lists it.
 func (w FirewallWant) Table() string {
 	var b strings.Builder
-	b.WriteString(FirewallTable + " {\n\tchain input {\n\t\ttype filter hook input priority filter; policy drop;\n")
+	b.WriteString(FirewallTable + " {\n")
+	if w.Program == "" {
+		w.input(&b)
+	}
+	if w.Doors != nil {
+		if w.Program == "" {
+			b.WriteString("\n")
+		}
+		w.doors(&b)
+	}
+	b.WriteString("}\n")
+	return b.String()
+}
+
+// input writes the chain that guards the host itself.
+func (w FirewallWant) input(b *strings.Builder) {
+	b.WriteString("\tchain input {\n\t\ttype filter hook input priority filter; policy drop;\n")
 	b.WriteString("\t\tct state established,related accept\n\t\tiifname \"lo\" accept\n\t\tmeta l4proto { icmp, ipv6-icmp } accept\n")
 	if !w.forSSH() {
-		fmt.Fprintf(&b, "\t\ttcp dport %d accept\n", w.SSH)
+		fmt.Fprintf(b, "\t\ttcp dport %d accept\n", w.SSH)
 	}
 	for _, p := range w.Ports {
 		if p.Words() == fmt.Sprintf("%d/tcp", w.SSH) {
 			continue
 		}
 		for _, network := range p.Sources() {
-			fmt.Fprintf(&b, "\t\t%s%s dport %s accept\n", saddr(network), p.Protocol, p.Span())
+			fmt.Fprintf(b, "\t\t%s%s dport %s accept\n", saddr(network), p.Protocol, p.Span())
 		}
 	}
 	b.WriteString("\t}\n")
-	if w.Doors != nil {
-		b.WriteString("\n\tchain doors {\n\t\ttype filter hook forward priority filter; policy accept;\n\t\tct state established,related accept\n")
-		for _, p := range w.Doors {
-			for _, network := range p.Sources() {
-				fmt.Fprintf(&b, "\t\t%sct status dnat meta l4proto %s %s%s accept\n", saddr(network), p.Protocol, doorOf, p.Span())
-			}
+}
+
+// doors writes the chain that guards what leads into containers.
+func (w FirewallWant) doors(b *strings.Builder) {
+	b.WriteString("\tchain doors {\n\t\ttype filter hook forward priority filter; policy accept;\n\t\tct state established,related accept\n")
+	for _, p := range w.Doors {
+		for _, network := range p.Sources() {
+			fmt.Fprintf(b, "\t\t%sct status dnat meta l4proto %s %s%s accept\n", saddr(network), p.Protocol, doorOf, p.Span())
 		}
-		b.WriteString("\t\tct status dnat drop\n\t}\n")
 	}
-	b.WriteString("}\n")
-	return b.String()
+	b.WriteString("\t\tct status dnat drop\n\t}\n")
 }
 
 // doorOf begins the match of the port that a visitor of a container asked for.
@@ -143,8 +159,8 @@ var _ = Register(Kind{
 		})
 		return nil
 	},
-	Implied: func(w *Wanting) error {
-		if g := gathering[inbound](w, "firewall"); g.filters(w) && gathering[packages](w, "package").find("nftables") == nil {
+	Implied: func(w *Wanting) error { // firewalld cannot be without it
+		if g := gathering[inbound](w, "firewall"); (g.filters(w) || g.what == "declared" && w.Traits.Firewall != "firewalld" && w.hasContainers()) && gathering[packages](w, "package").find("nftables") == nil {
 			w.Package(PackageWant{Name: "nftables"}, g.from)
 		}
 		return nil
@@ -180,14 +196,20 @@ func finishFirewall(w *Wanting) {
 	}
 	ssh := cmp.Or(w.Traits.SSHPort, w.D.ReachOf(w.Host).Port)
 	want := FirewallWant{SSH: ssh, Ports: ports.open()}
-	if !FiltersItself(w.Traits.Firewall) {
-		want.Doors = w.doors(want.Ports)
-	}
+	want.Doors = w.doors(want.Ports)
 	needs := []string{"package/nftables"}
 	if FiltersItself(w.Traits.Firewall) {
-		want.Program, needs = w.Traits.Firewall, nil
+		want.Program = w.Traits.Firewall
+		if !w.Wants("package/nftables") {
+			needs = nil
+		}
 	}
 	w.Want(Stake{Type: "firewall", Name: "inbound", Want: JSON(want), From: from, Needs: needs})
+}
+
+// hasContainers says whether containers run on the host: by themselves, or with sites.
+func (w *Wanting) hasContainers() bool {
+	return len(declare.Nearest[Container](w.D, w.Host, "container")) > 0 || slices.ContainsFunc(w.D.SitesOn(w.Host), func(name string) bool { return w.D.Sites[name].Image != "" })
 }
 
 // doors are the ports that lead into containers and are let in, nil where the host has no
@@ -247,6 +269,10 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 			block("close that there, or declare it", "%s lets in what nobody declares: %s", w.Program, strings.Join(theirs, ", "))
 		}
 	}
+	v.Differences = d
+	if w.Doors != nil {
+		return w.judgeTable(in, f, v)
+	}
 	if f.Live != "" || f.Kept != "" {
 		d.differ("beside it", "no table of North Stake's", FirewallTable)
 		if len(v.Blockers) == 0 {
@@ -276,7 +302,12 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 	if w.Program != "" {
 		return judgeProgram(in, w, f)
 	}
-	var d differences
+	return w.judgeTable(in, f, Verdict{Gone: f.Live == "" && f.Kept == ""})
+}
+
+// judgeTable judges North Stake's own table, after what else is judged of the host's filter.
+func (w FirewallWant) judgeTable(in Input, f FirewallFound, v Verdict) Verdict {
+	d, before := differences(v.Differences), len(v.Differences)
 	table := w.Table()
 	if squeeze(f.Live) != squeeze(table) {
 		found := "not there"
@@ -284,7 +315,7 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 			found = "different"
 			d.add("lets in now", portWords(table), portWords(f.Live))
 		}
-		if len(d) == 0 {
+		if len(d) == before {
 			d.add("rules now", "only declared ports are let in", found)
 		}
 	}
@@ -305,8 +336,8 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 	if f.Boot != "enabled" {
 		d.add("at boot", "yes", map[bool]string{true: "no", false: f.Boot}[f.Boot == "" || f.Boot == "disabled"])
 	}
-	v := Verdict{Differences: d, Gone: f.Live == "" && f.Kept == "", Touched: f.File.Touched}
-	if len(d) == 0 {
+	v.Differences, v.Touched = d, f.File.Touched
+	if len(d) == before || len(v.Blockers) > 0 {
 		return v
 	}
 	if f.Denied {
@@ -317,8 +348,15 @@ func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), "nothing on this host can put the rules up at boot: it has neither systemd nor init scripts", "leave inbound out, and filter by the means of the host"}}
 		return v
 	}
+	text := "let in only " + portWords(table) + ", and drop the rest"
+	if w.Program != "" {
+		text = "let in to containers only what is declared"
+		if len(w.Doors) > 0 {
+			text += ": " + portWords(table)
+		}
+	}
 	v.Moves = []Move{{
-		Verb: "let", Text: "let in only " + portWords(table) + ", and drop the rest",
+		Verb: "let", Text: text,
 		Because: "the declaration says inbound = \"declared\"",
 		Details: []Detail{{Title: FirewallTable, Text: udiff.Unified("found", "wanted", f.Live, table), Diff: true},
 			armed},

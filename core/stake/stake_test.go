@@ -306,6 +306,20 @@ func TestTheTableOfDoors(t *testing.T) {
 	if KeptTable(table).Lets(PortWant{Port: 8080, Protocol: "tcp"}) {
 		t.Error("a door lets in to the host itself")
 	}
+	// Beside a firewall program the table guards the doors alone.
+	beside := w
+	beside.Program = "firewalld"
+	if table := beside.Table(); strings.Contains(table, "hook input") || !strings.Contains(table, "chain doors") {
+		t.Errorf("beside a program it is\n%s", table)
+	}
+	found := FirewallFound{Program: "firewalld"}
+	if v := judged(t, "firewall", Input{}, beside, found); moves(v) != "let in to containers only what is declared: 80/tcp to a container, 9090/tcp to a container, 8080/tcp to a container" {
+		t.Errorf("beside a program: %q, %+v", moves(v), v.Blockers)
+	}
+	found.Live, found.Kept, found.Boot, found.Loader = beside.Table(), beside.Table(), "enabled", &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}
+	if v := judged(t, "firewall", Input{}, beside, found); len(v.Differences) > 0 {
+		t.Errorf("as declared beside a program: %+v", v.Differences)
+	}
 	v := judged(t, "firewall", Input{}, w, FirewallFound{Denied: true})
 	if len(v.Moves) > 0 || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "NET_ADMIN") {
 		t.Errorf("without the right: %+v", v)

@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"net"
 	"net/netip"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -66,6 +68,44 @@ func activeFirewalld(ctx context.Context, m *system.Machine) (Program, error) {
 	return f, nil
 }
 
+// ofOwnBridges says whether networks are those of bridges of this host that lead to nothing but to
+// containers on it: an engine binds them to a zone of their own, and nobody comes in from outside by
+// them.
+func ofOwnBridges(sources []string) bool {
+	var own []netip.Prefix
+	bridges, err := filepath.Glob("/sys/class/net/*/bridge")
+	if err != nil {
+		return false
+	}
+	for _, b := range bridges {
+		name := filepath.Base(filepath.Dir(b))
+		ports, err := filepath.Glob("/sys/class/net/" + name + "/brif/*")
+		if err != nil || slices.ContainsFunc(ports, func(p string) bool { // a port with hardware behind it
+			_, err := os.Stat("/sys/class/net/" + filepath.Base(p) + "/device")
+			return err == nil
+		}) {
+			continue
+		}
+		i, err := net.InterfaceByName(name)
+		if err != nil {
+			continue
+		}
+		addrs, err := i.Addrs()
+		if err != nil {
+			continue
+		}
+		for _, a := range addrs {
+			if p, err := netip.ParsePrefix(a.String()); err == nil {
+				own = append(own, p.Masked())
+			}
+		}
+	}
+	return !slices.ContainsFunc(sources, func(s string) bool {
+		p, err := netip.ParsePrefix(s)
+		return err != nil || !slices.ContainsFunc(own, func(o netip.Prefix) bool { return o.Bits() <= p.Bits() && o.Contains(p.Addr()) })
+	})
+}
+
 func (firewalld) Name() string { return "firewalld" }
 
 func (f firewalld) call(ctx context.Context, path godbus.ObjectPath, method string, args ...any) *godbus.Call {
@@ -90,7 +130,7 @@ func (f *firewalld) usedZones(ctx context.Context) error {
 		for _, name := range what["interfaces"] {
 			zoneOf[name] = zone
 		}
-		if len(what["sources"]) > 0 {
+		if len(what["sources"]) > 0 && (len(what["interfaces"]) > 0 || !ofOwnBridges(what["sources"])) {
 			f.zones = append(f.zones, zone)
 		}
 	}

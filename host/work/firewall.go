@@ -58,7 +58,9 @@ func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, erro
 		in, err := active.LetsIn(ctx)
 		f.Program, f.All, f.NotAtBoot = active.Name(), in.All, !in.AtBoot
 		f.Besides = append(w.Besides(in.Ports), in.Others...)
-		return f, err
+		if err != nil || w.Doors == nil {
+			return f, err
+		}
 	}
 	if !family.HasServices(m.Machine) {
 		return f, nil
