@@ -16,11 +16,7 @@ has not begun with are left as they are, and so are those where it has ended. A
 host that does not answer is left after a minute: its own journal knows what is
 there, and the next run clears up.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "run")
-			if err != nil {
-				return err
-			}
-			g, err := a.groundOfRun(cmd.Context(), ground, id)
+			g, id, err := a.runMeant(cmd.Context(), ground, args[0])
 			if err != nil {
 				return err
 			}

@@ -12,11 +12,7 @@ func resumeCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "resume RUN", Short: "Carry on with the hosts of a run that were cut off or failed", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "run")
-			if err != nil {
-				return err
-			}
-			g, err := a.groundOfRun(cmd.Context(), ground, id)
+			g, id, err := a.runMeant(cmd.Context(), ground, args[0])
 			if err != nil {
 				return err
 			}

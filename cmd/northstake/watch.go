@@ -16,11 +16,7 @@ func watchCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "watch RUN", Short: "Show a run from its beginning to its end", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			id, err := number(args[0], "run")
-			if err != nil {
-				return err
-			}
-			g, err := a.groundOfRun(cmd.Context(), ground, id)
+			g, id, err := a.runMeant(cmd.Context(), ground, args[0])
 			if err != nil {
 				return err
 			}
@@ -29,6 +25,14 @@ func watchCommand(a *app) *cobra.Command {
 	}
 	cmd.Flags().StringVar(&ground, "ground", "", "ground of the run")
 	return cmd
+}
+
+// runMeant is the run of a number, with its ground.
+func (a *app) runMeant(ctx context.Context, ground, word string) (g string, id int64, err error) {
+	if id, err = number(word, "run"); err == nil {
+		g, err = a.groundOfRun(ctx, ground, id)
+	}
+	return g, id, err
 }
 
 // watch prints a run's progress, a line for everything that ends, in its order and once,
