@@ -6,6 +6,7 @@ import (
 	"testing"
 
 	"northstake/lab"
+	"northstake/service/contract"
 )
 
 // A site's user, who owns a directory above what is declared, gets nothing written, owned or removed
@@ -56,13 +57,14 @@ func TestAUserGetsNoFurtherThanTheUserMay(t *testing.T) {
 	g.on(host, "cat > /usr/local/bin/swap <<'X'\n#!/bin/sh\ncd /srv/tides\nwhile [ -e /srv/tides/go ]; do rm -rf conf; mkdir conf; rm -rf conf; ln -s /etc/secret.d conf; done\nX\nchmod 755 /usr/local/bin/swap; su tides -c 'touch ~/go; setsid /usr/local/bin/swap >/dev/null 2>&1 &'")
 	for i := range 8 {
 		declared(conf("tides", fmt.Sprint("tide ", i)))
-		if p := g.plan(1); len(p.Hosts[0].Steps) > 0 {
-			g.run("apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes")
-		}
+		g.applyAnyhow()
 	}
-	g.on(host, "rm -f /srv/tides/go")
+	g.on(host, "rm -f /srv/tides/go; while pgrep -u tides; do sleep 0.1; done")
 	clean("while it is swapped")
+	// None of it holds up what is declared next: what could not be put back is kept, and said.
 	g.on(host, "su tides -c 'rm -rf ~/conf'")
+	declared(conf("tides", "calm"))
+	g.apply(0)
 
 	// Where trees are made ready, made beforehand as a link.
 	g.on(host, "su tides -c 'ln -s /var/backups ~/.northstake'")
@@ -71,8 +73,47 @@ func TestAUserGetsNoFurtherThanTheUserMay(t *testing.T) {
 		t.Errorf("with a link for its stages the run is %s: %+v", h.State, h.Fault)
 	}
 	clean("with a link for its stages")
+	// The user's own tree is published by the user's rights, and so are the next ones while its
+	// directories are swapped.
+	g.on(host, "su tides -c 'rm ~/.northstake'")
+	page := func(i int) string {
+		g.content("deep/tables", fmt.Sprintln("page", i))
+		g.content("index.html", fmt.Sprintln("index", i))
+		declared("[kit.base.content.\"/srv/tides/www\"]\ndir = \"content\"\nowner = \"tides\"\ngroup = \"tides\"\n")
+		return fmt.Sprint(i)
+	}
+	page(0)
+	g.apply(0)
+	if got := g.on(host, "stat -c '%U %G %a %n' /srv/tides/www /srv/tides/www/deep/tables /srv/tides/.northstake; cat /srv/tides/www/deep/tables"); !strings.HasPrefix(got, "tides tides 755 /srv/tides/www\ntides tides 644 /srv/tides/www/deep/tables\n") || !strings.HasSuffix(strings.TrimSpace(got), "page 0") {
+		t.Errorf("of the user's own tree there is\n%s", got)
+	}
+	g.nothingToDo()
+	g.on(host, "cat > /usr/local/bin/swap <<'X'\n#!/bin/sh\ncd /srv/tides\nwhile [ -e /srv/tides/go ]; do mv www/deep x; ln -s /etc/secret.d www/deep; rm -f www/deep; mv x www/deep; mv www y; ln -s /etc/secret.d www; rm -f www; mv y www; done\nX\nsu tides -c 'touch ~/go; setsid /usr/local/bin/swap >/dev/null 2>&1 &'")
+	for i := range 8 {
+		page(i + 1)
+		g.applyAnyhow()
+	}
+	g.on(host, "rm -f /srv/tides/go; while pgrep -u tides; do sleep 0.1; done; su tides -c 'rm -rf ~/www ~/x ~/y'")
+	clean("while its tree is swapped")
+	page(9)
+	g.apply(0)
+	if got := g.on(host, "cat /srv/tides/www/deep/tables"); strings.TrimSpace(got) != "page 9" {
+		t.Errorf("in the end there is %q", got)
+	}
 	declared("[kit.base.content.\"/srv/tides/www\"]\ndir = \"content\"\n")
 	if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "tides can change /srv/tides") {
 		t.Errorf("root's content below the user's directory: %+v", b)
+	}
+}
+
+// applyAnyhow plans and applies where somebody is in the way: what is swapped may be unread by then, and
+// the run may fail.
+func (g *ground) applyAnyhow() {
+	g.t.Helper()
+	out, _, _ := g.run("plan", g.name, "--json")
+	var p contract.Plan
+	decode(g.t, out, &p)
+	if len(p.Hosts[0].Steps) > 0 {
+		g.run("apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes")
 	}
 }

@@ -3,7 +3,6 @@ package publish
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"slices"
 	"syscall"
@@ -32,7 +31,7 @@ func removeEmptied(m *system.Machine, w stake.ContentWork, b Before) error {
 	}
 	slices.Sort(dirs)
 	for _, d := range slices.Backward(dirs) {
-		err := unix.Rmdir(filepath.Join(root, d))
+		err := system.Beneath(root, d, unix.Rmdir)
 		if err != nil && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) {
 			return &fs.PathError{Op: "rmdir", Path: filepath.Join(w.Root, d), Err: err}
 		}
@@ -74,7 +73,7 @@ func Close(m *system.Machine, w stake.ContentWork, b Before) error {
 			return err
 		}
 	}
-	os.Remove(m.Path(stageDir(w.Root))) // stays when it holds other trees
+	unix.Rmdir(m.Path(stageDir(w.Root))) // stays when it holds other trees
 	return nil
 }
 

@@ -30,7 +30,11 @@ func blobFile(m *system.Machine, sum string) string {
 // Missing lists the pieces that a publication needs and that lie neither
 // in the live tree nor among those sent.
 func Missing(m *system.Machine, w stake.ContentWork) ([]string, error) {
-	have, err := liveSums(m, w.ContentWant)
+	var have map[string]string
+	err := m.ByWhoMay(w.Root, w.Group, func() (err error) {
+		have, err = liveSums(m, w.ContentWant)
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
@@ -52,7 +56,7 @@ func Missing(m *system.Machine, w stake.ContentWork) ([]string, error) {
 	return out, nil
 }
 
-// liveSums maps the sums of the live tree's files to a path that has them.
+// liveSums maps the sums of the live tree's files to the path of one in it that has them.
 func liveSums(m *system.Machine, w stake.ContentWant) (map[string]string, error) {
 	out := map[string]string{}
 	root := m.Path(w.Root)
@@ -77,16 +81,34 @@ func liveSums(m *system.Machine, w stake.ContentWant) (map[string]string, error)
 		if err != nil {
 			continue // it vanished, or cannot be read: then it is sent
 		}
-		out[sum.String()] = filepath.Join(root, items[i].path)
+		out[sum.String()] = items[i].path
 	}
 	return out, nil
 }
 
+// openBlob opens what was sent: others may not look into where it lies.
+func openBlob(m *system.Machine, sum string) (f *os.File, err error) {
+	err = system.Self(func() error {
+		f, err = os.Open(blobFile(m, sum))
+		return err
+	})
+	return f, err
+}
+
+// wasSent says whether a piece was sent.
+func wasSent(m *system.Machine, sum string) bool {
+	f, err := openBlob(m, sum)
+	if err == nil {
+		f.Close()
+	}
+	return err == nil
+}
+
 // dropBlobs removes pieces that are published now.
-func dropBlobs(m *system.Machine, w stake.ContentWork) {
+func dropBlobs(m *system.Machine, w stake.ContentWork) error {
 	left, err := filepath.Glob(m.State("blobs", "?", "*"))
 	if err != nil || len(left) == 0 {
-		return
+		return nil
 	}
 	published := map[string]bool{}
 	for _, f := range w.Files {
@@ -97,6 +119,7 @@ func dropBlobs(m *system.Machine, w stake.ContentWork) {
 			os.Remove(file)
 		}
 	}
+	return nil
 }
 
 const blobLimit = 4 << 30

@@ -1,7 +1,9 @@
 package publish
 
 import (
+	"errors"
 	"fmt"
+	"io/fs"
 	"os"
 	"path"
 	"path/filepath"
@@ -49,12 +51,12 @@ func buildTree(m *system.Machine, w stake.ContentWork, stage string, inPlace boo
 	var placing errgroup.Group
 	placing.SetLimit(4)
 	for _, f := range w.Files {
-		placing.Go(func() error {
-			if err := placeFile(m, f, filepath.Join(root, f.Path), filepath.Join(stage, f.Path), live[f.SHA256], uses[f.SHA256] == 1, o); err != nil {
+		placing.Go(system.Lent(func() error {
+			if err := placeFile(m, f, root, filepath.Join(stage, f.Path), live[f.SHA256], uses[f.SHA256] == 1, o); err != nil {
 				return fmt.Errorf("publish %s: %w", f.Path, err)
 			}
 			return nil
-		})
+		}))
 	}
 	if err := placing.Wait(); err != nil {
 		return nil, err
@@ -66,7 +68,8 @@ func buildTree(m *system.Machine, w stake.ContentWork, stage string, inPlace boo
 		}
 	}
 	for _, d := range slices.Backward(dirs) {
-		if err := sameAttributes(filepath.Join(root, d), filepath.Join(stage, d)); err != nil {
+		err := system.Beneath(root, d, func(live string) error { return sameAttributes(live, filepath.Join(stage, d)) })
+		if err != nil && !errors.Is(err, fs.ErrNotExist) && !isNoDirectory(err) {
 			return nil, err
 		}
 		if err := o.directory(filepath.Join(stage, d)); err != nil {
@@ -83,10 +86,24 @@ func buildTree(m *system.Machine, w stake.ContentWork, stage string, inPlace boo
 
 // directory gives a directory its declared owner and mode.
 func (o ownership) directory(at string) error {
-	if err := os.Chown(at, o.uid, o.gid); err != nil {
-		return err
+	return giveDirectory(at, o.uid, o.gid, system.Bits(o.dirMode))
+}
+
+// giveDirectory gives the directory that is at a path, and nothing that a link leads to, an owner and a
+// mode.
+func giveDirectory(at string, uid, gid int, mode uint32) error {
+	fd, err := unix.Open(at, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_NOFOLLOW|unix.O_CLOEXEC, 0)
+	if err != nil {
+		return &fs.PathError{Op: "open", Path: at, Err: err}
 	}
-	return os.Chmod(at, o.dirMode)
+	defer unix.Close(fd)
+	if err := unix.Fchown(fd, uid, gid); err != nil {
+		return &fs.PathError{Op: "chown", Path: at, Err: err}
+	}
+	if err := unix.Fchmod(fd, mode); err != nil {
+		return &fs.PathError{Op: "chmod", Path: at, Err: err}
+	}
+	return nil
 }
 
 // underFile says whether a path lies below what is declared as a file.

@@ -100,7 +100,7 @@ func carryOver(root, stage string, tree wantedTree, drop []string) (census, erro
 			if w.Dir {
 				err = os.MkdirAll(to, 0o700)
 				dirs = append(dirs, it.path)
-			} else if err = os.Link(filepath.Join(root, it.path), to); errors.Is(err, fs.ErrNotExist) {
+			} else if err = system.Beneath(root, it.path, func(at string) error { return os.Link(at, to) }); errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 				continue // it has gone meanwhile
 			}
 			if err == nil && !w.Dir {
@@ -114,8 +114,8 @@ func carryOver(root, stage string, tree wantedTree, drop []string) (census, erro
 		out[it.path] = w
 	}
 	for i := len(dirs) - 1; i >= 0; i-- {
-		from, to := filepath.Join(root, dirs[i]), filepath.Join(stage, dirs[i])
-		if err := sameDirectory(from, to); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		err := system.Beneath(root, dirs[i], func(from string) error { return sameDirectory(from, filepath.Join(stage, dirs[i])) })
+		if err != nil && !errors.Is(err, fs.ErrNotExist) && !isNoDirectory(err) {
 			return nil, err
 		}
 	}
@@ -129,13 +129,13 @@ func sameDirectory(from, to string) error {
 	if err := syscall.Lstat(from, &s); err != nil {
 		return &fs.PathError{Op: "lstat", Path: from, Err: err}
 	}
-	if err := os.MkdirAll(to, 0o700); err != nil {
+	if s.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+		return syscall.ENOTDIR
+	}
+	if err := os.Mkdir(to, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	if err := os.Chown(to, int(s.Uid), int(s.Gid)); err != nil {
-		return err
-	}
-	if err := unix.Chmod(to, s.Mode&0o7777); err != nil {
+	if err := giveDirectory(to, int(s.Uid), int(s.Gid), s.Mode&0o7777); err != nil {
 		return err
 	}
 	if err := sameAttributes(from, to); err != nil {

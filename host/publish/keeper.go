@@ -3,6 +3,7 @@ package publish
 import (
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -29,6 +30,9 @@ func (k keeper) place(rel string) string {
 // aside moves a file to where it is kept.
 func (k keeper) aside(full, rel string) error {
 	to := k.place(rel)
+	if system.Borrowed() {
+		return asideOf(full, to)
+	}
 	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return err
 	}
@@ -39,6 +43,34 @@ func (k keeper) aside(full, rel string) error {
 		}
 	}
 	return err
+}
+
+// asideOf moves a file of a user to where only root gets: it is read and removed by that user's rights,
+// and written by our own.
+func asideOf(full, to string) error {
+	in, err := openFile(full)
+	if errors.Is(err, syscall.ELOOP) { // what a link leads to is not ours to keep
+		return os.Remove(full)
+	}
+	if err != nil {
+		return err
+	}
+	defer in.Close()
+	err = system.Self(func() error {
+		if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
+			return err
+		}
+		out, err := os.Create(to)
+		if err != nil {
+			return err
+		}
+		_, err = io.Copy(out, in)
+		return errors.Join(err, out.Close())
+	})
+	if err != nil {
+		return err
+	}
+	return os.Remove(full)
 }
 
 // isStill says whether a file is as it was published.
@@ -54,37 +86,48 @@ func isStill(m *system.Machine, full string, f declare.File) bool {
 // keepChanged lets a published file that somebody has changed since stay, at its place in
 // the former tree.
 func (k keeper) keepChanged(newer, former string, f declare.File) error {
-	a, err := inodeOf(newer)
-	if err != nil || a == 0 {
+	a, err := lstatBeneath(newer, f.Path)
+	if err != nil || a == nil {
 		return err
 	}
-	if b, err := inodeOf(former); err != nil || a == b || isStill(k.m, newer, f) {
+	b, err := lstatBeneath(former, f.Path)
+	if err != nil || b != nil && a.Ino == b.Ino {
 		return err
+	}
+	still := false
+	err = system.Beneath(newer, f.Path, func(at string) error {
+		still = isStill(k.m, at, f)
+		return nil
+	})
+	if err != nil || still {
+		return unlessGone(err)
 	}
 	return k.replace(newer, former, f.Path, "it was changed after the step")
 }
 
-// replace puts a file that somebody else has written in the place of the former one, which
-// is kept.
-func (k keeper) replace(newer, former, rel, why string) error {
-	kept := ""
-	switch s, err := os.Lstat(former); {
-	case err == nil && s.IsDir():
-		return k.aside(newer, rel)
-	case err == nil:
-		if err := k.aside(former, rel); err != nil {
-			return err
-		}
-		kept = "; what was there before is kept in " + k.place(rel)
-	case errors.Is(err, fs.ErrNotExist):
-		if err := os.MkdirAll(filepath.Dir(former), 0o755); err != nil {
-			return err
-		}
-	default:
+// replace puts a file of one tree that somebody else has written in the place of the former one, which
+// is kept, in another.
+func (k keeper) replace(from, to, rel, why string) error {
+	if err := makeBeneath(to, filepath.Dir(rel), 0o755); isNoDirectory(err) {
+		return unlessGone(system.Beneath(from, rel, func(newer string) error { return k.aside(newer, rel) }))
+	} else if err != nil {
 		return err
 	}
-	k.say("left %s as it is: %s%s", filepath.Join(k.w.Root, rel), why, kept)
-	return os.Rename(newer, former)
+	return unlessGone(both(from, to, rel, func(newer, former string) error {
+		kept := ""
+		if s, err := os.Lstat(former); err == nil && s.IsDir() {
+			return k.aside(newer, rel)
+		} else if err == nil {
+			if err := k.aside(former, rel); err != nil {
+				return err
+			}
+			kept = "; what was there before is kept in " + k.place(rel)
+		} else if !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+		k.say("left %s as it is: %s%s", filepath.Join(k.w.Root, rel), why, kept)
+		return os.Rename(newer, former)
+	}))
 }
 
 // fileAt is the file that is published at a path.

@@ -1,12 +1,12 @@
 package publish
 
 import (
-	"errors"
 	"fmt"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 
 	"northstake/core/declare"
 	"northstake/core/stake"
@@ -52,16 +52,20 @@ func onlyChange(m *system.Machine, w stake.ContentWork) (*oneFile, error) {
 		return nil, nil
 	}
 	for p := range paths {
-		live := filepath.Join(m.Path(w.Root), p)
-		parent, err := os.Lstat(filepath.Dir(live))
-		if _, declared := tree.files[p]; !declared || err != nil || !parent.IsDir() {
+		parent, err := lstatBeneath(m.Path(w.Root), filepath.Dir(p))
+		if _, declared := tree.files[p]; !declared || err != nil || parent == nil || parent.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+			return nil, err
+		}
+		s, err := lstatBeneath(m.Path(w.Root), p)
+		switch {
+		case err != nil:
+			return nil, err
+		case s == nil:
+			return &oneFile{p, 0}, nil
+		case s.Mode&syscall.S_IFMT == syscall.S_IFDIR:
 			return nil, nil
 		}
-		if s, err := os.Lstat(live); err == nil && s.IsDir() {
-			return nil, nil
-		}
-		inode, err := inodeOf(live)
-		return &oneFile{p, inode}, err
+		return &oneFile{p, s.Ino}, nil
 	}
 	return nil, nil
 }
@@ -69,7 +73,11 @@ func onlyChange(m *system.Machine, w stake.ContentWork) (*oneFile, error) {
 // publishOne puts the only file that is not as wanted into place. What lay there is
 // kept beside the stage.
 func publishOne(m *system.Machine, w stake.ContentWork, b Before) error {
-	live, stage := filepath.Join(m.Path(w.Root), b.One.Path), m.Path(b.Stage)
+	return system.Beneath(m.Path(w.Root), b.One.Path, func(live string) error { return publishAt(m, w, b, live) })
+}
+
+func publishAt(m *system.Machine, w stake.ContentWork, b Before, live string) error {
+	stage := m.Path(b.Stage)
 	f, err := fileAt(w.Files, b.One.Path)
 	if err != nil {
 		return err
@@ -87,14 +95,14 @@ func publishOne(m *system.Machine, w stake.ContentWork, b Before) error {
 		return err
 	}
 	same := ""
-	if _, err := os.Stat(blobFile(m, f.SHA256)); err != nil {
+	if !wasSent(m, f.SHA256) {
 		sums, err := liveSums(m, w.ContentWant)
 		if err != nil {
 			return err
 		}
 		same = sums[f.SHA256]
 	}
-	if err := placeFile(m, f, live, stage, same, true, o); err != nil {
+	if err := placeLike(m, f, m.Path(w.Root), live, stage, same, true, o); err != nil {
 		return fmt.Errorf("publish %s: %w", f.Path, err)
 	}
 	if err := system.Flush(stage); err != nil {
@@ -129,8 +137,22 @@ func publishedAlready(m *system.Machine, live string, f declare.File) error {
 
 // backOne brings the former file back, unless somebody has changed the new one since.
 func backOne(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
-	live, stage := filepath.Join(m.Path(w.Root), b.One.Path), m.Path(b.Stage)
-	former := formerTree(stage)
+	err := system.Beneath(m.Path(w.Root), b.One.Path, func(live string) error { return backAt(m, w, b, live, say) })
+	if unlessGone(err) != nil { // without a former file nothing was put into place
+		return err
+	}
+	stage := m.Path(b.Stage)
+	for _, left := range []string{stage, formerTree(stage)} {
+		if err := system.RemoveTree(left); err != nil {
+			return err
+		}
+	}
+	unix.Rmdir(m.Path(stageDir(w.Root))) // stays when it holds other trees
+	return nil
+}
+
+func backAt(m *system.Machine, w stake.ContentWork, b Before, live string, say func(string, ...any)) error {
+	former := formerTree(m.Path(b.Stage))
 	f, err := fileAt(w.Files, b.One.Path)
 	if err != nil {
 		return err
@@ -152,17 +174,8 @@ func backOne(m *system.Machine, w stake.ContentWork, b Before, say func(string, 
 			say("left %s as it is: it was changed after the step; what was there before is kept in %s", filepath.Join(w.Root, b.One.Path), k.place(b.One.Path))
 		}
 	}
-	if err != nil && !errors.Is(err, fs.ErrNotExist) { // without a former file nothing was put into place
+	if err != nil {
 		return err
 	}
-	if err := system.Flush(filepath.Dir(live)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
-	}
-	for _, left := range []string{stage, former} {
-		if err := system.RemoveTree(left); err != nil {
-			return err
-		}
-	}
-	os.Remove(m.Path(stageDir(w.Root))) // stays when it holds other trees
-	return nil
+	return system.Flush(filepath.Dir(live))
 }

@@ -1,8 +1,13 @@
 package publish
 
 import (
+	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"os"
 	"syscall"
 
@@ -41,23 +46,42 @@ const labelAttribute = "security.selinux"
 
 // placeFile puts one file of the new tree into place: a link to the live file
 // where that is already as wanted, what was sent where this is its only place (once
-// says so) and can be moved, a copy elsewhere.
-func placeFile(m *system.Machine, f declare.File, livePath, to, same string, once bool, o ownership) error {
+// says so) and can be moved, a copy elsewhere: of the file of the live tree that is the same.
+func placeFile(m *system.Machine, f declare.File, root, to, same string, once bool, o ownership) error {
+	err := system.Beneath(root, f.Path, func(live string) error { return placeLike(m, f, root, live, to, same, once, o) })
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) { // there is no such directory in the live tree
+		err = placeLike(m, f, root, "", to, same, once, o)
+	}
+	return err
+}
+
+// placeLike is placeFile with what lies in its place now, "" for nothing.
+func placeLike(m *system.Machine, f declare.File, root, livePath, to, same string, once bool, o ownership) error {
 	var s syscall.Stat_t
 	if same != "" && syscall.Lstat(livePath, &s) == nil && s.Mode&syscall.S_IFMT == syscall.S_IFREG && s.Size == f.Size &&
 		int(s.Uid) == o.uid && int(s.Gid) == o.gid && s.Mode&0o7777 == system.Bits(o.fileMode) {
 		if sum, err := hashesOf(m).sum(livePath, "", &s); err == nil && sum.String() == f.SHA256 && os.Link(livePath, to) == nil {
-			return nil
+			if linked, err := inodeOf(to); err != nil || linked == s.Ino {
+				return err
+			}
+			if err := os.Remove(to); err != nil { // another was there by then
+				return err
+			}
 		}
 	}
-	from := same
-	if from == "" {
-		from = blobFile(m, f.SHA256)
-		if moved, err := moveBlob(from, to, livePath, f.Size, once, o); moved || err != nil {
+	var src *os.File
+	err := fs.ErrNotExist
+	if same != "" {
+		err = system.Beneath(root, same, func(at string) (err error) {
+			src, err = openFile(at)
+			return err
+		})
+	} else {
+		if moved, err := moveBlob(blobFile(m, f.SHA256), to, livePath, f.Size, once && !system.Borrowed(), o); moved || err != nil {
 			return err
 		}
+		src, err = openBlob(m, f.SHA256)
 	}
-	src, err := os.Open(from)
 	if err != nil {
 		return fmt.Errorf("its text was not sent: %w", err)
 	}
@@ -66,9 +90,10 @@ func placeFile(m *system.Machine, f declare.File, livePath, to, same string, onc
 	if err != nil {
 		return err
 	}
-	n, err := io.Copy(dst, src)
-	if err == nil && n != f.Size {
-		err = fmt.Errorf("%d bytes instead of %d", n, f.Size)
+	sum := sha256.New()
+	_, err = io.Copy(io.MultiWriter(dst, sum), io.LimitReader(src, f.Size+1))
+	if got := hex.EncodeToString(sum.Sum(nil)); err == nil && got != f.SHA256 {
+		err = fmt.Errorf("it was to be copied from %s, which is another by now: plan again", cmp.Or(same, "what was sent"))
 	}
 	if err == nil {
 		err = sameAttributes(livePath, to) // before the mode, which an access list would change
@@ -83,6 +108,19 @@ func placeFile(m *system.Machine, f declare.File, livePath, to, same string, onc
 		err = e
 	}
 	return err
+}
+
+// openFile opens a file, and nothing else that somebody has put in its place.
+func openFile(at string) (*os.File, error) {
+	f, err := os.OpenFile(at, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	if s, err := f.Stat(); err != nil || !s.Mode().IsRegular() {
+		f.Close()
+		return nil, cmp.Or(err, error(&fs.PathError{Op: "open", Path: at, Err: errAnother}))
+	}
+	return f, nil
 }
 
 // moveBlob moves what was sent into place, and says whether it could. Where SELinux

@@ -65,8 +65,6 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 		return err
 	} else if e.Kind != "" && e.Kind != "directory" && e.Kind != "link" {
 		return &rod.Fault{What: fmt.Sprintf("%s is %s", w.Root, e.Words()), Fix: "move it away"}
-	} else if e.Under != "" && e.Under != w.Owner {
-		return &rod.Fault{What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", e.Under, e.UnderAt, w.Root), Fix: "plan again"}
 	}
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Root)), 0o755); err != nil {
 		return err
@@ -92,12 +90,12 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 	if w.Away {
 		return removeEmptied(m, w, b)
 	}
-	dropBlobs(m, w)
-	return nil
+	return system.Self(func() error { return dropBlobs(m, w) })
 }
 
 // ownStages makes the directory where trees are made ready. One that somebody else has made there
-// beforehand, or a link, is none: what lies in it is removed as our own.
+// beforehand, or a link, is none: what lies in it is removed as our own. Below what a user can change
+// it is that user's, as all that is done there.
 func ownStages(m *system.Machine, root string) error {
 	dir := m.Path(stageDir(root))
 	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
@@ -107,7 +105,7 @@ func ownStages(m *system.Machine, root string) error {
 	if err := unix.Lstat(dir, &s); err != nil {
 		return &fs.PathError{Op: "lstat", Path: dir, Err: err}
 	}
-	if s.Mode&unix.S_IFMT != unix.S_IFDIR || int(s.Uid) != os.Geteuid() || s.Mode&0o077 != 0 {
+	if s.Mode&unix.S_IFMT != unix.S_IFDIR || int(s.Uid) != system.RightsOf() || s.Mode&0o077 != 0 {
 		return &rod.Fault{What: fmt.Sprintf("%s is there already, and is not a directory of North Stake's own", stageDir(root)), Fix: "look at who has made it, and take it away"}
 	}
 	return nil
@@ -148,7 +146,8 @@ func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(stri
 }
 
 // inPlace says whether files are put into the tree that lies there one by one, because the tree
-// itself has to stay: a container sees it, or something is mounted in it.
+// itself has to stay: a container sees it, something is mounted in it, or it holds what is another's
+// than the user's by whose rights it is published, who cannot carry that over.
 func inPlace(w stake.ContentWork, root string) (bool, error) {
 	if s, err := os.Lstat(root); err != nil || !s.IsDir() {
 		return false, nil
@@ -156,8 +155,14 @@ func inPlace(w stake.ContentWork, root string) (bool, error) {
 	if w.Seen != "" {
 		return true, nil
 	}
-	mounts, err := system.MountsBelow(root)
-	return len(mounts) > 0, err
+	if mounts, err := system.MountsBelow(root); err != nil || len(mounts) > 0 {
+		return true, err
+	}
+	if !system.Borrowed() {
+		return false, nil
+	}
+	items, err := walk(root)
+	return slices.ContainsFunc(items, func(it item) bool { return int(it.stat.Uid) != system.RightsOf() }), err
 }
 
 // followLate brings into the live tree what was written to the former one since its census.
@@ -243,7 +248,7 @@ func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...
 			return err
 		}
 	}
-	os.Remove(m.Path(stageDir(w.Root))) // stays when it holds other trees
+	unix.Rmdir(m.Path(stageDir(w.Root))) // stays when it holds other trees
 	if len(b.Made) > 0 && now != b.Inode {
 		return m.RemoveEmpty(b.Made)
 	}
@@ -268,14 +273,15 @@ func (k keeper) switchBack(own owned) error {
 		return k.keepOthers(stage, own)
 	}
 	for _, f := range k.w.Files {
-		if err := k.keepChanged(filepath.Join(stage, f.Path), filepath.Join(root, f.Path), f); err != nil {
+		if err := k.keepChanged(stage, root, f); err != nil {
 			return err
 		}
 	}
 	for p := range own.drop {
-		newer, former := filepath.Join(stage, p), filepath.Join(root, p)
-		if _, err := os.Lstat(newer); err == nil {
-			if err := k.replace(newer, former, p, "it was put there after the step had taken it out"); err != nil {
+		if s, err := lstatBeneath(stage, p); err != nil {
+			return err
+		} else if s != nil {
+			if err := k.replace(stage, root, p, "it was put there after the step had taken it out"); err != nil {
 				return err
 			}
 		}
@@ -288,13 +294,17 @@ func (k keeper) switchBack(own owned) error {
 func (k keeper) emptyTree(own owned) error {
 	root := k.m.Path(k.w.Root)
 	for _, f := range k.w.Files {
-		live := filepath.Join(root, f.Path)
-		if isStill(k.m, live, f) {
-			if err := os.Remove(live); err != nil {
-				return err
+		err := system.Beneath(root, f.Path, func(live string) error {
+			if isStill(k.m, live, f) {
+				return os.Remove(live)
 			}
-		} else if _, err := os.Lstat(live); err == nil {
-			k.say("left %s as it is: it was changed after the step", filepath.Join(k.w.Root, f.Path))
+			if _, err := os.Lstat(live); err == nil {
+				k.say("left %s as it is: it was changed after the step", filepath.Join(k.w.Root, f.Path))
+			}
+			return nil
+		})
+		if unlessGone(err) != nil {
+			return err
 		}
 	}
 	dirs := []string{}
@@ -303,12 +313,12 @@ func (k keeper) emptyTree(own owned) error {
 	}
 	slices.Sort(dirs)
 	for _, d := range append(slices.Collect(backward(dirs)), ".") {
-		err := unix.Rmdir(filepath.Join(root, d))
+		err := system.Beneath(root, d, unix.Rmdir)
 		if errors.Is(err, syscall.ENOTEMPTY) {
 			if d == "." {
 				k.say("left %s: it holds files that somebody else has put there since", k.w.Root)
 			}
-		} else if err != nil && !errors.Is(err, syscall.ENOENT) {
+		} else if err != nil && unlessGone(err) != nil {
 			return &fs.PathError{Op: "rmdir", Path: filepath.Join(k.w.Root, d), Err: err}
 		}
 	}
@@ -327,13 +337,16 @@ func (k keeper) keepOthers(stage string, own owned) error {
 		if it.stat.Mode&syscall.S_IFMT == syscall.S_IFDIR {
 			continue
 		}
-		if f, err := fileAt(k.w.Files, it.path); err == nil && isStill(k.m, filepath.Join(stage, it.path), f) {
-			continue
-		}
-		if err := k.aside(filepath.Join(stage, it.path), it.path); err != nil {
+		err := system.Beneath(stage, it.path, func(at string) error {
+			if f, err := fileAt(k.w.Files, it.path); err == nil && isStill(k.m, at, f) {
+				return nil
+			}
+			kept++
+			return k.aside(at, it.path)
+		})
+		if unlessGone(err) != nil {
 			return err
 		}
-		kept++
 	}
 	if kept > 0 {
 		k.say("%d files that others had written to %s are kept in %s", kept, k.w.Root, k.place(""))

@@ -1,6 +1,7 @@
 package publish
 
 import (
+	"cmp"
 	"errors"
 	"io/fs"
 	"os"
@@ -38,18 +39,18 @@ func follow(from, to string, since census, whole bool, ours func(p string) bool)
 			continue
 		}
 		if now.Dir {
-			if err := os.MkdirAll(filepath.Join(to, it.path), 0o700); err != nil && !isNoDirectory(err) {
+			if err := makeBeneath(to, it.path, 0o700); err != nil && !isNoDirectory(err) {
 				return items, err
 			}
 			dirs = append(dirs, it.path)
 			continue
 		}
-		if err := moveNewer(filepath.Join(from, it.path), filepath.Join(to, it.path), now, before); err != nil {
+		if err := moveNewer(from, to, it.path, now, before); err != nil {
 			return items, err
 		}
 	}
 	for _, d := range slices.Backward(dirs) {
-		if err := sameDirectory(filepath.Join(from, d), filepath.Join(to, d)); err != nil && !errors.Is(err, fs.ErrNotExist) && !isNoDirectory(err) {
+		if err := both(from, to, d, sameDirectory); err != nil && !errors.Is(err, fs.ErrNotExist) && !isNoDirectory(err) {
 			return items, err
 		}
 	}
@@ -59,25 +60,56 @@ func follow(from, to string, since census, whole bool, ours func(p string) bool)
 	return items, removeGone(to, from+goneSuffix, since, present, ours)
 }
 
+// both does something with the places of one path in two trees.
+func both(from, to, p string, do func(from, to string) error) error {
+	return system.Beneath(from, p, func(a string) error {
+		return system.Beneath(to, p, func(b string) error { return do(a, b) })
+	})
+}
+
+// makeBeneath makes a directory of a tree, with those that it lies in and the root.
+func makeBeneath(root, p string, mode uint32) error {
+	make := func(at string) error { return unix.Mkdir(at, mode) }
+	err := system.Beneath(root, p, make)
+	if errors.Is(err, fs.ErrNotExist) && p != "." {
+		if err = makeBeneath(root, path.Dir(p), mode); err == nil {
+			err = system.Beneath(root, p, make)
+		}
+	}
+	if errors.Is(err, syscall.EEXIST) {
+		return nil
+	}
+	return err
+}
+
 func isNoDirectory(err error) bool {
 	return errors.Is(err, syscall.ENOTDIR) || errors.Is(err, syscall.EEXIST)
 }
 
 // moveNewer moves a file that came to a tree, or replaced what was there before, to the
 // same place in another, unless that has been given something else there meanwhile.
-func moveNewer(from, to string, now, before was) error {
+func moveNewer(from, to, p string, now, before was) error {
+	move := func(a, b string) error { return moveFile(a, b, now, before) }
+	err := both(from, to, p, move)
+	if errors.Is(err, fs.ErrNotExist) && !before.CarriedIn { // what it lies in is not there yet
+		if err = makeBeneath(to, path.Dir(p), 0o755); err == nil {
+			err = both(from, to, p, move)
+		}
+	}
+	if errors.Is(err, fs.ErrNotExist) || isNoDirectory(err) {
+		return nil
+	}
+	return err
+}
+
+// moveFile is moveNewer where both directories are there.
+func moveFile(from, to string, now, before was) error {
 	var there syscall.Stat_t
 	err := syscall.Lstat(to, &there)
 	switch {
 	case errors.Is(err, syscall.ENOENT) && before.CarriedIn:
 		return nil // it was in the live tree, and somebody has taken it out there
 	case errors.Is(err, syscall.ENOENT):
-		if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
-			if isNoDirectory(err) {
-				return nil
-			}
-			return err
-		}
 		err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_NOREPLACE)
 		if errors.Is(err, syscall.EEXIST) || errors.Is(err, syscall.ENOENT) {
 			return nil
@@ -153,23 +185,21 @@ func removeGone(to, aside string, since census, present map[string]bool, ours fu
 	}
 	slices.Sort(gone)
 	for _, p := range slices.Backward(gone) { // what is in a directory before it
-		full := filepath.Join(to, p)
-		var s syscall.Stat_t
-		if err := syscall.Lstat(full, &s); err != nil {
-			continue
-		}
 		before := since[p]
-		var err error
-		switch {
-		case before.Dir && s.Mode&syscall.S_IFMT == syscall.S_IFDIR:
-			err = unix.Rmdir(full)
-			if errors.Is(err, syscall.ENOTEMPTY) {
-				err = nil
+		err := system.Beneath(to, p, func(full string) error {
+			var s syscall.Stat_t
+			switch err := syscall.Lstat(full, &s); {
+			case err != nil:
+			case before.Dir && s.Mode&syscall.S_IFMT == syscall.S_IFDIR:
+				if err := unix.Rmdir(full); !errors.Is(err, syscall.ENOTEMPTY) {
+					return err
+				}
+			case !before.Dir && s.Ino == before.Ino:
+				return takeOut(full, aside, before.Ino)
 			}
-		case !before.Dir && s.Ino == before.Ino:
-			err = takeOut(full, aside, before.Ino)
-		}
-		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil
+		})
+		if err != nil && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) {
 			return err
 		}
 	}
@@ -190,20 +220,12 @@ func removeTree(tree, live string, since census, whole bool, ours func(string) b
 		}
 		done := true
 		for _, it := range slices.Backward(sortedItems(items)) {
-			full := filepath.Join(tree, it.path)
-			if it.stat.Mode&syscall.S_IFMT == syscall.S_IFDIR {
-				err = unix.Rmdir(full)
-			} else if now, e := inodeOf(full); e == nil && now == it.stat.Ino {
-				err = os.Remove(full)
-			} else {
-				done = false
-				continue
-			}
+			err := system.Beneath(tree, it.path, func(full string) error { return removeItem(full, it) })
 			switch {
-			case errors.Is(err, syscall.ENOTEMPTY):
+			case errors.Is(err, syscall.ENOTEMPTY), errors.Is(err, errAnother), errors.Is(err, syscall.ENOTDIR):
 				done = false
 			case err != nil && !errors.Is(err, fs.ErrNotExist):
-				return &fs.PathError{Op: "remove", Path: full, Err: err}
+				return &fs.PathError{Op: "remove", Path: filepath.Join(tree, it.path), Err: err}
 			}
 		}
 		if done {
@@ -211,6 +233,19 @@ func removeTree(tree, live string, since census, whole bool, ours func(string) b
 		}
 	}
 	return errors.New("somebody goes on writing to " + tree + ", which was published before")
+}
+
+// errAnother says that what was to go has another in its place by now.
+var errAnother = errors.New("another is there by now")
+
+func removeItem(full string, it item) error {
+	if it.stat.Mode&syscall.S_IFMT == syscall.S_IFDIR {
+		return unix.Rmdir(full)
+	}
+	if now, err := inodeOf(full); err != nil || now != it.stat.Ino {
+		return cmp.Or(err, errAnother)
+	}
+	return os.Remove(full)
 }
 
 // sortedItems has each directory before what is in it.

@@ -1,8 +1,10 @@
 package publish
 
 import (
+	"crypto/sha256"
 	"encoding/gob"
 	"errors"
+	"io"
 	"io/fs"
 	"os"
 	"path/filepath"
@@ -12,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"northstake/core/declare"
 	"northstake/core/stake"
 	"northstake/host/system"
 )
@@ -64,7 +67,19 @@ func keepFormer(root, former, p string) error {
 	if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 		return err
 	}
-	return copyFile(filepath.Join(root, p), to)
+	return system.Beneath(root, p, func(live string) error { return copyFile(live, to) })
+}
+
+// lstatBeneath is what lies at a place of a tree, nil for nothing.
+func lstatBeneath(root, p string) (s *syscall.Stat_t, err error) {
+	err = system.Beneath(root, p, func(at string) error {
+		s = &syscall.Stat_t{}
+		return syscall.Lstat(at, s)
+	})
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return nil, nil
+	}
+	return s, err
 }
 
 func changesOf(m *system.Machine, w stake.ContentWork, stage string) (changes, error) {
@@ -79,8 +94,11 @@ func changesOf(m *system.Machine, w stake.ContentWork, stage string) (changes, e
 		return c, err
 	}
 	for p := range tree.files {
-		var s syscall.Stat_t
-		there := syscall.Lstat(filepath.Join(root, p), &s) == nil && s.Mode&syscall.S_IFMT != syscall.S_IFDIR
+		s, err := lstatBeneath(root, p)
+		if err != nil {
+			return c, err
+		}
+		there := s != nil && s.Mode&syscall.S_IFMT != syscall.S_IFDIR
 		if fresh, err := inodeOf(filepath.Join(stage, p)); err != nil {
 			return c, err
 		} else if !there || s.Ino != fresh {
@@ -88,19 +106,23 @@ func changesOf(m *system.Machine, w stake.ContentWork, stage string) (changes, e
 		}
 	}
 	for _, p := range w.Drop {
-		if s, err := os.Lstat(filepath.Join(root, p)); err == nil && !s.IsDir() {
+		if s, err := lstatBeneath(root, p); err != nil {
+			return c, err
+		} else if s != nil && s.Mode&syscall.S_IFMT != syscall.S_IFDIR {
 			c.Dropped = append(c.Dropped, p)
 		}
 	}
 	tree.dirs["."] = true
 	for d := range tree.dirs {
-		var s syscall.Stat_t
-		err := syscall.Lstat(filepath.Join(root, d), &s)
+		s, err := lstatBeneath(root, d)
+		if err != nil {
+			return c, err
+		}
 		switch {
-		case err != nil || s.Mode&syscall.S_IFMT != syscall.S_IFDIR:
+		case s == nil || s.Mode&syscall.S_IFMT != syscall.S_IFDIR:
 			c.Made = append(c.Made, d)
 		case int(s.Uid) != o.uid || int(s.Gid) != o.gid || s.Mode&0o7777 != system.Bits(o.dirMode):
-			c.Set[d] = wasOf(&s)
+			c.Set[d] = wasOf(s)
 		}
 	}
 	sort.Strings(c.Made)
@@ -129,48 +151,54 @@ func (c changes) apply(m *system.Machine, w stake.ContentWork, stage string) err
 		return err
 	}
 	for _, p := range c.Dropped {
-		if err := os.Remove(filepath.Join(root, p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := unlessGone(system.Beneath(root, p, os.Remove)); err != nil {
 			return err
 		}
 		removeEmptiedAbove(root, p)
 	}
 	for _, d := range c.Made {
-		at := filepath.Join(root, d)
-		if s, err := os.Lstat(at); err == nil && !s.IsDir() {
-			if err := os.Remove(at); err != nil {
-				return err
-			}
-		}
-		if err := os.Mkdir(at, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
-			return err
-		}
-		if err := o.directory(at); err != nil {
+		if err := system.Beneath(root, d, o.make); err != nil {
 			return err
 		}
 	}
 	for d := range c.Set {
-		if err := o.directory(filepath.Join(root, d)); err != nil {
+		if err := system.Beneath(root, d, o.directory); err != nil {
 			return err
 		}
 	}
 	for p := range c.Files {
-		to := filepath.Join(root, p)
-		if s, err := os.Lstat(to); err == nil && s.IsDir() {
-			if err := unix.Rmdir(to); err != nil {
-				return &fs.PathError{Op: "rmdir", Path: to, Err: err}
+		err := system.Beneath(root, p, func(to string) error {
+			if s, err := os.Lstat(to); err == nil && s.IsDir() {
+				if err := unix.Rmdir(to); err != nil {
+					return &fs.PathError{Op: "rmdir", Path: filepath.Join(root, p), Err: err}
+				}
 			}
-		}
-		if err := os.Rename(filepath.Join(stage, p), to); err != nil {
+			return os.Rename(filepath.Join(stage, p), to)
+		})
+		if err != nil {
 			return err
 		}
 	}
 	return system.RemoveTree(stage)
 }
 
+// make makes a declared directory, in the place of what is none.
+func (o ownership) make(at string) error {
+	if s, err := os.Lstat(at); err == nil && !s.IsDir() {
+		if err := os.Remove(at); err != nil {
+			return err
+		}
+	}
+	if err := os.Mkdir(at, 0o755); err != nil && !errors.Is(err, fs.ErrExist) {
+		return err
+	}
+	return o.directory(at)
+}
+
 // removeEmptiedAbove removes the directories above a path that have become empty.
 func removeEmptiedAbove(root, p string) {
 	for d := filepath.Dir(p); d != "."; d = filepath.Dir(d) {
-		if unix.Rmdir(filepath.Join(root, d)) != nil {
+		if system.Beneath(root, d, unix.Rmdir) != nil {
 			return
 		}
 	}
@@ -193,69 +221,99 @@ func (k keeper) backSlowly(_ owned) error {
 		return nil // it was cut off before the first file
 	}
 	for p, there := range c.Files {
-		live, former := filepath.Join(root, p), filepath.Join(formerTree(stage), p)
 		published, err := fileAt(k.w.Files, p)
+		if err == nil {
+			err = k.fileBack(p, there, published)
+		}
 		if err != nil {
 			return err
 		}
-		switch _, err := os.Lstat(live); {
-		case err == nil && !isStill(k.m, live, published):
-			if there && !sameFile(live, former) {
-				k.say("left %s as it is: it was changed after the step; what was there before is kept in %s", filepath.Join(k.w.Root, p), k.place(p))
-				if err := k.aside(former, p); err != nil {
-					return err
-				}
-			}
-			continue
-		case err == nil:
-			if err := os.Remove(live); err != nil {
-				return err
-			}
-		}
-		if there {
-			if err := putFormer(former, live); err != nil {
-				return err
-			}
-		}
 	}
 	for _, d := range slices.Backward(c.Made) {
-		unix.Rmdir(filepath.Join(root, d)) // one that somebody has put something into stays
+		system.Beneath(root, d, unix.Rmdir) // one that somebody has put something into stays
 	}
 	for _, p := range c.Dropped {
-		if _, err := os.Lstat(filepath.Join(root, p)); errors.Is(err, fs.ErrNotExist) {
-			if err := putFormer(filepath.Join(formerTree(stage), p), filepath.Join(root, p)); err != nil {
+		if s, err := lstatBeneath(root, p); err != nil {
+			return err
+		} else if s == nil {
+			if err := putFormer(root, p, filepath.Join(formerTree(stage), p)); err != nil {
 				return err
 			}
 		}
 	}
 	for d, before := range c.Set {
-		at := filepath.Join(root, d)
-		if err := os.Chown(at, int(before.UID), int(before.GID)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-			return err
-		}
-		if err := unix.Chmod(at, before.Mode&0o7777); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		err := system.Beneath(root, d, func(at string) error {
+			return giveDirectory(at, int(before.UID), int(before.GID), before.Mode&0o7777)
+		})
+		if unlessGone(err) != nil {
 			return err
 		}
 	}
 	return nil
 }
 
+// fileBack puts a former file back, there says whether there was one, unless the published one was
+// changed since.
+func (k keeper) fileBack(p string, there bool, published declare.File) error {
+	root, former := k.m.Path(k.w.Root), filepath.Join(formerTree(k.m.Path(k.b.Stage)), p)
+	changed := false
+	err := system.Beneath(root, p, func(live string) error {
+		if _, err := os.Lstat(live); err != nil {
+			return err
+		}
+		if changed = !isStill(k.m, live, published); !changed {
+			return os.Remove(live)
+		}
+		if !there || sameFile(live, former) {
+			return nil
+		}
+		k.say("left %s as it is: it was changed after the step; what was there before is kept in %s", filepath.Join(k.w.Root, p), k.place(p))
+		return k.aside(former, p)
+	})
+	if err := unlessGone(err); err != nil || changed || !there {
+		return err
+	}
+	return putFormer(root, p, former)
+}
+
+// unlessGone is an error, unless it says that nothing is there.
+func unlessGone(err error) error {
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return nil
+	}
+	return err
+}
+
 // putFormer puts a copy of a former file where it was.
-func putFormer(former, to string) error {
-	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
+func putFormer(root, p, former string) error {
+	if err := makeBeneath(root, filepath.Dir(p), 0o755); err != nil {
 		return err
 	}
-	tmp := to + ".northstake-back"
-	os.Remove(tmp)
-	if err := copyFile(former, tmp); err != nil {
-		return err
-	}
-	return os.Rename(tmp, to)
+	return system.Beneath(root, p, func(to string) error {
+		tmp := to + ".northstake-back"
+		os.Remove(tmp)
+		if err := copyFile(former, tmp); err != nil {
+			return err
+		}
+		return os.Rename(tmp, to)
+	})
 }
 
 // sameFile says whether two files have the same bytes.
 func sameFile(a, b string) bool {
-	x, err := os.ReadFile(a)
-	y, err2 := os.ReadFile(b)
-	return err == nil && err2 == nil && string(x) == string(y)
+	x, err := sumOf(a)
+	y, err2 := sumOf(b)
+	return err == nil && err2 == nil && x == y
+}
+
+func sumOf(at string) (sum digest, err error) {
+	f, err := openFile(at)
+	if err != nil {
+		return sum, err
+	}
+	defer f.Close()
+	h := sha256.New()
+	_, err = io.Copy(h, f)
+	h.Sum(sum[:0])
+	return sum, err
 }

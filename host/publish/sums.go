@@ -5,6 +5,7 @@ import (
 	"encoding/gob"
 	"encoding/hex"
 	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"sync"
@@ -64,15 +65,17 @@ func SaveSums(m *system.Machine) error { return hashesOf(m).save(m) }
 func hashesOf(m *system.Machine) *hashCache {
 	c, err := system.Cached(m, "hashes", "once", func() (*hashCache, error) {
 		c := &hashCache{sums: map[fileID]digest{}}
-		f, err := os.Open(m.State("cache", "hashes"))
-		if err != nil {
-			return c, nil
-		}
-		defer f.Close()
-		if gob.NewDecoder(f).Decode(&c.sums) != nil {
-			c.sums = map[fileID]digest{}
-		}
-		return c, nil
+		return c, system.Self(func() error {
+			f, err := os.Open(m.State("cache", "hashes"))
+			if err != nil {
+				return nil
+			}
+			defer f.Close()
+			if gob.NewDecoder(f).Decode(&c.sums) != nil {
+				c.sums = map[fileID]digest{}
+			}
+			return nil
+		})
 	})
 	if err != nil {
 		return &hashCache{sums: map[fileID]digest{}}
@@ -90,11 +93,21 @@ func (c *hashCache) sum(root, rel string, s *syscall.Stat_t) (v digest, err erro
 		return v, nil
 	}
 	keep := settled(s) // a change from now on leaves another state
-	f, err := os.OpenFile(filepath.Join(root, rel), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	var f *os.File
+	err = system.Beneath(root, rel, func(at string) error {
+		f, err = os.OpenFile(at, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+		return err
+	})
 	if err != nil {
 		return v, err
 	}
 	defer f.Close()
+	var opened syscall.Stat_t
+	if err := syscall.Fstat(int(f.Fd()), &opened); err != nil {
+		return v, err
+	} else if opened.Dev != s.Dev || opened.Ino != s.Ino {
+		return v, &fs.PathError{Op: "open", Path: filepath.Join(root, rel), Err: fs.ErrNotExist} // another is there by now
+	}
 	h := sha256.New()
 	if _, err := io.Copy(h, f); err != nil {
 		return v, err

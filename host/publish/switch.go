@@ -55,11 +55,17 @@ func copyFile(src, dst string) error {
 		}
 		return err
 	}
-	in, err := os.Open(src)
+	if like.Mode&syscall.S_IFMT != syscall.S_IFREG {
+		return &fs.PathError{Op: "copy", Path: src, Err: errors.New("it is neither a file nor a link")}
+	}
+	in, err := openFile(src)
 	if err != nil {
 		return err
 	}
 	defer in.Close()
+	if err := syscall.Fstat(int(in.Fd()), &like); err != nil {
+		return err
+	}
 	out, err := os.OpenFile(dst, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err

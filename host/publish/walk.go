@@ -11,6 +11,8 @@ import (
 	"syscall"
 
 	"golang.org/x/sys/unix"
+
+	"northstake/host/system"
 )
 
 // item is one thing in a tree on the host.
@@ -67,22 +69,17 @@ func (w *walker) dir(rel string) {
 	if err == nil {
 		err = w.visit(items)
 	}
-	if err != nil {
-		w.mu.Lock()
-		if w.err == nil {
-			w.err = err
-		}
-		w.mu.Unlock()
-	}
+	w.fail(err)
 	for i := range items {
 		if items[i].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR || slices.Contains(w.but, items[i].path) {
 			continue
 		}
 		select {
 		case w.gate <- struct{}{}:
+			dir := system.Lent(func() error { w.dir(items[i].path); return nil })
 			w.wait.Go(func() {
 				defer func() { <-w.gate }()
-				w.dir(items[i].path)
+				w.fail(dir())
 			})
 		default:
 			w.dir(items[i].path)
@@ -90,14 +87,24 @@ func (w *walker) dir(rel string) {
 	}
 }
 
+// fail keeps the first error.
+func (w *walker) fail(err error) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	if w.err == nil {
+		w.err = err
+	}
+}
+
 func listDir(root, rel string) ([]item, error) {
-	dir, err := os.Open(filepath.Join(root, rel))
-	if errors.Is(err, fs.ErrNotExist) {
+	fd, err := system.OpenDir(root, rel)
+	if errors.Is(err, fs.ErrNotExist) || rel != "" && errors.Is(err, syscall.ENOTDIR) { // it was one when it was listed
 		return nil, nil
 	}
 	if err != nil {
 		return nil, err
 	}
+	dir := os.NewFile(uintptr(fd), filepath.Join(root, rel))
 	defer dir.Close()
 	names, err := dir.Readdirnames(-1)
 	if err != nil {
@@ -108,7 +115,6 @@ func listDir(root, rel string) ([]item, error) {
 		prefix += "/"
 	}
 	out := make([]item, 0, len(names))
-	fd := int(dir.Fd())
 	for _, n := range names {
 		it := item{path: prefix + n}
 		var s unix.Stat_t

@@ -35,27 +35,39 @@ func (m *Machine) EntryNamed(path string, names *Names) (stake.Entry, error) {
 	if err != nil {
 		return stake.Entry{}, err
 	}
+	if under == nil {
+		return m.entry(path, names)
+	}
 	var e stake.Entry
+	err = under.by("", names, func() (err error) {
+		e, err = m.entry(path, names)
+		return err
+	})
+	e.Under, e.UnderAt = under.Who, under.At
+	if under.UID < 0 && errors.Is(err, fs.ErrPermission) {
+		err = nil // it is refused for what is above it, whatever it is
+	}
+	return e, err
+}
+
+func (m *Machine) entry(path string, names *Names) (stake.Entry, error) {
 	s, err := lstat(m.Path(path))
-	if err == nil {
-		e = EntryOf(s, names)
-	}
-	if under != nil {
-		e.Under, e.UnderAt = under.Who, under.At
-	}
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
-		return e, nil
+		return stake.Entry{}, nil
 	}
 	if err != nil {
 		return stake.Entry{}, err
 	}
-	e.Touched = m.touchedBy(path, e.Touched)
+	e := EntryOf(s, names)
 	if e.Kind == "link" {
 		if e.Target, err = os.Readlink(m.Path(path)); err != nil {
 			return stake.Entry{}, err
 		}
 	}
-	return e, nil
+	return e, Self(func() error {
+		e.Touched = m.touchedBy(path, e.Touched)
+		return nil
+	})
 }
 
 // EntryOf describes a stat(2) result; a link's target is left out.

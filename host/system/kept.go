@@ -2,8 +2,12 @@ package system
 
 import (
 	"bytes"
+	"cmp"
+	"errors"
 	"fmt"
+	"io"
 	"os"
+	"syscall"
 	"time"
 
 	"northstake/core/stake"
@@ -23,19 +27,24 @@ type KeptFile struct {
 const KeptLimit = 1 << 20
 
 // KeepFile notes a path as it is.
-func (m *Machine) KeepFile(path string) (KeptFile, error) {
+func (m *Machine) KeepFile(path string) (k KeptFile, err error) {
+	err = m.ByWhoMay(path, "", func() error {
+		k, err = m.keepFile(path)
+		return err
+	})
+	return k, err
+}
+
+func (m *Machine) keepFile(path string) (KeptFile, error) {
 	e, err := m.Entry(path)
 	if err != nil {
 		return KeptFile{}, err
 	}
 	k := KeptFile{Path: path, Entry: e}
 	if e.Kind == "file" {
-		s, err := os.Lstat(m.Path(path))
-		if err != nil || s.Size() > KeptLimit {
-			return k, fmt.Errorf("%s cannot be kept before it is changed: it is larger than %s", path, stake.Bytes(KeptLimit))
+		if k.Text, k.Modified, err = m.readSmall(path); err != nil {
+			return k, fmt.Errorf("it cannot be kept before it is changed: %w", err)
 		}
-		k.Modified = s.ModTime()
-		k.Text, err = m.Read(path)
 	} else if e.Kind != "" && e.Kind != "link" {
 		return k, fmt.Errorf("%s is %s, where a file is to be written: move it away", path, e.Words())
 	}
@@ -60,52 +69,44 @@ func (k KeptFile) PutAside(m *Machine, step string) (string, error) {
 		return "", nil
 	}
 	at := m.State("former", step, k.Path)
-	return at, WriteAtomically(at, k.Text, 0o600)
+	return at, Self(func() error { return WriteAtomically(at, k.Text, 0o600) })
 }
 
 // PutBack makes a path what it was.
 func (k KeptFile) PutBack(m *Machine) error {
+	if why, err := k.NotTheirs(m); err != nil || why != "" {
+		return cmp.Or(err, errors.New(why))
+	}
 	now, err := m.Entry(k.Path)
 	if err != nil {
 		return err
 	}
-	names, err := m.Names()
-	if err != nil {
-		return err
-	}
-	under, err := m.Under(k.Path, names)
-	if err != nil {
-		return err
-	}
-	if under == nil {
-		err = k.putBack(m, now, false)
-	} else if err = under.mayHave(k, names); err == nil { // by the rights of whoever can change it anyway
-		gid, known := names.GroupID(k.Entry.Group)
-		if !known {
-			gid = nobodysGroup
-		}
-		err = As(under.UID, gid, func() error { return k.putBack(m, now, true) })
-	}
+	err = m.ByWhoMay(k.Path, k.Entry.Group, func() error { return k.putBack(m, now) })
 	if err != nil || k.Entry.Kind != "file" {
 		return err
 	}
-	return m.noteOwn(k.Path, k.Entry.Touched)
+	return Self(func() error { return m.noteOwn(k.Path, k.Entry.Touched) })
 }
 
-// nobodysGroup is a group that owns nothing.
-const nobodysGroup = 65534
-
-// mayHave is why a path is not put back that somebody can change by what is above it, nil where it was
-// theirs.
-func (c Control) mayHave(k KeptFile, names *Names) error {
+// NotTheirs is why a path is not put back that somebody can change by now by what is above it, "" where
+// nobody can or it was theirs.
+func (k KeptFile) NotTheirs(m *Machine) (string, error) {
+	names, err := m.Names()
+	if err != nil {
+		return "", err
+	}
+	c, err := m.Under(k.Path, names)
+	if err != nil || c == nil {
+		return "", err
+	}
 	owner, known := names.UserID(k.Entry.Owner)
 	if c.UID >= 0 && (k.Entry.Kind != "file" || known && owner == c.UID) {
-		return nil
+		return "", nil
 	}
-	return fmt.Errorf("%s can change %s by now, and so what lies at %s: nothing that is not theirs is put back there", c.Who, c.At, k.Path)
+	return fmt.Sprintf("%s can change %s by now, and so what lies at %s: nothing that is not theirs is put back there", c.Who, c.At, k.Path), nil
 }
 
-func (k KeptFile) putBack(m *Machine, now stake.Entry, own bool) error {
+func (k KeptFile) putBack(m *Machine, now stake.Entry) error {
 	full := m.Path(k.Path)
 	switch k.Entry.Kind {
 	case "":
@@ -123,10 +124,8 @@ func (k KeptFile) putBack(m *Machine, now stake.Entry, own bool) error {
 	if err := WriteAtomically(full, k.Text, mode); err != nil {
 		return err
 	}
-	if !own {
-		if err := m.Chown(k.Path, k.Entry.Owner, k.Entry.Group); err != nil {
-			return err
-		}
+	if err := m.Chown(k.Path, k.Entry.Owner, k.Entry.Group); err != nil {
+		return err
 	}
 	if k.Modified.IsZero() {
 		return nil
@@ -135,14 +134,33 @@ func (k KeptFile) putBack(m *Machine, now stake.Entry, own bool) error {
 }
 
 // ReadText reads a file that is not too large to be kept before it is changed.
-func (m *Machine) ReadText(path string) (string, error) {
-	s, err := os.Lstat(m.Path(path))
+func (m *Machine) ReadText(path string) (text string, err error) {
+	err = m.ByWhoMay(path, "", func() error {
+		b, _, err := m.readSmall(path)
+		text = string(b)
+		return err
+	})
+	return text, err
+}
+
+// readSmall reads a file, and nothing else that somebody has put in its place, and tells when it was
+// last written.
+func (m *Machine) readSmall(path string) ([]byte, time.Time, error) {
+	f, err := os.OpenFile(m.Path(path), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
 	if err != nil {
-		return "", err
+		return nil, time.Time{}, err
 	}
-	if s.Size() > KeptLimit {
-		return "", fmt.Errorf("%s is larger than %s", path, stake.Bytes(KeptLimit))
+	defer f.Close()
+	s, err := f.Stat()
+	if err != nil {
+		return nil, time.Time{}, err
 	}
-	b, err := m.Read(path)
-	return string(b), err
+	if !s.Mode().IsRegular() {
+		return nil, time.Time{}, fmt.Errorf("%s is no file any more", path)
+	}
+	b, err := io.ReadAll(io.LimitReader(f, KeptLimit+1))
+	if err == nil && len(b) > KeptLimit {
+		err = fmt.Errorf("%s is larger than %s", path, stake.Bytes(KeptLimit))
+	}
+	return b, s.ModTime(), err
 }

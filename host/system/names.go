@@ -14,21 +14,22 @@ type Names struct {
 	users, groups     map[int]string
 	also              map[string][]string // by "user" or "group" and number, further names
 	userIDs, groupIDs map[string]int
+	first             map[int]int // the first group of a user, by numbers
 }
 
 // Names reads the machine's accounts; the result is remembered until the files
 // change.
 func (m *Machine) Names() (*Names, error) {
 	return Cached(m, "names", m.FileKey("/etc/passwd", "/etc/group"), func() (*Names, error) {
-		n := &Names{users: map[int]string{}, groups: map[int]string{}, userIDs: map[string]int{}, groupIDs: map[string]int{}, also: map[string][]string{}}
-		if err := m.accounts("/etc/passwd", "user", n.users, n.userIDs, n.also); err != nil {
+		n := &Names{users: map[int]string{}, groups: map[int]string{}, userIDs: map[string]int{}, groupIDs: map[string]int{}, also: map[string][]string{}, first: map[int]int{}}
+		if err := m.accounts("/etc/passwd", "user", n.users, n.userIDs, n.also, n.first); err != nil {
 			return nil, err
 		}
-		return n, m.accounts("/etc/group", "group", n.groups, n.groupIDs, n.also)
+		return n, m.accounts("/etc/group", "group", n.groups, n.groupIDs, n.also, nil)
 	})
 }
 
-func (m *Machine) accounts(file, sort string, names map[int]string, ids map[string]int, also map[string][]string) error {
+func (m *Machine) accounts(file, sort string, names map[int]string, ids map[string]int, also map[string][]string, first map[int]int) error {
 	b, err := m.Read(file)
 	if err != nil {
 		return err
@@ -45,6 +46,9 @@ func (m *Machine) accounts(file, sort string, names map[int]string, ids map[stri
 		}
 		if _, ok := names[id]; !ok {
 			names[id] = f[0]
+			if gid, err := strconv.Atoi(f[min(3, len(f)-1)]); first != nil && err == nil {
+				first[id] = gid
+			}
 		} else {
 			also[sort+strconv.Itoa(id)] = append(also[sort+strconv.Itoa(id)], f[0])
 		}
@@ -90,6 +94,12 @@ func (n *Names) UserID(name string) (int, bool) {
 func (n *Names) GroupID(name string) (int, bool) {
 	id, ok := n.groupIDs[name]
 	return id, ok
+}
+
+// FirstGroup is the number of the group that passwd(5) has for a user.
+func (n *Names) FirstGroup(uid int) (int, bool) {
+	gid, ok := n.first[uid]
+	return gid, ok
 }
 
 // Without are those of a user and a group, "" for none, that there are not.

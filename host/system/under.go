@@ -6,11 +6,8 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"runtime"
 	"strings"
 	"syscall"
-
-	"golang.org/x/sys/unix"
 )
 
 // Control is who, beside root, can change which directory above a path, and so what lies at it: a
@@ -27,12 +24,16 @@ const maxLinks = 40
 // Under says who can change what lies at a path by what is above it, nil for root alone. The path is
 // walked one name at a time, through links: whoever owns one of those leads wherever they like. It is
 // the rule by which systemd refuses unsafe path transitions, with directories that others may write to
-// besides.
+// besides. Where everybody may put something, what is not there yet is everybody's.
 func (m *Machine) Under(path string, names *Names) (*Control, error) {
 	me := os.Geteuid()
 	at, rest := "/", strings.Split(strings.Trim(filepath.Dir(path), "/"), "/")
+	shared := "" // the directory that at lies in, where everybody may put something
 	for links := 0; ; {
 		s, err := lstat(m.Path(at))
+		if errors.Is(err, fs.ErrNotExist) && shared != "" {
+			return &Control{"everybody", shared, -1}, nil
+		}
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 			return nil, nil // what is not there is made by who asks
 		}
@@ -54,12 +55,16 @@ func (m *Machine) Under(path string, names *Names) (*Control, error) {
 			if !filepath.IsAbs(target) {
 				target = filepath.Join(filepath.Dir(at), target)
 			}
+			shared = ""
 			at, rest = "/", append(strings.Split(strings.Trim(filepath.Clean(target), "/"), "/"), rest...)
 			continue
 		case kind == syscall.S_IFDIR && s.Mode&0o002 != 0 && s.Mode&syscall.S_ISVTX == 0:
 			return &Control{"everybody", at, -1}, nil
 		case kind == syscall.S_IFDIR && s.Mode&0o020 != 0 && s.Gid != 0 && s.Mode&syscall.S_ISVTX == 0:
 			return &Control{"group " + names.Group(int(s.Gid)), at, -1}, nil
+		}
+		if shared = ""; s.Mode&syscall.S_IFMT == syscall.S_IFDIR && s.Mode&0o002 != 0 {
+			shared = at
 		}
 		for len(rest) > 0 && (rest[0] == "" || rest[0] == ".") {
 			rest = rest[1:]
@@ -69,30 +74,4 @@ func (m *Machine) Under(path string, names *Names) (*Control, error) {
 		}
 		at, rest = filepath.Join(at, rest[0]), rest[1:]
 	}
-}
-
-// As does something with files by the rights of a user, and of a group, and with no others: what that
-// user has put in the way leads no further than the user gets. It has to do it by itself, and to start
-// no goroutines for it.
-func As(uid, gid int, do func() error) error {
-	done := make(chan error)
-	go func() {
-		// The thread ends with the goroutine: it is never given back.
-		runtime.LockOSThread()
-		done <- func() error {
-			if _, _, errno := unix.RawSyscall(unix.SYS_SETGROUPS, 0, 0, 0); errno != 0 {
-				return fmt.Errorf("let go of the groups of root: %w", errno)
-			}
-			// They return what was before, and no errors: it is asked again.
-			unix.RawSyscall(unix.SYS_SETFSGID, uintptr(gid), 0, 0)
-			unix.RawSyscall(unix.SYS_SETFSUID, uintptr(uid), 0, 0)
-			group, _, _ := unix.RawSyscall(unix.SYS_SETFSGID, ^uintptr(0), 0, 0)
-			user, _, _ := unix.RawSyscall(unix.SYS_SETFSUID, ^uintptr(0), 0, 0)
-			if int(user) != uid || int(group) != gid {
-				return fmt.Errorf("take on the rights of user %d and group %d: not permitted", uid, gid)
-			}
-			return do()
-		}()
-	}()
-	return <-done
 }

@@ -25,6 +25,16 @@ func owned(t *testing.T, m *system.Machine, path string, uid, gid int, mode os.F
 	}
 }
 
+// reachable lets everybody get to the folder that the machine is.
+func reachable(t *testing.T, m *system.Machine) {
+	t.Helper()
+	for dir := m.Root; len(dir) > len("/tmp"); dir = dir[:strings.LastIndexByte(dir, '/')] {
+		if err := os.Chmod(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+}
+
 func link(t *testing.T, m *system.Machine, target, path string, uid int) {
 	t.Helper()
 	if err := os.Symlink(target, m.Path(path)); err != nil {
@@ -38,6 +48,7 @@ func link(t *testing.T, m *system.Machine, target, path string, uid int) {
 // Who can change a path is whoever owns a directory or a link on the way to it, or may write to one.
 func TestWhoCanChangeAPath(t *testing.T) {
 	m := systemtest.Folder(t)
+	reachable(t, m)
 	owned(t, m, "/srv/www", 0, 0, 0o755)
 	owned(t, m, "/srv/tides/conf", 0, 0, 0o755)
 	owned(t, m, "/srv/tides", stranger, stranger, 0o755)
@@ -55,7 +66,7 @@ func TestWhoCanChangeAPath(t *testing.T) {
 	for path, want := range map[string]string{
 		"/srv/www/index.html": "", "/srv/new/deep/file": "", "/srv/tides": "", "/srv/sticky/new": "", "/srv/ours/page": "",
 		"/srv/tides/x": "4242 at /srv/tides", "/srv/tides/conf/tables": "4242 at /srv/tides", "/srv/into/tables": "4242 at /srv/tides",
-		"/srv/theirs/page": "4242 at /srv/theirs", "/srv/open/x": "everybody at /srv/open", "/srv/group/x/y": "group 4242 at /srv/group",
+		"/srv/theirs/page": "4242 at /srv/theirs", "/srv/open/x": "everybody at /srv/open", "/srv/sticky/new/deep": "everybody at /srv/sticky", "/srv/group/x/y": "group 4242 at /srv/group",
 	} {
 		c, err := m.Under(path, names)
 		got := ""
@@ -79,12 +90,7 @@ func TestWhoCanChangeAPath(t *testing.T) {
 // and the rest of the program keeps its own.
 func TestWithTheRightsOfAUser(t *testing.T) {
 	m := systemtest.Folder(t)
-	if err := os.Chmod(m.Root, 0o755); err != nil {
-		t.Fatal(err)
-	}
-	for dir := m.Root; len(dir) > len("/tmp"); dir = dir[:strings.LastIndexByte(dir, '/')] {
-		os.Chmod(dir, 0o755)
-	}
+	reachable(t, m)
 	owned(t, m, "/etc/cron.d", 0, 0, 0o755)
 	owned(t, m, "/srv/tides", stranger, stranger, 0o755)
 	link(t, m, m.Path("/etc/cron.d"), "/srv/tides/conf", stranger)
@@ -115,9 +121,7 @@ func TestWithTheRightsOfAUser(t *testing.T) {
 // file of root's goes back nowhere else.
 func TestPuttingBackBelowAnother(t *testing.T) {
 	m := systemtest.Folder(t)
-	for dir := m.Root; len(dir) > len("/tmp"); dir = dir[:strings.LastIndexByte(dir, '/')] {
-		os.Chmod(dir, 0o755)
-	}
+	reachable(t, m)
 	owned(t, m, "/etc/cron.d", 0, 0, 0o755)
 	owned(t, m, "/srv/conf", 0, 0, 0o755)
 	systemtest.Put(t, m, "/srv/conf/tables", "roots")

@@ -9,7 +9,7 @@ import (
 	"northstake/host/rod"
 )
 
-var _ = register("content", typed[publish.Wanted, stake.ContentWork, publish.Before]{
+var _ = register("content", placed(typed[publish.Wanted, stake.ContentWork, publish.Before]{
 	read: each(func(_ context.Context, m *Host, w publish.Wanted) (any, error) { return publish.Read(m.Machine, w) }),
 	before: func(_ context.Context, m *Host, j Job, w stake.ContentWork) (publish.Before, error) {
 		return publish.Prepare(m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), w)
@@ -21,4 +21,4 @@ var _ = register("content", typed[publish.Wanted, stake.ContentWork, publish.Bef
 		return publish.Back(m.Machine, w, b, j.Say)
 	},
 	close: func(m *Host, w stake.ContentWork, b publish.Before) error { return publish.Close(m.Machine, w, b) },
-})
+}, func(w stake.ContentWork) spot { return spot{w.Root, w.Owner, w.Group, w.Away} }))

@@ -24,9 +24,9 @@ type directoryBefore struct {
 	Made  []string    `json:"made,omitempty"` // outermost first, the path itself included
 }
 
-var _ = register("directory", joining(typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
+var _ = register("directory", joining(placed(typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
 	read: readDirectories, before: beforeDirectory, do: doDirectory, back: backDirectory,
-}))
+}, func(w stake.DirectoryWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} })))
 
 func readDirectories(ctx context.Context, m *Host, wants []stake.DirectoryAsked) ([]any, error) {
 	names, err := m.Names()
@@ -37,7 +37,10 @@ func readDirectories(ctx context.Context, m *Host, wants []stake.DirectoryAsked)
 		e, err := m.EntryNamed(w.Path, names)
 		f := stake.DirectoryFound{Entry: e, Nobody: names.Without(w.Owner, w.Group)}
 		if err == nil && e.Kind == "directory" && w.Holds {
-			f.Holds, err = holds(m.Path(w.Path))
+			err = m.ByWhoMay(w.Path, "", func() (err error) {
+				f.Holds, err = holds(m.Path(w.Path))
+				return err
+			})
 		}
 		return f, err
 	})(ctx, m, wants)
@@ -84,12 +87,10 @@ func doDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b dir
 	default:
 		return "", &rod.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
 	}
-	return rod.Done, asOwner(m, w.Path, w.Owner, w.Group, func(bool) error {
-		if err := os.MkdirAll(m.Path(w.Path), 0o755); err != nil {
-			return err
-		}
-		return setDirectory(m, w.Path, w.Owner, w.Group, w.Mode)
-	})
+	if err := os.MkdirAll(m.Path(w.Path), 0o755); err != nil {
+		return "", err
+	}
+	return rod.Done, setDirectory(m, w.Path, w.Owner, w.Group, w.Mode)
 }
 
 // setDirectory gives a directory its owner, group and mode: the one that it has opened, whatever takes

@@ -21,9 +21,9 @@ type fileBefore struct {
 	Made []string        `json:"made,omitempty"`
 }
 
-var _ = register("file", typed[stake.FileWant, stake.FileWork, fileBefore]{
+var _ = register("file", placed(typed[stake.FileWant, stake.FileWork, fileBefore]{
 	read: each(readFile), before: beforeFile, do: doFile, back: backFile,
-})
+}, func(w stake.FileWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))
 
 func readFile(_ context.Context, m *Host, w stake.FileWant) (any, error) {
 	e, err := m.Entry(w.Path)
@@ -91,36 +91,10 @@ func doFile(_ context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore) (
 	if _, _, err := names.IDs(owner, group); err != nil {
 		return "", &rod.Fault{What: fmt.Sprintf("%s: %v", w.Path, err), Fix: "declare an owner that exists on this host, or the account"}
 	}
-	return rod.Done, asOwner(m, w.Path, owner, group, func(own bool) error {
-		if err := system.WriteAtomically(m.Path(w.Path), []byte(text), bits); err != nil || own {
-			return err
-		}
-		return m.Chown(w.Path, owner, group)
-	})
-}
-
-// asOwner brings something about at a path. Where its owner can change what is above it, that is done
-// with the owner's rights, and own says so; where somebody else can, it is not done.
-func asOwner(m *Host, path, owner, group string, do func(own bool) error) error {
-	names, err := m.Names()
-	if err != nil {
-		return err
+	if err := system.WriteAtomically(m.Path(w.Path), []byte(text), bits); err != nil {
+		return "", err
 	}
-	under, err := m.Under(path, names)
-	if err != nil {
-		return err
-	}
-	if under == nil {
-		return do(false)
-	}
-	uid, gid, err := names.IDs(owner, group)
-	if err != nil {
-		return err
-	}
-	if under.UID != uid {
-		return &rod.Fault{What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", under.Who, under.At, path), Fix: "plan again"}
-	}
-	return system.As(uid, gid, func() error { return do(true) })
+	return rod.Done, m.Chown(w.Path, owner, group)
 }
 
 func removeFile(m *Host, path string) error {

@@ -18,7 +18,7 @@ type linkBefore struct {
 	Made  []string    `json:"made,omitempty"`
 }
 
-var _ = register("link", typed[stake.LinkWant, stake.LinkWork, linkBefore]{
+var _ = register("link", placed(typed[stake.LinkWant, stake.LinkWork, linkBefore]{
 	read: each(func(_ context.Context, m *Host, w stake.LinkWant) (any, error) { return m.Entry(w.Path) }),
 	before: func(_ context.Context, m *Host, _ Job, w stake.LinkWork) (b linkBefore, err error) {
 		b.Made = m.MissingParents(filepath.Dir(w.Path))
@@ -26,7 +26,7 @@ var _ = register("link", typed[stake.LinkWant, stake.LinkWork, linkBefore]{
 		return b, err
 	},
 	do: doLink, back: backLink,
-})
+}, func(w stake.LinkWork) spot { return spot{w.Path, "root", "root", w.Away} }))
 
 func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (rod.StepState, error) {
 	if w.Away {
@@ -38,9 +38,6 @@ func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (
 	}
 	if now.Kind != "" && now.Kind != "link" {
 		return "", &rod.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
-	}
-	if now.Under != "" {
-		return "", &rod.Fault{What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", now.Under, now.UnderAt, w.Path), Fix: "plan again"}
 	}
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Path)), 0o755); err != nil {
 		return "", err

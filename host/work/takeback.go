@@ -2,6 +2,7 @@ package work
 
 import (
 	"bytes"
+	"errors"
 	"fmt"
 	"os"
 
@@ -42,15 +43,23 @@ func takeBack(m *Host, j Job, before system.KeptFile, text []byte, target string
 		return err == nil && bytes.Equal(is, text)
 	}
 	if now.Kind == "" || as(left, text) || as(before.Entry, before.Text) {
+		if why, err := before.NotTheirs(m.Machine); err != nil || why != "" {
+			return false, errors.Join(err, putAside(m, j, before, why))
+		}
 		return true, before.PutBack(m.Machine)
 	}
 	return false, leaveFile(m, j, before)
 }
 
 func leaveFile(m *Host, j Job, before system.KeptFile) error {
+	return putAside(m, j, before, "it was changed after the step")
+}
+
+// putAside leaves a file as it is, and keeps what was there before.
+func putAside(m *Host, j Job, before system.KeptFile, why string) error {
 	kept, err := before.PutAside(m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number))
 	if err == nil {
-		leave(j, before.Path, keptAt(kept))
+		j.Say("left %s as it is: %s%s", before.Path, why, keptAt(kept))
 	}
 	return err
 }

@@ -1,0 +1,210 @@
+package publish
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"golang.org/x/sys/unix"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+	"northstake/host/system/systemtest"
+)
+
+const intruder = 4242
+
+// secrets are root's files outside of any tree, named as those of one.
+var secrets = []string{"one.html", "two.html", "b/three.html"}
+
+// intrude has a user who owns a tree put links to root's directory in the place of its directories, in
+// the live tree and in those that were live before, which are held open, until end is closed.
+func intrude(site, root string, seed uint64, end <-chan struct{}, swaps *atomic.Int64) error {
+	return system.As(intruder, intruder, func() error {
+		random := rand.New(rand.NewPCG(seed, 3))
+		var held []int
+		defer func() {
+			for _, fd := range held {
+				unix.Close(fd)
+			}
+		}()
+		for n := 0; ; n++ {
+			select {
+			case <-end:
+				return nil
+			default:
+			}
+			if n%20 == 0 {
+				if fd, err := unix.Open(site, unix.O_RDONLY|unix.O_DIRECTORY|unix.O_CLOEXEC, 0); err == nil {
+					held = append(held, fd)
+				}
+				if len(held) > 6 {
+					unix.Close(held[0])
+					held = held[1:]
+				}
+			}
+			if len(held) == 0 {
+				continue
+			}
+			at, dir, target := held[random.IntN(len(held))], "a", root
+			if random.IntN(3) == 0 {
+				dir, target = "a/b", filepath.Join(root, "b")
+			}
+			aside := fmt.Sprintf("x%d-%d", seed%7, n%40)
+			if unix.Renameat(at, dir, at, aside) == nil {
+				if unix.Symlinkat(target, at, dir) == nil {
+					swaps.Add(1)
+				}
+				for range random.IntN(3) {
+					time.Sleep(20 * time.Microsecond)
+				}
+				unix.Unlinkat(at, dir, 0)
+				unix.Renameat(at, aside, at, dir)
+			} else {
+				unix.Unlinkat(at, dir, 0)
+			}
+			if n%50 == 0 { // what went for good is made anew
+				unix.Mkdirat(at, "a", 0o755)
+				unix.Mkdirat(at, "a/b", 0o755)
+			}
+		}
+	})
+}
+
+// stateOf is all that can be told of root's files: names, bytes, owners, modes, numbers of links, times
+// of change.
+func stateOf(t *testing.T, root string) string {
+	t.Helper()
+	var out []string
+	items, err := walk(root)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, it := range sortedItems(items) {
+		s := it.stat
+		text, _ := os.ReadFile(filepath.Join(root, it.path))
+		out = append(out, fmt.Sprintf("%s %q %d:%d %o, %d links, %d.%09d", it.path, text, s.Uid, s.Gid, s.Mode, s.Nlink, s.Ctim.Sec, s.Ctim.Nsec))
+	}
+	return strings.Join(out, "\n")
+}
+
+// A user who owns the tree of a site, or the directory that it lies in, and puts links in the way all
+// the time while it is published, taken back, closed and taken away, gets nothing of root's written,
+// owned, linked, removed or copied (B1, B2, B3).
+func TestLinksInATreeLeadNowhere(t *testing.T) {
+	for _, how := range []struct {
+		name, site string
+		theirs     string // directory above the tree that is the user's
+		seen       string
+	}{
+		{name: "exchanged", site: "/srv/www/site"},
+		{name: "in place", site: "/srv/www/site", seen: "a container"},
+		{name: "below the user's own", site: "/srv/tides/site", theirs: "/srv/tides"},
+		{name: "in place below the user's own", site: "/srv/tides/site", theirs: "/srv/tides", seen: "a container"},
+	} {
+		t.Run(how.name, func(t *testing.T) {
+			seed := rand.Uint64()
+			t.Logf("seed %d", seed)
+			m := systemtest.FolderInMemory(t)
+			if err := os.Chmod(m.Root, 0o755); err != nil {
+				t.Fatal(err)
+			}
+			systemtest.Put(t, m, "/etc/passwd", fmt.Sprintf("root:x:0:0::/:/bin/sh\ntides:x:%d:%d::/:/bin/sh\n", intruder, intruder))
+			systemtest.Put(t, m, "/etc/group", fmt.Sprintf("root:x:0:\ntides:x:%d:\n", intruder))
+			for i, s := range secrets {
+				systemtest.Put(t, m, "/etc/secret.d/"+s, fmt.Sprintf("secret %d", i))
+				if err := os.Chmod(m.Path("/etc/secret.d/"+s), 0o600); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if err := os.MkdirAll(m.Path(filepath.Dir(how.site)), 0o755); err != nil {
+				t.Fatal(err)
+			}
+			if how.theirs != "" {
+				if err := os.Chown(m.Path(how.theirs), intruder, intruder); err != nil {
+					t.Fatalf("these tests give files to others, and so run as root: %v", err)
+				}
+			}
+			before := stateOf(t, m.Path("/etc/secret.d"))
+			work := func(n int) (stake.ContentWork, map[string]string) {
+				texts := map[string]string{"index.html": fmt.Sprint("index ", n)}
+				for i, s := range secrets { // of the sizes that root's have
+					texts["a/"+s] = fmt.Sprintf("tide %c%d", "abc"[n%3], i)
+				}
+				w := content(how.site, texts)
+				w.Owner, w.Group, w.Seen = "tides", "tides", how.seen
+				return w, texts
+			}
+			by := func(do func() error) error { return m.ByWhoMay(how.site, "tides", do) }
+			end, done := make(chan struct{}), sync.WaitGroup{}
+			var swaps atomic.Int64
+			random := rand.New(rand.NewPCG(seed, 1))
+			went := 0
+			for n := 1; n <= 150; n++ {
+				w, texts := work(n)
+				for _, text := range texts {
+					systemtest.Put(t, m, blobOnHost(text), text)
+				}
+				if n%15 == 0 {
+					w.Files, w.Away = nil, true
+					for p := range texts {
+						w.Drop = append(w.Drop, p)
+					}
+				}
+				var b Before
+				err := by(func() (err error) {
+					if b, err = Prepare(m, fmt.Sprintf("%d-1", n), w); err == nil {
+						err = Do(m, w, b, silent)
+					}
+					return err
+				})
+				if err == nil {
+					went++
+				}
+				if n == 1 { // there is a tree to intrude upon
+					if err != nil {
+						t.Fatal(err)
+					}
+					for i := range uint64(2) {
+						done.Go(func() {
+							if err := intrude(m.Path(how.site), m.Path("/etc/secret.d"), seed+i, end, &swaps); err != nil {
+								t.Error(err)
+							}
+						})
+					}
+					continue
+				}
+				if err != nil || random.IntN(3) == 0 {
+					by(func() error { return Back(m, w, b, silent) })
+				} else {
+					by(func() error { return Close(m, w, b) })
+				}
+				if _, err := Read(m, Wanted{ContentWant: w.ContentWant, tree: treeFor(t, w)}); err == nil {
+					Missing(m, w)
+				}
+			}
+			close(end)
+			done.Wait()
+			if after := stateOf(t, m.Path("/etc/secret.d")); after != before {
+				t.Errorf("root's files were\n%s\nand are\n%s", before, after)
+			}
+			for p, text := range tree(t, m, "/srv") {
+				if strings.HasPrefix(text, "secret") {
+					t.Errorf("/srv/%s has %q", p, text)
+				}
+			}
+			if left := tree(t, m, "/var/lib/northstake/former"); strings.Contains(fmt.Sprint(left), "secret") {
+				t.Errorf("of root's there is kept %v", left)
+			}
+			if swaps.Load() < 100 || went < 5 {
+				t.Errorf("only %d swaps, and %d publications that went through", swaps.Load(), went)
+			}
+		})
+	}
+}
