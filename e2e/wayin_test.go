@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 	"time"
@@ -101,5 +102,36 @@ func TestTheWayInComesBackByItself(t *testing.T) {
 	}
 	if got := g.on(host, "ls /etc/ssh/sshd_config.d"); strings.Contains(got, "00-port") {
 		t.Errorf("there is %s", got)
+	}
+}
+
+// A host that goes down while a step on its way in is not confirmed yet takes the step back as it
+// boots, before anything starts that would read it; what was confirmed stays.
+func TestTheWayInComesBackOverARestart(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\n[kit.base.directory.\"/srv/notices\"]\n[kit.base.file.\"/etc/ssh/sshd_config.d/00-port.conf\"]\ntext = \"Port 2222\\n\"\nrestart = [\"ssh\"]\n")
+	g.trust()
+	host := g.hosts[0]
+	for _, boundary := range []string{"begun", "worked", "done"} {
+		p := g.plan(1)
+		steps := p.Hosts[0].Steps
+		last := steps[len(steps)-1].Number
+		if boundary == "begun" { // the file is written, and what is to take it in is not told yet
+			if steps[len(steps)-1].Type != "service" {
+				t.Fatalf("the steps are %s", strings.Join(texts(p), "; "))
+			}
+		}
+		g.hold(host, last, boundary)
+		g.startRun(p.Id)
+		g.reached(host, last, boundary)
+		killHost(g, host) // it waits until SSH answers at its port again
+		g.unhold(host)
+		g.eventually(boundary, func() error {
+			got := g.on(host, "ls /srv /etc/nologin /etc/ssh/sshd_config.d/00-port.conf 2>/dev/null; ls /etc/systemd/system /etc/systemd/system/sysinit.target.wants 2>/dev/null | grep northstake; systemctl list-units --no-legend 'northstake-revert*'; ss -Hltn sport = 2222; systemctl --failed --no-legend")
+			if strings.TrimSpace(got) != "/srv:" {
+				return fmt.Errorf("there is\n%s", got)
+			}
+			return nil
+		})
 	}
 }

@@ -38,6 +38,7 @@ func run(args []string) error {
 	state := flags.String("state", "/var/lib/northstake", "directory for the rod's own files")
 	ssh := flags.String("ssh", "", "SSH_CONNECTION of the session (sshd(8))")
 	engine := flags.String("engine", "", "socket of the container engine, where it is not at its usual place")
+	booting := flags.Bool("booting", false, "the host boots, and no service has started yet")
 	booted := flags.Bool("booted", false, "wait until the host has booted")
 	runID := flags.String("run", "", "run whose step is to be taken back")
 	step := flags.Int("step", 0, "number of that step")
@@ -45,16 +46,16 @@ func run(args []string) error {
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
-	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh)}
+	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh), Booting: *booting}
 	// The heap is small, and a survey makes much of what is forgotten at once.
 	debug.SetGCPercent(400)
 	// A broken line must not cut a step off.
 	signal.Ignore(syscall.SIGHUP, syscall.SIGPIPE, syscall.SIGINT)
+	if *booted {
+		family.AwaitBoot(context.Background(), h.Machine)
+	}
 	switch args[0] {
 	case "serve":
-		if *booted {
-			family.AwaitBoot(context.Background(), h.Machine)
-		}
 		if _, err := io.WriteString(os.Stdout, rod.Greeting); err != nil {
 			return err
 		}

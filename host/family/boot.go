@@ -34,6 +34,25 @@ func AwaitBoot(ctx context.Context, m *system.Machine) {
 	}
 }
 
+// Booting is the service manager of a host that boots: what is to start does so when its turn comes,
+// nothing runs that would have to take notice, and nobody waits for either.
+type Booting struct {
+	ServiceManager
+	Machine *system.Machine
+}
+
+// Do has a service start in its turn, or not.
+func (b Booting) Do(ctx context.Context, action, service string) error {
+	switch action {
+	case "restart":
+		action = "start"
+	case "reload":
+		return nil
+	}
+	_, err := b.Machine.Run(ctx, nil, "systemctl", "--no-block", action, unitName(service))
+	return err
+}
+
 // NoInit is the name of a host's first process where that is none that is known to start services,
 // as it often is in containers; "" where it is one.
 func NoInit(m *system.Machine) string {

@@ -18,7 +18,8 @@ import (
 func revertName(j Job) string { return fmt.Sprintf("northstake-revert-%s-%d", j.Run, j.Number) }
 
 // Arm makes the host take a step back by itself after some seconds: by a timer of
-// systemd's, or where there is none by a process that outlives this one.
+// systemd's, or where there is none by a process that outlives this one. A host with systemd that
+// goes down before the run has ended takes it back as it boots.
 func Arm(ctx context.Context, m *system.Machine, j Job, seconds int) error {
 	self, err := os.Executable()
 	if err != nil {
@@ -27,8 +28,9 @@ func Arm(ctx context.Context, m *system.Machine, j Job, seconds int) error {
 	Disarm(ctx, m, j)
 	args := []string{self, "revert", "--state", m.StateDir, "--run", j.Run, "--step", fmt.Sprint(j.Number)}
 	if m.HasSystemd() {
-		_, err = m.Run(ctx, nil, "systemd-run", append([]string{"--quiet", "--collect", "--unit=" + revertName(j), "--timer-property=AccuracySec=500ms",
-			fmt.Sprintf("--on-active=%d", seconds)}, args...)...)
+		if err = takeBackAtBoot(ctx, m, j.Run, self); err == nil {
+			err = startTimer(ctx, m, revertName(j), seconds, args)
+		}
 	} else {
 		err = startLater(m, j, append(args, "--after", fmt.Sprintf("%ds", seconds)))
 	}
@@ -36,6 +38,13 @@ func Arm(ctx context.Context, m *system.Machine, j Job, seconds int) error {
 		return fmt.Errorf("set the timer that takes the step back: %w", err)
 	}
 	return nil
+}
+
+// startTimer has systemd start something after some seconds.
+func startTimer(ctx context.Context, m *system.Machine, unit string, seconds int, args []string) error {
+	options := append([]string{"--quiet", "--collect", "--unit=" + unit, "--timer-property=AccuracySec=500ms", fmt.Sprintf("--on-active=%d", seconds)}, args...)
+	_, err := m.Run(ctx, nil, "systemd-run", options...)
+	return err
 }
 
 // startLater starts a process that waits and then takes a step back, in a session of

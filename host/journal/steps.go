@@ -110,10 +110,10 @@ func (j Journal) backAll(ctx context.Context, run string, say func(string, ...an
 	for err != nil && len(left) > 0 {
 		before := len(left)
 		if left, err = j.backEach(ctx, left, say); len(left) == before {
-			return errors.Join(err, j.allStuck(left, err))
+			return errors.Join(err, j.allStuck(left, err), dropBootUnits(ctx, j.Machine, run))
 		}
 	}
-	return j.again(ctx, steps, say)
+	return errors.Join(j.again(ctx, steps, say), dropBootUnits(ctx, j.Machine, run))
 }
 
 func (j Journal) allStuck(steps []Record, why error) error {
@@ -166,6 +166,9 @@ func (j Journal) Recover(ctx context.Context, run string) ([]string, error) {
 	own, ok := rod.ParseRun(run)
 	if !ok {
 		return nil, fmt.Errorf("%q is not a run", run)
+	}
+	if err := dropAllBootUnits(ctx, j.Machine, own.Service); err != nil {
+		return nil, err
 	}
 	all, err := j.entries()
 	if err != nil {
@@ -319,6 +322,9 @@ func (j Journal) SetAside(run string, number int, reason string) error {
 
 // Close lets go of what the steps of a run that has ended well kept for taking them back.
 func (j Journal) Close(ctx context.Context, run string) error {
+	if err := dropBootUnits(ctx, j.Machine, run); err != nil {
+		return err
+	}
 	steps, err := j.Steps(run)
 	if err != nil {
 		return err

@@ -35,6 +35,9 @@ type Worker interface {
 	Close(ctx context.Context, j Job, before json.RawMessage) error
 }
 
+// Early is a worker whose steps may be such that they can be taken back while the host still boots.
+type Early interface{ Early() bool }
+
 // Confirmer is a worker whose steps are held until they are confirmed.
 type Confirmer interface {
 	Confirm(ctx context.Context, j Job) error

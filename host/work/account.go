@@ -22,7 +22,7 @@ type accountBefore struct {
 }
 
 var _ = register("account", typed[stake.AccountWant, stake.AccountWork, accountBefore]{
-	read: each(readAccount), before: beforeAccount, do: doAccount, back: backAccount,
+	read: each(readAccount), before: beforeAccount, do: doAccount, back: backAccount, early: true,
 })
 
 func readAccount(_ context.Context, m *Host, w stake.AccountWant) (any, error) {

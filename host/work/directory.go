@@ -25,7 +25,7 @@ type directoryBefore struct {
 }
 
 var _ = register("directory", joining(placed(typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
-	read: readDirectories, before: beforeDirectory, do: doDirectory, back: backDirectory,
+	read: readDirectories, before: beforeDirectory, do: doDirectory, back: backDirectory, early: true,
 }, func(w stake.DirectoryWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} })))
 
 func readDirectories(ctx context.Context, m *Host, wants []stake.DirectoryAsked) ([]any, error) {

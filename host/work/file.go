@@ -22,7 +22,7 @@ type fileBefore struct {
 }
 
 var _ = register("file", placed(typed[stake.FileWant, stake.FileWork, fileBefore]{
-	read: each(readFile), before: beforeFile, do: doFile, back: backFile,
+	read: each(readFile), before: beforeFile, do: doFile, back: backFile, early: true,
 }, func(w stake.FileWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))
 
 func readFile(_ context.Context, m *Host, w stake.FileWant) (any, error) {

@@ -31,7 +31,7 @@ type firewall struct {
 }
 
 var _ = register("firewall", firewall{typed[stake.FirewallWant, stake.FirewallWork, firewallBefore]{
-	read: each(readFirewall), before: beforeFirewall, do: doFirewall, back: backFirewall,
+	read: each(readFirewall), before: beforeFirewall, do: doFirewall, back: backFirewall, early: true,
 }})
 
 func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, error) {

@@ -17,6 +17,7 @@ import (
 type Host struct {
 	*system.Machine
 	SSHPort  int
+	Booting  bool            // services are about to start by themselves
 	Families []family.Family // the built-in ones when nil
 }
 
@@ -46,7 +47,11 @@ func (h *Host) PackageManager() (family.PackageManager, error) {
 
 // Services is the host's service manager.
 func (h *Host) Services(ctx context.Context) (family.ServiceManager, error) {
-	return family.Services(ctx, h.Machine)
+	units, err := family.Services(ctx, h.Machine)
+	if err == nil && h.Booting {
+		units = family.Booting{ServiceManager: units, Machine: h.Machine}
+	}
+	return units, err
 }
 
 // Layout is how a web server lies on the host.
@@ -94,6 +99,12 @@ type bound struct {
 	host   *Host
 }
 
+// Early says whether the worker's steps can be taken back while the host still boots.
+func (b bound) Early() bool {
+	e, ok := b.worker.(journal.Early)
+	return ok && e.Early()
+}
+
 func (b bound) Before(ctx context.Context, j Job) (json.RawMessage, error) {
 	return b.worker.Before(ctx, b.host, j)
 }
@@ -124,7 +135,14 @@ func (c confirming) Confirm(ctx context.Context, j Job) error {
 	return c.confirmer.Confirm(ctx, c.host, j)
 }
 
-// Revert is what a timer on the host does with a step that nobody confirmed.
+// Revert is what a timer on the host does with a step that nobody confirmed, and what a host does as
+// it boots that went down before.
 func Revert(ctx context.Context, h *Host, run string, number int) error {
+	switch {
+	case h.Booting:
+		return h.journal().RevertBooting(ctx, run)
+	case number == 0:
+		return h.journal().RevertBooted(ctx, run)
+	}
 	return h.journal().Revert(ctx, run, number)
 }

@@ -44,7 +44,7 @@ func (b *befores[B]) UnmarshalJSON(raw []byte) error {
 // taken back in the other.
 func joining[W, J, B any](one typed[W, J, B]) typed[W, stake.Works[J], befores[B]] {
 	return typed[W, stake.Works[J], befores[B]]{
-		read: one.read,
+		read: one.read, early: one.early,
 		before: func(ctx context.Context, m *Host, j Job, works stake.Works[J]) (befores[B], error) {
 			var out befores[B]
 			for _, w := range works {

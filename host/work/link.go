@@ -25,7 +25,7 @@ var _ = register("link", placed(typed[stake.LinkWant, stake.LinkWork, linkBefore
 		b.Entry, err = m.Entry(w.Path)
 		return b, err
 	},
-	do: doLink, back: backLink,
+	do: doLink, back: backLink, early: true,
 }, func(w stake.LinkWork) spot { return spot{w.Path, "root", "root", w.Away} }))
 
 func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (rod.StepState, error) {

@@ -39,7 +39,7 @@ type service struct {
 }
 
 var _ = register("service", service{typed[stake.ServiceWant, stake.ServiceWork, serviceBefore]{
-	read: readServices, before: beforeService, do: doService, back: backService, again: againService,
+	read: readServices, before: beforeService, do: doService, back: backService, again: againService, early: true,
 }})
 
 // Confirm has a firewall start at boot, as far as that is wanted, and stops the timer that would take
@@ -292,6 +292,9 @@ func takesIn(m *Host, service string) func(context.Context) error {
 // tell makes a service start, stop, reload or restart, waits until it has settled, and brings its
 // last log lines into the error when it fails.
 func tell(ctx context.Context, m *Host, units family.ServiceManager, name, action string) error {
+	if m.Booting {
+		return units.Do(ctx, action, name)
+	}
 	if err := testLive(ctx, m, units, name, action); err != nil {
 		return err
 	}
@@ -465,7 +468,7 @@ func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b ser
 	switch {
 	case was && !is:
 		return tell(ctx, m, units, w.Name, "start")
-	case !was && is:
+	case !was && (is || m.Booting): // as it boots it may be about to start
 		err := units.Do(ctx, "stop", w.Name)
 		if b.Active != "failed" {
 			units.ForgetFailed(ctx, w.Name) // a start that is ended midway counts as one that failed

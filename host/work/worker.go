@@ -58,7 +58,11 @@ type typed[W, J, B any] struct {
 	back   func(ctx context.Context, m *Host, j Job, work J, before B) error
 	again  func(ctx context.Context, m *Host, j Job, work J, before B) error // may be nil: take notice, once all that was taken back is back
 	close  func(m *Host, work J, before B) error                             // may be nil: what was kept for taking back is let go
+	early  bool                                                              // can be taken back while the host boots
 }
+
+// Early says whether steps can be taken back while the host still boots.
+func (t typed[W, J, B]) Early() bool { return t.early }
 
 // each adapts the reading of one stake to that of many.
 func each[W any](one func(ctx context.Context, m *Host, w W) (any, error)) func(context.Context, *Host, []W) ([]any, error) {
