@@ -18,12 +18,13 @@ import (
 // service is one northstaked.
 type service struct {
 	address, state, database, log string
+	options                       []string // of the service, beside those that all have
 	cmd                           *exec.Cmd
 	mu                            sync.Mutex
 }
 
-func startService(state, database string) (*service, error) {
-	s := &service{state: state, database: database, log: state + ".log"}
+func startService(state, database string, options ...string) (*service, error) {
+	s := &service{state: state, database: database, log: state + ".log", options: options}
 	if err := os.MkdirAll(state, 0o700); err != nil {
 		return nil, err
 	}
@@ -45,7 +46,8 @@ func (s *service) start() error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.Command(filepath.Join(root, "bin", "northstaked"), "--listen", listen, "--state", s.state, "--rods", filepath.Join(root, "bin", "rods"), "--takeover", "4s", "--engine", labs.Socket())
+	options := append([]string{"--listen", listen, "--state", s.state, "--rods", filepath.Join(root, "bin", "rods"), "--takeover", "4s", "--engine", labs.Socket()}, s.options...)
+	cmd := exec.Command(filepath.Join(root, "bin", "northstaked"), options...)
 	cmd.Env = []string{"NORTHSTAKE_DATABASE=" + s.database, "PATH=/usr/bin:/bin"}
 	cmd.Stdout, cmd.Stderr = log, log
 	if err := cmd.Start(); err != nil {

@@ -1,8 +1,10 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -55,18 +57,26 @@ func TestTheWayInIsGuarded(t *testing.T) {
 	}
 }
 
-// What would take the way in away for good is refused; what is harmless to it is confirmed and done.
+// What would take the way in away for good is done when it is named, and not before; what is harmless to
+// it is confirmed and done.
 func TestWhatKeepsTheWayIn(t *testing.T) {
 	t.Parallel()
 	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\npackage = { sudo = { is = \"gone\" } }\n")
 	g.trust()
 	host := g.hosts[0]
-	if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "by which the service gets in to this host") {
-		t.Errorf("the blockers are %+v", b)
+	p := g.plan(1)
+	if c := p.Hosts[0].Cautions; len(c) != 1 || !strings.Contains(c[0].What, "takes the way in to this host off for good") {
+		t.Errorf("the cautions are %+v", c)
+	}
+	if out := g.ns(2, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes"); !strings.Contains(out, "removed by the steps of "+host+"/package/sudo") {
+		t.Errorf("unnamed it is answered by\n%s", out)
+	}
+	if got := g.on(host, "dpkg-query -Wf '${Status}' sudo"); got != "install ok installed" {
+		t.Errorf("sudo is %s", got)
 	}
 	g.declareText("# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/etc/ssh/sshd_config.d/50-banner.conf\"]\ntext = \"PrintMotd no\\n\"\nreload = [\"ssh\"]\n")
 	g.ns(0, "declare", g.dir)
-	p := g.plan(1)
+	p = g.plan(1)
 	r := g.applyPlan(0, p.Id)
 	for _, s := range r.Hosts[0].Steps {
 		if !strings.Contains(strings.Join(s.Said, " "), "confirmed over a new connection") {
@@ -76,6 +86,13 @@ func TestWhatKeepsTheWayIn(t *testing.T) {
 	g.nothingToDo()
 	if got := g.on(host, "systemctl list-units --all --no-legend 'northstake-revert*'; cat /etc/ssh/sshd_config.d/50-banner.conf"); strings.TrimSpace(got) != "PrintMotd no" {
 		t.Errorf("there is\n%s", got)
+	}
+	g.declareText("# instead of [site.timetable]\n[kit.base]\npackage = { sudo = { is = \"gone\" } }\n")
+	g.ns(0, "declare", g.dir)
+	g.on(host, "echo root:tide-table | chpasswd") // Debian's sudo does not go while nobody can become root otherwise
+	out := g.ns(0, "apply", fmt.Sprint(g.plan(1).Id), "--ground", g.name, "--yes", "--removing", host+"/package/sudo")
+	if !strings.Contains(out, "the plan takes the way in off, as was named") || strings.TrimSpace(g.on(host, "command -v sudo || echo gone")) != "gone" {
+		t.Errorf("named it is answered by\n%s", out)
 	}
 }
 
@@ -133,5 +150,42 @@ func TestTheWayInComesBackOverARestart(t *testing.T) {
 			}
 			return nil
 		})
+	}
+}
+
+// A host that lets nobody in any more, gives nobody root's rights, or shows another key, is no host that
+// is as declared, though a connection of before still stands (H9).
+func TestADriftCheckFindsThatNobodyGetsIn(t *testing.T) {
+	t.Parallel()
+	ctx := context.Background()
+	p, err := lab.OpenPostgres(ctx, home+"/pg-way-in")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.Stop(ctx) })
+	s, err := startService(home+"/service-way-in", p.URL(), "--keep-connections", "1s")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.end(syscall.SIGTERM) })
+	g := newGroundOf(t, s, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/srv/notice\"]\ntext = \"x\"\n")
+	g.trust()
+	host := g.hosts[0]
+	g.apply(0)
+	g.ns(0, "drift", g.name)
+	for what, is := range map[string]struct{ done, undone, said string }{
+		"nobody may log in": {"echo 'AllowUsers nobody' > /etc/ssh/sshd_config.d/00-x.conf; systemctl reload ssh", "rm /etc/ssh/sshd_config.d/00-x.conf; systemctl reload ssh", "keeper"},
+		"nobody is root":    {"echo 'keeper ALL=(ALL) !ALL' > /etc/sudoers.d/zz", "rm /etc/sudoers.d/zz", "sudo"},
+		"another key":       {"mkdir /root/keys; mv /etc/ssh/ssh_host_* /root/keys; ssh-keygen -q -A; systemctl restart ssh", "mv /root/keys/* /etc/ssh/; systemctl restart ssh", "key"},
+	} {
+		g.on(host, is.done)
+		time.Sleep(1100 * time.Millisecond)
+		if out := g.ns(2, "drift", g.name); !strings.Contains(out, is.said) || !strings.Contains(out, "stands, and is all that does") {
+			t.Errorf("%s: drift says\n%s", what, out)
+		}
+		g.on(host, is.undone)
+		if out := g.ns(0, "drift", g.name); !strings.Contains(out, "nothing has shifted") {
+			t.Errorf("%s, and mended: drift says\n%s", what, out)
+		}
 	}
 }

@@ -30,7 +30,7 @@ var version = "dev"
 
 type settings struct {
 	listen, database, state, rods, engine string
-	silence                               time.Duration
+	silence, mostAge                      time.Duration
 }
 
 func main() {
@@ -55,6 +55,7 @@ func main() {
 	f.StringVar(&s.rods, "rods", filepath.Join(filepath.Dir(self), "rods"), "directory with the rods that are sent to hosts")
 	f.StringVar(&s.engine, "engine", os.Getenv("NORTHSTAKE_ENGINE"), "socket of this machine's container engine, where it is not at its usual place (NORTHSTAKE_ENGINE)")
 	f.DurationVar(&s.silence, "takeover", jobs.Silence, "how long a replica may be silent before another takes its runs over")
+	f.DurationVar(&s.mostAge, "keep-connections", reach.MostAge, "how old a connection to a host gets before the next look makes a new one, by which a host that lets nobody in any more is found")
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
 	if err := cmd.ExecuteContext(ctx); err != nil {
@@ -87,6 +88,7 @@ func serve(ctx context.Context, s settings) error {
 		return err
 	}
 	pool := reach.NewPool(&reach.RodDir{Dir: s.rods})
+	pool.MostAge = s.mostAge
 	defer pool.Close()
 	j, err := jobs.New(st, pool, seal, s.silence, log)
 	if err != nil {

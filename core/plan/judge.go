@@ -75,7 +75,6 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 		}
 		first[is] = j
 		j.verdict.Blockers = append(j.verdict.Blockers, j.heldUp(in.Traits.Stuck)...)
-		j.verdict.Blockers = append(j.verdict.Blockers, in.Way.gone(j)...)
 		list[i].verdict.Blockers = append(j.verdict.Blockers, j.undoes(byName)...)
 		byName[j.stake.Local()] = list[i]
 	}

@@ -216,7 +216,7 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 	if out.Steps, err = join(out.Steps); err != nil {
 		return out, err
 	}
-	in.Way.guard(out.Steps)
+	out.Cautions = append(out.Cautions, in.Way.guard(out.Steps)...)
 	for i := range out.Steps {
 		out.Steps[i].Number = i + 1
 	}

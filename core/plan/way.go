@@ -75,33 +75,35 @@ func (w *Way) touches(s Step) bool {
 	return false
 }
 
-// guard has the host hold each step that can change the way in until the service has come in anew.
-func (w *Way) guard(steps []Step) {
+// guard has the host hold each step that can change the way in until the service has come in anew, and
+// has those be named that take it away for good.
+func (w *Way) guard(steps []Step) (cautions []stake.Note) {
 	for i := range steps {
-		if s := &steps[i]; !s.Confirm && !s.Returns && w.touches(*s) {
+		s := &steps[i]
+		if off := w.takenOff(*s); len(off) > 0 {
+			s.Shuts = true
+			for _, name := range off {
+				s.Removes = append(slices.Clone(s.Removes), "package "+name+", by which the service gets in to this host")
+			}
+			cautions = append(cautions, stake.Note{Address: s.Address, What: fmt.Sprintf("to %s takes the way in to this host off for good: it has to be named, and no new connection is asked for at the end", s.Text),
+				Fix: "have another way in at hand, or leave it installed"})
+			continue
+		}
+		if !s.Confirm && !s.Returns && w.touches(*s) {
 			s.Confirm, s.Whole = true, true
 			s.Details = append(slices.Clone(s.Details), stake.Detail{Title: "safety", Text: fmt.Sprintf("this can shut the way in to the host: the host takes the run back by itself after %d s unless a new connection, with login and root's rights, confirms it", stake.RevertAfter)})
 		}
 	}
+	return cautions
 }
 
-// gone are blockers for what takes the way in away and cannot be taken back in time.
-func (w *Way) gone(j judged) []stake.Note {
-	if w == nil || j.stake.Type != "package" {
+// takenOff are the packages that a step takes off and the way in rests on.
+func (w *Way) takenOff(s Step) []string {
+	var work stake.PackageWork
+	if w == nil || s.Type != "package" || json.Unmarshal(s.Work, &work) != nil {
 		return nil
 	}
-	var out []stake.Note
-	for _, m := range j.verdict.Moves {
-		var work stake.PackageWork
-		if json.Unmarshal(m.Work, &work) != nil {
-			continue
-		}
-		for _, name := range append(slices.Clone(work.With), work.Remove) {
-			if name == "openssh-server" || name == "sudo" && w.Sudo {
-				out = append(out, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("to %s would take package %s off, by which the service gets in to this host", m.Text, name),
-					Fix: "leave it installed; if it is to go, take it off by hand, with another way in at hand"})
-			}
-		}
-	}
-	return out
+	return slices.DeleteFunc(append(slices.Clone(work.With), work.Remove), func(name string) bool {
+		return name != "openssh-server" && (name != "sudo" || !w.Sudo)
+	})
 }

@@ -105,6 +105,7 @@ type Move struct {
 	Whole   bool            `json:"whole,omitempty"` // unless it is confirmed the whole run goes back
 	Blobs   bool            `json:"blobs,omitempty"`
 	Removes []string        `json:"removes,omitempty"` // what goes that holds somebody's content; it is confirmed by the stake's name
+	Shuts   bool            `json:"shuts,omitempty"`   // the way in to the host goes with it
 	Returns bool            `json:"returns,omitempty"` // the host goes down and comes back
 	Late    bool            `json:"-"`                 // what goes for its stake's sake goes right before it, and not before the stake's other moves
 	Joins   bool            `json:"-"`                 // one step can make it together with others of its kind

@@ -3,16 +3,20 @@ package reach
 import (
 	"context"
 	"crypto/sha256"
+	"errors"
 	"fmt"
 	"sync"
+	"time"
 
 	"northstake/host/rod"
 )
 
 // Pool keeps connections to hosts, so that the next survey of a host costs one
-// request.
+// request. One that is older than MostAge gives way to a new one at the next survey, so that a host that
+// lets nobody in any more, or shows another key, does not stand as one that is reached.
 type Pool struct {
-	rods Rods
+	rods    Rods
+	MostAge time.Duration
 
 	mu    sync.Mutex
 	conns map[string]*entry
@@ -21,12 +25,20 @@ type Pool struct {
 type entry struct {
 	gate  chan struct{} // holds one who works on it; nobody waits for that longer than they may
 	conn  *rod.Conn
-	end   func() // of what carries it
-	print string // of the target and its keys
+	end   func()    // of what carries it
+	print string    // of the target and its keys
+	since time.Time // when it was made
+
+	former func() // ends the connection before this one, for which somebody may still wait
 }
 
+// MostAge is how old a kept connection gets unless another age is asked for.
+const MostAge = 10 * time.Minute
+
 // NewPool makes a pool that sends rods from rods.
-func NewPool(rods Rods) *Pool { return &Pool{rods: rods, conns: map[string]*entry{}} }
+func NewPool(rods Rods) *Pool {
+	return &Pool{rods: rods, MostAge: MostAge, conns: map[string]*entry{}}
+}
 
 // fingerprint tells whether a kept connection was made with the same means.
 func fingerprint(t Target, known KnownKeys) string {
@@ -59,16 +71,43 @@ func (p *Pool) Rod(ctx context.Context, key string, t Target, known KnownKeys) (
 	}
 	defer e.leave()
 	print := fingerprint(t, known)
-	if e.conn != nil && e.print == print && e.conn.Usable() {
+	kept := e.conn != nil && e.print == print && e.conn.Usable()
+	if kept && time.Since(e.since) < p.MostAge {
 		return e.conn, nil
 	}
-	e.close()
+	if !kept {
+		e.close()
+	}
 	conn, end, err := p.start(ctx, t, known)
+	if err != nil && kept {
+		return nil, nobodyGetsIn(err, e.since)
+	}
 	if err != nil {
 		return nil, err
 	}
-	e.conn, e.end, e.print = conn, end, print
+	if kept {
+		if e.former != nil {
+			e.former()
+		}
+		before, endBefore := e.conn, e.end
+		e.former = func() {
+			before.Close()
+			endBefore()
+		}
+	}
+	e.conn, e.end, e.print, e.since = conn, end, print, time.Now()
 	return conn, nil
+}
+
+// nobodyGetsIn says that a host can be reached over a kept connection alone.
+func nobodyGetsIn(err error, since time.Time) error {
+	var t *Trouble
+	if !errors.As(err, &t) {
+		return fmt.Errorf("no new connection can be made, though one of %s stands: %w", since.Format("15:04"), err)
+	}
+	out := *t
+	out.What = fmt.Sprintf("%s; a connection of %s stands, and is all that does", t.What, since.Format("15:04"))
+	return &out
 }
 
 // Fresh makes a new connection that is not kept; close ends it.
@@ -130,5 +169,8 @@ func (e *entry) close() {
 		e.conn.Close()
 		e.end()
 	}
-	e.conn, e.end = nil, nil
+	if e.former != nil {
+		e.former()
+	}
+	e.conn, e.end, e.former = nil, nil, nil
 }

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"slices"
 	"time"
 
 	"northstake/core/plan"
@@ -89,6 +90,10 @@ func (h *hostRun) comeIn(ctx context.Context, a access) (conn *rod.Conn, hangUp 
 // rights: the kept one tells nothing of that. A host that nobody gets in to any more goes back.
 func (h *hostRun) stillIn(ctx context.Context, a access) bool {
 	if h.s.wayTo(h.doc.Host) == nil {
+		return true
+	}
+	if slices.ContainsFunc(h.planned.Steps, func(s plan.Step) bool { return s.Shuts }) {
+		h.doc.Notes = append(h.doc.Notes, "no new connection was made at the end: the plan takes the way in off, as was named")
 		return true
 	}
 	_, hangUp, err := h.comeIn(ctx, a)

@@ -889,8 +889,10 @@ export interface components {
             because?: string;
             /** @description The host goes down and comes back */
             returns?: boolean;
-            /** @description What goes that holds somebody's content */
+            /** @description What goes that people may rely on */
             removes?: string[];
+            /** @description The way in to the host goes with it */
+            shuts?: boolean;
             details?: components["schemas"]["Detail"][];
             work?: Record<string, never>;
             settles?: string[];

@@ -102,7 +102,7 @@
       </AlertDialog.Description>
       {#each removing as s (s.address)}
         <label class="mt-3 block border-l-4 border-alarm bg-raised px-4 py-2">
-          <span class="text-alarm">{counted(s.removes?.length ?? 0, 'file')} that nobody declared will be removed:</span>
+          <span class="text-alarm">{s.shuts ? 'The way in to the host goes for good:' : `${counted(s.removes?.length ?? 0, 'file')} that nobody declared will be removed:`}</span>
           <span class="name block max-h-24 overflow-auto break-words">{s.removes?.join(', ')}</span>
           To remove {s.removes?.length === 1 ? 'it' : 'them'}, type <b class="name">{s.address}</b>
           <input class="name mt-1 w-full border-b border-rule-strong bg-transparent py-1" autocomplete="off" bind:value={named[s.address]} />

@@ -1,0 +1,48 @@
+package plan
+
+import (
+	"strings"
+	"testing"
+
+	"northstake/core/stake"
+)
+
+// Which steps are held, and which have to be named, is told by what they change.
+func TestStepsOnTheWayIn(t *testing.T) {
+	way := &Way{User: "keeper", Sudo: true}
+	file := func(path string) Step { return Step{Type: "file", Name: path, Address: "quay1/file" + path} }
+	packages := func(w stake.PackageWork) Step {
+		return Step{Type: "package", Name: "x", Address: "quay1/package/x", Move: stake.Move{Text: "x", Work: stake.JSON(w)}}
+	}
+	for _, c := range []struct {
+		what  string
+		way   *Way
+		step  Step
+		held  bool
+		named string
+	}{
+		{"sshd's configuration", way, file("/etc/ssh/sshd_config.d/50-x.conf"), true, ""},
+		{"a key of the user", way, file("/home/keeper/.ssh/authorized_keys"), true, ""},
+		{"a key of another", way, file("/home/other/.ssh/authorized_keys"), false, ""},
+		{"what lies above it", way, Step{Type: "directory", Name: "/home", Address: "quay1/directory/home"}, true, ""},
+		{"a site's file", way, file("/etc/nginx/conf.d/x.conf"), false, ""},
+		{"the user", way, Step{Type: "account", Name: "keeper", Address: "quay1/account/keeper"}, true, ""},
+		{"another user", way, Step{Type: "account", Name: "other", Address: "quay1/account/other"}, false, ""},
+		{"the SSH service", way, Step{Type: "service", Name: "ssh", Address: "quay1/service/ssh"}, true, ""},
+		{"a web server", way, Step{Type: "service", Name: "nginx", Address: "quay1/service/nginx"}, false, ""},
+		{"sudo, newer", way, packages(stake.PackageWork{Install: []stake.PackageGoal{{Name: "sudo"}}}), true, ""},
+		{"sudo, off", way, packages(stake.PackageWork{Remove: "sudo"}), false, "package sudo"},
+		{"sudo, off, where root logs in", &Way{User: "root"}, packages(stake.PackageWork{Remove: "sudo"}), true, ""},
+		{"the SSH server, along with another", way, packages(stake.PackageWork{Remove: "libtide", With: []string{"openssh-server"}}), false, "package openssh-server"},
+		{"another package, off", way, packages(stake.PackageWork{Remove: "telnet"}), false, ""},
+		{"anything on a host whose way in it is not", nil, file("/etc/ssh/sshd_config"), false, ""},
+		{"sudo, off, on such a host", nil, packages(stake.PackageWork{Remove: "sudo"}), false, ""},
+	} {
+		steps := []Step{c.step}
+		cautions := c.way.guard(steps)
+		s := steps[0]
+		if s.Confirm != c.held || s.Whole != c.held || s.Shuts != (c.named != "") || len(cautions) != len(s.Removes) || !strings.Contains(strings.Join(s.Removes, ""), c.named) || c.named == "" && len(s.Removes) > 0 {
+			t.Errorf("%s: held %t, named %q, shuts %t, cautions %v", c.what, s.Confirm, s.Removes, s.Shuts, cautions)
+		}
+	}
+}
