@@ -133,6 +133,12 @@ func TestPasswords(t *testing.T) {
 	if _, body := g.get(fmt.Sprintf("/grounds/%s/surveys/%d", g.name, s.ID)); strings.Contains(body, `"unread":"`) || !strings.Contains(body, `"due":`) {
 		t.Errorf("the survey with a given password: %s", body)
 	}
+	if out := g.ns(2, "journal", h, "--ground", g.name); !strings.Contains(out, "terminal to ask") {
+		t.Errorf("without a terminal the journal says\n%s", out)
+	}
+	if status, body := g.post("/grounds/"+g.name+"/hosts/"+h+"/journal", `{"sudo_passwords":{"*":"low-tide-7"}}`); status != 200 || strings.TrimSpace(body) != "[]" {
+		t.Errorf("the journal with a given password: %d %s", status, body)
+	}
 	if dump := g.s.dump(t); strings.Contains(dump, "low-tide-7") {
 		t.Error("the password is in the database in the clear")
 	}

@@ -31,11 +31,27 @@ set aside by hand with a reason: --aside RUN/STEP --reason TEXT.`,
 			if err != nil {
 				return err
 			}
-			res, err := api.GetJournalWithResponse(cmd.Context(), g, args[0])
-			if err := a.answered(res, err); err != nil {
+			var steps []rod.JournalStep
+			var given contract.SudoPasswords
+			err = withPasswords(func(p contract.SudoPasswords) error {
+				if given = p; p == nil {
+					res, err := api.GetJournalWithResponse(cmd.Context(), g, args[0])
+					if err := a.answered(res, err); err != nil {
+						return err
+					}
+					steps = *res.JSON200
+					return nil
+				}
+				res, err := api.AskJournalWithResponse(cmd.Context(), g, args[0], contract.AskJournalJSONRequestBody{SudoPasswords: p})
+				if err := a.answered(res, err); err != nil {
+					return err
+				}
+				steps = *res.JSON200
+				return nil
+			})
+			if err != nil {
 				return err
 			}
-			steps := *res.JSON200
 			if aside == "" {
 				if done, err := a.print(steps); done {
 					return err
@@ -47,7 +63,7 @@ set aside by hand with a reason: --aside RUN/STEP --reason TEXT.`,
 			if err != nil {
 				return err
 			}
-			put, err := api.SetAsideWithResponse(cmd.Context(), g, args[0], contract.SetAside{Run: run, Number: number, Reason: reason})
+			put, err := api.SetAsideWithResponse(cmd.Context(), g, args[0], contract.SetAside{Run: run, Number: number, Reason: reason, SudoPasswords: given})
 			if err := a.answered(put, err); err != nil {
 				return err
 			}

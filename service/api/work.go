@@ -318,11 +318,23 @@ func (s *Server) CancelRun(c *gin.Context, ground contract.InGround, id contract
 
 // GetJournal lists what a host's own journal has.
 func (s *Server) GetJournal(c *gin.Context, ground contract.InGround, host contract.OnHost) {
+	s.journalOf(c, ground, host, nil)
+}
+
+// AskJournal lists it with a password for sudo.
+func (s *Server) AskJournal(c *gin.Context, ground contract.InGround, host contract.OnHost) {
+	var in contract.AskJournalJSONBody
+	if body(c, &in) {
+		s.journalOf(c, ground, host, in.SudoPasswords)
+	}
+}
+
+func (s *Server) journalOf(c *gin.Context, ground, host string, passwords contract.SudoPasswords) {
 	g, ok := s.ground(c, ground)
 	if !ok {
 		return
 	}
-	steps, err := s.Jobs.Journal(c.Request.Context(), g, host)
+	steps, err := s.Jobs.Journal(c.Request.Context(), g, host, passwords)
 	if err != nil {
 		s.refuse(c, err)
 		return
@@ -340,7 +352,7 @@ func (s *Server) SetAside(c *gin.Context, ground contract.InGround, host contrac
 	if !ok {
 		return
 	}
-	if err := s.Jobs.SetAside(c.Request.Context(), g, host, in.Run, in.Number, in.Reason, who(c)); err != nil {
+	if err := s.Jobs.SetAside(c.Request.Context(), g, host, in, who(c)); err != nil {
 		s.refuse(c, err)
 		return
 	}

@@ -640,6 +640,9 @@ type SetAside struct {
 	Number int    `json:"number"`
 	Reason string `json:"reason"`
 	Run    string `json:"run"`
+
+	// SudoPasswords Passwords for sudo by host, or under "*" for all; used for this one and never stored
+	SudoPasswords SudoPasswords `json:"sudo_passwords,omitempty,omitzero"`
 }
 
 // SiteBrief defines model for SiteBrief.
@@ -771,6 +774,12 @@ type GetGroundParams struct {
 	On OnHosts `form:"on,omitempty" json:"on,omitempty,omitzero"`
 }
 
+// AskJournalJSONBody defines parameters for AskJournal.
+type AskJournalJSONBody struct {
+	// SudoPasswords Passwords for sudo by host, or under "*" for all; used for this one and never stored
+	SudoPasswords SudoPasswords `json:"sudo_passwords"`
+}
+
 // TrustHostJSONBody defines parameters for TrustHost.
 type TrustHostJSONBody struct {
 	Fingerprint string `json:"fingerprint"`
@@ -808,6 +817,9 @@ type CreateTokenJSONBody struct {
 
 // MissingBlobsJSONRequestBody defines body for MissingBlobs for application/json ContentType.
 type MissingBlobsJSONRequestBody = MissingBlobsJSONBody
+
+// AskJournalJSONRequestBody defines body for AskJournal for application/json ContentType.
+type AskJournalJSONRequestBody AskJournalJSONBody
 
 // SetAsideJSONRequestBody defines body for SetAside for application/json ContentType.
 type SetAsideJSONRequestBody = SetAside
@@ -954,6 +966,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with GET /grounds/{ground}/hosts/{host}/journal (the `GetJournal` operationId).
 	GetJournal(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskJournalWithBody The same of a host whose password for sudo is asked for each time
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
+	AskJournalWithBody(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// AskJournal The same of a host whose password for sudo is asked for each time
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
+	AskJournal(ctx context.Context, ground InGround, host OnHost, body AskJournalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// SetAsideWithBody Have a step that could not be taken back hold up nothing any more
 	//
@@ -1260,6 +1286,40 @@ func (c *Client) GetHost(ctx context.Context, ground InGround, host OnHost, reqE
 // Corresponds with GET /grounds/{ground}/hosts/{host}/journal (the `GetJournal` operationId).
 func (c *Client) GetJournal(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetJournalRequest(c.Server, ground, host)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskJournalWithBody The same of a host whose password for sudo is asked for each time
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
+func (c *Client) AskJournalWithBody(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskJournalRequestWithBody(c.Server, ground, host, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AskJournal The same of a host whose password for sudo is asked for each time
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
+func (c *Client) AskJournal(ctx context.Context, ground InGround, host OnHost, body AskJournalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAskJournalRequest(c.Server, ground, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2203,6 +2263,60 @@ func NewGetJournalRequest(server string, ground InGround, host OnHost) (*http.Re
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewAskJournalRequest calls the generic AskJournal builder with application/json body
+func NewAskJournalRequest(server string, ground InGround, host OnHost, body AskJournalJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAskJournalRequestWithBody(server, ground, host, "application/json", bodyReader)
+}
+
+// NewAskJournalRequestWithBody constructs an http.Request for the AskJournal method, with any body, and a specified content type
+func NewAskJournalRequestWithBody(server string, ground InGround, host OnHost, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ground", ground, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	var pathParam1 string
+
+	pathParam1, err = runtime.StyleParamWithOptions("simple", false, "host", host, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grounds/%s/hosts/%s/journal", pathParam0, pathParam1)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -3541,6 +3655,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with GET /grounds/{ground}/hosts/{host}/journal (the `GetJournal` operationId).
 	GetJournalWithResponse(ctx context.Context, ground InGround, host OnHost, reqEditors ...RequestEditorFn) (*GetJournalResponse, error)
 
+	// AskJournalWithBodyWithResponse The same of a host whose password for sudo is asked for each time
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
+	AskJournalWithBodyWithResponse(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskJournalResponse, error)
+
+	// AskJournalWithResponse The same of a host whose password for sudo is asked for each time
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
+	AskJournalWithResponse(ctx context.Context, ground InGround, host OnHost, body AskJournalJSONRequestBody, reqEditors ...RequestEditorFn) (*AskJournalResponse, error)
+
 	// SetAsideWithBodyWithResponse Have a step that could not be taken back hold up nothing any more
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -4141,6 +4269,54 @@ func (r GetJournalResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetJournalResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type AskJournalResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]JournalStep
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r AskJournalResponse) GetJSON200() *[]JournalStep {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r AskJournalResponse) GetApplicationproblemJSONDefault() *Trouble {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r AskJournalResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r AskJournalResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r AskJournalResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r AskJournalResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5645,6 +5821,32 @@ func (c *ClientWithResponses) GetJournalWithResponse(ctx context.Context, ground
 	return ParseGetJournalResponse(rsp)
 }
 
+// AskJournalWithBodyWithResponse The same of a host whose password for sudo is asked for each time
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
+func (c *ClientWithResponses) AskJournalWithBodyWithResponse(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*AskJournalResponse, error) {
+	rsp, err := c.AskJournalWithBody(ctx, ground, host, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskJournalResponse(rsp)
+}
+
+// AskJournalWithResponse The same of a host whose password for sudo is asked for each time
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
+func (c *ClientWithResponses) AskJournalWithResponse(ctx context.Context, ground InGround, host OnHost, body AskJournalJSONRequestBody, reqEditors ...RequestEditorFn) (*AskJournalResponse, error) {
+	rsp, err := c.AskJournal(ctx, ground, host, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseAskJournalResponse(rsp)
+}
+
 // SetAsideWithBodyWithResponse Have a step that could not be taken back hold up nothing any more
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
@@ -6358,6 +6560,39 @@ func ParseGetJournalResponse(rsp *http.Response) (*GetJournalResponse, error) {
 	}
 
 	response := &GetJournalResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []JournalStep
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Trouble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseAskJournalResponse parses an HTTP response from a AskJournalWithResponse call
+func ParseAskJournalResponse(rsp *http.Response) (*AskJournalResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &AskJournalResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -7364,6 +7599,9 @@ type ServerInterface interface {
 	// GetJournal What the host's own journal has of the steps of runs, the newest run first
 	// (GET /grounds/{ground}/hosts/{host}/journal)
 	GetJournal(c *gin.Context, ground InGround, host OnHost)
+	// AskJournal The same of a host whose password for sudo is asked for each time
+	// (POST /grounds/{ground}/hosts/{host}/journal)
+	AskJournal(c *gin.Context, ground InGround, host OnHost)
 	// SetAside Have a step that could not be taken back hold up nothing any more
 	// (POST /grounds/{ground}/hosts/{host}/journal/aside)
 	SetAside(c *gin.Context, ground InGround, host OnHost)
@@ -7675,6 +7913,40 @@ func (siw *ServerInterfaceWrapper) GetJournal(c *gin.Context) {
 	}
 
 	siw.Handler.GetJournal(c, ground, host)
+}
+
+// AskJournal operation middleware
+func (siw *ServerInterfaceWrapper) AskJournal(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ground" -------------
+	var ground InGround
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ground", c.Param("ground"), &ground, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ground: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	// ------------- Path parameter "host" -------------
+	var host OnHost
+
+	err = runtime.BindStyledParameterWithOptions("simple", "host", c.Param("host"), &host, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter host: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.AskJournal(c, ground, host)
 }
 
 // SetAside operation middleware
@@ -8572,6 +8844,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.GetHostKeys)
 	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.TrustHost)
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host/journal", wrapper.GetJournal)
+	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/journal", wrapper.AskJournal)
 	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/journal/aside", wrapper.SetAside)
 	router.POST(options.BaseURL+"/grounds/:ground/surveys", wrapper.CreateSurvey)
 	router.GET(options.BaseURL+"/grounds/:ground/surveys/:id", wrapper.GetSurvey)

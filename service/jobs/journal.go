@@ -5,12 +5,13 @@ import (
 	"strings"
 
 	"northstake/host/rod"
+	"northstake/service/contract"
 	"northstake/service/store"
 )
 
 // Journal is what a host's own journal has of the steps of runs.
-func (j *Service) Journal(ctx context.Context, g store.Ground, host string) (out []rod.JournalStep, err error) {
-	err = j.onHost(ctx, g, host, func(conn *rod.Conn) error {
+func (j *Service) Journal(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords) (out []rod.JournalStep, err error) {
+	err = j.onHost(ctx, g, host, passwords, func(conn *rod.Conn) error {
 		service, err := j.Store.ServiceID(ctx)
 		if err == nil {
 			out, err = conn.Journal(ctx, service)
@@ -21,25 +22,25 @@ func (j *Service) Journal(ctx context.Context, g store.Ground, host string) (out
 }
 
 // SetAside has a step that could not be taken back on a host hold up nothing any more.
-func (j *Service) SetAside(ctx context.Context, g store.Ground, host, run string, number int, reason, by string) error {
-	if strings.TrimSpace(reason) == "" {
+func (j *Service) SetAside(ctx context.Context, g store.Ground, host string, in contract.SetAside, by string) error {
+	if strings.TrimSpace(in.Reason) == "" {
 		return NotReady{"no reason is given", "say what you found and did on the host: whoever looks there next needs it"}
 	}
-	return j.onHost(ctx, g, host, func(conn *rod.Conn) error {
-		return conn.SetAside(ctx, run, number, strings.TrimSpace(reason)+" ("+by+")")
+	return j.onHost(ctx, g, host, in.SudoPasswords, func(conn *rod.Conn) error {
+		return conn.SetAside(ctx, in.Run, in.Number, strings.TrimSpace(in.Reason)+" ("+by+")")
 	})
 }
 
 // onHost does something with the rod of a host.
-func (j *Service) onHost(ctx context.Context, g store.Ground, host string, do func(*rod.Conn) error) error {
-	s, err := j.scope(ctx, g.ID, g.Name, g.Newest, nil)
+func (j *Service) onHost(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords, do func(*rod.Conn) error) error {
+	s, err := j.scope(ctx, g.ID, g.Name, g.Newest, passwords)
 	if err != nil {
 		return err
 	}
 	if s.d.Hosts[host] == nil {
 		return Unknown{host}
 	}
-	if err := needPasswords(s.d, []string{host}, nil); err != nil {
+	if err := needPasswords(s.d, []string{host}, passwords); err != nil {
 		return err
 	}
 	ctx, cancel := context.WithTimeout(ctx, hostLimit)

@@ -246,7 +246,8 @@ export interface paths {
         /** What the host's own journal has of the steps of runs, the newest run first */
         get: operations["getJournal"];
         put?: never;
-        post?: never;
+        /** The same of a host whose password for sudo is asked for each time */
+        post: operations["askJournal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -981,6 +982,7 @@ export interface components {
             run: string;
             number: number;
             reason: string;
+            sudo_passwords?: components["schemas"]["SudoPasswords"];
         };
         NewRun: {
             /** Format: int64 */
@@ -1643,6 +1645,36 @@ export interface operations {
             cookie?: never;
         };
         requestBody?: never;
+        responses: {
+            /** @description The steps */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["JournalStep"][];
+                };
+            };
+            default: components["responses"]["Trouble"];
+        };
+    };
+    askJournal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ground: components["parameters"]["InGround"];
+                host: components["parameters"]["OnHost"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": {
+                    sudo_passwords: components["schemas"]["SudoPasswords"];
+                };
+            };
+        };
         responses: {
             /** @description The steps */
             200: {
