@@ -85,8 +85,7 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 func (j judged) heldUp(stuck []stake.Stuck) []stake.Note {
 	var out []stake.Note
 	for _, s := range stuck {
-		was := Step{Number: s.Number, Type: s.Type, Name: s.Name, Address: s.Stakes[0], Also: s.Stakes[1:]}
-		if !slices.ContainsFunc(j.verdict.Moves, func(m stake.Move) bool { return j.step(m).Touches(was) }) {
+		if !slices.ContainsFunc(j.verdict.Moves, func(m stake.Move) bool { return j.step(m).Touches(s) }) {
 			continue
 		}
 		run, _, _ := strings.Cut(s.Run, "x")

@@ -35,27 +35,34 @@ func (s Step) Shares(o Step) bool {
 	return slices.ContainsFunc(s.Addresses(), func(a string) bool { return slices.Contains(o.Addresses(), a) })
 }
 
-// Touches says whether two steps have to do with the same things: the same stake, a path and what
-// lies below it, or the packages of a host, which change together.
-func (s Step) Touches(o Step) bool {
-	if s.Shares(o) || s.Type == "package" && o.Type == "package" {
+// Touches says whether a step has to do with what one did that could not be taken back: the same
+// stake, a path and what lies below it, or the packages of a host, which change together.
+func (s Step) Touches(stuck stake.Stuck) bool {
+	if s.Type == "package" && stuck.Type == "package" {
 		return true
 	}
-	return slices.ContainsFunc(s.paths(), func(a string) bool {
-		return slices.ContainsFunc(o.paths(), func(b string) bool { return a == b || strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/") })
+	if slices.ContainsFunc(s.Addresses(), func(a string) bool { return slices.Contains(stuck.Stakes, a) }) {
+		return true
+	}
+	return slices.ContainsFunc(s.Paths(), func(a string) bool {
+		return slices.ContainsFunc(stuck.Paths, func(b string) bool {
+			return a == b || strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/")
+		})
 	})
 }
 
-// paths are the paths on the host that the step's stakes are called by.
-func (s Step) paths() []string {
-	if !strings.HasPrefix(s.Name, "/") {
-		return nil
-	}
-	out := []string{s.Name}
-	for _, a := range s.Also {
-		if _, p, ok := strings.Cut(a, "/"+s.Type+"/"); ok {
+// Paths are the paths on the host that the step changes: those that its stakes are called by, and those
+// that its kind knows of.
+func (s Step) Paths() []string {
+	var out []string
+	for _, a := range s.Addresses() {
+		if _, p, ok := strings.Cut(a, "/"+s.Type+"/"); ok && strings.HasPrefix(s.Name, "/") {
+			p, _, _ = strings.Cut(p, ":") // of a portion, its file
 			out = append(out, "/"+p)
 		}
+	}
+	if kind, err := stake.KindOf(s.Type); err == nil && kind.Paths != nil {
+		out = append(out, kind.Paths(s.Work)...)
 	}
 	return out
 }

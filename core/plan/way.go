@@ -42,8 +42,7 @@ func (w *Way) touches(s Step) bool {
 	if w.User == "root" {
 		places[0] = "/root"
 	}
-	for _, p := range s.paths() {
-		p, _, _ = strings.Cut(p, ":") // of a portion, its file
+	for _, p := range s.Paths() {
 		if slices.ContainsFunc(places, func(at string) bool { return p == at || strings.HasPrefix(p, at+"/") || strings.HasPrefix(at, p+"/") }) {
 			return true
 		}

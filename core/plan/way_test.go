@@ -46,3 +46,35 @@ func TestStepsOnTheWayIn(t *testing.T) {
 		}
 	}
 }
+
+// What a step could not take back holds up what has to do with the same things, by whatever kind of
+// stake, and nothing else (C4).
+func TestWhatAStepHoldsUp(t *testing.T) {
+	site := Step{Type: "site", Name: "timetable", Address: "quay1/site/timetable", Move: stake.Move{Work: stake.JSON(stake.SiteWork{SiteWant: stake.SiteWant{File: "/etc/nginx/sites-available/timetable", Link: "/etc/nginx/sites-enabled/timetable"}})}}
+	file := func(path string) Step { return Step{Type: "file", Name: path, Address: "quay1/file" + path} }
+	dropIn := Step{Type: "service", Name: "nginx", Address: "quay1/service/nginx", Move: stake.Move{Work: stake.JSON(stake.ServiceWork{DropIns: map[string]string{"/etc/systemd/system/nginx.service.d/x.conf": "x"}})}}
+	pkg := func(name string) Step { return Step{Type: "package", Name: name, Address: "quay1/package/" + name} }
+	for _, c := range []struct {
+		a, b Step
+		is   bool
+	}{
+		{site, file("/etc/nginx/sites-available/timetable"), true},
+		{site, file("/etc/nginx/sites-enabled/timetable"), true},
+		{site, file("/etc/nginx/sites-available/timetable:tides"), true},
+		{site, file("/etc/nginx/sites-available/timetables"), false},
+		{site, Step{Type: "directory", Name: "/etc/nginx", Address: "quay1/directory/etc/nginx"}, true},
+		{dropIn, file("/etc/systemd/system/nginx.service.d/x.conf"), true},
+		{dropIn, file("/etc/systemd/system/httpd.service.d/x.conf"), false},
+		{pkg("curl"), pkg("cron"), true},
+		{pkg("curl"), file("/etc/curl"), false},
+		{file("/srv/a"), file("/srv/a"), true},
+		{file("/srv/a"), file("/srv/ab"), false},
+	} {
+		for _, two := range [][2]Step{{c.a, c.b}, {c.b, c.a}} {
+			stuck := stake.Stuck{Type: two[1].Type, Name: two[1].Name, Stakes: two[1].Addresses(), Paths: two[1].Paths()}
+			if two[0].Touches(stuck) != c.is {
+				t.Errorf("%s touches %s: %t", two[0].Address, two[1].Address, !c.is)
+			}
+		}
+	}
+}

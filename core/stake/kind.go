@@ -69,6 +69,10 @@ type Kind struct {
 	// which a part may be done already. Where it is nil the two have to be the same.
 	Within func(planned, now json.RawMessage) bool
 
+	// Paths are the paths on the host that a step's work changes and its stakes are not called by;
+	// nil for none.
+	Paths func(work json.RawMessage) []string
+
 	// Elsewhere is what was brought about for former and would stay when what is wanted now
 	// is brought about, because that lies elsewhere; nil for nothing.
 	Elsewhere func(former, now json.RawMessage) json.RawMessage

@@ -2,6 +2,7 @@ package stake
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"maps"
 	"path"
@@ -107,6 +108,10 @@ var _ = Register(Kind{
 	}),
 	Judge: Judging(judgeService), Follows: true,
 	Nudged: nudgedService, Unwanted: unwantedService, Away: Judging(awayService),
+	Paths: func(work json.RawMessage) []string {
+		w, _ := last[ServiceWork](work)
+		return sortedKeys(w.DropIns)
+	},
 	Within: workWithin(func(planned, now ServiceWork) bool {
 		boot := now.AtBoot == nil || planned.AtBoot != nil && *now.AtBoot == *planned.AtBoot
 		told := now.Now == "" || now.Now == "stop" && planned.Away || now.Now == planned.Now || now.Now == planned.Nudge || now.Now == "reload" || now.Now == "start" || now.Now == "restart" && planned.Now == "start"

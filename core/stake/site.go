@@ -199,8 +199,8 @@ var _ = Register(Kind{
 		}
 		return joinMoves(moves, "the virtual hosts of "+count(len(moves), "site", "sites"), names)
 	},
-	Within: worksWithin,
-	Judge:  Judging(judgeSite), Follows: true, Passing: []string{"silent", "taken"},
+	Within: worksWithin, Paths: sitePaths,
+	Judge: Judging(judgeSite), Follows: true, Passing: []string{"silent", "taken"},
 	Elsewhere: func(former, now json.RawMessage) json.RawMessage {
 		f, ok := last[SiteWant](former)
 		n, ok2 := last[SiteWant](now)
@@ -217,6 +217,24 @@ type SiteWork struct {
 	SiteWant
 	Away  bool     `json:"away,omitempty"`
 	Drops []string `json:"drops,omitempty"` // files beside it that it had, and has no more
+}
+
+func sitePaths(work json.RawMessage) []string {
+	var works Works[SiteWork]
+	if json.Unmarshal(work, &works) != nil {
+		return nil
+	}
+	var out []string
+	for _, w := range works {
+		out = append(append(out, w.File), w.Drops...)
+		if w.Link != "" {
+			out = append(out, w.Link)
+		}
+		for _, b := range w.Beside {
+			out = append(out, b.Path)
+		}
+	}
+	return out
 }
 
 // unsealedSites puts the accounts that secrets hold into sites, and into the steps of one or

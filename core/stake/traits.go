@@ -42,6 +42,7 @@ type Stuck struct {
 	Type   string   `json:"type"`
 	Name   string   `json:"name"`
 	Stakes []string `json:"stakes"` // their addresses
+	Paths  []string `json:"paths,omitempty"`
 	Text   string   `json:"text"`
 	Why    string   `json:"why"`
 }

@@ -254,7 +254,7 @@ func (j Journal) Stuck() ([]stake.Stuck, error) {
 			continue
 		}
 		if r, err := j.read(run, number); err == nil && r.State == rod.Stuck {
-			out = append(out, stake.Stuck{Run: run, Number: number, Type: r.Step.Type, Name: r.Step.Name, Stakes: r.Step.Addresses(), Text: r.Step.Text, Why: r.Why})
+			out = append(out, stake.Stuck{Run: run, Number: number, Type: r.Step.Type, Name: r.Step.Name, Stakes: r.Step.Addresses(), Paths: r.Step.Paths(), Text: r.Step.Text, Why: r.Why})
 		}
 	}
 	return out, nil
@@ -270,9 +270,8 @@ func (j Journal) HeldUp(run string, steps []plan.Step) error {
 	}
 	for _, was := range all {
 		name, _ := rod.ParseRun(was.Run)
-		before := plan.Step{Type: was.Type, Name: was.Name, Address: was.Stakes[0], Also: was.Stakes[1:]}
 		for _, s := range steps {
-			if name.Service == own.Service && s.Touches(before) {
+			if name.Service == own.Service && s.Touches(was) {
 				return &rod.Fault{What: fmt.Sprintf("%q has to do with what step %d of %s did, which could not be taken back: %s", s.Text, was.Number, name.Words(), was.Why), Fix: "plan again"}
 			}
 		}
