@@ -63,6 +63,9 @@ func TestARunIsCancelled(t *testing.T) {
 	if r.State != "cancelled" || r.CancelledBy != "admin" {
 		t.Errorf("the run is %s, cancelled by %q", r.State, r.CancelledBy)
 	}
+	if steps := g.hostOf(run, host).Steps; steps[len(steps)-1].State != "cancelled" || !strings.Contains(out, "ended by the cancel") {
+		t.Errorf("its steps are %+v", steps)
+	}
 	if got := g.on(host, "ls /srv /etc/systemd/system/slow.service 2>&1 || true; systemctl is-active slow || true; pgrep -x sleep || true"); strings.Contains(got, "notice") || !strings.Contains(got, "No such file") || !strings.Contains(got, "inactive") || strings.Count(got, "\n") > 3 {
 		t.Errorf("on the host there is\n%s", got)
 	}

@@ -1,12 +1,14 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"testing"
 	"time"
 
@@ -14,7 +16,7 @@ import (
 )
 
 // A walk does what people and accidents do to hosts, at random: it declares, plans, applies,
-// edits by hand, checks for drift, restores, lets runs fail and rods die. After each step an
+// edits by hand, checks for drift, restores, lets runs fail, rods, hosts and the service die, and users put things in the way. After each step an
 // independent look at the hosts has to agree with what North Stake says. A failing walk is
 // told by its seed, and can be made shorter (WALK_SHORTER=1).
 
@@ -142,7 +144,8 @@ var walkMoves = []walkKind{
 	{"others", 3, (*walk).others},
 	{"settled", 2, (*walk).settled},
 	{"fails", 2, (*walk).goesBack},
-	{"killed", 2, (*walk).killed},
+	{"killed", 3, (*walk).killed},
+	{"intruder", 2, (*walk).intruder},
 	{"take out", 2, (*walk).takeOut},
 	{"bring", 1, (*walk).bring},
 	{"act", 1, (*walk).act},
@@ -153,7 +156,20 @@ var walkMoves = []walkKind{
 // collide.
 func newWalk(t *testing.T, seed uint64) *walk {
 	t.Helper()
-	g := newGroundOf(t, shared, []lab.Family{lab.Debian, lab.RedHat}, "")
+	p, err := lab.OpenPostgres(context.Background(), fmt.Sprintf("%s/pg-walk-%d", home, seed))
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { p.Stop(context.Background()) })
+	s, err := startService(fmt.Sprintf("%s/service-walk-%d", home, seed), p.URL()) // of its own: it is killed
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(func() { s.end(syscall.SIGTERM) })
+	g := newGroundOf(t, s, []lab.Family{lab.Debian, lab.RedHat}, "")
+	for _, h := range g.hosts {
+		g.on(h, "install -d "+secretDir+"; for f in one two index.html; do echo \"secret $f\" > "+secretDir+"/$f; chmod 600 "+secretDir+"/$f; done")
+	}
 	w := &walk{g: g, model: newWalkModel(g, rand.New(rand.NewPCG(seed, 99)))}
 	dir, url := served(t)
 	gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")

@@ -10,6 +10,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"northstake/core/plan"
@@ -765,7 +766,8 @@ func (m *walkModel) clone() *walkModel {
 	return &out
 }
 
-// killed kills the rods in the middle of a run, resumes it, and finds all as declared.
+// killed has the rods, a host or the service killed in the middle of a run, which goes on to its end:
+// by itself where it was the service, and otherwise when it is resumed, once.
 func (w *walk) killed() error {
 	if err := w.apply(); err != nil {
 		return err
@@ -781,41 +783,99 @@ func (w *walk) killed() error {
 	if err != nil || p.Steps == 0 {
 		return err
 	}
+	what, host := []string{"rods", "rods", "a host", "the service"}[w.random.IntN(4)], w.g.hosts[w.random.IntN(len(w.g.hosts))]
 	delay := time.Duration(w.random.IntN(400)) * time.Millisecond
-	w.say("plan %d, rods killed after %s", p.Id, delay)
-	done, args := make(chan error, 1), w.applying(p)
-	var run contract.Run
-	go func() {
-		out, err := w.ns([]int{0, 1, 2}, args...)
-		if err == nil {
-			err = json.Unmarshal([]byte(out), &run)
-		}
-		done <- err
-	}()
+	w.applying(p)
+	w.say("plan %d, %s killed after %s", p.Id, what, delay)
+	run := w.g.startRun(p.Id, confirmed(p)...)
 	time.Sleep(delay)
-	for _, h := range w.g.hosts {
-		if _, err := labs.Shell(context.Background(), h, "pkill -KILL -f '[r]od/[0-9a-f]* serve' || true"); err != nil {
+	switch what {
+	case "rods":
+		for _, h := range w.g.hosts {
+			if _, err := labs.Shell(context.Background(), h, "pkill -KILL -f '[r]od/[0-9a-f]* serve' || true"); err != nil {
+				return err
+			}
+		}
+	case "a host":
+		w.say("it is %s", host)
+		killHost(w.g, host)
+		w.g.on(host, started)
+	case "the service":
+		w.g.s.end(syscall.SIGKILL)
+		if err := w.g.s.start(); err != nil {
 			return err
 		}
 	}
-	if err := <-done; err != nil {
-		return err
-	}
-	for range 3 {
-		if run.State == "done" {
-			break
+	r := w.g.ended(run)
+	if r.State != "done" && what != "the service" {
+		w.say("resumed")
+		status, body := w.g.post(fmt.Sprintf("/grounds/%s/runs/%d/resume", w.g.name, run), "{}")
+		if status != 202 {
+			return fmt.Errorf("the run is %s: %+v, and cannot be carried on with: %s", r.State, r.Hosts, body)
 		}
-		before := run
-		out, errs, _ := w.g.run("resume", fmt.Sprint(run.Id), "--ground", w.g.name, "--json")
-		if err := json.Unmarshal([]byte(out), &run); err != nil {
-			return fmt.Errorf("the run is %s: %+v, and cannot be carried on with: %s", before.State, before.Hosts, errs)
-		}
+		r = w.g.ended(run)
 	}
-	if run.State != "done" {
-		return fmt.Errorf("the run ended %s: %+v", run.State, run.Hosts)
+	if r.State != "done" {
+		return fmt.Errorf("the run ended %s: %+v", r.State, r.Hosts)
 	}
 	return w.apply()
 }
+
+// secretDir is a directory of root's that no declaration names.
+const secretDir = "/etc/tide-secrets"
+
+// intruder has a user who owns a tree put links to root's directory, and pipes, in the way all the time
+// while it is published. Runs may fail of it; root's stay as they are, and nothing that a declaration
+// says afterwards is held up by it.
+func (w *walk) intruder() error {
+	if err := w.apply(); err != nil {
+		return err
+	}
+	const r = "/srv/www/ex-b"
+	tree := w.model.trees[r]
+	host := w.model.on(w.g, r)[0]
+	p := pick(w, tree)
+	if dir, _, ok := strings.Cut(p, "/"); ok && dir != "deep" && w.random.IntN(2) == 0 { // others have put theirs into deep
+		p = dir
+	}
+	how := []string{"ln -s " + secretDir, "ln -s " + secretDir + "/one", "mkfifo"}[w.random.IntN(3)]
+	w.say("on %s, in the place of %s: %s", host, p, how)
+	q := sh(r + "/" + p)
+	before := w.g.on(host, lookAtSecrets)
+	w.g.on(host, fmt.Sprintf("install -d -o tides /srv/tide-work; cat > /usr/local/bin/intrude <<'X'\n#!/bin/sh\ncd /srv/tide-work\nwhile [ -e go ]; do mv -T %[1]s %[2]s/x 2>/dev/null && %[3]s %[1]s; rm -f %[1]s; mv -T %[2]s/x %[1]s; done\nX\nchmod 755 /usr/local/bin/intrude; su -s /bin/sh tides -c 'touch /srv/tide-work/go; setsid /usr/local/bin/intrude >/dev/null 2>&1 &'", q, r, how))
+	for range 3 {
+		w.model.trees[r][p0(tree, p)] += "more\n"
+		w.model.write(w.g)
+		if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
+			return err
+		}
+		out, _, _ := w.g.run("plan", w.g.name, "--json")
+		var pl contract.Plan
+		if err := json.Unmarshal([]byte(out), &pl); err != nil {
+			return err
+		}
+		if pl.Steps > 0 {
+			w.g.run("apply", fmt.Sprint(pl.Id), "--ground", w.g.name, "--yes")
+		}
+	}
+	w.g.on(host, fmt.Sprintf("rm /srv/tide-work/go; while pgrep -u tides -f [i]ntrude >/dev/null; do sleep 0.05; done; rm -rf /srv/tide-work %s/x", r))
+	if after := w.g.on(host, lookAtSecrets); after != before {
+		return fmt.Errorf("root's files were\n%s\nand are\n%s", before, after)
+	}
+	return w.apply()
+}
+
+// p0 is a file of a tree that is, or lies in, what somebody swaps.
+func p0(tree map[string]string, p string) string {
+	for _, f := range slices.Sorted(maps.Keys(tree)) {
+		if f == p || strings.HasPrefix(f, p+"/") {
+			return f
+		}
+	}
+	return p
+}
+
+const lookAtSecrets = "find " + secretDir + " -printf '%p %y %m %u %g %n %C@\\n' | sort; cat " + secretDir + "/*"
 
 // bring brings about a file that is not declared.
 func (w *walk) bring() error {

@@ -71,6 +71,8 @@ func (a *app) watch(ctx context.Context, ground string, id, after int64, before 
 			switch s.State {
 			case "done":
 				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.faint(fmt.Sprintf("%.1f s", s.TookMs/1000)))
+			case "cancelled":
+				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.attention("ended by the cancel"))
 			case "failed":
 				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.alarm("failed"))
 			}

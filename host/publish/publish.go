@@ -101,9 +101,14 @@ func ownStages(m *system.Machine, root string) error {
 	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
 	}
-	var s unix.Stat_t
-	if err := unix.Lstat(dir, &s); err != nil {
-		return &fs.PathError{Op: "lstat", Path: dir, Err: err}
+	return soundStages(m, root)
+}
+
+// soundStages is what is wrong with the directory where trees are made ready, nil where there is none.
+func soundStages(m *system.Machine, root string) error {
+	var s syscall.Stat_t
+	if err := syscall.Lstat(m.Path(stageDir(root)), &s); err != nil {
+		return unlessGone(&fs.PathError{Op: "lstat", Path: stageDir(root), Err: err})
 	}
 	if s.Mode&unix.S_IFMT != unix.S_IFDIR || int(s.Uid) != system.RightsOf() || s.Mode&0o077 != 0 {
 		return &rod.Fault{What: fmt.Sprintf("%s is there already, and is not a directory of North Stake's own", stageDir(root)), Fix: "look at who has made it, and take it away"}
@@ -216,6 +221,9 @@ func (o owned) has(p string) bool {
 // is still as the step left it: what somebody has changed since stays, and so does what
 // nobody declared. Say tells what was left, and where the former bytes are.
 func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
+	if err := soundStages(m, w.Root); err != nil {
+		return err
+	}
 	if b.One != nil {
 		return backOne(m, w, b, say)
 	}

@@ -198,18 +198,21 @@ func (e RunHostState) Valid() bool {
 
 // Defines values for RunStepState.
 const (
-	RunStepStateBack    RunStepState = "back"
-	RunStepStateDoing   RunStepState = "doing"
-	RunStepStateDone    RunStepState = "done"
-	RunStepStateFailed  RunStepState = "failed"
-	RunStepStateSkipped RunStepState = "skipped"
-	RunStepStateWaiting RunStepState = "waiting"
+	RunStepStateBack      RunStepState = "back"
+	RunStepStateCancelled RunStepState = "cancelled"
+	RunStepStateDoing     RunStepState = "doing"
+	RunStepStateDone      RunStepState = "done"
+	RunStepStateFailed    RunStepState = "failed"
+	RunStepStateSkipped   RunStepState = "skipped"
+	RunStepStateWaiting   RunStepState = "waiting"
 )
 
 // Valid indicates whether the value is a known member of the RunStepState enum.
 func (e RunStepState) Valid() bool {
 	switch e {
 	case RunStepStateBack:
+		return true
+	case RunStepStateCancelled:
 		return true
 	case RunStepStateDoing:
 		return true

@@ -61,6 +61,9 @@ func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
 		return false
 	}
 	st.State = "failed"
+	if h.cancelled.fault() != nil {
+		st.State = "cancelled"
+	}
 	if !h.isCancelled(ctx) {
 		h.takeBack(ctx, err)
 	}

@@ -1009,7 +1009,7 @@ export interface components {
             text: string;
             address?: string;
             /** @enum {string} */
-            state: "waiting" | "doing" | "done" | "skipped" | "failed" | "back";
+            state: "waiting" | "doing" | "done" | "skipped" | "failed" | "cancelled" | "back";
             /** Format: double */
             took_ms?: number;
             said?: string[];

@@ -17,7 +17,7 @@
   let { ground, id }: { ground: string; id: number } = $props()
   let run = $state<Schema['Run']>()
   let error = $state<unknown>()
-  const marks = { waiting: CircleDashed, doing: LoaderCircle, done: Check, skipped: Minus, failed: X, back: Undo2 }
+  const marks = { waiting: CircleDashed, doing: LoaderCircle, done: Check, skipped: Minus, failed: X, cancelled: X, back: Undo2 }
 
   async function load() {
     run = await unwrap(api.GET('/grounds/{ground}/runs/{id}', { params: { path: { ground, id } } }))
@@ -103,9 +103,9 @@
           {@const Mark = marks[s.state]}
           <li class="flex flex-wrap items-baseline gap-x-3 py-0.5" class:text-soft={s.state === 'waiting' || s.state === 'skipped'}>
             <span class="margin-note">{s.number}</span>
-            <span class="w-5 self-center {s.state === 'failed' ? 'text-alarm' : s.state === 'back' ? 'text-attention' : ''}"><Mark size={15} class={s.state === 'doing' ? 'animate-spin' : ''} aria-hidden="true" /></span>
+            <span class="w-5 self-center {s.state === 'failed' ? 'text-alarm' : s.state === 'back' || s.state === 'cancelled' ? 'text-attention' : ''}"><Mark size={15} class={s.state === 'doing' ? 'animate-spin' : ''} aria-hidden="true" /></span>
             <span class="min-w-0 flex-1 basis-60 break-words">{s.text}</span>
-            <span class="text-sm text-soft">{s.state === 'back' ? 'taken back' : s.state}{#if s.took_ms}, {(s.took_ms / 1000).toFixed(1)} s{/if}</span>
+            <span class="text-sm text-soft">{s.state === 'back' ? 'taken back' : s.state === 'cancelled' ? 'ended by the cancel' : s.state}{#if s.took_ms}, {(s.took_ms / 1000).toFixed(1)} s{/if}</span>
           </li>
         {/each}
       </ol>
