@@ -24,16 +24,19 @@ func (m *Machine) ByWhoMay(path, group string, do func() error) error {
 		return err
 	}
 	under, err := m.Under(path, names)
-	if err != nil || under == nil {
-		if err == nil {
-			err = do()
-		}
+	if err != nil {
 		return err
+	}
+	if under == nil {
+		return do()
 	}
 	return under.by(group, names, do)
 }
 
 func (c Control) by(group string, names *Names, do func() error) error {
+	if os.Geteuid() != 0 {
+		return do() // it has no rights but its own
+	}
 	uid := c.UID
 	if uid < 0 {
 		uid = nobody
