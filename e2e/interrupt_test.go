@@ -30,14 +30,28 @@ func (g *ground) reached(host string, step int, boundary string) {
 	g.t.Helper()
 	want := fmt.Sprintf("%d %s", step, boundary)
 	deadline := time.Now().Add(4 * time.Minute)
-	for time.Now().Before(deadline) {
+	for n := 1; time.Now().Before(deadline); n++ {
 		out, err := labs.Shell(context.Background(), host, "cat "+holdFile+".reached 2>/dev/null || true")
 		if err == nil && strings.TrimSpace(out) == want {
 			return
 		}
+		if n%100 == 0 && g.allEnded() {
+			break
+		}
 		time.Sleep(20 * time.Millisecond)
 	}
-	g.t.Fatalf("step %d was not reached at %q", step, boundary)
+	_, runs := g.get("/grounds/" + g.name + "/runs")
+	var list []contract.Run
+	decode(g.t, runs, &list)
+	g.t.Fatalf("step %d was not reached at %q by %+v", step, boundary, g.runState(list[0].Id))
+}
+
+// allEnded says whether no run of the ground is under way.
+func (g *ground) allEnded() bool {
+	_, runs := g.get("/grounds/" + g.name + "/runs")
+	var list []contract.Run
+	decode(g.t, runs, &list)
+	return !slices.ContainsFunc(list, func(r contract.Run) bool { return r.State == "queued" || r.State == "running" })
 }
 
 func (g *ground) unhold(host string) { g.on(host, "rm -f "+holdFile+" "+holdFile+".reached") }

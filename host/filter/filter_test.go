@@ -185,6 +185,9 @@ func FuzzGeneration(f *testing.F) {
 		if _, err := parseGeneration(b, 1); err == nil && len(b) < 28 {
 			t.Fatal("a generation in too few bytes")
 		}
+		if none, err := parseNoTables(b); err == nil && none && binary.NativeEndian.Uint16(b[4:]) != syscall.NLMSG_DONE {
+			t.Fatal("no tables, and the kernel has not said so")
+		}
 	})
 }
 

@@ -14,6 +14,7 @@ import (
 	"strconv"
 	"strings"
 	"syscall"
+	"time"
 
 	"northstake/host/system"
 )
@@ -36,32 +37,71 @@ type chain struct {
 	rules               [][]map[string]json.RawMessage
 }
 
-// Generation is the number by which the kernel counts changes of the rule set
-// (NFT_MSG_GETGEN in linux/netfilter/nf_tables.h). It costs one message.
+// Messages of the packet filter (linux/netfilter/nf_tables.h, nfnetlink.h).
+const (
+	subsystem   = 10 << 8
+	newTable    = subsystem | 0
+	getTable    = subsystem | 1
+	getGen      = subsystem | 16
+	genID       = 1
+	netlinkWait = time.Second
+)
+
+// Generation is the number by which the kernel counts changes of the rule set. It costs one message.
 func Generation() (uint32, error) {
-	const getGen, nftables, genID = 16, 10, 1
+	b, err := askKernel(getGen, 0)
+	if err != nil {
+		return 0, err
+	}
+	return parseGeneration(b, genID)
+}
+
+// noTables says whether the kernel's rule set has no table, and so no rule.
+func noTables() (bool, error) {
+	b, err := askKernel(getTable, syscall.NLM_F_DUMP)
+	if err != nil {
+		return false, err
+	}
+	return parseNoTables(b)
+}
+
+func parseNoTables(b []byte) (bool, error) {
+	if len(b) < 16 {
+		return false, errors.New("ask the kernel for its rules: its answer is cut off")
+	}
+	switch binary.NativeEndian.Uint16(b[4:]) {
+	case syscall.NLMSG_DONE:
+		return true, nil
+	case newTable:
+		return false, nil
+	}
+	return false, fmt.Errorf("ask the kernel for its rules: it answers %x", b[4:6])
+}
+
+// askKernel sends one message to the packet filter and returns the first of what it answers.
+func askKernel(what, flags uint16) ([]byte, error) {
 	fd, err := syscall.Socket(syscall.AF_NETLINK, syscall.SOCK_RAW|syscall.SOCK_CLOEXEC, syscall.NETLINK_NETFILTER)
 	if err != nil {
-		return 0, fmt.Errorf("ask the kernel for its rules: %w", err)
+		return nil, fmt.Errorf("ask the kernel for its rules: %w", err)
 	}
 	defer syscall.Close(fd)
-	limit := syscall.Timeval{Sec: 1}
+	limit := syscall.NsecToTimeval(netlinkWait.Nanoseconds())
 	if err := syscall.SetsockoptTimeval(fd, syscall.SOL_SOCKET, syscall.SO_RCVTIMEO, &limit); err != nil {
-		return 0, err
+		return nil, err
 	}
 	msg := make([]byte, 20)
 	binary.NativeEndian.PutUint32(msg[0:], 20)
-	binary.NativeEndian.PutUint16(msg[4:], nftables<<8|getGen)
-	binary.NativeEndian.PutUint16(msg[6:], syscall.NLM_F_REQUEST)
+	binary.NativeEndian.PutUint16(msg[4:], what)
+	binary.NativeEndian.PutUint16(msg[6:], syscall.NLM_F_REQUEST|flags)
 	if err := syscall.Sendto(fd, msg, 0, &syscall.SockaddrNetlink{Family: syscall.AF_NETLINK}); err != nil {
-		return 0, fmt.Errorf("ask the kernel for its rules: %w", err)
+		return nil, fmt.Errorf("ask the kernel for its rules: %w", err)
 	}
-	buf := make([]byte, 4096)
+	buf := make([]byte, 64<<10)
 	n, _, err := syscall.Recvfrom(fd, buf, 0)
 	if err != nil {
-		return 0, fmt.Errorf("ask the kernel for its rules: %w", err)
+		return nil, fmt.Errorf("ask the kernel for its rules: %w", err)
 	}
-	return parseGeneration(buf[:n], genID)
+	return buf[:n], nil
 }
 
 func parseGeneration(b []byte, want uint16) (uint32, error) {
@@ -106,7 +146,7 @@ func ReadRules(ctx context.Context, m *system.Machine) (Rules, error) {
 	}
 	return system.Cached(m, "rules", key, func() (Rules, error) {
 		if _, err := exec.LookPath("/usr/sbin/nft"); err != nil {
-			if key != "" && gen <= 1 {
+			if none, err := noTables(); err == nil && none {
 				return Rules{Filters: &Filters{}}, nil
 			}
 			return Rules{}, errors.New("the kernel has packet filter rules, and nft is not installed to read them: install package nftables")
