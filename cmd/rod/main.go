@@ -40,8 +40,8 @@ func run(args []string) error {
 	engine := flags.String("engine", "", "socket of the container engine, where it is not at its usual place")
 	booting := flags.Bool("booting", false, "the host boots, and no service has started yet")
 	booted := flags.Bool("booted", false, "wait until the host has booted")
-	runID := flags.String("run", "", "run whose step is to be taken back")
-	step := flags.Int("step", 0, "number of that step")
+	runID := flags.String("run", "", "run that, or a step of which, is to be taken back")
+	step := flags.Int("step", 0, "number of that step, 0 for what the host went down in the middle of")
 	after := flags.Duration("after", 0, "how long to wait before")
 	if err := flags.Parse(args[1:]); err != nil {
 		return err

@@ -44,7 +44,7 @@ Conflicts=shutdown.target
 [Service]
 Type=oneshot
 TimeoutStartSec=%[3]d
-ExecStart=%[4]s revert --state %[2]s --run %[1]s --booting
+ExecStart=%[4]s revert --state %[2]s --run %[1]s --booting --after %[5]s
 `},
 	{"-booted.service", "multi-user.target", `# Written by North Stake: takes back the rest of what nobody confirmed before this host went down.
 [Unit]
@@ -52,7 +52,7 @@ Description=North Stake takes back the rest of run %[1]s
 
 [Service]
 Type=simple
-ExecStart=%[4]s revert --state %[2]s --run %[1]s --booted
+ExecStart=%[4]s revert --state %[2]s --run %[1]s --booted --after %[5]s
 `},
 }
 
@@ -81,14 +81,49 @@ func takeBackAtBoot(ctx context.Context, m *system.Machine, run, self string) er
 		return err
 	}
 	for _, u := range slices.Backward(bootUnits) {
-		text := fmt.Sprintf(u.text, run, m.StateDir, int(revertWait.Seconds()), self)
-		if err := system.WriteAtomically(m.Path(u.path(run)), []byte(text), 0o644); err != nil {
+		if err := u.write(m, run, self, 0); err != nil {
 			return err
 		}
-		if err := os.MkdirAll(filepath.Dir(m.Path(u.link(run))), 0o755); err != nil {
+	}
+	return nil
+}
+
+// confirmAfterBoot lets a host be restarted by a step of the run itself: what the run has done before is
+// taken back only where the service has not come in again some time after the host is up.
+func confirmAfterBoot(m *system.Machine, run string) error {
+	if !armedForBoot(m, run) {
+		return nil
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	if err := bootUnits[1].write(m, run, self, confirmTime); err != nil {
+		return err
+	}
+	return bootUnits[0].remove(m, run)
+}
+
+// write writes a unit, which waits some time before it takes anything back.
+func (u bootUnit) write(m *system.Machine, run, self string, after time.Duration) error {
+	text := fmt.Sprintf(u.text, run, m.StateDir, int(revertWait.Seconds()), self, after)
+	if err := system.WriteAtomically(m.Path(u.path(run)), []byte(text), 0o644); err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(m.Path(u.link(run))), 0o755); err != nil {
+		return err
+	}
+	return system.LinkAtomically("../"+filepath.Base(u.path(run)), m.Path(u.link(run)))
+}
+
+func (u bootUnit) remove(m *system.Machine, run string) error {
+	for _, p := range []string{u.link(run), u.path(run)} {
+		if err := os.Remove(m.Path(p)); errors.Is(err, fs.ErrNotExist) {
+			continue
+		} else if err != nil {
 			return err
 		}
-		if err := system.LinkAtomically("../"+filepath.Base(u.path(run)), m.Path(u.link(run))); err != nil {
+		if err := system.Flush(filepath.Dir(m.Path(p))); err != nil {
 			return err
 		}
 	}
@@ -109,13 +144,8 @@ func dropBootUnits(ctx context.Context, m *system.Machine, run string) error {
 		return nil
 	}
 	m.Run(ctx, nil, "systemctl", "stop", overTimer(run)+".timer") // after a boot it is not there
-	for _, p := range bootFiles(run) {
-		if err := os.Remove(m.Path(p)); errors.Is(err, fs.ErrNotExist) {
-			continue
-		} else if err != nil {
-			return err
-		}
-		if err := system.Flush(filepath.Dir(m.Path(p))); err != nil {
+	for _, u := range slices.Backward(bootUnits) {
+		if err := u.remove(m, run); err != nil {
 			return err
 		}
 	}
@@ -172,26 +202,27 @@ func (j Journal) RevertBooting(ctx context.Context, run string) error {
 }
 
 // RevertBooted takes back what is left of such a run, once the host has booted, and has what runs take
-// in what is back; unless a service has come in meanwhile.
-func (j Journal) RevertBooted(ctx context.Context, run string) error {
+// in what is back; unless a service has come in meanwhile. Whole says that what lets the service in
+// has to take in what is back, too.
+func (j Journal) RevertBooted(ctx context.Context, run string) (whole bool, err error) {
 	release, err := j.alone(ctx, revertWait)
 	if err != nil {
-		return err
+		return false, err
 	}
 	defer release()
 	if !armedForBoot(j.Machine, run) {
-		return nil
+		return false, nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, revertWait)
 	defer cancel()
 	steps, err := j.unconfirmed(run)
 	if err != nil {
-		return err
+		return false, err
 	}
 	if slices.ContainsFunc(steps, func(r Record) bool { return r.Step.Whole }) {
-		return j.backAll(ctx, run, func(string, ...any) {})
+		return true, j.backAll(ctx, run, func(string, ...any) {})
 	}
 	slices.Reverse(steps)
 	_, err = j.backEach(ctx, steps, func(string, ...any) {})
-	return errors.Join(err, dropBootUnits(ctx, j.Machine, run))
+	return false, errors.Join(err, dropBootUnits(ctx, j.Machine, run))
 }

@@ -49,6 +49,11 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 			return "", err
 		}
 	}
+	if step.Returns {
+		if err := confirmAfterBoot(j.Machine, run); err != nil {
+			return "", err
+		}
+	}
 	state, err := w.Do(ctx, job(r, say), r.Before)
 	if err != nil {
 		// What cannot be taken back alone goes with the run, which is taken back whole.

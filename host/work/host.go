@@ -3,6 +3,7 @@ package work
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 
 	"northstake/core/stake"
@@ -135,6 +136,25 @@ func (c confirming) Confirm(ctx context.Context, j Job) error {
 	return c.confirmer.Confirm(ctx, c.host, j)
 }
 
+// letIn has the SSH server take in what lies there now.
+func (h *Host) letIn(ctx context.Context) error {
+	units, err := h.Services(ctx)
+	if err != nil {
+		return err
+	}
+	var failed []error
+	done := map[string]bool{}
+	for _, name := range []string{"ssh.socket", "sshd.socket", "ssh", "sshd"} {
+		states, err := units.States(ctx, []string{name})
+		if st := states[name]; err == nil && st.Active == "active" && !done[ownName(st, name)] {
+			done[ownName(st, name)] = true
+			err = units.Do(ctx, "restart", name)
+		}
+		failed = append(failed, err)
+	}
+	return errors.Join(failed...)
+}
+
 // Revert is what a timer on the host does with a step that nobody confirmed, and what a host does as
 // it boots that went down before.
 func Revert(ctx context.Context, h *Host, run string, number int) error {
@@ -142,7 +162,11 @@ func Revert(ctx context.Context, h *Host, run string, number int) error {
 	case h.Booting:
 		return h.journal().RevertBooting(ctx, run)
 	case number == 0:
-		return h.journal().RevertBooted(ctx, run)
+		whole, err := h.journal().RevertBooted(ctx, run)
+		if whole {
+			err = errors.Join(err, h.letIn(ctx))
+		}
+		return err
 	}
 	return h.journal().Revert(ctx, run, number)
 }
