@@ -221,6 +221,9 @@ func (o owned) has(p string) bool {
 // is still as the step left it: what somebody has changed since stays, and so does what
 // nobody declared. Say tells what was left, and where the former bytes are.
 func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
+	if b.Stage == "" {
+		return fmt.Errorf("take %s back: nobody has noted what was there", w.Root)
+	}
 	if err := soundStages(m, w.Root); err != nil {
 		return err
 	}
