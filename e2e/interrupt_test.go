@@ -236,6 +236,7 @@ func killHost(g *ground, host string) {
 	if err := labs.WaitSSH(ctx, g.n[host]); err != nil {
 		g.t.Fatal(err)
 	}
+	g.on(host, started) // while it boots it lets nobody in
 }
 
 func TestTheRodKilledAtEveryBoundary(t *testing.T) {

@@ -202,9 +202,9 @@ func (j Journal) RevertBooting(ctx context.Context, run string) error {
 }
 
 // RevertBooted takes back what is left of such a run, once the host has booted, and has what runs take
-// in what is back; unless a service has come in meanwhile. Whole says that what lets the service in
-// has to take in what is back, too.
-func (j Journal) RevertBooted(ctx context.Context, run string) (whole bool, err error) {
+// in what is back; unless a service has come in meanwhile. Late says that what lets the service
+// in has started with what is taken back now, and has to take in what is back, too.
+func (j Journal) RevertBooted(ctx context.Context, run string) (late bool, err error) {
 	release, err := j.alone(ctx, revertWait)
 	if err != nil {
 		return false, err
@@ -213,6 +213,7 @@ func (j Journal) RevertBooted(ctx context.Context, run string) (whole bool, err 
 	if !armedForBoot(j.Machine, run) {
 		return false, nil
 	}
+	late = !j.Machine.Exists(bootUnits[0].path(run)) // nothing was taken back before services started
 	ctx, cancel := context.WithTimeout(ctx, revertWait)
 	defer cancel()
 	steps, err := j.unconfirmed(run)
@@ -220,7 +221,7 @@ func (j Journal) RevertBooted(ctx context.Context, run string) (whole bool, err 
 		return false, err
 	}
 	if slices.ContainsFunc(steps, func(r Record) bool { return r.Step.Whole }) {
-		return true, j.backAll(ctx, run, func(string, ...any) {})
+		return late, j.backAll(ctx, run, func(string, ...any) {})
 	}
 	slices.Reverse(steps)
 	_, err = j.backEach(ctx, steps, func(string, ...any) {})

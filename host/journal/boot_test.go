@@ -118,8 +118,8 @@ func TestARunIsTakenBackAsTheHostBoots(t *testing.T) {
 			t.Errorf("while it boots there is %q", got)
 		}
 		for range 2 { // the second finds nothing to do
-			if _, err := j.RevertBooted(ctx, own(1)); err != nil {
-				t.Fatal(err)
+			if late, err := j.RevertBooted(ctx, own(1)); err != nil || late {
+				t.Fatal(late, err)
 			}
 		}
 		if got := markers(t, m); got != "" || len(armed(t, m)) > 0 || !m.Exists("/var/again.tower") {

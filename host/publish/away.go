@@ -44,7 +44,7 @@ func removeEmptied(m *system.Machine, w stake.ContentWork, b Before) error {
 // tree itself is kept until the next publication. One that was taken away is let go of, and
 // what somebody still wrote to it goes into what is left at the root.
 func Close(m *system.Machine, w stake.ContentWork, b Before) error {
-	if err := soundStages(m, w.Root); err != nil {
+	if err := ourStages(m, w.Root); err != nil {
 		return err
 	}
 	stage := m.Path(b.Stage)

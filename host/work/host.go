@@ -162,8 +162,8 @@ func Revert(ctx context.Context, h *Host, run string, number int) error {
 	case h.Booting:
 		return h.journal().RevertBooting(ctx, run)
 	case number == 0:
-		whole, err := h.journal().RevertBooted(ctx, run)
-		if whole {
+		late, err := h.journal().RevertBooted(ctx, run)
+		if late {
 			err = errors.Join(err, h.letIn(ctx))
 		}
 		return err
