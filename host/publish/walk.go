@@ -3,7 +3,6 @@ package publish
 import (
 	"errors"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"runtime"
 	"slices"
@@ -104,11 +103,10 @@ func listDir(root, rel string) ([]item, error) {
 	if err != nil {
 		return nil, err
 	}
-	dir := os.NewFile(uintptr(fd), filepath.Join(root, rel))
-	defer dir.Close()
-	names, err := dir.Readdirnames(-1)
+	defer unix.Close(fd)
+	names, err := namesIn(fd)
 	if err != nil {
-		return nil, err
+		return nil, &fs.PathError{Op: "read", Path: filepath.Join(root, rel), Err: err}
 	}
 	prefix := rel
 	if prefix != "" {
@@ -129,4 +127,23 @@ func listDir(root, rel string) ([]item, error) {
 		out = append(out, it)
 	}
 	return out, nil
+}
+
+// direntBuffers are for the names of a directory: what getdents64(2) fills at once.
+var direntBuffers = sync.Pool{New: func() any { b := make([]byte, 32<<10); return &b }}
+
+// namesIn lists what lies in an open directory.
+func namesIn(fd int) (names []string, err error) {
+	buf := direntBuffers.Get().(*[]byte)
+	defer direntBuffers.Put(buf)
+	for {
+		n, err := unix.ReadDirent(fd, *buf)
+		if errors.Is(err, syscall.EINTR) {
+			continue
+		}
+		if err != nil || n <= 0 {
+			return names, err
+		}
+		_, _, names = unix.ParseDirent((*buf)[:n], -1, names)
+	}
 }

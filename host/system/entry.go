@@ -1,10 +1,8 @@
 package system
 
 import (
-	"errors"
 	"fmt"
 	"io/fs"
-	"os"
 	"path/filepath"
 	"syscall"
 	"time"
@@ -22,52 +20,11 @@ func lstat(path string) (*syscall.Stat_t, error) {
 
 // Entry reads what lies at a path, without following a link.
 func (m *Machine) Entry(path string) (stake.Entry, error) {
-	names, err := m.Names()
+	s, err := m.Sight()
 	if err != nil {
 		return stake.Entry{}, err
 	}
-	return m.EntryNamed(path, names)
-}
-
-// EntryNamed is Entry for a caller that looks at many paths.
-func (m *Machine) EntryNamed(path string, names *Names) (stake.Entry, error) {
-	under, err := m.Under(path, names)
-	if err != nil {
-		return stake.Entry{}, err
-	}
-	if under == nil {
-		return m.entry(path, names)
-	}
-	var e stake.Entry
-	err = under.by("", names, func() (err error) {
-		e, err = m.entry(path, names)
-		return err
-	})
-	e.Under, e.UnderAt = under.Who, under.At
-	if under.UID < 0 && errors.Is(err, fs.ErrPermission) {
-		err = nil // it is refused for what is above it, whatever it is
-	}
-	return e, err
-}
-
-func (m *Machine) entry(path string, names *Names) (stake.Entry, error) {
-	s, err := lstat(m.Path(path))
-	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
-		return stake.Entry{}, nil
-	}
-	if err != nil {
-		return stake.Entry{}, err
-	}
-	e := EntryOf(s, names)
-	if e.Kind == "link" {
-		if e.Target, err = os.Readlink(m.Path(path)); err != nil {
-			return stake.Entry{}, err
-		}
-	}
-	return e, Self(func() error {
-		e.Touched = m.touchedBy(path, e.Touched)
-		return nil
-	})
+	return s.Entry(path)
 }
 
 // EntryOf describes a stat(2) result; a link's target is left out.

@@ -134,13 +134,12 @@ func (k KeptFile) putBack(m *Machine, now stake.Entry) error {
 }
 
 // ReadText reads a file that is not too large to be kept before it is changed.
-func (m *Machine) ReadText(path string) (text string, err error) {
-	err = m.ByWhoMay(path, "", func() error {
-		b, _, err := m.readSmall(path)
-		text = string(b)
-		return err
-	})
-	return text, err
+func (m *Machine) ReadText(path string) (string, error) {
+	s, err := m.Sight()
+	if err != nil {
+		return "", err
+	}
+	return s.ReadText(path)
 }
 
 // readSmall reads a file, and nothing else that somebody has put in its place, and tells when it was

@@ -67,11 +67,3 @@ func (m *Machine) noteOwn(path string, before stake.Touch) error {
 	}
 	return WriteAtomically(m.ownFile(), b, 0o600)
 }
-
-// touchedBy is who touched a path: not North Stake when it put it back.
-func (m *Machine) touchedBy(path string, t stake.Touch) stake.Touch {
-	if own, ok := m.ownTouches()[path]; ok && own.Changed.Equal(t.At) {
-		return own.Before
-	}
-	return t
-}

@@ -2,6 +2,7 @@ package system_test
 
 import (
 	"os"
+	"reflect"
 	"strings"
 	"syscall"
 	"testing"
@@ -63,6 +64,10 @@ func TestWhoCanChangeAPath(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
+	sight, err := m.Sight() // of all paths, in any order
+	if err != nil {
+		t.Fatal(err)
+	}
 	for path, want := range map[string]string{
 		"/srv/www/index.html": "", "/srv/new/deep/file": "", "/srv/tides": "", "/srv/sticky/new": "", "/srv/ours/page": "",
 		"/srv/tides/x": "4242 at /srv/tides", "/srv/tides/conf/tables": "4242 at /srv/tides", "/srv/into/tables": "4242 at /srv/tides",
@@ -79,6 +84,9 @@ func TestWhoCanChangeAPath(t *testing.T) {
 		e, err := m.Entry(path)
 		if err != nil || (e.Under == "") != (want == "") {
 			t.Errorf("%s: the entry is %+v, %v", path, e, err)
+		}
+		if seen, err := sight.Entry(path); err != nil || !reflect.DeepEqual(seen, e) {
+			t.Errorf("%s: among others the entry is %+v, %v; by itself %+v", path, seen, err, e)
 		}
 	}
 	if _, err := m.Under("/srv/round/x", names); err == nil || !strings.Contains(err.Error(), "links") {

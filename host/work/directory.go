@@ -25,25 +25,19 @@ type directoryBefore struct {
 }
 
 var _ = register("directory", joining(placed(typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
-	read: readDirectories, before: beforeDirectory, do: doDirectory, back: backDirectory, early: true,
+	read: sighted(readDirectory), before: beforeDirectory, do: doDirectory, back: backDirectory, early: true,
 }, func(w stake.DirectoryWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} })))
 
-func readDirectories(ctx context.Context, m *Host, wants []stake.DirectoryAsked) ([]any, error) {
-	names, err := m.Names()
-	if err != nil {
-		return nil, err
+func readDirectory(m *Host, s *system.Sight, w stake.DirectoryAsked) (any, error) {
+	e, err := s.Entry(w.Path)
+	f := stake.DirectoryFound{Entry: e, Nobody: s.Names.Without(w.Owner, w.Group)}
+	if err == nil && e.Kind == "directory" && w.Holds {
+		err = s.ByWhoMay(w.Path, func() (err error) {
+			f.Holds, err = holds(m.Path(w.Path))
+			return err
+		})
 	}
-	return each(func(_ context.Context, m *Host, w stake.DirectoryAsked) (any, error) {
-		e, err := m.EntryNamed(w.Path, names)
-		f := stake.DirectoryFound{Entry: e, Nobody: names.Without(w.Owner, w.Group)}
-		if err == nil && e.Kind == "directory" && w.Holds {
-			err = m.ByWhoMay(w.Path, "", func() (err error) {
-				f.Holds, err = holds(m.Path(w.Path))
-				return err
-			})
-		}
-		return f, err
-	})(ctx, m, wants)
+	return f, err
 }
 
 // holds lists what lies in a directory.

@@ -22,23 +22,19 @@ type fileBefore struct {
 }
 
 var _ = register("file", placed(typed[stake.FileWant, stake.FileWork, fileBefore]{
-	read: each(readFile), before: beforeFile, do: doFile, back: backFile, early: true,
+	read: sighted(readFile), before: beforeFile, do: doFile, back: backFile, early: true,
 }, func(w stake.FileWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))
 
-func readFile(_ context.Context, m *Host, w stake.FileWant) (any, error) {
-	e, err := m.Entry(w.Path)
+func readFile(m *Host, s *system.Sight, w stake.FileWant) (any, error) {
+	e, err := s.Entry(w.Path)
 	if err != nil {
 		return nil, err
 	}
-	names, err := m.Names()
-	if err != nil {
-		return nil, err
-	}
-	nobody := names.Without(w.Owner, w.Group)
+	nobody := s.Names.Without(w.Owner, w.Group)
 	if e.Kind != "file" {
 		return stake.FileFound{Entry: e, Nobody: nobody}, nil
 	}
-	text, err := m.ReadText(w.Path)
+	text, err := s.ReadText(w.Path)
 	if err != nil {
 		return nil, err
 	}

@@ -19,7 +19,7 @@ type linkBefore struct {
 }
 
 var _ = register("link", placed(typed[stake.LinkWant, stake.LinkWork, linkBefore]{
-	read: each(func(_ context.Context, m *Host, w stake.LinkWant) (any, error) { return m.Entry(w.Path) }),
+	read: sighted(func(_ *Host, s *system.Sight, w stake.LinkWant) (any, error) { return s.Entry(w.Path) }),
 	before: func(_ context.Context, m *Host, _ Job, w stake.LinkWork) (b linkBefore, err error) {
 		b.Made = m.MissingParents(filepath.Dir(w.Path))
 		b.Entry, err = m.Entry(w.Path)

@@ -12,6 +12,8 @@ import (
 	"sync"
 	"time"
 
+	"golang.org/x/sync/errgroup"
+
 	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/host/probe"
@@ -46,19 +48,24 @@ func (s *Server) survey(w http.ResponseWriter, r *http.Request) {
 		answer(w, rod.SurveyAnswer{Again: true})
 		return
 	}
+	out := rod.SurveyAnswer{}
+	var beside errgroup.Group
+	beside.Go(func() (err error) {
+		out.Traits, err = s.host.Traits(r.Context())
+		return err
+	})
 	readings, err := json.Marshal(Survey(r.Context(), s.host, wants))
+	if e := beside.Wait(); err == nil {
+		err = e
+	}
 	if err != nil {
 		refuse(w, err)
 		return
 	}
 	sum := sha256.Sum256(readings)
-	out := rod.SurveyAnswer{Sum: hex.EncodeToString(sum[:])}
+	out.Sum = hex.EncodeToString(sum[:])
 	if out.Same = out.Sum == req.Known; !out.Same {
 		out.Readings = readings
-	}
-	if out.Traits, err = s.host.Traits(r.Context()); err != nil {
-		refuse(w, err)
-		return
 	}
 	out.Clock = time.Now()
 	answer(w, out)

@@ -80,6 +80,17 @@ func each[W any](one func(ctx context.Context, m *Host, w W) (any, error)) func(
 	}
 }
 
+// sighted is each, for what is told by a look at paths.
+func sighted[W any](one func(m *Host, s *system.Sight, w W) (any, error)) func(context.Context, *Host, []W) ([]any, error) {
+	return func(ctx context.Context, m *Host, wants []W) ([]any, error) {
+		s, err := m.Sight()
+		if err != nil {
+			return nil, err
+		}
+		return each(func(_ context.Context, m *Host, w W) (any, error) { return one(m, s, w) })(ctx, m, wants)
+	}
+}
+
 // beside is each, with some of them read side by side.
 func beside[W any](one func(ctx context.Context, m *Host, w W) (any, error)) func(context.Context, *Host, []W) ([]any, error) {
 	return func(ctx context.Context, m *Host, wants []W) ([]any, error) {

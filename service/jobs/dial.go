@@ -4,6 +4,7 @@ import (
 	"context"
 	"net"
 	"net/netip"
+	"slices"
 	"strconv"
 	"sync"
 	"time"
@@ -16,38 +17,63 @@ import (
 // dialLimit is how long a port may take to let a connection in.
 const dialLimit = 2 * time.Second
 
-// reachable tries the ports of a host, from outside, that stakes can be told by and that
-// something listens on; nothing is sent. Vantage is where the connections come from. A way
-// to a host that proves nothing of the network tells nothing here.
-func reachable(ctx context.Context, h *declare.Host, stakes []stake.Stake, traits stake.Traits) (reached map[int]bool, vantage string) {
+// dials are the ports of a host that stakes can be told by from outside, and that something listens
+// on, in order; nil where the way to the host proves nothing of the network.
+func dials(h *declare.Host, stakes []stake.Stake, traits stake.Traits) []int {
 	via, _ := h.WayTo()
 	if way, err := reach.WayOf(via); err != nil || !way.Proves {
-		return nil, ""
+		return nil
 	}
-	var mu sync.Mutex
-	var wg sync.WaitGroup
-	reached = map[int]bool{}
-	tried := map[int]bool{}
+	ports := []int{}
 	for _, s := range stakes {
 		kind, err := stake.KindOf(s.Type)
 		if err != nil || kind.Dials == nil {
 			continue
 		}
 		for _, port := range kind.Dials(s.Want) {
-			if tried[port] || !listens(traits, h.Address, port) {
-				continue
+			if listens(traits, h.Address, port) {
+				ports = append(ports, port)
 			}
-			tried[port] = true
-			wg.Go(func() {
-				ok := dial(ctx, net.JoinHostPort(h.Address, strconv.Itoa(port)))
-				mu.Lock()
-				defer mu.Unlock()
-				reached[port] = ok
-			})
 		}
 	}
+	slices.Sort(ports)
+	return slices.Compact(ports)
+}
+
+// dialled is which ports of a host let a connection in, and where it came from.
+type dialled struct {
+	ports   []int
+	reached map[int]bool
+	vantage string
+}
+
+// dialAll tries ports of a host, from outside; nothing is sent.
+func dialAll(ctx context.Context, h *declare.Host, ports []int) dialled {
+	out := dialled{ports: ports}
+	if ports == nil {
+		return out
+	}
+	var mu sync.Mutex
+	var wg sync.WaitGroup
+	out.reached = map[int]bool{}
+	for _, port := range ports {
+		wg.Go(func() {
+			ok := dial(ctx, net.JoinHostPort(h.Address, strconv.Itoa(port)))
+			mu.Lock()
+			defer mu.Unlock()
+			out.reached[port] = ok
+		})
+	}
 	wg.Wait()
-	return reached, wayFrom(h.Address)
+	out.vantage = wayFrom(h.Address)
+	return out
+}
+
+// dialBeside is dialAll while the host is read; what it returns waits for the end.
+func dialBeside(ctx context.Context, h *declare.Host, ports []int) func() dialled {
+	done := make(chan dialled, 1)
+	go func() { done <- dialAll(ctx, h, ports) }()
+	return func() dialled { return <-done }
 }
 
 // listens says whether a program listens on a TCP port at the address that the host is

@@ -276,10 +276,12 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	}
 	var r *resolved
 	var answer rod.Survey
+	var tried func() dialled
 	for range 2 { // a second time where the host has turned out to be of another sort
 		if r, err = j.resolve(ctx, s, host, traits, applied, version, a.kept); err != nil {
 			return look{}, err
 		}
+		tried = dialBeside(ctx, s.d.Hosts[host], dials(s.d.Hosts[host], r.host.Stakes, traits))
 		wants := func() ([]rod.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.ground, host)) }
 		if answer, err = conn.Survey(ctx, r.digest, wants); err != nil {
 			return look{}, err
@@ -303,10 +305,13 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			return run.Service != service
 		})
 	}
-	reached, vantage := reachable(ctx, s.d.Hosts[host], r.host.Stakes, traits)
+	out := tried()
+	if ports := dials(s.d.Hosts[host], r.host.Stakes, traits); !slices.Equal(ports, out.ports) { // something else listens by now
+		out = dialAll(ctx, s.d.Hosts[host], ports)
+	}
 	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version}
 	if only == nil && s.plain() {
-		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(reached, vantage)}
+		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(out.reached, out.vantage)}
 		j.mu.Lock()
 		before := j.seen[connKey(s, host)]
 		j.mu.Unlock()
@@ -322,7 +327,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 		}
 		l.retires = only
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Clears: s.clears, Removing: s.removing, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: reached, Vantage: vantage, Way: s.wayTo(host)}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Clears: s.clears, Removing: s.removing, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Way: s.wayTo(host)}
 	if s.retires != nil {
 		l.input.Retires = s.retires.what
 	}
@@ -345,15 +350,14 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 }
 
 // note keeps how a host was just seen, and what is remembered of its stakes, and
-// announces it on a topic unless that is "".
-func (j *Service) note(ctx context.Context, s scope, l *look, topic string) error {
+// announces it where said has a topic.
+func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) error {
 	if l.before == nil {
 		if err := j.judge(ctx, s, l); err != nil {
 			return err
 		}
 	}
-	said := store.Said{Topic: topic}
-	if topic != "" {
+	if said.Topic != "" {
 		said.Data = stake.JSON(hostSaid{contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took)}, l.before.rows})
 	}
 	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Host, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows}, said)
@@ -393,10 +397,10 @@ type hostSaid struct {
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // noteUnread keeps and announces that a host could not be looked at, or is not there yet.
-func (j *Service) noteUnread(ctx context.Context, s scope, said contract.SurveyHost, topic string) error {
+func (j *Service) noteUnread(ctx context.Context, s scope, h contract.SurveyHost, said store.Said) error {
 	none := json.RawMessage("[]")
-	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: said.Host, Revision: s.revision, Unread: cmp.Or(said.Unread, said.Awaits), Traits: []byte("null"), Rows: none},
-		store.Said{Topic: topic, Data: stake.JSON(hostSaid{said, none})})
+	said.Data = stake.JSON(hostSaid{h, none})
+	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: h.Host, Revision: s.revision, Unread: cmp.Or(h.Unread, h.Awaits), Traits: []byte("null"), Rows: none}, said)
 }
 
 // CountsOf is how many rows stand how.

@@ -48,6 +48,7 @@ type Service struct {
 	applied      map[string]appliedCache
 	seen         map[string]*seen
 	passwords    map[string]contract.SudoPasswords
+	asked        map[string]store.Task // surveys and plans that this replica was asked for and nobody may have begun
 	working      map[int64]*cancelling // runs
 	mute         time.Time             // until when no resolver is asked, because none answered
 }
@@ -61,7 +62,7 @@ func New(s *store.Store, hosts *reach.Pool, seal *auth.Seal, silence time.Durati
 	id := make([]byte, 6)
 	rand.Read(id)
 	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Hosts: hosts, Seal: seal, Log: log,
-		declarations: map[string]*declare.Declaration{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, working: map[int64]*cancelling{}}
+		declarations: map[string]*declare.Declaration{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, asked: map[string]store.Task{}, working: map[int64]*cancelling{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &taskWorker{j: j})
 	river.AddWorker(workers, &runWorker{j: j})
@@ -223,9 +224,29 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 		if t, err = j.Store.AddTask(ctx, tx, table, g.ID, g.Newest, ask, by); err != nil {
 			return err
 		}
+		t.Ground = g.Name
+		j.mu.Lock()
+		if len(j.asked) >= 64 { // other replicas have begun them
+			clear(j.asked)
+		}
+		j.asked[store.Topic(string(table), t.ID)] = t
+		j.mu.Unlock()
 		return j.enqueue(ctx, tx, taskArgs{Table: table, ID: t.ID}, store.Topic(string(table), t.ID), ask.SudoPasswords)
 	})
 	return t, err
+}
+
+// askedFor is a survey or plan that is to be made now, read again where another replica was asked.
+func (j *Service) askedFor(ctx context.Context, table store.Table, id int64) (store.Task, error) {
+	topic := store.Topic(string(table), id)
+	j.mu.Lock()
+	t, ok := j.asked[topic]
+	delete(j.asked, topic)
+	j.mu.Unlock()
+	if ok {
+		return t, nil
+	}
+	return j.Store.Task(ctx, table, id)
 }
 
 // Unknown is a host that was asked for and is not declared.

@@ -10,6 +10,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/host/rod"
+	"northstake/service/store"
 )
 
 const (
@@ -55,7 +56,7 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *loo
 	}
 	if err == nil {
 		l.worked = worked
-		err = h.j.Store.Persist(ctx, func() error { return h.j.note(ctx, declared, &l, "") })
+		err = h.j.Store.Persist(ctx, func() error { return h.j.note(ctx, declared, &l, store.Said{}) })
 	}
 	if err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the host could not be read at the end: "+err.Error())

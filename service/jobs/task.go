@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"github.com/riverqueue/river"
@@ -48,7 +49,7 @@ const hostLimit = 60 * time.Second
 func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	topic := store.Topic(string(table), id)
 	defer j.forgetPasswords(topic)
-	t, err := j.Store.Task(ctx, table, id)
+	t, err := j.askedFor(ctx, table, id)
 	if err != nil {
 		return err
 	}
@@ -59,8 +60,12 @@ func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	ask.SudoPasswords = j.passwordsOf(topic)
 	s, err := j.scopeOf(ctx, t.GroundID, t.Ground, t.Revision, ask)
 	s.clears = s.clears && table == store.Plans
+	ended := false
 	if err == nil {
-		err = j.lookAtAll(ctx, table, &t, s, ask, topic)
+		ended, err = j.lookAtAll(ctx, table, &t, s, ask, topic)
+	}
+	if ended {
+		return nil
 	}
 	t.State = "done"
 	if err != nil {
@@ -69,25 +74,38 @@ func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	return j.Store.Persist(ctx, func() error { return j.Store.FinishTask(ctx, table, t) })
 }
 
-func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, ask contract.Ask, topic string) error {
+// lookAtAll looks at the hosts that were asked for, side by side. Ended says that a survey has
+// been noted as done, together with the last of its hosts.
+func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, ask contract.Ask, topic string) (ended bool, err error) {
 	names, err := s.hosts(ask)
 	if err != nil {
-		return err
+		return false, err
 	}
 	only := s.limit(ask)
 	plans := make([]plan.Host, len(names))
 	gate := make(chan struct{}, most)
-	var wg sync.WaitGroup
+	var wg, noting sync.WaitGroup // noting: all but the last
+	noting.Add(len(names))
+	left := atomic.Int64{}
+	left.Store(int64(len(names)))
 	for i, name := range names {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			plans[i] = j.lookAndNote(ctx, s, name, only, topic)
+			l, err := j.lookAt(ctx, s, name, only)
+			if left.Add(-1) > 0 || table != store.Surveys {
+				plans[i], _ = j.noteLook(ctx, s, name, &l, err, store.Said{Topic: topic})
+				noting.Done()
+				return
+			}
+			noting.Done()
+			noting.Wait()
+			plans[i], ended = j.noteLook(ctx, s, name, &l, err, store.Said{Topic: topic, Ends: t.ID})
 		})
 	}
 	wg.Wait()
 	if table == store.Surveys {
-		return nil // the hosts are in the stream
+		return ended, nil // the hosts are in the stream
 	}
 	t.Hosts = stake.JSON(plans)
 	for _, h := range plans {
@@ -98,31 +116,32 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 			t.Unread++
 		}
 	}
-	return nil
+	return false, nil
 }
 
-// lookAndNote surveys one host, keeps what was seen and announces it; that a host
-// cannot be reached is a finding too.
-func (j *Service) lookAndNote(ctx context.Context, s scope, name string, only func(plan.Row) bool, topic string) plan.Host {
-	l, err := j.lookAt(ctx, s, name, only)
+// noteLook keeps what was seen of a host, or why nothing was, and announces it; that a host
+// cannot be reached is a finding too. Noted says whether that went well.
+func (j *Service) noteLook(ctx context.Context, s scope, name string, l *look, err error, said store.Said) (out plan.Host, noted bool) {
 	if err == nil && s.act == nil {
-		err = j.Store.Persist(ctx, func() error { return j.note(ctx, s, &l, topic) })
+		err = j.Store.Persist(ctx, func() error { return j.note(ctx, s, l, said) })
+		noted = err == nil
 	}
 	if err == nil {
-		return l.host
+		return l.host, noted
 	}
-	out := plan.Host{Host: name, Rows: []plan.Row{}, Steps: []plan.Step{}}
-	said := contract.SurveyHost{Host: name, TookMs: ms(l.took)}
+	out = plan.Host{Host: name, Rows: []plan.Row{}, Steps: []plan.Step{}}
+	h := contract.SurveyHost{Host: name, TookMs: ms(l.took)}
 	if by := s.madeBy(name, err); by != "" {
-		said.Awaits = fmt.Sprintf("host %s is not there yet: %s makes it", name, by)
-		out.Cautions = []stake.Note{{Address: name, What: said.Awaits, Fix: "plan again when that is done: what the host is to be is planned then"}}
+		h.Awaits = fmt.Sprintf("host %s is not there yet: %s makes it", name, by)
+		out.Cautions = []stake.Note{{Address: name, What: h.Awaits, Fix: "plan again when that is done: what the host is to be is planned then"}}
 	} else {
-		said.Unread, out.Unread = err.Error(), err.Error()
+		h.Unread, out.Unread = err.Error(), err.Error()
 	}
-	if e := j.Store.Persist(ctx, func() error { return j.noteUnread(ctx, s, said, topic) }); e != nil {
-		j.Log.Warn("could not note that a host was not read", "host", name, "error", e)
+	if err := j.Store.Persist(ctx, func() error { return j.noteUnread(ctx, s, h, said) }); err != nil {
+		j.Log.Warn("could not note that a host was not read", "host", name, "error", err)
+		return out, false
 	}
-	return out
+	return out, true
 }
 
 // madeBy is the stake that makes the container that a host is, by its address, where the host

@@ -18,10 +18,12 @@ type Event struct {
 	Data json.RawMessage `db:"data"`
 }
 
-// Said is news of a host for a stream; without a topic there is none.
+// Said is news of a host for a stream; without a topic there is none. Ends is the survey that
+// has ended with it, 0 for none.
 type Said struct {
 	Topic string
 	Data  json.RawMessage
+	Ends  int64
 }
 
 // Topic names the stream of a record: "runs/12".

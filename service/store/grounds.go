@@ -256,25 +256,29 @@ func (s *Store) HostStates(ctx context.Context, groundID int64) (map[string]Host
 // PutHostState notes how a host was just seen and announces said, in one. Rows
 // that are as they were are not written again.
 func (s *Store) PutHostState(ctx context.Context, groundID int64, h HostState, said Said) error {
+	const announced = `said AS (INSERT INTO events (topic, kind, data) SELECT $4, e.kind, e.data FROM put, (VALUES ('host', $5::bytea), ('end', $6::bytea)) e (kind, data)
+			WHERE $4 <> '' AND (e.kind = 'host' OR $7 > 0) ORDER BY e.kind DESC),
+		ended AS (UPDATE surveys SET state = 'done', finished_at = now() FROM put WHERE id = $7)
+		SELECT count(*) FROM put`
 	sum := sha256.Sum256(h.Rows)
+	args := []any{groundID, h.Host, h.Revision, said.Topic, said.Data, stake.JSON(ended{"done"}), said.Ends, h.Traits, sum[:]}
 	if h.Unread == "" {
-		var touched int
-		err := s.Quick.GetContext(ctx, &touched, `WITH
-			touched AS (UPDATE hosts SET revision = $3, seen_at = now(), unread = '', traits = $4 WHERE ground_id = $1 AND host = $2 AND rows_sum = $5 RETURNING 1),
-			said AS (INSERT INTO events (topic, kind, data) SELECT $6, 'host', $7 FROM touched WHERE $6 <> '')
-			SELECT count(*) FROM touched`, groundID, h.Host, h.Revision, h.Traits, sum[:], said.Topic, said.Data)
-		if err != nil || touched > 0 {
+		var put int
+		err := s.Quick.GetContext(ctx, &put, `WITH put AS (UPDATE hosts SET revision = $3, seen_at = now(), unread = '', traits = $8 WHERE ground_id = $1 AND host = $2 AND rows_sum = $9 RETURNING 1),
+			`+announced, args...)
+		if err != nil || put > 0 {
 			return err
 		}
 	}
-	_, err := s.Quick.ExecContext(ctx, `WITH said AS (INSERT INTO events (topic, kind, data) SELECT $8, 'host', $9 WHERE $8 <> '')
-		INSERT INTO hosts (ground_id, host, revision, seen_at, unread, traits, rows, rows_sum) VALUES ($1, $2, $3, now(), $4, $5, $6, $7)
+	_, err := s.Quick.ExecContext(ctx, `WITH put AS (
+		INSERT INTO hosts (ground_id, host, revision, seen_at, traits, rows_sum, unread, rows) VALUES ($1, $2, $3, now(), $8, $9, $10, $11)
 		ON CONFLICT (ground_id, host) DO UPDATE SET revision = excluded.revision, unread = excluded.unread,
 			seen_at = CASE WHEN excluded.unread = '' THEN now() ELSE hosts.seen_at END,
 			traits = CASE WHEN excluded.unread = '' THEN excluded.traits ELSE hosts.traits END,
 			rows = CASE WHEN excluded.unread = '' THEN excluded.rows ELSE hosts.rows END,
-			rows_sum = CASE WHEN excluded.unread = '' THEN excluded.rows_sum ELSE hosts.rows_sum END`,
-		groundID, h.Host, h.Revision, h.Unread, h.Traits, h.Rows, sum[:], said.Topic, said.Data)
+			rows_sum = CASE WHEN excluded.unread = '' THEN excluded.rows_sum ELSE hosts.rows_sum END
+		RETURNING 1),
+		`+announced, append(args, h.Unread, h.Rows)...)
 	return err
 }
 

@@ -239,7 +239,7 @@ func TestAHostIsSeenAndAnnouncedInOne(t *testing.T) {
 		{Host: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")},
 		{Host: "a", Revision: 1, Traits: []byte(`{"n":5}`), Rows: []byte(`[2]`)},
 	} {
-		if err := s.PutHostState(ctx, g.ID, h, Said{topic, stake.JSON(i)}); err != nil {
+		if err := s.PutHostState(ctx, g.ID, h, Said{Topic: topic, Data: stake.JSON(i)}); err != nil {
 			t.Fatal(err)
 		}
 		if events, err := s.Events(ctx, topic, 0); err != nil || len(events) != i+1 || string(events[i].Data) != fmt.Sprint(i) {
@@ -263,6 +263,47 @@ func TestAHostIsSeenAndAnnouncedInOne(t *testing.T) {
 	}
 	if events, err := s.Events(ctx, topic, 0); err != nil || len(events) != 6 || events[5].Kind != "end" || string(events[5].Data) != `{"state":"done"}` {
 		t.Errorf("%+v, %v", events, err)
+	}
+}
+
+// The news of a survey's last host ends the survey as well, after that news, however the host was
+// found; that of another survey goes on.
+func TestTheLastHostEndsItsSurvey(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "ended")
+	add := func() (task Task) {
+		t.Helper()
+		err := s.Tx(ctx, func(tx *sqlx.Tx) (err error) {
+			task, err = s.AddTask(ctx, tx, Surveys, g.ID, 1, contract.Ask{}, "admin")
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return task
+	}
+	other := add()
+	for _, h := range []HostState{
+		{Host: "a", Revision: 1, Traits: []byte(`{"n":1}`), Rows: []byte(`[1]`)},
+		{Host: "a", Revision: 1, Traits: []byte(`{"n":2}`), Rows: []byte(`[1]`)}, // rows as they were
+		{Host: "a", Revision: 1, Traits: []byte(`{"n":3}`), Rows: []byte(`[2]`)},
+		{Host: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")},
+	} {
+		survey := add()
+		topic := Topic("surveys", survey.ID)
+		if err := s.PutHostState(ctx, g.ID, h, Said{Topic: topic, Data: []byte(`"seen"`), Ends: survey.ID}); err != nil {
+			t.Fatal(err)
+		}
+		events, err := s.Events(ctx, topic, 0)
+		if err != nil || len(events) != 2 || events[0].Kind+string(events[0].Data) != `host"seen"` || events[1].Kind+string(events[1].Data) != `end{"state":"done"}` {
+			t.Errorf("%+v: the stream holds %+v, %v", h, events, err)
+		}
+		if got, err := s.Task(ctx, Surveys, survey.ID); err != nil || got.State != "done" || got.FinishedAt == nil {
+			t.Errorf("%+v: the survey is %+v, %v", h, got, err)
+		}
+	}
+	if got, err := s.Task(ctx, Surveys, other.ID); err != nil || got.State != other.State || got.FinishedAt != nil {
+		t.Errorf("another survey is %+v, %v", got, err)
 	}
 }
 

@@ -71,10 +71,15 @@ func (s *Store) Tasks(ctx context.Context, table Table, groundID int64, limit in
 	return out, err
 }
 
+// ended is what the last event of a stream says.
+type ended struct {
+	State string `json:"state"`
+}
+
 // FinishTask notes the end of a survey or plan and announces it. The hosts of a
 // survey are those that were announced in its stream.
 func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
-	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, t.Unread, Topic(string(table), t.ID), stake.JSON(map[string]string{"state": t.State})}
+	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, t.Unread, Topic(string(table), t.ID), stake.JSON(ended{t.State})}
 	hosts := ""
 	if table == Plans {
 		hosts = ", hosts = $9"
@@ -225,7 +230,7 @@ func (s *Store) FinishRun(ctx context.Context, id int64, state string) error {
 			if _, err := tx.ExecContext(ctx, "UPDATE runs SET state = $2, finished_at = now() WHERE id = $1", id, state); err != nil {
 				return err
 			}
-			return s.AddEvent(ctx, tx, Topic("runs", id), "end", stake.JSON(map[string]string{"state": state}))
+			return s.AddEvent(ctx, tx, Topic("runs", id), "end", stake.JSON(ended{state}))
 		})
 	})
 }

@@ -1,0 +1,113 @@
+package system
+
+import (
+	"errors"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+
+	"northstake/core/stake"
+)
+
+// Sight looks at paths one after the other, for one reading: who is who, who can change what is
+// above the paths, and what North Stake touched itself are found out once. Nothing is changed by
+// what it says: that is asked anew.
+type Sight struct {
+	Names *Names
+
+	m      *Machine
+	own    map[string]ownTouch
+	unders map[string]*Control // by the directory that paths lie in
+}
+
+// Sight begins a reading.
+func (m *Machine) Sight() (*Sight, error) {
+	names, err := m.Names()
+	if err != nil {
+		return nil, err
+	}
+	s := &Sight{Names: names, m: m, unders: map[string]*Control{}}
+	return s, Self(func() error {
+		s.own = m.ownTouches()
+		return nil
+	})
+}
+
+// Entry reads what lies at a path, without following a link.
+func (s *Sight) Entry(path string) (stake.Entry, error) {
+	under, err := s.under(path)
+	if err != nil {
+		return stake.Entry{}, err
+	}
+	if under == nil {
+		return s.entry(path)
+	}
+	var e stake.Entry
+	err = under.by("", s.Names, func() (err error) {
+		e, err = s.entry(path)
+		return err
+	})
+	e.Under, e.UnderAt = under.Who, under.At
+	if under.UID < 0 && errors.Is(err, fs.ErrPermission) {
+		err = nil // it is refused for what is above it, whatever it is
+	}
+	return e, err
+}
+
+// ReadText reads a file that is not too large to be kept before it is changed.
+func (s *Sight) ReadText(path string) (text string, err error) {
+	err = s.ByWhoMay(path, func() error {
+		b, _, err := s.m.readSmall(path)
+		text = string(b)
+		return err
+	})
+	return text, err
+}
+
+// ByWhoMay reads something at a path by the rights of whoever beside root can change what lies there.
+func (s *Sight) ByWhoMay(path string, read func() error) error {
+	under, err := s.under(path)
+	if err != nil {
+		return err
+	}
+	if under == nil {
+		return read()
+	}
+	return under.by("", s.Names, read)
+}
+
+// under is Machine.Under, which goes by the directory that a path lies in. Where root alone can change
+// it, nobody has since.
+func (s *Sight) under(path string) (*Control, error) {
+	dir := filepath.Dir(path)
+	if c, known := s.unders[dir]; known {
+		return c, nil
+	}
+	c, err := s.m.Under(path, s.Names)
+	if err == nil {
+		s.unders[dir] = c
+	}
+	return c, err
+}
+
+func (s *Sight) entry(path string) (stake.Entry, error) {
+	full := s.m.Path(path)
+	st, err := lstat(full)
+	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
+		return stake.Entry{}, nil
+	}
+	if err != nil {
+		return stake.Entry{}, err
+	}
+	e := EntryOf(st, s.Names)
+	if e.Kind == "link" {
+		if e.Target, err = os.Readlink(full); err != nil {
+			return stake.Entry{}, err
+		}
+	}
+	if own, ok := s.own[path]; ok && own.Changed.Equal(e.Touched.At) {
+		e.Touched = own.Before // it put it back
+	}
+	return e, nil
+}
