@@ -239,14 +239,14 @@ func wantContainer(w *Wanting, name string, c *Container, from declare.Position)
 // published there in place: what an engine has mounted stays the tree that it was, whatever takes
 // its name.
 func (w *Wanting) publishSeen() {
+	memo := NewMemo()
 	for i, s := range w.stakes {
 		if s.Type != "content" {
 			continue
 		}
 		want, _ := last[ContentWant](s.Want)
-		for _, c := range w.stakes {
-			held, ok := last[ContainerWant](c.Want)
-			if c.Type == "container" && ok && slices.ContainsFunc(held.Holds, func(h HeldAt) bool { return pathWithin(h.From, want.Root) }) {
+		for c, held := range of[ContainerWant](w.stakes, "container", memo) {
+			if slices.ContainsFunc(held.Holds, func(h HeldAt) bool { return pathWithin(h.From, want.Root) }) {
 				want.Seen = c.Name
 				w.stakes[i].Want = JSON(want)
 				break

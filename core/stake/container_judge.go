@@ -82,7 +82,7 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 		return v
 	}
 	for _, door := range w.Doors {
-		if l := in.Traits.On(door.Outside); l != nil && !(f.There && running) && !slices.Contains(engineListeners, l.Program) && !letsGo(in.Leaving, *l) {
+		if l := in.Traits.On(door.Outside); l != nil && !(f.There && running) && !slices.Contains(engineListeners, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {
 			block(fmt.Sprintf("port %d is taken by %s (process %d)", door.Outside, l.Program, l.PID), "let the container have another port, or stop that program")
 		}
 	}
@@ -169,9 +169,8 @@ func (w ContainerWant) startAnew(because string) Move {
 // on: an engine shows them what was there when they were started.
 func nudgeHolders(in Input, what, path string) []Nudge {
 	var out []Nudge
-	for _, s := range in.Declared {
-		w, ok := last[ContainerWant](s.Want)
-		if s.Type == "container" && ok && slices.ContainsFunc(w.Holds, func(h HeldAt) bool { return h.From == path }) {
+	for s, w := range of[ContainerWant](in.Declared, "container", in.Memo) {
+		if slices.ContainsFunc(w.Holds, func(h HeldAt) bool { return h.From == path }) {
 			out = append(out, Nudge{Target: s.Local(), How: AnewContainer, Reason: fmt.Sprintf("its %s %s changed", what, path)})
 		}
 	}

@@ -218,11 +218,7 @@ func (w *Wanting) hasContainers() bool {
 // of a container that somebody else runs.
 func (w *Wanting) doors(declared []PortWant) []PortWant {
 	var out []PortWant
-	for _, s := range w.stakes {
-		c, ok := last[ContainerWant](s.Want)
-		if s.Type != "container" || !ok {
-			continue
-		}
+	for _, c := range of[ContainerWant](w.stakes, "container", nil) {
 		if out == nil {
 			out = slices.Clone(declared)
 		}
@@ -286,7 +282,7 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 // withoutLeaving are words of ports but those that the same plan closes.
 func withoutLeaving(words []string, gone []Stake) []string {
 	ours := map[string]bool{}
-	for _, w := range leaving[PortWant](gone, "port") {
+	for _, w := range leaving[PortWant](gone, "port", nil) {
 		for _, network := range w.Sources() {
 			one := PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}
 			if network != "" {

@@ -98,8 +98,8 @@ func judgeImage(in Input, w ImageWant, f ImageFound) Verdict {
 	block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
 	fetch := func(text string) {
 		v.Moves = []Move{{Verb: "fetch", Text: text, Work: JSON(ImageWork{ImageWant: w})}}
-		for _, s := range in.Declared {
-			if c, ok := last[ContainerWant](s.Want); ok && s.Type == "container" && c.Image == w.Image {
+		for s, c := range of[ContainerWant](in.Declared, "container", in.Memo) {
+			if c.Image == w.Image {
 				v.Nudges = append(v.Nudges, Nudge{Target: s.Local(), How: MakeContainer, Reason: "its image has moved"})
 				if f.ID != "" && (c.Joins == "host" || len(c.Doors) > 0) {
 					v.Cautions = append(v.Cautions, c.silence(s.Host))

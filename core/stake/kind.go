@@ -105,6 +105,7 @@ type Kind struct {
 type Around struct {
 	Declared, Leaving []Stake
 	Traits            Traits
+	Memo              *Memo // may be nil
 }
 
 // Asked is what a host is asked to read for a stake.

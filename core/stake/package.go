@@ -394,20 +394,15 @@ func awayPackage(in Input, w PackageWant, f PackageFound) Verdict {
 	needs := f.NeededBy
 	for _, with := range f.With {
 		goes := func(p PackageWant) bool { return p.Name == with }
-		if !slices.ContainsFunc(leaving[PackageWant](in.Leaving, "package"), goes) {
+		if !slices.ContainsFunc(leaving[PackageWant](in.Leaving, "package", in.Memo), goes) {
 			needs = append(needs, with)
 		}
 	}
-	var along []string
-	for _, n := range f.Orphans {
-		declared := func(s Stake) bool {
-			p, _ := last[PackageWant](s.Want)
-			return s.Type == "package" && p.Name == n && !p.Gone
-		}
-		if !slices.ContainsFunc(in.Declared, declared) {
-			along = append(along, n)
-		}
+	declared := map[string]bool{}
+	for _, p := range of[PackageWant](in.Declared, "package", in.Memo) {
+		declared[p.Name] = declared[p.Name] || !p.Gone
 	}
+	along := slices.DeleteFunc(slices.Clone(f.Orphans), func(n string) bool { return declared[n] })
 	if len(v.Blockers)+len(needs) > 0 {
 		why := cmp.Or(strings.Join(needs, ", "), "something") + " needs it"
 		return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: %s", w.Name, why), "take those away first, or leave it"}}}

@@ -340,10 +340,7 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 		d.differ("filtered after a restart", "by "+f.Filter, f.Filter+" does not start at boot")
 	}
 	v := Verdict{Differences: d, Gone: !live && !f.Kept}
-	if len(in.Last) == 0 && w.Protocol == "tcp" && w.Last() == w.Port && in.Stake.Site == "" && in.Traits.On(w.Port) == nil && !slices.ContainsFunc(in.Declared, func(s Stake) bool {
-		site, ok := last[SiteWant](s.Want)
-		return ok && s.Type == "site" && slices.Contains(site.Listen, w.Port)
-	}) {
+	if len(in.Last) == 0 && w.Protocol == "tcp" && w.Last() == w.Port && in.Stake.Site == "" && in.Traits.On(w.Port) == nil && !served(in, w.Port) {
 		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("%s is opened, and nothing listens on it", w.words()), "see that what is to listen there does, or leave the port shut until then"}}
 	}
 	if !asked {
@@ -365,7 +362,7 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf(what, args...), fix})
 	}
 	own := w.Firewall && (by == "" || by == FirewallTable)
-	closes := slices.ContainsFunc(leaving[PortWant](in.Leaving, "port"), func(l PortWant) bool { return l.Ports() == w.Ports() })
+	closes := slices.ContainsFunc(leaving[PortWant](in.Leaving, "port", in.Memo), func(l PortWant) bool { return l.Ports() == w.Ports() })
 	switch {
 	case unfiltered:
 		block(fmt.Sprintf("declare services.%s = { at_boot = true }", f.Filter), "%s filters now and is not started at boot", f.Filter)
@@ -414,6 +411,16 @@ func formerNetworks(former, now json.RawMessage) json.RawMessage {
 	}
 	was.From = left
 	return JSON(was)
+}
+
+// served says whether a declared site listens on a port.
+func served(in Input, port int) bool {
+	for _, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if slices.Contains(site.Listen, port) {
+			return true
+		}
+	}
+	return false
 }
 
 // unwantedPort says whether only what is declared is let in, or the port is open to other

@@ -326,14 +326,13 @@ func unwantedService(gone Stake, in Around) (why, forStake string) {
 	for _, p := range was.Ports {
 		had[p] = true
 	}
-	for _, site := range leaving[SiteWant](in.Leaving, "site") {
+	for _, site := range leaving[SiteWant](in.Leaving, "site", in.Memo) {
 		for _, p := range site.Listen {
 			had[p] = had[p] || site.ServedBy() == gone.Local()
 		}
 	}
-	for _, d := range in.Declared {
-		now, ok := last[SiteWant](d.Want)
-		if !ok || d.Type != "site" || now.ServedBy() == gone.Local() {
+	for d, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if now.ServedBy() == gone.Local() {
 			continue
 		}
 		for _, p := range now.Listen {
@@ -378,15 +377,15 @@ func outside(in Input, w ServiceWant, f ServiceFound) *Listener {
 		return nil
 	}
 	contained := map[int]bool{} // ports of containers, whose programs may be called alike
-	for _, s := range in.Declared {
-		if site, ok := last[SiteWant](s.Want); ok && s.Type == "site" && site.Within != "" {
+	for _, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if site.Within != "" {
 			for _, p := range site.Listen {
 				contained[p] = true
 			}
 		}
 	}
 	for i, l := range in.Traits.Listeners {
-		if l.Program == w.Serves && l.PID > 0 && !contained[l.Port] && !letsGo(in.Leaving, l) {
+		if l.Program == w.Serves && l.PID > 0 && !contained[l.Port] && !letsGo(in.Leaving, in.Memo, l) {
 			return &in.Traits.Listeners[i]
 		}
 	}

@@ -261,11 +261,10 @@ func unsealedSites(raw json.RawMessage, secrets *Secrets) (json.RawMessage, erro
 // is that one on another server.
 func unwantedSite(gone Stake, in Around) (why, forStake string) {
 	was, ok := last[SiteWant](gone.Want)
-	for _, d := range in.Declared {
-		now, ok2 := last[SiteWant](d.Want)
-		if d.Type != "site" || !ok || !ok2 {
-			continue
-		}
+	if !ok {
+		return "", ""
+	}
+	for d, now := range of[SiteWant](in.Declared, "site", in.Memo) {
 		if d.Name == gone.Site && now.ServedBy() != was.ServedBy() {
 			return fmt.Sprintf("site %s is served by %s now", d.Name, now.By()), d.Local()
 		}
@@ -290,11 +289,10 @@ func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
 	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
 		v.Cautions = []Note{{in.Stake.Address(), w.File + " was changed by hand, and goes", "look at what was written there; the run keeps it on the host until it is done"}}
 	}
-	_, sake := unwantedSite(in.Stake, Around{Declared: in.Declared})
-	v.Late = slices.ContainsFunc(in.Declared, func(s Stake) bool {
-		now, ok := last[SiteWant](s.Want)
-		return ok && s.Local() == sake && now.ServedBy() != w.ServedBy()
-	})
+	_, sake := unwantedSite(in.Stake, Around{Declared: in.Declared, Memo: in.Memo})
+	for s, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+		v.Late = v.Late || s.Local() == sake && now.ServedBy() != w.ServedBy()
+	}
 	if v.Late && slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Local() == w.ServedBy() }) { // else the caution is with what stops
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("site %s is not served from the step by which %s lets go of it until the next one, which starts the other server: for as long as these two take, a few seconds at most", in.Stake.Site, w.By()), "apply this when few are about"})
 	}
@@ -536,7 +534,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		}
 	}
 	own := len(d)
-	former := leaving[SiteWant](in.Leaving, "site")
+	former := leaving[SiteWant](in.Leaving, "site", in.Memo)
 	for _, r := range f.Rivals {
 		d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")
 		if slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }) {
@@ -551,13 +549,13 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	}
 	v.Differences = d
 	for _, t := range f.Taken {
-		if !slices.Contains(w.Yields, t.Program) && !letsGo(in.Leaving, t) {
+		if !slices.Contains(w.Yields, t.Program) && !letsGo(in.Leaving, in.Memo, t) {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), outside of %s", t.Port, t.Program, t.PID, w.By()),
 				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
 		}
 	}
 	for _, port := range w.Listen {
-		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, *l) {
+		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),
 				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
@@ -618,14 +616,14 @@ var shownLabel = regexp.MustCompile(`^(httpd_.*content(_rw)?_t|public_content(_r
 
 // letsGo says whether a program that listens lets go of its port with what the plan takes away: a
 // service, a container that has the port, or the site for which it has it.
-func letsGo(gone []Stake, l Listener) bool {
-	if slices.ContainsFunc(leaving[ContainerWant](gone, "container"), func(c ContainerWant) bool { return slices.Contains(c.Ports, l.Port) }) {
+func letsGo(gone []Stake, memo *Memo, l Listener) bool {
+	if slices.ContainsFunc(leaving[ContainerWant](gone, "container", memo), func(c ContainerWant) bool { return slices.Contains(c.Ports, l.Port) }) {
 		return true
 	}
-	if slices.ContainsFunc(leaving[SiteWant](gone, "site"), func(s SiteWant) bool { return s.Program == l.Program && slices.Contains(s.Listen, l.Port) }) {
+	if slices.ContainsFunc(leaving[SiteWant](gone, "site", memo), func(s SiteWant) bool { return s.Program == l.Program && slices.Contains(s.Listen, l.Port) }) {
 		return true // its server goes on without it
 	}
-	return slices.ContainsFunc(leaving[ServiceWant](gone, "service"), func(s ServiceWant) bool { return s.Serves == l.Program })
+	return slices.ContainsFunc(leaving[ServiceWant](gone, "service", memo), func(s ServiceWant) bool { return s.Serves == l.Program })
 }
 
 // leads is where a link leads, from where it lies.

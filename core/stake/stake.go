@@ -6,6 +6,7 @@ package stake
 import (
 	"encoding/json"
 	"fmt"
+	"iter"
 	"maps"
 	"slices"
 	"strings"
@@ -164,13 +165,25 @@ func (in Input) goes(path string) bool {
 	return slices.ContainsFunc(in.Leaving, func(s Stake) bool { return s.Name == path })
 }
 
-// leaving are the wants of the stakes of a type that the same plan takes away.
-func leaving[W any](in []Stake, typ string) []W {
-	var out []W
-	for _, s := range in {
-		if w, ok := last[W](s.Want); ok && s.Type == typ {
-			out = append(out, w)
+// of are those of some stakes that are of a type, with what they want. Memo may be nil.
+func of[W any](stakes []Stake, typ string, memo *Memo) iter.Seq2[Stake, W] {
+	return func(yield func(Stake, W) bool) {
+		for _, s := range stakes {
+			if s.Type != typ {
+				continue
+			}
+			if w, err := Decode[W](memo, "want "+s.Local(), s.Want); err == nil && !yield(s, w) {
+				return
+			}
 		}
+	}
+}
+
+// leaving are the wants of the stakes of a type that the same plan takes away.
+func leaving[W any](gone []Stake, typ string, memo *Memo) []W {
+	var out []W
+	for _, w := range of[W](gone, typ, memo) {
+		out = append(out, w)
 	}
 	return out
 }

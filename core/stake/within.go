@@ -146,9 +146,8 @@ func wantContained(w *Wanting) {
 // site listens by now without it.
 func unwantedContainer(gone Stake, in Around) (why, forStake string) {
 	was, _ := last[ContainerWant](gone.Want)
-	for _, d := range in.Declared {
-		now, ok := last[SiteWant](d.Want)
-		if !ok || d.Type != "site" || now.Off || now.ServedBy() == gone.Local() {
+	for d, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if now.Off || now.ServedBy() == gone.Local() {
 			continue
 		}
 		for _, p := range now.Listen {
