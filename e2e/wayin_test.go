@@ -57,6 +57,37 @@ func TestTheWayInIsGuarded(t *testing.T) {
 	}
 }
 
+// Where a host keeps the keys, and what it asks, elsewhere than others do, what lies there is guarded as
+// well; what lies beside it is not.
+func TestTheWayInIsAskedOfTheHost(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/srv/keys/keeper\"]\ntext = \"\"\n[kit.base.file.\"/srv/keys/other\"]\ntext = \"\"\n[kit.base.file.\"/srv/closed\"]\ntext = \"keeper\\n\"\n")
+	host := g.hosts[0]
+	g.on(host, `mkdir -p /srv/keys && cp /home/keeper/.ssh/authorized_keys /srv/keys/keeper && chmod 644 /srv/keys/keeper && rm -r /home/keeper/.ssh
+		echo 'AuthorizedKeysFile /srv/keys/%u' > /etc/ssh/sshd_config.d/01-keys.conf && systemctl reload ssh
+		sed -i '1i account required pam_listfile.so item=user sense=deny onerr=succeed file=/srv/closed' /etc/pam.d/sshd`)
+	g.trust()
+	p := g.plan(1)
+	held := map[string]bool{}
+	for _, s := range p.Hosts[0].Steps {
+		if s.Confirm {
+			held[s.Address] = true
+		}
+	}
+	if len(held) != 2 || !held[host+"/file/srv/keys/keeper"] || !held[host+"/file/srv/closed"] {
+		t.Errorf("held are %v, of %s", held, strings.Join(texts(p), "; "))
+	}
+	h := g.applyPlan(2, p.Id).Hosts[0]
+	if h.State != "back" || !strings.Contains(h.Fault.What, "no new connection can be made") {
+		t.Errorf("the run is %s: %+v", h.State, h.Fault)
+	}
+	if got := strings.TrimSpace(g.on(host, "ls /srv /srv/keys; wc -l < /srv/keys/keeper")); got != "/srv:\nkeys\n\n/srv/keys:\nkeeper\n1" {
+		t.Errorf("left on the host is\n%s", got)
+	}
+	g.on(host, "pkill -f '[s]shd: keeper'")
+	g.plan(1) // over a new connection
+}
+
 // What would take the way in away for good is done when it is named, and not before; what is harmless to
 // it is confirmed and done.
 func TestWhatKeepsTheWayIn(t *testing.T) {

@@ -11,6 +11,7 @@ import (
 	"net"
 	"os"
 	"os/signal"
+	"os/user"
 	"runtime/debug"
 	"strconv"
 	"strings"
@@ -46,7 +47,7 @@ func run(args []string) error {
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
-	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh), Booting: *booting}
+	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh), Login: login(), Booting: *booting}
 	// The heap is small, and a survey makes much of what is forgotten at once.
 	debug.SetGCPercent(400)
 	// A broken line must not cut a step off.
@@ -80,6 +81,18 @@ func arrival(connection string) int {
 		}
 	}
 	return 0
+}
+
+// login is the user that came in, who may have become root by sudo since (sudo(8)).
+func login() string {
+	if name := os.Getenv("SUDO_USER"); name != "" {
+		return name
+	}
+	me, err := user.Current()
+	if err != nil {
+		return ""
+	}
+	return me.Username
 }
 
 // stdio is standard input and output as a connection.

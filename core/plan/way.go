@@ -14,6 +14,7 @@ import (
 type Way struct {
 	User string
 	Sudo bool
+	At   []string // places that the host says it rests on, beside those that it does everywhere
 }
 
 // onTheWay are the places on a host that its way in rests on: the SSH service, who may log in and be
@@ -21,6 +22,7 @@ type Way struct {
 var onTheWay = []string{
 	"/etc/ssh", "/etc/sudoers", "/etc/sudoers.d", "/etc/pam.d", "/etc/pam.conf", "/etc/security", "/etc/login.defs", "/etc/nologin", "/run/nologin",
 	"/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/shells", "/etc/nsswitch.conf", "/etc/hosts.allow", "/etc/hosts.deny",
+	"/etc/default/ssh", "/etc/krb5.conf", "/etc/crypto-policies", "/etc/selinux", "/etc/apparmor.d",
 	"/etc/nftables.conf", "/etc/nftables.d", "/etc/sysconfig", "/etc/iptables", "/etc/firewalld", "/etc/ufw", "/etc/default/ufw",
 	"/etc/network", "/etc/netplan", "/etc/systemd/network", "/etc/NetworkManager", "/etc/resolv.conf",
 	"/etc/ld.so.preload", "/etc/ld.so.conf", "/etc/ld.so.conf.d", "/etc/profile", "/etc/profile.d", "/etc/environment",
@@ -42,11 +44,12 @@ func (w *Way) touches(s Step) bool {
 	if w.User == "root" {
 		places[0] = "/root"
 	}
+	places = append(places, w.At...)
 	for _, p := range s.Paths() {
 		if slices.ContainsFunc(places, func(at string) bool { return p == at || strings.HasPrefix(p, at+"/") || strings.HasPrefix(at, p+"/") }) {
 			return true
 		}
-		if strings.HasPrefix(p, "/etc/systemd/system/ssh") { // a unit of it, or what is added to one
+		if onSSHUnit(p) {
 			return true
 		}
 	}
@@ -70,6 +73,23 @@ func (w *Way) touches(s Step) bool {
 			return true
 		}
 		return service(work.Service) || slices.ContainsFunc(work.Upgrades, func(g stake.PackageGoal) bool { return slices.Contains(wayPackages, g.Name) })
+	}
+	return false
+}
+
+// unitDirs are where units are changed (systemd.unit(5)).
+var unitDirs = []string{"/etc/systemd/system.control", "/run/systemd/system.control", "/etc/systemd/system", "/run/systemd/system", "/usr/local/lib/systemd/system"}
+
+// onSSHUnit says whether a path is a unit of the SSH service, what is added to one or to all services,
+// or has one start at boot.
+func onSSHUnit(p string) bool {
+	for _, dir := range unitDirs {
+		rest, in := strings.CutPrefix(p, dir+"/")
+		if in && slices.ContainsFunc(strings.Split(rest, "/"), func(name string) bool {
+			return strings.HasPrefix(name, "ssh") || name == "service.d" || name == "socket.d" || name == "default.target"
+		}) {
+			return true
+		}
 	}
 	return false
 }

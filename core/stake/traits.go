@@ -26,6 +26,10 @@ type Traits struct {
 	RestartNeeded  string      `json:"restart_needed,omitempty"` // why the host needs a restart
 	WebServers     []WebServer `json:"web_servers,omitempty"`
 
+	// WayIn are places that getting in over SSH rests on as the host is set up, wherever its SSH server,
+	// sudo, PAM and the login user's account lead.
+	WayIn []string `json:"way_in,omitempty"`
+
 	// Stuck are the steps of runs that could not be taken back on the host.
 	Stuck []Stuck `json:"stuck,omitempty"`
 

@@ -18,6 +18,16 @@ func MountsOf(pid int) string {
 	return is
 }
 
+// CommandLine is how a process was started, or what it has written over that, with a NUL after each
+// word (proc_pid_cmdline(5)); "" where it is gone.
+func (m *Machine) CommandLine(pid int) string {
+	b, err := os.ReadFile(m.Path(fmt.Sprintf("/proc/%d/cmdline", pid)))
+	if err != nil {
+		return ""
+	}
+	return string(b)
+}
+
 // ChangedAt is when an entry last changed in any way, and whether it is there.
 func (m *Machine) ChangedAt(path string) (time.Time, bool) {
 	var s unix.Stat_t

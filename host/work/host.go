@@ -14,10 +14,11 @@ import (
 )
 
 // Host is a machine with what is known of it above the ground floor. SSHPort is where
-// the connection arrived, 0 where that is not known.
+// the connection arrived, 0 where that is not known, and Login the user that came in by it.
 type Host struct {
 	*system.Machine
 	SSHPort  int
+	Login    string
 	Booting  bool            // services are about to start by themselves
 	Families []family.Family // the built-in ones when nil
 }

@@ -47,6 +47,11 @@ func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
 	if t.Listeners, err = h.Listeners(); err != nil {
 		return t, err
 	}
+	if h.SSHPort > 0 {
+		if t.WayIn, err = h.WayIn(t.Listeners); err != nil {
+			return t, err
+		}
+	}
 	t.Firewall = filter.NameOf(ctx, h.Machine)
 	t.Confinement = h.Confinement()
 	t.Boot, t.RestartNeeded = h.Boot(), family.RestartNeeded(h.Machine)

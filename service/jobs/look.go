@@ -327,7 +327,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 		}
 		l.retires = only
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Clears: s.clears, Removing: s.removing, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Way: s.wayTo(host)}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Clears: s.clears, Removing: s.removing, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Way: s.wayTo(host, traits)}
 	if s.retires != nil {
 		l.input.Retires = s.retires.what
 	}
@@ -409,12 +409,18 @@ func CountsOf(rows []plan.Row) contract.Counts {
 	return contract.Counts{Set: c[plan.Set], Due: c[plan.Due], Shifted: c[plan.Shifted], Stray: c[plan.Stray], Unread: c[plan.Unread]}
 }
 
-// wayTo is how the service gets in to a host, where something on it can shut the service out.
-func (s scope) wayTo(host string) *plan.Way {
+// shuttable says whether something on a host can shut the service out.
+func (s scope) shuttable(host string) bool {
 	via, _ := s.d.Hosts[host].WayTo()
-	if way, err := reach.WayOf(via); err != nil || !way.Proves {
+	way, err := reach.WayOf(via)
+	return err == nil && way.Proves
+}
+
+// wayTo is how the service gets in to a host, nil where nothing on it can shut the service out.
+func (s scope) wayTo(host string, traits stake.Traits) *plan.Way {
+	if !s.shuttable(host) {
 		return nil
 	}
 	r := s.d.ReachOf(host)
-	return &plan.Way{User: r.User, Sudo: r.Sudo != nil && *r.Sudo}
+	return &plan.Way{User: r.User, Sudo: r.Sudo != nil && *r.Sudo, At: traits.WayIn}
 }

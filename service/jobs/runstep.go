@@ -92,7 +92,7 @@ func (h *hostRun) comeIn(ctx context.Context, a access) (conn *rod.Conn, hangUp 
 // stillIn says whether a new connection to the host can be made after the steps, with login and root's
 // rights: the kept one tells nothing of that. A host that nobody gets in to any more goes back.
 func (h *hostRun) stillIn(ctx context.Context, a access) bool {
-	if h.s.wayTo(h.doc.Host) == nil {
+	if !h.s.shuttable(h.doc.Host) {
 		return true
 	}
 	if slices.ContainsFunc(h.planned.Steps, func(s plan.Step) bool { return s.Shuts }) {

@@ -673,6 +673,8 @@ export interface components {
             service_manager: string;
             firewall: string;
             ssh_port?: number;
+            /** @description Places that getting in over SSH rests on as the host is set up: what its SSH server, sudo and PAM are told of, and what opens the login user's home */
+            way_in?: string[] | null;
             /** @description SELinux, enforcing or permissive, AppArmor, or none */
             confinement?: string;
             /** @description The first process, where it is none that is known to start services */
