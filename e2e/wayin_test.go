@@ -18,6 +18,7 @@ func TestTheWayInIsGuarded(t *testing.T) {
 	for what, declared := range map[string]string{
 		"another port":      "[kit.base]\n[kit.base.file.\"/etc/ssh/sshd_config.d/00-port.conf\"]\ntext = \"Port 2222\\n\"\nrestart = [\"ssh\"]\n",
 		"nobody may log in": "[kit.base]\n[kit.base.file.\"/etc/ssh/sshd_config.d/00-users.conf\"]\ntext = \"AllowUsers nobody\\n\"\nreload = [\"ssh\"]\n",
+		"nobody, untold":    "[kit.base]\n[kit.base.file.\"/etc/ssh/sshd_config.d/00-users.conf\"]\ntext = \"AllowUsers nobody\\n\"\n", // the SSH server takes it in all the same
 		"no sudo":           "[kit.base]\n[kit.base.file.\"/etc/sudoers.d/zz\"]\ntext = \"keeper ALL=(ALL) !ALL\\n\"\nmode = \"0440\"\n",
 		"nologin":           "[kit.base]\n[kit.base.file.\"/etc/nologin\"]\ntext = \"closed\\n\"\n",
 		"programs shut":     "[kit.base]\n[kit.base.directory.\"/usr/bin\"]\nmode = \"0700\"\n",
@@ -182,6 +183,38 @@ func TestTheWayInComesBackOverARestart(t *testing.T) {
 			return nil
 		})
 	}
+}
+
+// What shuts the way in only once the run itself has restarted the host goes back as well: the SSH
+// server, which has started with it by then, takes in what is back.
+func TestTheWayInComesBackAfterTheRunsOwnRestart(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\n")
+	dir, url := served(t)
+	gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+	shell(t, dir, "mkdir -p p/DEBIAN p/etc/ssh/sshd_config.d; echo AllowUsers nobody > p/etc/ssh/sshd_config.d/00-users.conf; printf 'Package: network-manager\\nVersion: 99:1\\nArchitecture: all\\nMaintainer: Harbour Office <office@saltmarsh.test>\\nDescription: shuts the way in\\n' > p/DEBIAN/control; dpkg-deb --root-owner-group -b p network-manager_99.deb >/dev/null; rm -r p")
+	debSource(t, dir, gpg, "")
+	g.beside("files/ferries.asc", public)
+	source := fmt.Sprintf("[kit.base]\nmay_restart = true\n[kit.base.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\n", url)
+	g.declareText(source)
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	g.on(host, "echo > /run/reboot-required")
+	g.declareText(source + "[kit.base.package.network-manager]\n")
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	if list := strings.Join(texts(p), "; "); !strings.Contains(list, "install package network-manager") || !strings.HasSuffix(list, "restart the host, and wait for it") {
+		t.Fatalf("the steps are %s", list)
+	}
+	h := g.applyPlan(2, p.Id).Hosts[0]
+	if h.State != "back" || !strings.Contains(h.Fault.What, "nobody got in to the host after its restart") {
+		t.Errorf("the run is %s: %+v", h.State, h.Fault)
+	}
+	if got := g.on(host, "ls /etc/ssh/sshd_config.d/00-users.conf /etc/systemd/system 2>/dev/null | grep 'users\\|northstake'; dpkg-query -W network-manager 2>/dev/null; systemctl list-units --no-legend 'northstake-revert*'; systemctl is-active ssh"); strings.TrimSpace(got) != "active" {
+		t.Errorf("left on the host is\n%s", got)
+	}
+	g.plan(1)
 }
 
 // A host that lets nobody in any more, gives nobody root's rights, or shows another key, is no host that

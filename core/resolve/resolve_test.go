@@ -75,6 +75,51 @@ func want[W any](t *testing.T, h Host, local string) W {
 	panic("unreachable")
 }
 
+// What the SSH server reads as it starts is taken in with the run that writes it, unless the file says
+// otherwise.
+func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
+	text := "[ground]\nname = \"saltmarsh\"\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\n[host.quay1]\naddress = \"10.88.0.11\"\n"
+	for path, more := range map[string]string{"/etc/ssh/sshd_config": "", "/etc/ssh/sshd_config.d/10.conf": "", "/etc/ssh/sshd_config.d/20.conf": "reload = []\n", "/etc/ssh/sshd_config.d/30.conf": "restart = [\"cron\"]\n",
+		"/etc/ssh/ssh_config": "", "/etc/systemd/system/ssh.service.d/x.conf": "", "/etc/systemd/system/sshd.service.d/x.conf": "", "/srv/x": ""} {
+		text += fmt.Sprintf("[host.quay1.file.%q]\ntext = \"x\"\n%s", path, more)
+	}
+	text += "[host.quay1.link.\"/etc/default/ssh\"]\npoints_to = \"/srv/x\"\n[host.quay1.link.\"/etc/sysconfig/sshd\"]\npoints_to = \"/srv/x\"\n"
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	for family, wanted := range map[string]map[string]string{
+		"debian": {"/etc/ssh/sshd_config": "[ssh] []", "/etc/ssh/sshd_config.d/10.conf": "[ssh] []", "/etc/ssh/sshd_config.d/30.conf": "[] [cron]", "/etc/systemd/system/ssh.service.d/x.conf": "[] [ssh]"},
+		"redhat": {"/etc/ssh/sshd_config": "[sshd] []", "/etc/ssh/sshd_config.d/10.conf": "[sshd] []", "/etc/ssh/sshd_config.d/30.conf": "[] [cron]", "/etc/systemd/system/sshd.service.d/x.conf": "[] [sshd]"},
+	} {
+		h, err := OneHost(d, "quay1", stake.Traits{Family: family}, layouts, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		services := 0
+		for _, s := range h.Stakes {
+			if s.Type == "link" {
+				continue // which has its service told, too
+			}
+			if s.Type == "service" {
+				services++
+				continue
+			}
+			w := want[stake.FileWant](t, h, s.Local())
+			is := wanted[w.Path]
+			if is == "" {
+				is = "[] []"
+			}
+			if got := fmt.Sprint(w.Reload, w.Restart); got != is {
+				t.Errorf("%s, %s: %s, wanted %s", family, w.Path, got, is)
+			}
+		}
+		if services != 2 {
+			t.Errorf("%s: %d services are told", family, services)
+		}
+	}
+}
+
 func TestASiteImpliesItsStakes(t *testing.T) {
 	h, err := OneHost(parsed(t), "quay1", traits, layouts, nil)
 	if err != nil {

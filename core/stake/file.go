@@ -25,7 +25,7 @@ type TextFile struct {
 	Mode     string   `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0644" example:"\"0640\""`
 	Portion  string   `toml:"portion" json:"portion,omitempty" doc:"Name of a portion of the file: only the lines between North Stake's own marker lines are declared, and the rest of the file belongs to others." default:"the whole file is declared" example:"\"tides\""`
 	Comment  string   `toml:"comment" json:"comment,omitempty" doc:"What begins a comment line in the file, for the markers of a portion." enum:"#,;,//,--,%" default:"#" example:"\";\""`
-	Reload   []string `toml:"reload" json:"reload,omitempty" doc:"Services that reload when the file changes, once, at the end." example:"[\"nginx\"]"`
+	Reload   []string `toml:"reload" json:"reload,omitempty" doc:"Services that reload when the file changes, once, at the end. With neither this nor restart, the SSH server takes in its own files; [] is for none." example:"[\"nginx\"]"`
 	Restart  []string `toml:"restart" json:"restart,omitempty" doc:"Services that restart when the file changes, once, at the end." example:"[\"cron\"]"`
 }
 
@@ -95,7 +95,8 @@ var _ = Register(Kind{
 	},
 	Implied: func(w *Wanting) error {
 		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
-			for _, service := range append(slices.Clone(f.Is.Reload), f.Is.Restart...) {
+			reload, restart := f.Is.takenIn(f.Name, w.Traits)
+			for _, service := range append(slices.Clone(reload), restart...) {
 				w.Service(service, nil, nil, f.From)
 			}
 		}
@@ -113,13 +114,22 @@ var _ = Register(Kind{
 	Passing: []string{"nobody"}, // a step before brings the account
 })
 
+// takenIn are the services that reload or restart when the file at a path changes: those that are named,
+// or the SSH server where none is.
+func (f *TextFile) takenIn(path string, t Traits) (reload, restart []string) {
+	if f.Reload != nil || f.Restart != nil {
+		return f.Reload, f.Restart
+	}
+	return sshTakesIn(path, t)
+}
+
 func wantedFile(w *Wanting, f declare.For[*TextFile]) (FileWant, error) {
 	text, err := TextOf(w.D, f.Is, w.Host)
 	if err != nil {
 		return FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Host, err)
 	}
-	want := FileWant{Path: f.Name, Text: text, Owner: f.Is.Owner, Group: f.Is.Group, Mode: f.Is.Mode,
-		Portion: f.Is.Portion, Comment: f.Is.Comment, Reload: f.Is.Reload, Restart: f.Is.Restart}
+	want := FileWant{Path: f.Name, Text: text, Owner: f.Is.Owner, Group: f.Is.Group, Mode: f.Is.Mode, Portion: f.Is.Portion, Comment: f.Is.Comment}
+	want.Reload, want.Restart = f.Is.takenIn(f.Name, w.Traits)
 	if want.Portion == "" {
 		want.Owner, want.Group = owners(want.Owner, want.Group)
 		want.Mode = mode(want.Mode, "0644")
@@ -240,15 +250,7 @@ func (w FileWant) nudges() []Nudge {
 	for _, local := range w.Tells {
 		out = append(out, Nudge{Target: local, How: "reload", Reason: "its file " + w.Path + " changed"})
 	}
-	for _, n := range []struct {
-		how      string
-		services []string
-	}{{"reload", w.Reload}, {"restart", w.Restart}} {
-		for _, s := range n.services {
-			out = append(out, Nudge{Target: Local("service", s), How: n.how, Reason: "its file " + w.Path + " changed"})
-		}
-	}
-	return out
+	return append(out, nudgesOf("file", w.Path, w.Reload, w.Restart)...)
 }
 
 func judgeFile(in Input, w FileWant, f FileFound) Verdict {

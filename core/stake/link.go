@@ -30,6 +30,15 @@ var _ = Register(Kind{
 		}
 		return nil
 	},
+	Implied: func(w *Wanting) error {
+		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
+			reload, restart := sshTakesIn(l.Name, w.Traits)
+			for _, service := range append(reload, restart...) {
+				w.Service(service, nil, nil, l.From)
+			}
+		}
+		return nil
+	},
 	Claims: Claiming(func(w LinkWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}} }),
 	Judge:  Judging(judgeLink), Away: Judging(awayLink),
 })
@@ -64,8 +73,14 @@ func awayLink(in Input, w LinkWant, f Entry) Verdict {
 		v.Cautions = []Note{stays(in, w.Path)}
 	default:
 		v.Moves = []Move{{Verb: "take", Text: "take away the link " + w.Path, Work: JSON(LinkWork{w, true})}}
+		v.Nudges = w.nudges(in)
 	}
 	return v
+}
+
+func (w LinkWant) nudges(in Input) []Nudge {
+	reload, restart := sshTakesIn(w.Path, in.Traits)
+	return nudgesOf("link", w.Path, reload, restart)
 }
 
 func judgeLink(in Input, w LinkWant, f Entry) Verdict {
@@ -85,6 +100,7 @@ func judgeLink(in Input, w LinkWant, f Entry) Verdict {
 		v.Blockers = []Note{*note}
 		return v
 	}
+	v.Nudges = w.nudges(in)
 	switch f.Kind {
 	case "":
 		v.Moves = []Move{{Verb: "make", Text: fmt.Sprintf("make the link %s to %s", w.Path, w.PointsTo), Work: JSON(w)}}

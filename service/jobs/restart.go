@@ -3,7 +3,10 @@ package jobs
 import (
 	"context"
 	"fmt"
+	"slices"
 	"time"
+
+	"northstake/host/rod"
 )
 
 // How long a host may take to come back, and how often it is looked for.
@@ -32,14 +35,28 @@ func (h *hostRun) awaitReturn(ctx context.Context, a access, say func(string)) e
 			hangUp()
 			continue
 		}
-		if _, err := conn.Open(ctx, h.id()); err != nil {
+		open, err := conn.Open(ctx, h.id())
+		if err != nil {
 			hangUp()
 			return err
 		}
 		say("the host has come back")
 		h.hangUp()
 		h.conn, h.hangUp, h.went = conn, hangUp, true
-		return nil
+		return h.wentBack(open.Steps)
 	}
 	return fmt.Errorf("%w in %s", errGone, returnLimit)
+}
+
+// wentBack says that the host has taken back by itself, after its restart, what the run had done before:
+// nobody got in for too long.
+func (h *hostRun) wentBack(there []rod.StepRecord) error {
+	for _, st := range h.doc.Steps {
+		back := func(r rod.StepRecord) bool { return r.Number == st.Number && r.State == rod.Back }
+		if st.State == "done" && slices.ContainsFunc(there, back) {
+			return &rod.Fault{What: fmt.Sprintf("nobody got in to the host after its restart, and it took back what the run had done before, %q among it", st.Text),
+				Fix: "look at what of the run shuts the way in once the host starts with it, and plan again"}
+		}
+	}
+	return nil
 }

@@ -1,0 +1,34 @@
+package stake
+
+import "strings"
+
+// sshTakesIn is the service of the SSH server, to be reloaded or restarted, where it reads what lies at a
+// path as it starts. It takes that in with the run that changes it: else the run is confirmed by a server
+// that has not seen the change, and nobody gets in after the next restart.
+func sshTakesIn(path string, t Traits) (reload, restart []string) {
+	service := "sshd"
+	if t.Family == "debian" {
+		service = "ssh"
+	}
+	switch {
+	case path == "/etc/ssh/sshd_config" || strings.HasPrefix(path, "/etc/ssh/sshd_config.d/") || strings.HasPrefix(path, "/etc/ssh/ssh_host_"):
+		return []string{service}, nil
+	case path == "/etc/default/ssh" || path == "/etc/sysconfig/sshd" || strings.HasPrefix(path, "/etc/systemd/system/"+service+".service"):
+		return nil, []string{service}
+	}
+	return nil, nil
+}
+
+// nudgesOf are for services that take notice of what lies at a path.
+func nudgesOf(what, path string, reload, restart []string) []Nudge {
+	var out []Nudge
+	for _, n := range []struct {
+		how      string
+		services []string
+	}{{"reload", reload}, {"restart", restart}} {
+		for _, s := range n.services {
+			out = append(out, Nudge{Target: Local("service", s), How: n.how, Reason: "its " + what + " " + path + " changed"})
+		}
+	}
+	return out
+}
