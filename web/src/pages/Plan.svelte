@@ -93,7 +93,7 @@
 <AlertDialog.Root bind:open={asking}>
   <AlertDialog.Portal>
     <AlertDialog.Overlay class="fixed inset-0 z-10 bg-black/40" />
-    <AlertDialog.Content class="fixed top-1/2 left-1/2 z-20 w-[min(92vw,34rem)] -translate-x-1/2 -translate-y-1/2 border border-rule-strong bg-paper p-5">
+    <AlertDialog.Content class="fixed top-1/2 left-1/2 z-20 max-h-[92vh] w-[min(92vw,34rem)] -translate-x-1/2 -translate-y-1/2 overflow-auto border border-rule-strong bg-paper p-5">
       <AlertDialog.Title class="text-xl font-bold">Apply plan {id}?</AlertDialog.Title>
       <AlertDialog.Description class="mt-2">
         {counted(steps, 'step')} will be done, as shown, on:
@@ -110,7 +110,7 @@
       {/each}
       <div class="mt-4 flex justify-end gap-2">
         <AlertDialog.Cancel class="border border-rule-strong bg-raised px-3 py-1 font-medium hover:border-ink">Leave it</AlertDialog.Cancel>
-        <AlertDialog.Action class="border border-ink bg-ink px-3 py-1 font-medium text-paper hover:bg-blue" onclick={apply} disabled={busy || removing.some((s) => named[s.address] !== s.address)}>Apply</AlertDialog.Action>
+        <AlertDialog.Action class="border border-ink bg-ink px-3 py-1 font-medium text-paper enabled:hover:bg-blue disabled:cursor-not-allowed disabled:opacity-40" onclick={apply} disabled={busy || removing.some((s) => named[s.address] !== s.address)}>Apply</AlertDialog.Action>
       </div>
     </AlertDialog.Content>
   </AlertDialog.Portal>
