@@ -1,0 +1,243 @@
+package work
+
+import (
+	"context"
+	"errors"
+	"maps"
+	"slices"
+	"time"
+
+	"northstake/core/near"
+	"northstake/core/stake"
+	"northstake/host/family"
+	"northstake/host/system"
+)
+
+func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]any, error) {
+	manager, err := m.PackageManager()
+	if err != nil {
+		return nil, err
+	}
+	all, err := manager.Installed(ctx)
+	if err != nil {
+		return nil, err
+	}
+	found := make([]stake.PackageFound, len(wants))
+	var asked []string
+	for i, w := range wants {
+		p := all[w.Name]
+		f := stake.PackageFound{State: p.State, Version: p.Version, Held: p.Held}
+		if p.State == "not-installed" || p.State == "" {
+			f.State = "absent"
+		}
+		if p.State == "installed" {
+			f.Unmet = w.Version != "" && !stake.MeetsExactly(p.Version, w.Version) || w.AtLeast != "" && manager.Compare(p.Version, w.AtLeast) < 0
+		}
+		switch {
+		case w.Gone && p.There():
+			if err := readRemoval(ctx, manager, w, &f); err != nil {
+				return nil, err
+			}
+		case !w.Gone && (!p.There() || f.Unmet || w.Newest):
+			asked = append(asked, w.Name)
+		}
+		found[i] = f
+	}
+	if len(asked) > 0 {
+		if err := offers(ctx, m, manager, wants, found, asked); err != nil {
+			return nil, err
+		}
+	}
+	out := make([]any, len(wants))
+	for i := range found {
+		out[i] = found[i]
+	}
+	return out, nil
+}
+
+// servicesOf are the services of some packages, as far as that can be told.
+func servicesOf(ctx context.Context, manager family.PackageManager, packages []string) []string {
+	var out []string
+	for _, n := range packages {
+		if units, err := manager.Services(ctx, n); err == nil {
+			out = append(out, units...)
+		}
+	}
+	return out
+}
+
+// forgetFailed drops that services have failed whose packages are gone: one may not have
+// started when its package came, where another held its port.
+func forgetFailed(ctx context.Context, m *Host, services []string) {
+	units, err := m.Services(ctx)
+	if err != nil {
+		return
+	}
+	for _, s := range services {
+		units.ForgetFailed(ctx, s)
+	}
+}
+
+// readRemoval adds what would go with a package, or why it cannot go.
+func readRemoval(ctx context.Context, manager family.PackageManager, w stake.PackageWant, f *stake.PackageFound) (err error) {
+	if f.With, err = manager.WouldRemove(ctx, w.Name); err == nil && w.Whole {
+		f.Orphans, err = manager.WouldOrphan(ctx, w.Name)
+	}
+	if err == nil {
+		for _, n := range append([]string{w.Name}, f.Orphans...) {
+			units, err := manager.Services(ctx, n)
+			if err != nil {
+				return err
+			}
+			f.Services = append(f.Services, units...)
+		}
+		return nil
+	}
+	var failed *system.Failed
+	if f.Refused = err.Error(); errors.As(err, &failed) {
+		f.Refused = lastLines(failed.Output, 1)
+	}
+	f.NeededBy, err = manager.NeededBy(ctx, w.Name)
+	return err
+}
+
+// tryInstall adds what would go for the packages that are to be installed, or why they
+// cannot be: all of them in one transaction, as a run makes it, and each by itself where
+// that is refused.
+func tryInstall(ctx context.Context, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound) error {
+	versions, change := map[string]string{}, false
+	for i, w := range wants {
+		if f := &found[i]; !w.Gone && f.Candidate != "" && !f.Older && (f.State != "installed" || f.Unmet) && !f.Held {
+			versions[w.Name] = f.Candidate
+			change = change || f.Unmet
+		}
+	}
+	if len(versions) == 0 {
+		return nil
+	}
+	together, refused, err := manager.WouldInstall(ctx, versions, change)
+	if err != nil || refused == "" && len(together) == 0 {
+		return err
+	}
+	for i, w := range wants {
+		v, asked := versions[w.Name]
+		if !asked {
+			continue
+		}
+		f := &found[i]
+		if f.With, f.Refused, err = manager.WouldInstall(ctx, map[string]string{w.Name: v}, f.Unmet); err != nil {
+			return err
+		}
+	}
+	alone := func(f stake.PackageFound) bool { return f.Refused != "" || len(f.With) > 0 }
+	if slices.ContainsFunc(found, alone) {
+		return nil
+	}
+	for i, w := range wants { // each by itself could be
+		if _, asked := versions[w.Name]; asked {
+			found[i].With, found[i].Refused = together, refused
+		}
+	}
+	return nil
+}
+
+// offers adds what the sources offer of packages that are not as wanted.
+func offers(ctx context.Context, m *Host, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
+	offered, err := manager.Offers(ctx, asked)
+	if err != nil {
+		return err
+	}
+	at := manager.ListsAt()
+	for i, w := range wants {
+		if !slices.Contains(asked, w.Name) || w.Gone {
+			continue
+		}
+		f := &found[i]
+		versions := offered[w.Name]
+		f.Candidate = stake.Pick(versions, w.Version)
+		if w.Newest && f.State == "installed" {
+			f.Unmet = f.Candidate != "" && manager.Compare(f.Version, f.Candidate) < 0
+			if !f.Unmet {
+				f.Candidate = ""
+				continue
+			}
+		}
+		switch {
+		case f.Candidate == "":
+			f.Offered = versions[:min(len(versions), 5)]
+		case w.AtLeast != "":
+			f.Older = manager.Compare(f.Candidate, w.AtLeast) < 0
+		case f.Unmet:
+			f.Older = manager.Compare(f.Candidate, f.Version) < 0
+		}
+		unknown := f.Candidate == "" || f.Older && w.AtLeast != ""
+		age := time.Since(at)
+		switch {
+		case at.IsZero():
+			f.Lists = stake.ListsNone
+		case age > listsLimit || unknown && age > unknownLimit:
+			f.Lists = stake.ListsOld
+		default:
+			f.Lists = stake.ListsFresh
+		}
+		if unknown && f.Lists == stake.ListsFresh && len(versions) == 0 {
+			names, err := manager.Offered(ctx)
+			if err != nil {
+				return err
+			}
+			f.Near, f.Here, f.Disabled = near.Few(w.Name, names), m.Called().Packages[w.Name], manager.Disabled()
+		}
+	}
+	if err := tryInstall(ctx, manager, wants, found); err != nil {
+		return err
+	}
+	return room(ctx, m, manager, wants, found, asked)
+}
+
+// room adds where there is not room enough for the packages that are not as wanted.
+func room(ctx context.Context, m *Host, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
+	free := map[string]int64{"/usr": m.Free("/usr"), "/var": m.Free("/var")}
+	if free["/usr"] > askedRoom && free["/var"] > askedRoom {
+		return nil
+	}
+	versions := map[string]string{}
+	var lacking []int
+	for i, w := range wants {
+		f := &found[i]
+		if w.Gone || !slices.Contains(asked, w.Name) || f.State == "installed" && !f.Unmet {
+			continue
+		}
+		lacking = append(lacking, i)
+		if f.Candidate != "" && !f.Older {
+			versions[w.Name] = f.Candidate
+		}
+	}
+	var need family.Need
+	if len(versions) > 0 {
+		var err error
+		if need, err = manager.Needs(ctx, versions); err != nil {
+			return err
+		}
+	}
+	var short *stake.Short
+	takes := map[string]int64{"/usr": need.Installed, "/var": need.Fetched}
+	if m.SameDisk("/usr", "/var") {
+		takes = map[string]int64{"/usr": need.Installed + need.Fetched}
+	}
+	for _, path := range slices.Sorted(maps.Keys(takes)) {
+		s := stake.Short{Path: path, Free: free[path], Takes: takes[path]}
+		switch {
+		case s.Takes > s.Free:
+			short = &s
+		case len(versions) < len(lacking) && s.Free < littleRoom && short == nil:
+			s.Takes = 0
+			short = &s
+		}
+	}
+	for _, i := range lacking {
+		if _, known := versions[wants[i].Name]; short != nil && (known || short.Takes == 0) {
+			found[i].Short = short
+		}
+	}
+	return nil
+}
