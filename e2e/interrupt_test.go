@@ -226,7 +226,8 @@ func killRod(g *ground, host string) {
 }
 
 func killHost(g *ground, host string) {
-	ctx := context.Background()
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
+	defer cancel()
 	if err := labs.Kill(ctx, host); err != nil {
 		g.t.Fatal(err)
 	}
