@@ -1,0 +1,339 @@
+package stake
+
+import (
+	"cmp"
+	"fmt"
+	"maps"
+	"sort"
+	"strings"
+)
+
+func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
+	var d differences
+	work := ServiceWork{Name: w.Name}
+	v := Verdict{Touched: f.Touched, Gone: !f.Known || !f.some() && !f.atBoot()}
+	if w.Running != nil || w.AtBoot != nil {
+		v.Is = "service " + cmp.Or(f.Is, w.Name)
+	}
+	if f.masked() && ((w.Running != nil && *w.Running) || (w.AtBoot != nil && *w.AtBoot)) {
+		d.add("masked", "no", "yes")
+		work.Unmask = true
+	}
+	if w.AtBoot != nil {
+		if at := f.atBoot(); at != *w.AtBoot {
+			d.differ("at boot", yesNo(*w.AtBoot), bootWords(f))
+			work.AtBoot = w.AtBoot
+		}
+	}
+	switch {
+	case w.Running == nil || f.Ends && *w.Running:
+	case *w.Running && !f.running():
+		d.differ("running", "yes", runWords(f))
+		work.Now = map[bool]string{true: "restart", false: "start"}[f.Unsteady]
+	case !*w.Running && f.some():
+		d.differ("running", "no", runWords(f))
+		work.Now = "stop"
+	}
+	judgeDropIns(in, f, &d, &work)
+	v.Differences = d
+	if w.Running != nil && !*w.Running && len(f.Starters) > 0 {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is up, and starts %s when it is asked", strings.Join(f.Starters, ", "), w.Name), "stop that as well, by hand: North Stake keeps services alone"})
+	}
+	if w.Running != nil && *w.Running && f.Ends {
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s does its work and ends (it is a oneshot): it never runs for long", w.Name), "leave running out, and declare whether it starts at boot"}}
+		v.Differences = append(d, Difference{"running", "yes", "it ends when it has done its work"})
+		return v
+	}
+	if len(d) == 0 {
+		if !f.Known && !in.Pending {
+			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s, which a declared file is to reload or restart", w.Name), "check the name" + nearWords(f.Here, f.Near)}}
+		}
+		return v
+	}
+	if !f.Known && !in.Pending {
+		fix := "check the name, or declare the package that brings it"
+		if near := nearWords(f.Here, f.Near); near != "" {
+			fix = strings.TrimPrefix(near, ": ")
+		}
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Name), fix}}
+		return v
+	}
+	if work.AtBoot != nil && f.Known && !f.bootable() {
+		what := fmt.Sprintf("%s has no state at boot that could be set (it is %s)", w.Name, f.Boot)
+		v.Blockers = []Note{{in.Stake.Address(), what, "leave at_boot out, or have what starts it be as you want it"}}
+		return v
+	}
+	if first := in.Traits.FirstProcess; first != "" && w.AtBoot != nil && *w.AtBoot {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("whether %s comes up again with the host is a matter of its first process, %s, which is none that is known to start services", w.Name, first), "have that start it; else northstake restore does after each restart"})
+	}
+	if l := outside(in, w, f); l != nil && work.Now == "start" {
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s runs already, outside of the service manager (process %d), and holds port %d", l.Program, l.PID, l.Port), fmt.Sprintf("end it on %s: nobody starts it again, reloads it or keeps its log", in.Stake.Host)}}
+		return v
+	}
+	for _, n := range in.Nudges {
+		work.Nudge = stronger(work.Nudge, told(n.How, f))
+	}
+	if work.Now == "" && work.Nudge != "" && f.running() {
+		work.Now, work.Nudge = work.Nudge, ""
+	}
+	verb, text := serviceWords(w.Name, work)
+	move := Move{Verb: verb, Text: text, Because: reasons(in.Nudges, work), Work: JSON(work)}
+	if FiltersItself(w.Name) && (work.Now == "start" || work.Now == "restart") {
+		move.Confirm, move.Details = true, []Detail{armed}
+	}
+	v.Moves = []Move{move}
+	if work.Unmask {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is masked: somebody has made sure that it does not start", w.Name), "ask who did that, and why, before it is unmasked"})
+	}
+	return v
+}
+
+// unwantedService says whether a server that nothing declared needs any more holds a port on
+// which a declared site listens with another, or has a site that did.
+func unwantedService(gone Stake, in Around) (why, forStake string) {
+	was, _ := last[ServiceWant](gone.Want)
+	had := map[int]bool{}
+	for _, p := range was.Ports {
+		had[p] = true
+	}
+	for _, site := range leaving[SiteWant](in.Leaving, "site", in.Memo) {
+		for _, p := range site.Listen {
+			had[p] = had[p] || site.ServedBy() == gone.Local()
+		}
+	}
+	for d, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if now.ServedBy() == gone.Local() {
+			continue
+		}
+		for _, p := range now.Listen {
+			if l := in.Traits.On(p); had[p] || l != nil && l.Program == was.Serves && l.Program != "" {
+				return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.By()), d.Local()
+			}
+		}
+	}
+	return "", ""
+}
+
+// awayService stops a service, and has it not start at boot.
+func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
+	work, off := ServiceWork{Name: w.Name, Away: true}, false
+	if f.some() {
+		work.Now = "stop"
+	}
+	if f.atBoot() && f.bootable() {
+		work.AtBoot = &off
+	}
+	v := Verdict{Gone: work.Now == "" && work.AtBoot == nil}
+	if !v.Gone {
+		verb, text := serviceWords(w.Name, work)
+		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(work)}}
+		if in.Pending {
+			v.Late = true
+			v.Cautions = []Note{gap(in, w.Name)}
+		}
+	}
+	return v
+}
+
+// gap is the caution that a server stops before the other one starts.
+func gap(in Input, server string) Note {
+	return Note{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from the step that stops it until the next one, which starts the other server: for as long as these two take, a few seconds at most", server), "apply this when few are about"}
+}
+
+// outside is the program of a service that serves sites, where it listens although its
+// service does not run.
+func outside(in Input, w ServiceWant, f ServiceFound) *Listener {
+	if w.Serves == "" || f.some() {
+		return nil
+	}
+	contained := map[int]bool{} // ports of containers, whose programs may be called alike
+	for _, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if site.Within != "" {
+			for _, p := range site.Listen {
+				contained[p] = true
+			}
+		}
+	}
+	for i, l := range in.Traits.Listeners {
+		if l.Program == w.Serves && l.PID > 0 && !contained[l.Port] && !letsGo(in.Leaving, in.Memo, l) {
+			return &in.Traits.Listeners[i]
+		}
+	}
+	return nil
+}
+
+// judgeDropIns compares the files that change a unit with those that were there
+// when the service was last as declared: nothing is said of files that have
+// always been there.
+func judgeDropIns(in Input, f ServiceFound, d *differences, work *ServiceWork) {
+	before, ok := last[ServiceFound](in.LastFound)
+	if !ok {
+		return
+	}
+	var names []string
+	for n := range f.DropIns {
+		names = append(names, n)
+	}
+	for n := range before.DropIns {
+		if _, ok := f.DropIns[n]; !ok {
+			names = append(names, n)
+		}
+	}
+	sort.Strings(names)
+	back := maps.Clone(before.DropIns)
+	for _, n := range names {
+		now, was := f.DropIns[n], before.DropIns[n]
+		switch {
+		case now == was:
+			continue
+		case in.Paths[n]: // it is a stake of its own
+			if back == nil {
+				back = map[string]string{}
+			}
+			if delete(back, n); now != "" {
+				back[n] = now
+			}
+			continue
+		case was == "":
+			d.add("drop-in "+n, "absent", "added")
+		case now == "":
+			d.add("drop-in "+n, "as before", "removed")
+		default:
+			d.add("drop-in "+n, "as before", "changed")
+		}
+		work.SetDrop = true
+	}
+	if work.SetDrop {
+		work.DropIns = back
+		if work.Now == "" && f.running() {
+			work.Now = "restart"
+		}
+	}
+}
+
+// nearWords says what a name that is unknown on a host may mean: what the host's
+// family calls it, and names that are like it.
+func nearWords(here string, near []string) string {
+	switch {
+	case here != "":
+		return fmt.Sprintf(": systems of this family call it %s; names can give both", here)
+	case len(near) > 0:
+		return ": there is " + strings.Join(near, ", ")
+	}
+	return ""
+}
+
+// told is how a service is told of a change: one that cannot reload is restarted.
+func told(how string, f ServiceFound) string {
+	if how == "reload" && f.NoReload {
+		return "restart"
+	}
+	return how
+}
+
+func bootWords(f ServiceFound) string {
+	switch {
+	case f.masked():
+		return "no, masked"
+	case f.Boot == "":
+		return "no such unit"
+	case f.Boot == "enabled-runtime":
+		return "only until the next restart"
+	case f.Boot == "linked":
+		return "no, only linked"
+	case !f.bootable():
+		return yesNo(f.atBoot()) + ", " + f.Boot
+	}
+	return yesNo(f.Boot == "enabled")
+}
+
+func runWords(f ServiceFound) string {
+	if !f.Known {
+		return "no such unit"
+	}
+	switch {
+	case f.running():
+		return "yes"
+	case f.Unsteady || f.Active == "activating":
+		return "no, it ends and is started again"
+	}
+	if f.Active == "failed" {
+		return "no, it failed"
+	}
+	return "no"
+}
+
+func stronger(a, b string) string {
+	if a == "restart" || b == "restart" {
+		return "restart"
+	}
+	if a == "" {
+		return b
+	}
+	return a
+}
+
+func serviceWords(name string, w ServiceWork) (verb, text string) {
+	var parts []string
+	if w.SetDrop {
+		parts = append(parts, "put the drop-ins of "+name+" back")
+	}
+	if w.Unmask {
+		parts = append(parts, "unmask "+name)
+	}
+	switch w.Now {
+	case "start", "stop", "reload", "restart":
+		parts = append(parts, w.Now+" "+name)
+	}
+	if w.AtBoot != nil && *w.AtBoot {
+		parts = append(parts, "make "+name+" start at boot")
+	} else if w.AtBoot != nil {
+		parts = append(parts, "keep "+name+" from starting at boot")
+	}
+	text = parts[0]
+	for _, p := range parts[1:] {
+		text += ", " + strings.ReplaceAll(p, " "+name, " it")
+	}
+	return strings.Fields(parts[0])[0], text
+}
+
+func reasons(nudges []Nudge, w ServiceWork) string {
+	if len(nudges) == 0 || (w.Now != "reload" && w.Now != "restart") {
+		return ""
+	}
+	return because(nudges)
+}
+
+// because is why something takes notice, in words: a few reasons, each once.
+func because(nudges []Nudge) string {
+	seen := map[string]bool{}
+	var out []string
+	for _, n := range nudges {
+		if !seen[n.Reason] {
+			seen[n.Reason] = true
+			out = append(out, n.Reason)
+		}
+	}
+	const most = 3
+	if more := len(out) - most; more > 0 {
+		return fmt.Sprintf("%s; and %d more", strings.Join(out[:most], "; "), more)
+	}
+	return strings.Join(out, "; ")
+}
+
+// nudgedService reloads or restarts a service whose own stake is as declared.
+func nudgedService(in Input) (*Move, error) {
+	found, err := Decode[ServiceFound](in.Memo, "found "+in.Stake.Local(), in.Found)
+	if err != nil {
+		return nil, err
+	}
+	if !found.running() && !in.Pending {
+		return nil, nil // it takes notice when somebody starts it
+	}
+	work := ServiceWork{Name: in.Stake.Name}
+	for _, n := range in.Nudges {
+		work.Now = stronger(work.Now, told(n.How, found))
+	}
+	why := reasons(in.Nudges, work)
+	return &Move{Verb: work.Now, Text: work.Now + " " + in.Stake.Name, Because: why, Work: JSON(work)}, nil
+}

@@ -1,0 +1,220 @@
+package stake
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"path"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+)
+
+// unwantedSite says whether a declared site has the name of one that was, with the port, or
+// is that one on another server.
+func unwantedSite(gone Stake, in Around) (why, forStake string) {
+	was, ok := last[SiteWant](gone.Want)
+	if !ok {
+		return "", ""
+	}
+	for d, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if d.Name == gone.Site && now.ServedBy() != was.ServedBy() {
+			return fmt.Sprintf("site %s is served by %s now", d.Name, now.By()), d.Local()
+		}
+		if !slices.ContainsFunc(was.Listen, func(p int) bool { return slices.Contains(now.Listen, p) }) {
+			continue
+		}
+		for _, n := range was.Names {
+			if slices.Contains(now.Names, n) {
+				return fmt.Sprintf("site %s has its name %s now", d.Name, n), d.Local()
+			}
+		}
+	}
+	return "", ""
+}
+
+// awaySite takes a virtual host away.
+func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
+	v := Verdict{Gone: f.File.Kind == "" && f.Link.Kind == ""}
+	if v.Gone {
+		return v
+	}
+	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
+		v.Cautions = []Note{{in.Stake.Address(), w.File + " was changed by hand, and goes", "look at what was written there; the run keeps it on the host until it is done"}}
+	}
+	_, sake := unwantedSite(in.Stake, Around{Declared: in.Declared, Memo: in.Memo})
+	for s, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+		v.Late = v.Late || s.Local() == sake && now.ServedBy() != w.ServedBy()
+	}
+	if v.Late && slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Local() == w.ServedBy() }) { // else the caution is with what stops
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("site %s is not served from the step by which %s lets go of it until the next one, which starts the other server: for as long as these two take, a few seconds at most", in.Stake.Site, w.By()), "apply this when few are about"})
+	}
+	v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: JSON(SiteWork{SiteWant: w, Away: true})}}
+	v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: "its former site " + in.Stake.Site + " is gone"}}
+	return v
+}
+
+func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
+	var d differences
+	d.entry("file", "root", "root", "0644", f.File)
+	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
+		d.differ("configuration", "as rendered", "different")
+	}
+	for i, b := range f.Beside {
+		if i >= len(w.Beside) {
+			break
+		}
+		var differs differences
+		if differs.entry("file", "root", w.Beside[i].Group, w.FileMode(), b.Entry); b.Entry.Kind == "file" && !b.Same {
+			differs.differ("accounts", "as declared", "different")
+		}
+		for _, one := range differs {
+			d.differ(w.Beside[i].Path+", "+one.Attribute, one.Wanted, one.Found)
+		}
+	}
+	if w.Link != "" && w.Off {
+		if f.Link.Kind != "" {
+			d.add("switched on", "no", "yes")
+		}
+	} else if w.Link != "" {
+		switch {
+		case f.Link.Kind == "":
+			d.add("switched on", "yes", "no")
+		case f.Link.Kind != "link" || leads(w.Link, f.Link.Target) != w.File:
+			d.add("switched on", "a link to "+w.File, f.Link.Words())
+		}
+	}
+	v := Verdict{Gone: f.File.Kind == "" && f.Link.Kind == "", Touched: f.File.Touched}
+	for _, b := range w.Beside {
+		if b.Sealed != nil && b.Sealed.Lacks != "" {
+			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), b.Sealed.Lacks, fmt.Sprintf("northstake secret keep %s takes it", b.Sealed.Secret)})
+		}
+	}
+	for _, p := range f.Left {
+		d.add(p, "gone", "left from what was declared before")
+	}
+	onDisk := len(d) > 0
+	if !onDisk && f.Loaded != nil && !*f.Loaded {
+		d.add("loaded", "yes", "no, "+w.By()+" runs with an older configuration")
+	}
+	for _, to := range f.Silent {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s, to which the site passes on, takes no connection from %s", to, in.Stake.Host), "start that service, or correct where it is: visitors get an error until then"})
+	}
+	for i, label := range f.Labels {
+		if i < len(w.Roots) && label != "" && !shownLabel.MatchString(label) {
+			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("SELinux is enforcing, and %s has the label %s, which keeps web servers out", w.Roots[i], label), fmt.Sprintf("on %s: semanage fcontext -a -t httpd_sys_content_t '%s(/.*)?' && restorecon -R %s", in.Stake.Host, w.Roots[i], w.Roots[i])})
+		}
+	}
+	own := len(d)
+	former := leaving[SiteWant](in.Leaving, "site", in.Memo)
+	for _, r := range f.Rivals {
+		d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")
+		if slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }) {
+			continue
+		}
+		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away: of two the server takes one, and which is a matter of their order"})
+	}
+	for _, shut := range f.Shut {
+		if !slices.Contains(w.Dirs, shut.At) {
+			d.differ("way to "+shut.Root, "open to "+w.User, fmt.Sprintf("shut at %s (%s, owner %s, group %s)", shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group))
+		}
+	}
+	v.Differences = d
+	for _, t := range f.Taken {
+		if !slices.Contains(w.Yields, t.Program) && !letsGo(in.Leaving, in.Memo, t) {
+			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), outside of %s", t.Port, t.Program, t.PID, w.By()),
+				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
+		}
+	}
+	for _, port := range w.Listen {
+		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {
+			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
+				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),
+				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
+		}
+	}
+	for _, shut := range f.Shut {
+		if slices.Contains(w.Dirs, shut.At) || shut.At == shut.Root {
+			continue // a stake of its own sees to that
+		}
+		v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
+			fmt.Sprintf("account %s of %s cannot get to %s: %s (%s, owner %s, group %s) does not let it through", w.User, w.By(), shut.Root, shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group),
+			fmt.Sprintf("let others pass through %s (chmod o+x), declare the directory with another mode, or declare another root", shut.At)})
+	}
+	if own == 0 {
+		return v
+	}
+	reason := "its site " + in.Stake.Site + " changed"
+	if !onDisk {
+		reason = "its site " + in.Stake.Site + " is written and not loaded"
+	}
+	v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: reason}}
+	if !onDisk {
+		return v
+	}
+	text := fmt.Sprintf("write the virtual host of site %s, %s", in.Stake.Site, w.File)
+	if w.Off {
+		text += ", and leave it switched off"
+	}
+	if len(w.Vouched) > 0 {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(w.Vouched), "place", "places"), strings.Join(w.Vouched, ", "), w.By()), "look at what it does on every host that has the site"})
+	}
+	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(SiteWork{SiteWant: w, Drops: f.Left}), Joins: true}}
+	return v
+}
+
+// askedSite asks for the files beside a site that it had when it was last brought about as
+// well, and has no more.
+func askedSite(want, former json.RawMessage) json.RawMessage {
+	if !bytes.Contains(former, []byte(`"beside"`)) {
+		return want
+	}
+	was, ok := last[SiteWant](former)
+	now, ok2 := last[SiteWant](want)
+	if !ok || !ok2 || was.File != now.File {
+		return want // else it is taken away as a whole
+	}
+	for _, b := range was.Beside {
+		if !slices.ContainsFunc(now.Beside, func(n SiteFile) bool { return n.Path == b.Path }) {
+			now.Former = append(now.Former, b.Path)
+		}
+	}
+	return JSON(now)
+}
+
+// shownLabel are the types of files that web servers may show by the reference policy
+// (httpd_selinux(8)).
+var shownLabel = regexp.MustCompile(`^(httpd_.*content(_rw)?_t|public_content(_rw)?_t|usr_t|textrel_shlib_t|iso9660_t|nfs_t|cifs_t)$`)
+
+// letsGo says whether a program that listens lets go of its port with what the plan takes away: a
+// service, a container that has the port, or the site for which it has it.
+func letsGo(gone []Stake, memo *Memo, l Listener) bool {
+	if slices.ContainsFunc(leaving[ContainerWant](gone, "container", memo), func(c ContainerWant) bool { return slices.Contains(c.Ports, l.Port) }) {
+		return true
+	}
+	if slices.ContainsFunc(leaving[SiteWant](gone, "site", memo), func(s SiteWant) bool { return s.Program == l.Program && slices.Contains(s.Listen, l.Port) }) {
+		return true // its server goes on without it
+	}
+	return slices.ContainsFunc(leaving[ServiceWant](gone, "service", memo), func(s ServiceWant) bool { return s.Serves == l.Program })
+}
+
+// leads is where a link leads, from where it lies.
+func leads(link, target string) string {
+	if path.IsAbs(target) {
+		return path.Clean(target)
+	}
+	return path.Join(path.Dir(link), target)
+}
+
+func siteDetails(w SiteWant, f SiteFound) []Detail {
+	if f.File.Kind == "file" && f.Text == w.Text {
+		return nil
+	}
+	old := f.Text
+	if f.File.Kind != "file" {
+		old = ""
+	}
+	return []Detail{{Title: w.File, Text: udiff.Unified("found", "wanted", old, w.Text), Diff: true}}
+}
