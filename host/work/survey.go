@@ -16,6 +16,7 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/host/engine"
 	"northstake/host/probe"
 	"northstake/host/publish"
 	"northstake/host/rod"
@@ -62,6 +63,7 @@ func (s *Server) survey(w http.ResponseWriter, r *http.Request) {
 		refuse(w, err)
 		return
 	}
+	out.Traits.Containers = engine.Listed(s.host.Machine) // as the readings have just found them
 	sum := sha256.Sum256(readings)
 	out.Sum = hex.EncodeToString(sum[:])
 	if out.Same = out.Sum == req.Known; !out.Same {

@@ -10,13 +10,12 @@ import (
 	"syscall"
 
 	"northstake/core/stake"
-	"northstake/host/engine"
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/system"
 )
 
-// Traits reads what the machine is.
+// Traits reads what the machine is, but for its containers, which are told by the readings of them.
 func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
 	release, err := family.Release(h.Machine)
 	if err != nil {
@@ -61,7 +60,6 @@ func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
 	if t.Stuck, err = h.journal().Stuck(); err != nil {
 		return t, err
 	}
-	t.Containers = engine.Listed(h.Machine)
 	return t, nil
 }
 
