@@ -1,6 +1,7 @@
 package publish
 
 import (
+	"errors"
 	"fmt"
 	"math/rand/v2"
 	"os"
@@ -209,5 +210,64 @@ func TestLinksInATreeLeadNowhere(t *testing.T) {
 				t.Errorf("only %d swaps, and %d publications that went through", swaps.Load(), went)
 			}
 		})
+	}
+}
+
+// Whoever may move a tree may do so between a publication and its being taken back: the former tree
+// comes back where it is still kept, and else what lies there is left, and said. It is never a step that
+// cannot be taken back, which would hold up the next one.
+func TestTreesThatSomebodyMovedAreTakenBack(t *testing.T) {
+	one, two := map[string]string{"index.html": "one"}, map[string]string{"index.html": "two", "new.html": "two"}
+	for what, c := range map[string]struct {
+		before, after func(m *system.Machine, b Before) error
+		wanted        string
+	}{
+		"the tree is moved away": {after: func(m *system.Machine, _ Before) error {
+			return os.Rename(m.Path("/srv/www/site"), m.Path("/srv/www/y"))
+		}, wanted: "one"},
+		"a link is in its place": {after: func(m *system.Machine, _ Before) error {
+			systemtest.Put(t, m, "/etc/secret/index.html", "secret")
+			return errors.Join(os.Rename(m.Path("/srv/www/site"), m.Path("/srv/www/y")), os.Symlink(m.Path("/etc/secret"), m.Path("/srv/www/site")))
+		}, wanted: "one"},
+		"a file is in its place": {after: func(m *system.Machine, _ Before) error {
+			return errors.Join(os.Rename(m.Path("/srv/www/site"), m.Path("/srv/www/y")), os.WriteFile(m.Path("/srv/www/site"), nil, 0o644))
+		}, wanted: "one"},
+		"the former tree is gone": {after: func(m *system.Machine, b Before) error { return os.RemoveAll(m.Path(b.Stage)) }, wanted: "two"},
+		"it is moved before that": {before: func(m *system.Machine, _ Before) error {
+			return os.Rename(m.Path("/srv/www/site"), m.Path("/srv/www/y"))
+		}, wanted: ""},
+	} {
+		m := systemtest.Folder(t)
+		publish(t, m, 1, content("/srv/www/site", one), one)
+		w := content("/srv/www/site", two)
+		for _, text := range two {
+			systemtest.Put(t, m, blobOnHost(text), text)
+		}
+		b, err := Prepare(m, "1-2", w)
+		if err == nil && c.before != nil {
+			err = c.before(m, b)
+		}
+		if err == nil && c.after != nil {
+			err = Do(m, w, b, silent)
+		}
+		if err == nil && c.after != nil {
+			err = c.after(m, b)
+		}
+		if err != nil {
+			t.Fatalf("%s: %v", what, err)
+		}
+		for range 2 { // once more, as after a cut
+			if err := Back(m, w, b, silent); err != nil {
+				t.Errorf("%s: %v", what, err)
+			}
+		}
+		got, err := m.Read("/srv/www/site/index.html")
+		if string(got) != c.wanted || (err != nil) != (c.wanted == "") {
+			t.Errorf("%s: there is %q, %v; wanted %q", what, got, err, c.wanted)
+		}
+		if secret, err := m.Read("/etc/secret/index.html"); err == nil && string(secret) != "secret" {
+			t.Errorf("%s: through the link there is %q", what, secret)
+		}
+		publish(t, m, 3, w, two)
 	}
 }

@@ -276,9 +276,15 @@ func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...
 }
 
 // switchBack exchanges the trees, and brings into the former one what others have written
-// to the newer one since.
+// to the newer one since. Whoever may move the trees may have done so at any time.
 func (k keeper) switchBack(own owned) error {
 	stage, root := k.m.Path(k.b.Stage), k.m.Path(k.w.Root)
+	if kept, err := inodeOf(stage); err != nil {
+		return err
+	} else if kept != k.b.Inode { // it was not switched yet, or the former tree is not there any more
+		k.say("left %s as it is: somebody else has moved its trees meanwhile", k.w.Root)
+		return nil
+	}
 	since, err := censusOf(stage)
 	if err != nil {
 		return err
@@ -286,8 +292,12 @@ func (k keeper) switchBack(own owned) error {
 	if k.w.Away && !k.m.Exists(k.w.Root) { // it was empty, and went
 		return os.Rename(stage, root)
 	}
-	if err := unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, root, unix.RENAME_EXCHANGE); err != nil {
+	if err := putBackAt(stage, root); err != nil {
 		return fmt.Errorf("switch %s back to the former tree: %w", k.w.Root, err)
+	}
+	var newer syscall.Stat_t
+	if err := syscall.Lstat(stage, &newer); err != nil || newer.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+		return unlessGone(err) // nothing that the step had published
 	}
 	if k.b.Entry.Kind != "directory" { // it was a link, and what that leads to is another's
 		return k.keepOthers(stage, own)
@@ -307,6 +317,19 @@ func (k keeper) switchBack(own owned) error {
 		}
 	}
 	return removeTree(stage, root, since, true, own.has)
+}
+
+// putBackAt exchanges a former tree with what lies at a root, or puts it there where nothing lies.
+func putBackAt(stage, root string) error {
+	for {
+		err := unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, root, unix.RENAME_EXCHANGE)
+		if !errors.Is(err, unix.ENOENT) {
+			return err
+		}
+		if err = unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, root, unix.RENAME_NOREPLACE); !errors.Is(err, unix.EEXIST) {
+			return err
+		}
+	}
 }
 
 // emptyTree takes files out again of a root that was not there before; one that others
