@@ -65,7 +65,7 @@ func TestTheWayInIsAskedOfTheHost(t *testing.T) {
 	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, "# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/srv/keys/keeper\"]\ntext = \"\"\n[kit.base.file.\"/srv/keys/other\"]\ntext = \"\"\n[kit.base.file.\"/srv/closed\"]\ntext = \"keeper\\n\"\n")
 	host := g.hosts[0]
 	g.on(host, `mkdir -p /srv/keys && cp /home/keeper/.ssh/authorized_keys /srv/keys/keeper && chmod 644 /srv/keys/keeper && rm -r /home/keeper/.ssh
-		echo 'AuthorizedKeysFile /srv/keys/%u' > /etc/ssh/sshd_config.d/01-keys.conf && systemctl reload ssh
+		echo 'AuthorizedKeysFile /srv/keys/%u' > /etc/ssh/sshd_config.d/01-keys.conf && systemctl restart ssh
 		sed -i '1i account required pam_listfile.so item=user sense=deny onerr=succeed file=/srv/closed' /etc/pam.d/sshd`)
 	g.trust()
 	p := g.plan(1)
