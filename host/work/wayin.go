@@ -6,10 +6,12 @@ import (
 	"path"
 	"path/filepath"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 
 	"northstake/core/stake"
+	"northstake/host/family"
 	"northstake/host/system"
 )
 
@@ -65,7 +67,9 @@ var startup = []string{".ssh", ".profile", ".bashrc", ".bash_profile", ".bash_lo
 
 func readWayIn(m *system.Machine, login, config string) (files, paths []string) {
 	r := &wayReader{m: m, login: login, found: map[string]bool{}, read: map[string]bool{}}
-	r.home, r.shell, r.uid = account(m, login)
+	if a, known, err := family.AccountOf(m, login); err == nil && known {
+		r.home, r.shell, r.uid = a.Home, a.Shell, strconv.Itoa(a.ID)
+	}
 	if r.home != "" {
 		for _, name := range startup {
 			r.note(path.Join(r.home, name))
@@ -88,20 +92,6 @@ func readWayIn(m *system.Machine, login, config string) (files, paths []string) 
 		}
 	}
 	return files, slices.Sorted(maps.Keys(r.found))
-}
-
-// account is a user's home, shell and number, "" where it is not in the host's own list.
-func account(m *system.Machine, login string) (home, shell, uid string) {
-	b, err := m.Read("/etc/passwd")
-	if err != nil {
-		return "", "", ""
-	}
-	for line := range strings.Lines(string(b)) {
-		if f := strings.Split(strings.TrimSpace(line), ":"); len(f) == 7 && f[0] == login {
-			return f[5], f[6], f[2]
-		}
-	}
-	return "", "", ""
 }
 
 // wayReader follows the files from one to another.
