@@ -61,7 +61,7 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 	t.Parallel()
 	lists := additions(t)
 	for heading, want := range map[string][]string{
-		"Adding a kind of stake":     {"core/stake/NAME.go", "host/work/NAME.go"},
+		"Adding a type of stake":     {"core/stake/NAME.go", "host/work/NAME.go"},
 		"Adding a web server":        {"core/render/NAME.go", "host/webserver/NAME.go", "host/family/families/FAMILY/family.toml"},
 		"Adding a family of systems": {"host/family/families/FAMILY/family.toml", "host/family/MANAGER.go"},
 		"Adding a packet filter":     {"host/filter/FILTER.go", "host/filter/filter.go", "core/stake/port.go"},
@@ -101,7 +101,7 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 			t.Errorf("filter %s is in %v", filter, got)
 		}
 	}
-	for way, file := range map[string]string{"ssh": "ssh.go", "local": "own.go"} {
+	for way, file := range map[string]string{"ssh": "ssh.go", "service-machine": "own.go"} {
 		if got := files(t, "host/reach", `Register\("`+way+`"`); !slices.Equal(got, []string{file}) {
 			t.Errorf("way %s is registered by %v", way, got)
 		}

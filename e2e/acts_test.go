@@ -31,14 +31,14 @@ func TestWhatTheSystemSaysIsPassedOn(t *testing.T) {
 	g.nothingToDo()
 
 	g.on(host, "printf '[Service]\\nType=oneshot\\nRemainAfterExit=yes\\nExecStart=/bin/sh -c \"echo the tide gauge is not there >&2; exit 3\"\\n' > /etc/systemd/system/tidewatch.service; systemctl daemon-reload")
-	g.declareText("[kit.base]\npackages = [\"tree\", \"cron\"]\nservices = { tidewatch = { running = true } }\n")
+	g.declareText("[kit.base]\npackages = [\"tree\", \"cron\"]\nservice = { tidewatch = { running = true } }\n")
 	g.ns(0, "declare", g.dir)
 	if h = g.apply(2).Hosts[0]; h.State != "back" || !strings.Contains(h.Fault.Output, "the tide gauge is not there") {
 		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
 	}
 	g.on(host, "systemctl stop tidewatch; systemctl reset-failed tidewatch || true")
 	for name, near := range map[string]string{"tidewach": "there is tidewatch", "httpd": "systems of this family call it apache2"} {
-		g.declareText(fmt.Sprintf("[kit.base]\npackages = [\"tree\", \"cron\"]\nservices = { %s = { running = true } }\n", name))
+		g.declareText(fmt.Sprintf("[kit.base]\npackages = [\"tree\", \"cron\"]\nservice = { %s = { running = true } }\n", name))
 		g.ns(0, "declare", g.dir)
 		if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "no unit on this host is called "+name) || !strings.Contains(b[0].Fix, near) {
 			t.Errorf("%s: %+v", name, b)
@@ -73,10 +73,10 @@ func TestActs(t *testing.T) {
 	if out := act(2, "restart"); !strings.Contains(out, "no service is named") {
 		t.Error(out)
 	}
-	if out := act(2, "dance"); !strings.Contains(out, "it is one of restart, reload, relist, upgrade, reboot") {
+	if out := act(2, "dance"); !strings.Contains(out, "it is one of restart, reload, refresh-lists, upgrade, reboot") {
 		t.Error(out)
 	}
-	if out := g.ns(2, "act", "relist", "--ground", g.name, "--yes"); !strings.Contains(out, "--on") {
+	if out := g.ns(2, "act", "refresh-lists", "--ground", g.name, "--yes"); !strings.Contains(out, "--on") {
 		t.Error(out)
 	}
 
@@ -92,7 +92,7 @@ func TestActs(t *testing.T) {
 	if out := act(0, "upgrade"); !strings.Contains(out, "nothing to do") {
 		t.Errorf("before the lists are read:\n%s", out)
 	}
-	act(0, "relist")
+	act(0, "refresh-lists")
 	if out := act(0, "upgrade"); !strings.Contains(out, "upgrade 1 package") || !strings.Contains(out, "tide-tables 2.0-1 in place of 1.0-1") {
 		t.Errorf("the upgrade:\n%s", out)
 	}
@@ -129,7 +129,7 @@ func TestActs(t *testing.T) {
 	if out := g.ns(0, "hosts", g.name); !strings.Contains(out, "needs a restart: the system asks for one since linux-image changed") {
 		t.Errorf("the list of hosts does not show the need:\n%s", out)
 	}
-	g.declareText(strings.Replace(extra, "[host", "[kit.base]\npackages = [\"cron\"]\ninbound = \"declared\"\nmay_restart = true\nservices = { cron = { running = true, at_boot = true } }\n[host", 1))
+	g.declareText(strings.Replace(extra, "[host", "[kit.base]\npackages = [\"cron\"]\ninbound = \"declared\"\nmay_restart = true\nservice = { cron = { running = true, at_boot = true } }\n[host", 1))
 	g.ns(0, "declare", g.dir)
 	p := g.plan(1)
 	if s := p.Hosts[0].Steps[0]; s.Text != "restart the host, and wait for it" || !strings.Contains(s.Because, "linux-image") {
@@ -161,7 +161,7 @@ func TestOneThingIsBroughtAbout(t *testing.T) {
 	if row := g.survey(a)["package/tree"]; row.Standing != plan.Stray || row.Reason != "it was brought about once, and is not declared" {
 		t.Errorf("what was not declared is %q: %s", row.Standing, row.Reason)
 	}
-	bring(0, "package", "tree", "--on", "h*", "--keep", g.dir)
+	bring(0, "package", "tree", "--on", "h*", "--write", g.dir)
 	if !has(b, "which tree") {
 		t.Error("not on the other host")
 	}
@@ -202,7 +202,7 @@ func TestOneThingIsBroughtAbout(t *testing.T) {
 		t.Errorf("the declared content is %s", row.Standing)
 	}
 	// What is brought about can go over what is declared, and the plan says it again.
-	g.declareText("[kit.base]\ninbound = \"declared\"\nservices = { cron = { running = true } }\npackages = [\"cron\"]\n")
+	g.declareText("[kit.base]\ninbound = \"declared\"\nservice = { cron = { running = true } }\npackages = [\"cron\"]\n")
 	g.ns(0, "declare", g.dir)
 	g.apply(0)
 	bring(0, "port", "9443/tcp", "--on", b)
@@ -289,7 +289,7 @@ func TestTheServicesOwnMachine(t *testing.T) {
 		return nil
 	})
 	name := host
-	declared := fmt.Sprintf("[ground]\nname = %q\n[host.%s]\nvia = \"local\"\npackages = [\"cron\"]\n[site.timetable]\non = [%q]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n", g.name, name, name)
+	declared := fmt.Sprintf("[ground]\nname = %q\n[host.%s]\nvia = \"service-machine\"\npackages = [\"cron\"]\n[site.timetable]\non = [%q]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n", g.name, name, name)
 	write(t, filepath.Join(g.dir, "ground.toml"), declared)
 	g.ns(0, "declare", g.dir)
 	if out := g.ns(0, "hosts", g.name); !strings.Contains(out, "the service's machine") || strings.Contains(out, "not trusted") {
@@ -313,7 +313,7 @@ func TestTheServicesOwnMachine(t *testing.T) {
 		t.Errorf("show does not say which machine it is:\n%s", out)
 	}
 	if out := g.ns(2, "declare", func() string {
-		write(t, filepath.Join(g.dir, "more.toml"), "[host.other]\nvia = \"local\"\n")
+		write(t, filepath.Join(g.dir, "more.toml"), "[host.other]\nvia = \"service-machine\"\n")
 		return g.dir
 	}()); !strings.Contains(out, "the service's own machine") {
 		t.Errorf("one machine is two hosts:\n%s", out)

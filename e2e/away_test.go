@@ -95,7 +95,7 @@ func TestWhatMovesLeavesNothingInTheWay(t *testing.T) {
 	// A unit that is declared with its service, and a change of it that restarts it.
 	unit := func(says string) {
 		t.Helper()
-		g.declareText("# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/etc/systemd/system/tidewatch.service\"]\ntext = \"[Service]\\nExecStart=/bin/sleep " + says + "\\n[Install]\\nWantedBy=multi-user.target\\n\"\nrestart = [\"tidewatch\"]\n[kit.base.services]\ntidewatch = { running = true, at_boot = true }\n")
+		g.declareText("# instead of [site.timetable]\n[kit.base]\n[kit.base.file.\"/etc/systemd/system/tidewatch.service\"]\ntext = \"[Service]\\nExecStart=/bin/sleep " + says + "\\n[Install]\\nWantedBy=multi-user.target\\n\"\nrestart = [\"tidewatch\"]\n[kit.base.service]\ntidewatch = { running = true, at_boot = true }\n")
 		g.ns(0, "declare", g.dir)
 		g.apply(0)
 		if got := g.on(host, "systemctl is-enabled tidewatch; tr '\\0' ' ' < /proc/$(systemctl show -p MainPID --value tidewatch)/cmdline"); strings.Join(strings.Fields(got), " ") != "enabled /bin/sleep "+says {

@@ -21,7 +21,7 @@ ExecStart=/bin/sleep %d
 """
 [kit.base.file."/srv/notice"]
 text = "no ferry"
-[kit.base.services]
+[kit.base.service]
 slow = { running = true }
 `
 
@@ -111,7 +111,7 @@ func TestAStepThatCannotBeTakenBackIsSetAside(t *testing.T) {
 	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, bareKit)
 	host := g.hosts[0]
 	text := func(running bool, notice string) string {
-		return "# instead of [site.timetable]\n" + fmt.Sprintf("[kit.base]\npackages = [\"cron\"]\n[kit.base.services]\ncron = { running = %t }\n[kit.base.file.\"/srv/notice\"]\ntext = %q\n", running, notice)
+		return "# instead of [site.timetable]\n" + fmt.Sprintf("[kit.base]\npackages = [\"cron\"]\n[kit.base.service]\ncron = { running = %t }\n[kit.base.file.\"/srv/notice\"]\ntext = %q\n", running, notice)
 	}
 	g.declareText(text(true, "one ferry"))
 	g.trust()

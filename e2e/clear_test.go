@@ -21,7 +21,7 @@ file."/etc/profile" = { portion = "tides", text = "TIDE=ebb\n" }
 link."/etc/harbour/now" = { points_to = "tide.conf" }
 content."/srv/leaflets" = { dir = "content" }
 ports = ["8000/tcp"]
-[kit.base.services]
+[kit.base.service]
 cron = { running = true, at_boot = true, names = { redhat = "crond" } }
 [site.ebb]
 on = ["h*"]

@@ -120,7 +120,7 @@ func TestConsole(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	write(t, filepath.Join(g.dir, "ground.toml"), strings.Replace(string(declared), `{ dir = "content" }`, `{ dir = "content", rest = "removed" }`, 1))
+	write(t, filepath.Join(g.dir, "ground.toml"), strings.Replace(string(declared), `{ dir = "content" }`, `{ dir = "content", undeclared_files = "removed" }`, 1))
 	g.ns(0, "declare", g.dir)
 	p := g.plan(1)
 	do("look at a plan that removes", chromedp.Navigate(fmt.Sprintf("%s/%s/plans/%d", g.s.address, g.name, p.Id)), chromedp.WaitVisible(chromedp.CSS("h1")))

@@ -25,7 +25,7 @@ func TestSpeedOfContainers(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("# instead of [site.timetable]\n" + engineKit(at))
 	for i := range manyContainers {
-		fmt.Fprintf(&b, "[kit.base.container.c%d]\nimage = \"%s/tides:1\"\nvariables = { N = \"%d\" }\njoins = \"none\"\n", i, at, i)
+		fmt.Fprintf(&b, "[kit.base.container.c%d]\nimage = \"%s/tides:1\"\nvariables = { N = \"%d\" }\nnetwork = \"none\"\n", i, at, i)
 	}
 	g.declareText(b.String())
 	g.trust()
@@ -60,7 +60,7 @@ func TestSpeedOfAContainerHost(t *testing.T) {
 		fmt.Fprintf(&kit, "[kit.base.file.\"/etc/tides/f%d\"]\ntext = \"%d\\n\"\n", i, i)
 	}
 	declared := func(via string) {
-		g.beside("ground.toml", fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n[host.%s]\n%s\nkits = [\"base\"]\n[kit.base]\n%s", g.name, host, via, kit.String()))
+		g.beside("ground.toml", fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\nsudo = true\n[host.%s]\n%s\nkits = [\"base\"]\n[kit.base]\n%s", g.name, host, via, kit.String()))
 		g.ns(0, "declare", g.dir)
 	}
 	over := map[string]string{"SSH": fmt.Sprintf("address = %q", g.address(host)), "the engine": "via = \"container\""}

@@ -111,7 +111,7 @@ func pushedServers(t *testing.T, registry, tag string) string {
 
 // engineKit declares a container engine that fetches from a registry without TLS.
 func engineKit(registry string) string {
-	return "[kit.base]\npackages = [\"podman\", \"netavark\", \"iptables\"]\n[kit.base.services]\n\"podman.socket\" = { running = true, at_boot = true }\n" +
+	return "[kit.base]\npackages = [\"podman\", \"netavark\", \"iptables\"]\n[kit.base.service]\n\"podman.socket\" = { running = true, at_boot = true }\n" +
 		fmt.Sprintf("[kit.base.file.\"/etc/containers/registries.conf.d/lab.conf\"]\ntext = \"[[registry]]\\nlocation = \\\"%s\\\"\\ninsecure = true\\n\"\n", registry)
 }
 
@@ -128,7 +128,7 @@ func TestAHostRunsContainers(t *testing.T) {
 	pushed(t, at, "tides", "broken", nil, "sh", "-c", "printf 'no \\033[2Jwater\\n'; exit 3")
 	container := func(image, more string) string {
 		return "# instead of [site.timetable]\n" + engineKit(at) + "[kit.base.directory.\"/srv/quays\"]\n" +
-			fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:%s\"\ndoors = [{ outside = 8080, inside = 80 }]\nholds = { \"/www/quays\" = { from = \"/srv/quays\" } }\nsecret_variables = { TOKEN = \"tides-token\" }\nwell_when = [\"test\", \"-e\", \"/www/index.html\"]\n%s\n[[kit.base.container.tides.probe]]\npath = \"/\"\n", at, image, more)
+			fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:%s\"\nreached_at = [{ outside = 8080, inside = 80 }]\nmounts = { \"/www/quays\" = { from = \"/srv/quays\" } }\nvariable_secrets = { TOKEN = \"tides-token\" }\nwell_when = [\"test\", \"-e\", \"/www/index.html\"]\n%s\n[[kit.base.container.tides.probe]]\npath = \"/\"\n", at, image, more)
 	}
 	g.declareText(container("1", "variables = { OFFICE = \"north\" }"))
 	host := g.hosts[0]
@@ -195,7 +195,7 @@ func TestAHostRunsContainers(t *testing.T) {
 	g.nothingToDo()
 	answers("slack")
 	// What is declared otherwise is made anew, and said.
-	g.declareText(container("1", "variables = { OFFICE = \"south\" }\nmarks = { team = \"tides\" }"))
+	g.declareText(container("1", "variables = { OFFICE = \"south\" }\nengine_labels = { team = \"tides\" }"))
 	g.ns(0, "declare", g.dir)
 	p = g.plan(1)
 	if step := p.Hosts[0].Steps[0]; !strings.Contains(step.Because, "variable OFFICE") || !strings.Contains(step.Because, "marks") || len(p.Hosts[0].Cautions) == 0 {
@@ -212,7 +212,7 @@ func TestAHostRunsContainers(t *testing.T) {
 	if out := g.inside(host, "podman exec tides env"); !strings.Contains(out, "OFFICE=south") {
 		t.Errorf("after that its environment is %s", out)
 	}
-	g.declareText(container("1", "variables = { OFFICE = \"south\" }\nmarks = { team = \"tides\" }"))
+	g.declareText(container("1", "variables = { OFFICE = \"south\" }\nengine_labels = { team = \"tides\" }"))
 	g.ns(0, "declare", g.dir)
 	if out := g.ns(0, "probe", g.name); strings.Count(out, "container/tides") != 2 {
 		t.Errorf("the probes say\n%s", out)
@@ -275,7 +275,7 @@ func TestContainersKilled(t *testing.T) {
 	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
 	pushed(t, at, "tides", "2", map[string]string{"www/index.html": "ebb"}, serves...)
 	container := func(tag string) string {
-		return "# instead of [site.timetable]\n" + engineKit(at) + fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:%s\"\ndoors = [{ outside = 8080, inside = 80 }]\n", at, tag)
+		return "# instead of [site.timetable]\n" + engineKit(at) + fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:%s\"\nreached_at = [{ outside = 8080, inside = 80 }]\n", at, tag)
 	}
 	g.declareText(container("1"))
 	g.trust()
@@ -343,7 +343,7 @@ func TestTheEngineOfTheRedHatFamily(t *testing.T) {
 	at := registry(t)
 	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
 	g.declareText("# instead of [site.timetable]\n" + strings.Replace(engineKit(at), `["podman", "netavark", "iptables"]`, "[\"podman\"]\ninbound = \"declared\"", 1) +
-		fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:1\"\ndoors = [{ outside = 8080, inside = 80 }]\n[[kit.base.container.tides.probe]]\npath = \"/\"\ncontains = \"flood\"\n", at))
+		fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:1\"\nreached_at = [{ outside = 8080, inside = 80 }]\n[[kit.base.container.tides.probe]]\npath = \"/\"\ncontains = \"flood\"\n", at))
 	host := g.hosts[0]
 	g.trust()
 	g.apply(0)

@@ -224,7 +224,7 @@ func TestWhatStandsInTheWayIsSaidBefore(t *testing.T) {
 	site := func(name, root string) string {
 		return fmt.Sprintf("[site.%s]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"%[1]s.saltmarsh.test\"]\nroot = %q\ncontent = { dir = \"content\" }\n", name, root)
 	}
-	g := newGround(t, shared, 1, "[kit.base]\npackages = [\"cron\", \"tide-tables\"]\nservices = { cron = { running = true, at_boot = true } }\n"+
+	g := newGround(t, shared, 1, "[kit.base]\npackages = [\"cron\", \"tide-tables\"]\nservice = { cron = { running = true, at_boot = true } }\n"+
 		site("timetable", "/srv/www/timetable")+site("mounted", "/srv/mounted")+site("private", "/srv/private/www")+site("linked", "/srv/linked"))
 	g.trust()
 	host := g.hosts[0]
@@ -497,7 +497,7 @@ func (g *ground) acceptsWhatLintAccepts(server, file, test, good string) {
 			names[0] = fmt.Sprintf("%q", "*."+strings.Trim(names[0], `"`))
 		}
 		root := "/srv/" + mild(1+rnd.IntN(12))
-		text := fmt.Sprintf("[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[site.s%d]\non=[\"a\"]\nserver=%q\nnames=[%s]\nlisten=[%d]\nroot=%q\nindex=[%q]\n[site.s%d.path.%q]\nroot=%q\n",
+		text := fmt.Sprintf("[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey_secret=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[site.s%d]\non=[\"a\"]\nserver=%q\nnames=[%s]\nlisten=[%d]\nroot=%q\nindex=[%q]\n[site.s%d.path.%q]\nroot=%q\n",
 			i, server, strings.Join(names, ","), 1+rnd.IntN(65535), root, mild(1+rnd.IntN(10)), i, "/"+mild(1+rnd.IntN(10)), root+"2")
 		d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
 		if len(problems) > 0 {

@@ -310,7 +310,7 @@ func TestContentFromElsewhere(t *testing.T) {
 	if out := g.ns(2, "declare", g.dir); !strings.Contains(out, "not the one that is declared") || !strings.Contains(out, "ground.toml:") {
 		t.Errorf("another sum:\n%s", out)
 	}
-	from := fmt.Sprintf(`{ url = "%s/site.tar.gz", sha256 = "%s", folder = "site/public", keep = ["uploads", "*.log"]`, url, sum)
+	from := fmt.Sprintf(`{ url = "%s/site.tar.gz", sha256 = "%s", folder = "site/public", left_alone = ["uploads", "*.log"]`, url, sum)
 	g.declareText(site(from + " }"))
 	g.trust()
 	host := g.hosts[0]
@@ -325,7 +325,7 @@ func TestContentFromElsewhere(t *testing.T) {
 	}
 	g.nothingToDo()
 
-	g.declareText(site(from + ", rest = \"removed\" }"))
+	g.declareText(site(from + ", undeclared_files = \"removed\" }"))
 	g.ns(0, "declare", g.dir)
 	p := g.plan(1)
 	if got := p.Hosts[0].Steps[0]; !strings.HasSuffix(got.Text, "and remove 1 file that nobody declared") || fmt.Sprint(got.Removes) != "[stray.txt]" {
@@ -360,7 +360,7 @@ func TestContentFromElsewhere(t *testing.T) {
 // them at boot.
 func TestAHostWithoutSystemd(t *testing.T) {
 	t.Parallel()
-	g := newGroundOf(t, shared, []lab.Family{lab.Plain}, "[kit.base]\npackages = [\"cron\"]\nservices = { cron = { running = true, at_boot = true } }\n"+
+	g := newGroundOf(t, shared, []lab.Family{lab.Plain}, "[kit.base]\npackages = [\"cron\"]\nservice = { cron = { running = true, at_boot = true } }\n"+
 		"[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n")
 	g.trust()
 	host := g.hosts[0]

@@ -110,12 +110,12 @@ func page(version string) string {
 func (g *ground) declareText(extra string) {
 	g.t.Helper()
 	var b strings.Builder
-	fmt.Fprintf(&b, "[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n", g.name)
+	fmt.Fprintf(&b, "[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\nsudo = true\n", g.name)
 	for _, h := range g.hosts {
 		fmt.Fprintf(&b, "[host.%s]\naddress = %q\nkits = [\"base\"]\n", h, g.address(h))
 	}
 	if !strings.Contains(extra, "[kit.base]") {
-		b.WriteString("[kit.base]\npackages = [\"cron\"]\ninbound = \"declared\"\nservices = { cron = { running = true, at_boot = true } }\n")
+		b.WriteString("[kit.base]\npackages = [\"cron\"]\ninbound = \"declared\"\nservice = { cron = { running = true, at_boot = true } }\n")
 	}
 	if !strings.Contains(extra, "[site.timetable]") {
 		fmt.Fprintf(&b, "[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n"+

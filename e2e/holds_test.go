@@ -30,8 +30,8 @@ dir = "content"
 text = "%s"
 [kit.base.container.tides]
 image = "%s/tides:1"
-doors = [{ outside = 8080, inside = 80 }]
-holds = { "/www/quays" = { from = "/srv/quays" }, "/www/notice" = { from = "/srv/notice" } }
+reached_at = [{ outside = 8080, inside = 80 }]
+mounts = { "/www/quays" = { from = "/srv/quays" }, "/www/notice" = { from = "/srv/notice" } }
 [[kit.base.container.tides.probe]]
 path = "/notice"
 contains = "%s"
@@ -142,7 +142,7 @@ contains = "%s"
 	// What would leave a server with nothing to serve is said.
 	g.on(host, "mkdir /srv/none")
 	pushed(t, at, "web", "1", nil, "nginx")
-	g.declareText(declared("a ferry", "ferry") + fmt.Sprintf("[kit.base.container.web]\nimage = \"%s/web:1\"\ndoors = [{ outside = 8081, inside = 80 }]\nholds = { \"/data\" = { from = \"/srv/none\" } }\n", at))
+	g.declareText(declared("a ferry", "ferry") + fmt.Sprintf("[kit.base.container.web]\nimage = \"%s/web:1\"\nreached_at = [{ outside = 8081, inside = 80 }]\nmounts = { \"/data\" = { from = \"/srv/none\" } }\n", at))
 	g.ns(0, "declare", g.dir)
 	g.inside(host, "podman pull "+at+"/web:1")
 	var said []string
@@ -169,10 +169,10 @@ func TestDoorsOfContainersAreGuarded(t *testing.T) {
 [kit.base.container.tides]
 image = "%[1]s/tides:1"
 address = "10.88.7.7"
-doors = [{ outside = 8080, inside = 80 }]
+reached_at = [{ outside = 8080, inside = 80 }]
 [kit.base.container.office]
 image = "%[1]s/tides:1"
-doors = [{ outside = 8090, inside = 80, at = "127.0.0.1" }]
+reached_at = [{ outside = 8090, inside = 80, at = "127.0.0.1" }]
 %[2]s`, at, more)
 	}
 	g.declareText(declared(""))

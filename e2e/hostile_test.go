@@ -56,12 +56,12 @@ func TestHostileValuesStayValues(t *testing.T) {
 		inURL := strings.Split("abcXYZ019().,+=:~!@-_", "")
 		var sites []hostileSite
 		var text strings.Builder
-		text.WriteString("[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.h]\naddress = \"10.0.0.1\"\n")
+		text.WriteString("[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.h]\naddress = \"10.0.0.1\"\n")
 		for n := range 80 {
 			s := hostileSite{name: fmt.Sprintf("s%d", n), path: "/x" + draw(r, inURL, 8) + "x", says: draw(r, append(pieces, "\n", "\t"), 12), header: strings.TrimSpace(draw(r, pieces, 10)), kind: draw(r, inURL[:9], 4)}
 			s.moved = "/x" + draw(r, inURL, 6) + "x?" + draw(r, append(inURL, "&", "$", "%25", "*", ";", "'", "/", "?"), 6) + "#" + draw(r, append(inURL, "$"), 4)
 			sites = append(sites, s)
-			fmt.Fprintf(&text, "[site.%s]\non = [\"h\"]\nserver = %q\nnames = [\"%s.test\"]\nlisten = [8123]\nroot = %q\nindex = [%q]\nheaders = { X-Tide = %s }\nkeep_for = { %q = \"1d\", %q = \"2d\" }\nerrors = { 404 = %q }\n[site.%s.path]\n%q = { says = %s, exact = true }\n\"/moved-by-now\" = { moved_to = %s, rest = \"dropped\", query = \"dropped\" }\n%q = { lists = true, passwords = { %q = \"$2a$05$wnIedQZoBK./fT8HLKmSs.LW1uMPoinJt0UyarYIBtdkC0Et.e6YS\" } }\n",
+			fmt.Fprintf(&text, "[site.%s]\non = [\"h\"]\nserver = %q\nnames = [\"%s.test\"]\nlisten = [8123]\nroot = %q\nindex = [%q]\nheaders = { X-Tide = %s }\nbrowser_cache = { %q = \"1d\", %q = \"2d\" }\nerror_pages = { 404 = %q }\n[site.%s.path]\n%q = { says = %s, exact = true }\n\"/moved-by-now\" = { moved_to = %s, rest = \"dropped\", query = \"dropped\" }\n%q = { directory_listing = true, passwords = { %q = \"$2a$05$wnIedQZoBK./fT8HLKmSs.LW1uMPoinJt0UyarYIBtdkC0Et.e6YS\" } }\n",
 				s.name, server, s.name, "/srv/"+draw(r, append(inURL, " "), 6)+"x", "x"+draw(r, inURL, 5)+".html", inTOML(s.header), "*"+draw(r, inURL, 4), "/x"+draw(r, inURL, 4)+"*", "/x"+draw(r, inURL, 5)+"x",
 				s.name, s.path, inTOML(s.says), inTOML(s.moved), "/guarded-"+draw(r, inURL, 5)+"x", s.kind)
 		}

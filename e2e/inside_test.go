@@ -20,7 +20,7 @@ func TestAContainerIsAHost(t *testing.T) {
 	// The practice host is a container; its SSH server is put away.
 	text := func(more string) string {
 		return fmt.Sprintf("[ground]\nname = %q\n[host.berth]\nvia = \"container\"\ninside = %q\nkits = [\"base\"]\n"+
-			"[kit.base]\npackages = [\"cron\"]\nservices = { cron = { running = true, at_boot = true } }\n[kit.base.file.\"/etc/motd\"]\ntext = \"Kept by North Stake.\\n\"\n[kit.base.account.mate]\n"+
+			"[kit.base]\npackages = [\"cron\"]\nservice = { cron = { running = true, at_boot = true } }\n[kit.base.file.\"/etc/motd\"]\ntext = \"Kept by North Stake.\\n\"\n[kit.base.account.mate]\n"+
 			"[site.timetable]\non = [\"berth\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n[[site.timetable.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n%s", g.name, host, more)
 	}
 	g.beside("ground.toml", text(""))
@@ -102,7 +102,7 @@ func TestAContainerHostIsMade(t *testing.T) {
 	engine := g.hosts[0]
 	declared := func(berth string) {
 		t.Helper()
-		text := fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\nkits = [\"base\"]\n", g.name, engine, g.address(engine)) + engineKit(at) + berth
+		text := fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\nkits = [\"base\"]\n", g.name, engine, g.address(engine)) + engineKit(at) + berth
 		g.beside("ground.toml", text)
 		g.ns(0, "declare", g.dir)
 	}
@@ -146,17 +146,17 @@ func TestAContainerHostIsMade(t *testing.T) {
 	g.nothingToDo()
 	// It is kept as an image, which says what it holds, and without what the rod keeps there; a
 	// container of that image serves what it served.
-	if out := g.ns(2, "act", "keep", at+"/berth:3", "--on", engine, "--ground", g.name, "--yes"); !strings.Contains(out, "is no container") {
+	if out := g.ns(2, "act", "make-image", at+"/berth:3", "--on", engine, "--ground", g.name, "--yes"); !strings.Contains(out, "is no container") {
 		t.Errorf("of a machine keep says %s", out)
 	}
 	g.inside(engine, "podman exec berth rm /srv/www/timetable/index.html")
 	g.ns(1, "survey", g.name)
-	if out := g.ns(2, "act", "keep", at+"/berth:3", "--on", "berth", "--ground", g.name, "--yes"); !strings.Contains(out, "was not last seen as revision") {
+	if out := g.ns(2, "act", "make-image", at+"/berth:3", "--on", "berth", "--ground", g.name, "--yes"); !strings.Contains(out, "was not last seen as revision") {
 		t.Errorf("of a host that has shifted keep says %s", out)
 	}
 	g.ns(0, "restore", g.name, "--yes")
-	g.ns(0, "act", "keep", at+"/berth:3", "--on", "berth", "--ground", g.name, "--yes")
-	declared(made + fmt.Sprintf("[host.%s.container.second]\nimage = \"%s/berth:3\"\nstarts_with = [\"sh\", \"-c\", \"/etc/init.d/nginx start; trap 'exit 0' TERM; while :; do sleep 1 & wait; done\"]\n", engine, at))
+	g.ns(0, "act", "make-image", at+"/berth:3", "--on", "berth", "--ground", g.name, "--yes")
+	declared(made + fmt.Sprintf("[host.%s.container.second]\nimage = \"%s/berth:3\"\ncommand = [\"sh\", \"-c\", \"/etc/init.d/nginx start; trap 'exit 0' TERM; while :; do sleep 1 & wait; done\"]\n", engine, at))
 	g.inside(engine, "podman rmi -f "+at+"/berth:3") // what is fetched is what the registry was given
 	g.applyPlan(0, g.plan(1).Id)
 	if row := g.survey(engine)["image/"+at+"/berth:3"]; !strings.Contains(row.Reason, "it is host berth of ground "+g.name+", as revision ") {

@@ -364,7 +364,7 @@ func TestOthersPackagesAreLeft(t *testing.T) {
 		t.Errorf("tree and cron are %s", out)
 	}
 	// One that fails by itself is taken back at once, and takes along what it brought and nothing else.
-	g.declareText("# instead of [site.timetable]\n[kit.base]\npackages = [\"cron\", \"rsync\"]\n[kit.base.file.\"/srv/notice\"]\ntext = \"x\"\n[kit.base.services]\ncron = { running = true }\n")
+	g.declareText("# instead of [site.timetable]\n[kit.base]\npackages = [\"cron\", \"rsync\"]\n[kit.base.file.\"/srv/notice\"]\ntext = \"x\"\n[kit.base.service]\ncron = { running = true }\n")
 	g.ns(0, "declare", g.dir)
 	p = g.plan(1)
 	last := p.Hosts[0].Steps[len(p.Hosts[0].Steps)-1].Number

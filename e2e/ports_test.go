@@ -100,7 +100,7 @@ func TestPortsInEveryFirewall(t *testing.T) {
 // A firewall program that the same plan installs lets in what is declared at once.
 func TestAFirewallThatThePlanBrings(t *testing.T) {
 	t.Parallel()
-	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "[kit.base]\nservices = { firewalld = { running = true } }\nports = [\"8000/tcp\"]\n"+
+	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "[kit.base]\nservice = { firewalld = { running = true } }\nports = [\"8000/tcp\"]\n"+
 		"[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\ncontent = { dir = \"content\" }\n")
 	g.trust()
 	host := g.hosts[0]
@@ -135,7 +135,7 @@ func TestAFirewallThatThePlanBrings(t *testing.T) {
 // rules are up, and goes again by itself (H1).
 func TestAFirewallThatShutsTheWayIn(t *testing.T) {
 	t.Parallel()
-	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "# instead of [site.timetable]\n[kit.base]\nservices = { firewalld = { running = true, at_boot = true } }\n")
+	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "# instead of [site.timetable]\n[kit.base]\nservice = { firewalld = { running = true, at_boot = true } }\n")
 	g.trust()
 	host := g.hosts[0]
 	g.on(host, "firewall-cmd -q --permanent --zone=public --remove-service=ssh; systemctl disable -q --now firewalld")

@@ -156,7 +156,7 @@ func TestSpeedOfManyStakes(t *testing.T) {
 func TestSpeedOfLint(t *testing.T) {
 	dir := t.TempDir()
 	var b strings.Builder
-	b.WriteString("[ground]\nname = \"coast\"\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\n[kit.base]\npackages = [\"curl\"]\n")
+	b.WriteString("[ground]\nname = \"coast\"\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\n[kit.base]\npackages = [\"curl\"]\n")
 	for i := range 2000 {
 		fmt.Fprintf(&b, "[host.h%d]\naddress = \"10.%d.%d.%d\"\nkits = [\"base\"]\nlabels = [\"l%d\"]\n", i, i/62500, i/250%250, i%250+1, i%500)
 	}

@@ -111,7 +111,7 @@ func TestPasswords(t *testing.T) {
 	name := "warden-" + g.name
 	name = strings.Trim(name[:min(40, len(name))], "-")
 	g.ns(0, "secret", "keep", name, "--file", secret)
-	reach := fmt.Sprintf("[host.%s.reach]\nuser = \"warden\"\npassword = %q\nsudo_password = %%q\n", h, name)
+	reach := fmt.Sprintf("[host.%s.reach]\nuser = \"warden\"\npassword = %q\nsudo_secret = %%q\n", h, name)
 	g.declareText(bareKit + fmt.Sprintf(reach, name))
 	g.ns(0, "declare", g.dir)
 	g.ns(1, "survey", g.name)
@@ -187,7 +187,7 @@ func TestTrustAtScale(t *testing.T) {
 		g.on(h, fmt.Sprintf("echo '%s' > /etc/ssh/host-cert.pub; echo 'HostCertificate /etc/ssh/host-cert.pub' > /etc/ssh/sshd_config.d/cert.conf; systemctl restart ssh", strings.TrimSpace(shell(t, dir, "cat "+h+"-cert.pub"))))
 	}
 	g.beside("files/authority.pub", shell(t, dir, "cat ca.pub"))
-	authority := bareKit + fmt.Sprintf("[host.%s.reach]\nauthorities = [\"files/authority.pub\"]\n[host.%s.reach]\nauthorities = [\"files/authority.pub\"]\n", c, d)
+	authority := bareKit + fmt.Sprintf("[host.%s.reach]\nhost_key_authorities = [\"files/authority.pub\"]\n[host.%s.reach]\nhost_key_authorities = [\"files/authority.pub\"]\n", c, d)
 	g.declareText(authority)
 	g.ns(0, "declare", g.dir)
 	g.ns(1, "survey", g.name, "--on", c)

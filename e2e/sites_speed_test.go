@@ -36,7 +36,7 @@ func TestSpeedOfSites(t *testing.T) {
 		layout := family.Layouts("debian")[server]
 		declared := func(tide string, sites int) string {
 			var b strings.Builder
-			fmt.Fprintf(&b, "[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\n[host.%s]\naddress = %q\n", g.name, host, g.address(host), other, g.address(other))
+			fmt.Fprintf(&b, "[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\n[host.%s]\naddress = %q\n", g.name, host, g.address(host), other, g.address(other))
 			for i := range sites {
 				fmt.Fprintf(&b, "[site.s%d]\non = [%q]\nserver = %q\nnames = [\"s%d.test\"]\nlisten = [8000]\nheaders = { X-Tide = %q }\n", i, host, server, i, tide)
 			}

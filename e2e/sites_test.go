@@ -106,7 +106,7 @@ func sitesOf(t *testing.T, by servedBy) (*ground, requests.Host) {
 		kit, server = engineKit(at), fmt.Sprintf("%s\nimage = %q", server, pushedServers(t, at, "1"))
 	}
 	sites := strings.NewReplacer("\"SERVER\"", server, "SERVICE2", other, "SERVICE", service, "DOWN", labs.Here()+":1", "HERE", labs.Here(), "ADDRESS", g.address(h), "LOGS", by.logs).Replace(string(text))
-	g.beside("ground.toml", fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\nkits = [\"base\"]\n", g.name, h, g.address(h))+kit+sites)
+	g.beside("ground.toml", fmt.Sprintf("[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\nsudo = true\n[host.%s]\naddress = %q\nkits = [\"base\"]\n", g.name, h, g.address(h))+kit+sites)
 	for path, text := range requests.Content() {
 		g.content(path, text)
 	}
@@ -329,7 +329,7 @@ func TestServersSideBySide(t *testing.T) {
 				answers(first)
 			}
 			// The declaration decides: kept is put back as it was.
-			g.declareText(strings.Replace(text("nginx"), "[kit.base]\n", "[kit.base]\nserver = { nginx = { default_site = \"kept\" }, httpd = { default_site = \"aside\" }, caddy = { default_site = \"removed\" } }\n", 1))
+			g.declareText(strings.Replace(text("nginx"), "[kit.base]\n", "[kit.base]\nserver = { nginx = { default_site = \"kept\" }, httpd = { default_site = \"off\" }, caddy = { default_site = \"removed\" } }\n", 1))
 			g.ns(0, "declare", g.dir)
 			g.apply(0)
 			g.nothingToDo()
@@ -362,7 +362,7 @@ func TestServersSideBySide(t *testing.T) {
 	}
 }
 
-var othersLine = regexp.MustCompile(`(?:other_names = .*\n)+`)
+var othersLine = regexp.MustCompile(`(?:unknown_names = .*\n)+`)
 
 // A site that moves from one server to another is asked all the while, fifty times a second.
 // What is not answered lies in one gap, which the plan has told: it is no longer than the two

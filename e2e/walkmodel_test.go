@@ -111,7 +111,7 @@ func realFiles(n int) map[string]string {
 func (m *walkModel) write(g *ground) {
 	g.t.Helper()
 	var b strings.Builder
-	fmt.Fprintf(&b, "[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\nsudo = true\n", g.name)
+	fmt.Fprintf(&b, "[ground]\nname = %q\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\nsudo = true\n", g.name)
 	for _, h := range g.hosts {
 		kits := `"base"`
 		if h == g.hosts[0] {
@@ -130,7 +130,7 @@ func (m *walkModel) write(g *ground) {
 		fmt.Fprintf(&b, "[kit.over.file.%q]\ntext = %q\nmode = %q\nrestart = [\"cron\"]\n", p, m.over[p].text, m.over[p].mode)
 	}
 	b.WriteString(strings.ReplaceAll(m.more, "%HOST", "host."+g.hosts[0]))
-	fmt.Fprintf(&b, "[kit.base]\ninbound = \"declared\"\nmay_restart = true\nports = [%s]\nservices = { cron = { running = true, at_boot = true, names = { redhat = \"crond\" } } }\n[kit.base.package.cron]\nnames = { redhat = \"cronie\" }\n", quoted(slices.Sorted(maps.Keys(m.ports))))
+	fmt.Fprintf(&b, "[kit.base]\ninbound = \"declared\"\nmay_restart = true\nports = [%s]\nservice = { cron = { running = true, at_boot = true, names = { redhat = \"crond\" } } }\n[kit.base.package.cron]\nnames = { redhat = \"cronie\" }\n", quoted(slices.Sorted(maps.Keys(m.ports))))
 	if m.from != "" {
 		fmt.Fprintf(&b, "[kit.base.port.\"5432/tcp\"]\nfrom = [%q]\n", m.from)
 	}
@@ -178,7 +178,7 @@ func (m *walkModel) write(g *ground) {
 			fmt.Fprintf(&b, "[%s]\nroot = %q\ncontent = { archive = %q, folder = \"tree\", owner = %q }\n", table, r, dir+".tar.gz", m.owner(r))
 			shell(g.t, g.dir, fmt.Sprintf("rm -f %[1]s.tar.gz; tar --transform 's,^%[1]s,tree,' -czf %[1]s.tar.gz %[1]s", dir))
 		default:
-			fmt.Fprintf(&b, "[%s.content]\ndir = %q\nowner = %q\nkeep = [\"uploads\"]\n[[%[1]s.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n", table, dir, m.owner(r))
+			fmt.Fprintf(&b, "[%s.content]\ndir = %q\nowner = %q\nleft_alone = [\"uploads\"]\n[[%[1]s.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n", table, dir, m.owner(r))
 		}
 	}
 	text := b.String()

@@ -711,7 +711,7 @@ func (w *walk) goesBack() error {
 		w.say("a package cannot be installed")
 	case 2:
 		failing = w.g.hosts[:1] // the other one is done
-		m.more = "[%HOST.file.\"/etc/systemd/system/harbour-fails.service\"]\ntext = \"[Service]\\nExecStart=/bin/false\\n\"\n[%HOST.services]\nharbour-fails = { running = true }\n"
+		m.more = "[%HOST.file.\"/etc/systemd/system/harbour-fails.service\"]\ntext = \"[Service]\\nExecStart=/bin/false\\n\"\n[%HOST.service]\nharbour-fails = { running = true }\n"
 		w.say("a service cannot start")
 	case 3:
 		file, service := "/etc/nginx/conf.d/odd.conf", "nginx"
@@ -902,7 +902,7 @@ func (w *walk) act() error {
 		return err
 	}
 	host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
-	act := [][]string{{"restart", "cron"}, {"reboot"}, {"relist"}}[w.random.IntN(3)]
+	act := [][]string{{"restart", "cron"}, {"reboot"}, {"refresh-lists"}}[w.random.IntN(3)]
 	if host == w.g.hosts[0] && act[0] == "restart" {
 		act[1] = map[bool]string{true: "apache2", false: "nginx"}[w.model.other]
 	} else if act[0] == "restart" {

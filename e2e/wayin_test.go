@@ -22,7 +22,7 @@ func TestTheWayInIsGuarded(t *testing.T) {
 		"no sudo":           "[kit.base]\n[kit.base.file.\"/etc/sudoers.d/zz\"]\ntext = \"keeper ALL=(ALL) !ALL\\n\"\nmode = \"0440\"\n",
 		"nologin":           "[kit.base]\n[kit.base.file.\"/etc/nologin\"]\ntext = \"closed\\n\"\n",
 		"programs shut":     "[kit.base]\n[kit.base.directory.\"/usr/bin\"]\nmode = \"0700\"\n",
-		"a service":         "[kit.base.file.\"/etc/systemd/system/tides.service\"]\ntext = \"\"\"\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/sbin/nft 'add table inet tides; add chain inet tides in { type filter hook input priority 0; }; add rule inet tides in tcp dport 22 ct state new drop'\nExecStop=/usr/sbin/nft 'delete table inet tides'\n\"\"\"\n[kit.base]\npackages = [\"nftables\"]\nservices = { tides = { running = true } }\n",
+		"a service":         "[kit.base.file.\"/etc/systemd/system/tides.service\"]\ntext = \"\"\"\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/usr/sbin/nft 'add table inet tides; add chain inet tides in { type filter hook input priority 0; }; add rule inet tides in tcp dport 22 ct state new drop'\nExecStop=/usr/sbin/nft 'delete table inet tides'\n\"\"\"\n[kit.base]\npackages = [\"nftables\"]\nservice = { tides = { running = true } }\n",
 		"a home of all":     "[kit.base]\n[kit.base.directory.\"/home/keeper\"]\nowner = \"keeper\"\ngroup = \"keeper\"\nmode = \"0777\"\n",
 	} {
 		t.Run(strings.ReplaceAll(what, " ", "-"), func(t *testing.T) {

@@ -55,7 +55,7 @@ func TestWhatPackagesTakeAlong(t *testing.T) {
 	}
 	g.declareText(fmt.Sprintf("[kit.base]\n[kit.base.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\n", url))
 	g.trust()
-	declare("[kit.base.package.e1-needs]\n[kit.base.package.e1-old]\nversion = \"1:1.0\"\n[kit.base.services]\ne1daemon = { running = true }\n")
+	declare("[kit.base.package.e1-needs]\n[kit.base.package.e1-old]\nversion = \"1:1.0\"\n[kit.base.service]\ne1daemon = { running = true }\n")
 	g.apply(0)
 	g.nothingToDo()
 	if got := g.on(host, "dpkg-query -W -f '${Version}' e1-old"); got != "1:1.0-1" {
@@ -77,7 +77,7 @@ func TestWhatPackagesTakeAlong(t *testing.T) {
 	if got := g.blocked(); !strings.Contains(got, "would take along "+host+"/package/e1-needs, which is declared") {
 		t.Errorf("of what needs it: %s", got)
 	}
-	declare("[kit.base.package.e1-needs]\nis = \"gone\"\n[kit.base.services]\ne1daemon = { running = true }\n")
+	declare("[kit.base.package.e1-needs]\nis = \"gone\"\n[kit.base.service]\ne1daemon = { running = true }\n")
 	if got := g.blocked(); !strings.Contains(got, "would take along "+host+"/service/e1daemon, which is declared") {
 		t.Errorf("of its service: %s", got)
 	}
@@ -126,7 +126,7 @@ func TestWhatPackagesTakeAlong(t *testing.T) {
 // run, what cannot reload is not told to, and nothing is let down by a try.
 func TestServicesAreWhatTheyAre(t *testing.T) {
 	t.Parallel()
-	kit := "[kit.base]\n[kit.base.services]\ncron = { running = true, at_boot = true }\n"
+	kit := "[kit.base]\n[kit.base.service]\ncron = { running = true, at_boot = true }\n"
 	g := newGround(t, shared, 1, kit)
 	g.trust()
 	host := g.hosts[0]
@@ -141,7 +141,7 @@ func TestServicesAreWhatTheyAre(t *testing.T) {
 	g.on(host, "systemctl enable -q --now e1plain; systemctl start e1crash e1static; sleep 1")
 	declare := func(services string) {
 		t.Helper()
-		g.declareText("[kit.base]\n[kit.base.services]\n" + services)
+		g.declareText("[kit.base]\n[kit.base.service]\n" + services)
 		g.ns(0, "declare", g.dir)
 	}
 	declare("e1crash = { running = true }\ne1once = { running = true }\ne1static = { at_boot = true }\ne1other = { running = true, at_boot = true }\n")

@@ -17,15 +17,15 @@ func actCommand(a *app) *cobra.Command {
 	var ground, secret string
 	var yes, details bool
 	cmd := &cobra.Command{
-		Use: "act {restart SERVICE | reload SERVICE | relist | upgrade | reboot | keep IMAGE}", Short: "Do something now that is no lasting state: planned, recorded and run like the rest",
+		Use: "act {restart SERVICE | reload SERVICE | refresh-lists | upgrade | reboot | make-image IMAGE}", Short: "Do something now that is no lasting state: planned, recorded and run like the rest",
 		Long: `Do something now that is no lasting state, on the hosts that are chosen:
 
   restart SERVICE, reload SERVICE   the service, on hosts where it runs
-  relist                            the lists of what package sources offer, read anew
+  refresh-lists                     the lists of what package sources offer, read anew
   upgrade                           all packages, to the newest that the sources offer
   reboot                            restart the host, wait for it, and check its sites
-  keep IMAGE                        a container that is a host, as an image that says which revision
-                                    it holds, and hand that to its registry (--image-secret)
+  make-image IMAGE                  of a container that is a host; the image says which revision it
+                                    holds, and is pushed to its registry (--image-secret)
 
 What would be done is shown first. Sites are checked afterwards; an upgrade after
 which one does not answer as before is taken back.`,
@@ -38,9 +38,9 @@ which one does not answer as before is taken back.`,
 			if err != nil {
 				return err
 			}
-			act := stake.ActWant{Do: args[0]}
+			act := stake.ActWant{Do: stake.Act(args[0])}
 			switch {
-			case len(args) > 1 && act.Do == stake.KeepImage:
+			case len(args) > 1 && act.Do == stake.MakeImage:
 				act.Image, act.ImageSecret = args[1], secret
 			case len(args) > 1:
 				act.Service = args[1]

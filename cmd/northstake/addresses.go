@@ -153,16 +153,3 @@ func correct(dir string, d *declare.Declaration, list []moved) error {
 	}
 	return nil
 }
-
-// replaceFile writes a file whole or not at all, and keeps its mode.
-func replaceFile(file, text string) error {
-	s, err := os.Stat(file)
-	if err != nil {
-		return err
-	}
-	part := file + ".part"
-	if err := os.WriteFile(part, []byte(text), s.Mode().Perm()); err != nil {
-		return err
-	}
-	return os.Rename(part, file)
-}

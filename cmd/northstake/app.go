@@ -261,10 +261,21 @@ func (a *app) groundOfRun(ctx context.Context, named string, id int64) (string, 
 	})
 }
 
-// confirm asks a yes-or-no question on the terminal.
+// confirm asks a yes-or-no question on the terminal, until it is answered.
 func confirm(question string) (bool, error) {
-	line, err := ask(question + " [yes/no]")
-	return strings.ToLower(line) == "yes", err
+	for {
+		line, err := ask(question + " [y/n]")
+		if err != nil {
+			return false, err
+		}
+		switch strings.ToLower(line) {
+		case "y", "yes":
+			return true, nil
+		case "n", "no":
+			return false, nil
+		}
+		question = "please answer y or n:"
+	}
 }
 
 // ask asks for a line on the terminal.
@@ -280,7 +291,7 @@ func ask(question string) (string, error) {
 // askPassword reads a password from the terminal without showing it.
 func askPassword(prompt string) (string, error) {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
-		return "", errors.New("there is no terminal to ask for a password on; keep it as a secret, and name that with sudo_password")
+		return "", errors.New("there is no terminal to ask for a password on; keep it as a secret, and name that with sudo_secret")
 	}
 	fmt.Fprintf(os.Stderr, "%s: ", prompt)
 	b, err := term.ReadPassword(int(os.Stdin.Fd()))

@@ -23,7 +23,7 @@ type bringing struct {
 	ground  string
 	yes     bool
 	details bool
-	keep    string
+	write   string
 }
 
 func (b *bringing) flags(cmd *cobra.Command) {
@@ -32,7 +32,7 @@ func (b *bringing) flags(cmd *cobra.Command) {
 	f.StringVar(&b.ground, "ground", "", "ground of the hosts")
 	f.BoolVar(&b.yes, "yes", false, "do not ask")
 	f.BoolVar(&b.details, "details", false, "show all of every difference")
-	f.StringVar(&b.keep, "keep", "", "write what was brought about into the declaration in this directory, as "+keptFile)
+	f.StringVar(&b.write, "write", "", "write what was brought about into the declaration in this directory, as "+keptFile)
 }
 
 func bringCommand(a *app) *cobra.Command {
@@ -41,7 +41,7 @@ func bringCommand(a *app) *cobra.Command {
 		Long: `Bring one thing about on chosen hosts without writing files. It is checked, planned,
 run and recorded like what is declared: on one host first, say, and then on many.
 
-What was brought about and is not declared is found as stray later. --keep DIR writes
+What was brought about and is not declared is found as stray later. --write DIR writes
 it into the declaration there.`,
 	}
 	own := []*cobra.Command{bringPackage(a), bringService(a), bringPort(a), bringFile(a), bringContent(a)}
@@ -96,7 +96,7 @@ func bringService(a *app) *cobra.Command {
 			if len(keys) == 0 {
 				return errors.New("say how it should be: --running or --stopped, --at-boot or --not-at-boot")
 			}
-			return a.bring(cmd.Context(), b, "services", args[0], keys, nil)
+			return a.bring(cmd.Context(), b, "service", args[0], keys, nil)
 		}}
 	b.flags(cmd)
 	cmd.Flags().BoolVar(&running, "running", false, "it runs")
@@ -200,8 +200,8 @@ func (a *app) bring(ctx context.Context, b bringing, sort, name string, keys map
 		return err
 	}
 	var kept keptText
-	if b.keep != "" { // before anything changes on a host
-		if kept, err = a.tryKeep(b.keep, hosts, dir, keys); err != nil {
+	if b.write != "" { // before anything changes on a host
+		if kept, err = a.tryKeep(b.write, hosts, dir, keys); err != nil {
 			return err
 		}
 	}
@@ -214,10 +214,10 @@ func (a *app) bring(ctx context.Context, b bringing, sort, name string, keys map
 	if _, err := a.planAndApply(ctx, g, ask, b.yes, b.details); err != nil {
 		return err
 	}
-	if b.keep == "" {
+	if b.write == "" {
 		return nil
 	}
-	return a.keepBrought(ctx, b.keep, kept)
+	return a.keepBrought(ctx, b.write, kept)
 }
 
 // sendDir gives the files of a directory to the service, and lists them below a
@@ -276,7 +276,7 @@ func (a *app) tryKeep(to string, hosts map[string]any, dir *string, keys map[str
 	if err != nil {
 		return k, err
 	}
-	k.after = append([]byte("# What was brought about without files, and kept: northstake bring … --keep\n\n"), text...)
+	k.after = append([]byte("# What was brought about without files, and kept: northstake bring … --write\n\n"), text...)
 	if dir != nil {
 		into := filepath.Join(to, filepath.FromSlash(keys["dir"].(string)))
 		if err := os.RemoveAll(into); err != nil {

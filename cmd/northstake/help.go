@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"slices"
@@ -10,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"northstake/core/declare"
+	"northstake/core/near"
 	"northstake/host/family"
 )
 
@@ -29,9 +31,23 @@ func helpCommand(a *app) *cobra.Command {
 			if c, rest, err := root.Find(args); err == nil && len(rest) == 0 && c != root {
 				return c.Help()
 			}
-			keys, near := family.Keys(strings.Join(args, "."))
+			word := strings.Join(args, ".")
+			keys, like := family.Keys(word)
+			guessed := guessedKeys(word)
+			if len(guessed) > 0 && !a.json {
+				a.sayGuesses(word, guessed, len(keys) > 0)
+			}
 			if len(keys) == 0 {
-				return noSuchKey(strings.Join(args, "."), near)
+				keys = guessed
+			}
+			if len(keys) == 0 {
+				if commands := guessedCommands(root, word); commands != "" {
+					return fmt.Errorf("%q is no command and no key\n  %s", word, commands)
+				}
+				if say := guessedOtherwise(word); say != "" {
+					return fmt.Errorf("no key of a declaration is called %q\n  %s", word, say)
+				}
+				return noSuchKey(word, like)
 			}
 			if done, err := a.print(keys); done {
 				return err
@@ -85,15 +101,59 @@ func helpWords(root *cobra.Command) []string {
 	return out
 }
 
+// guessedKeys are the keys that a trade word means, with or without a table before it.
+func guessedKeys(word string) []declare.Key {
+	var out []declare.Key
+	table, last, nested := cutLast(word, ".")
+	if !nested {
+		last = word
+	}
+	for _, g := range near.GuessedAnywhere(last) {
+		below := func(in string) bool {
+			return in == near.TableOf(table) || strings.HasSuffix(in, "."+near.TableOf(table))
+		}
+		if nested && !slices.ContainsFunc(g.In, below) {
+			continue
+		}
+		if k, ok := declare.KeyCalled(g.Key); ok && !slices.ContainsFunc(out, func(o declare.Key) bool { return o.Word == k.Word && o.Type == k.Type }) {
+			out = append(out, k)
+		}
+	}
+	return out
+}
+
+// sayGuesses says what a trade word is called here, and where: elsewhere, where it is a key itself.
+func (a *app) sayGuesses(word string, keys []declare.Key, elsewhere bool) {
+	var said []string
+	for _, k := range keys {
+		where := cmp.Or(k.Table, "a declaration")
+		said = append(said, fmt.Sprintf("%s in %s", k.Word, where))
+	}
+	if elsewhere {
+		word = "elsewhere " + word
+	}
+	a.out.line("%s is called %s", word, strings.Join(said, "; "))
+}
+
+// guessedOtherwise is what to do where a trade word means no key.
+func guessedOtherwise(word string) string {
+	for _, g := range near.GuessedAnywhere(word) {
+		if g.Key == "" {
+			return g.Say
+		}
+	}
+	return ""
+}
+
 // noSuchKey says that nothing is called so, and what is nearest.
-func noSuchKey(word, near string) error {
+func noSuchKey(word, like string) error {
 	table, _, ok := cutLast(word, ".")
 	what, fix := "no command and no key of a declaration is called %q", "northstake help lists the commands, and northstake help site the keys of a site"
 	if above, _ := declare.FindKeys(table); ok && len(above) > 0 {
 		what, fix = "no key of a declaration is called %q", fmt.Sprintf("northstake help %s lists the keys that there are", table)
 	}
-	if near != "" {
-		fix = fmt.Sprintf("did you mean %q?", near)
+	if like != "" {
+		fix = fmt.Sprintf("did you mean %q?", like)
 	}
 	return fmt.Errorf(what+"\n  %s", word, fix)
 }

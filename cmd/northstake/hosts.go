@@ -72,7 +72,7 @@ func hostsCommand(a *app) *cobra.Command {
 					state += "  " + a.out.attention("needs a restart: "+h.RestartNeeded)
 				}
 				address := h.Address
-				if h.Via == "local" {
+				if h.Via == "service-machine" {
 					address = "the service's machine"
 				}
 				if h.Container != "" {
@@ -153,7 +153,7 @@ func (a *app) showClaims(h contract.HostView) error {
 		rows = append(rows, []string{c.Need, c.Sort, c.What, c.By, fmt.Sprintf("%s:%d", c.From.File, c.From.Line)})
 	}
 	a.out.rule("host "+h.Name, counted(len(rows), "claim", "claims"))
-	a.out.table([]string{"to", "sort", "what", "for", "declared at"}, rows)
+	a.out.table([]string{"need", "type", "what", "for", "declared at"}, rows)
 	return nil
 }
 
@@ -253,7 +253,7 @@ func restartWords(p *paper, needed string) string {
 
 // reachedBy says how the service gets to the host.
 func reachedBy(h contract.HostView) string {
-	if h.Via == "local" {
+	if h.Via == "service-machine" {
 		return "without SSH: it is the machine that the service runs on, " + h.Traits.Hostname
 	}
 	if h.Container != "" {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 
 	"github.com/spf13/cobra"
 
@@ -60,14 +61,22 @@ func (a *app) showProblems(err error) error {
 	for _, p := range problems {
 		fmt.Fprintln(os.Stderr, p.Draw())
 	}
-	fmt.Fprintln(os.Stderr, counted(len(problems), "thing is wrong", "things are wrong"))
+	fmt.Fprintln(os.Stderr, counted(len(problems), "mistake", "mistakes"))
+	if slices.ContainsFunc(problems, func(p declare.Problem) bool { return p.Former }) {
+		fmt.Fprintln(os.Stderr, "northstake lint --rewrite writes former words as they are written now")
+	}
 	return status(trouble)
 }
 
 func lintCommand(a *app) *cobra.Command {
-	return &cobra.Command{
+	var rewrite, yes bool
+	cmd := &cobra.Command{
 		Use: "lint [DIR]", Short: "Check a declaration; needs no service", Args: cobra.MaximumNArgs(1),
+		Long: "Check a declaration, and show each mistake in its line. No service is needed.\n\nKeys and values that were written otherwise in earlier releases are named with what\nis written now. --rewrite changes them in the files, keeps comments and layout, and\nshows the difference first.",
 		RunE: func(_ *cobra.Command, args []string) error {
+			if rewrite {
+				return a.rewrite(dirOf(args), yes)
+			}
 			unpacked, err := os.MkdirTemp("", "northstake-")
 			if err != nil {
 				return err
@@ -94,4 +103,7 @@ func lintCommand(a *app) *cobra.Command {
 			return nil
 		},
 	}
+	cmd.Flags().BoolVar(&rewrite, "rewrite", false, "write former words in the files as they are written now")
+	cmd.Flags().BoolVar(&yes, "yes", false, "with --rewrite: do not ask")
+	return cmd
 }

@@ -56,7 +56,7 @@ func TestANewGroundLintsClean(t *testing.T) {
 		t.Fatal(err)
 	}
 	out, code = northstake(t, "lint", dir)
-	if code != 2 || !strings.Contains(out, "ground.toml:") || !strings.Contains(out, `did you mean "index.html"?`) || !strings.Contains(out, "1 thing is wrong") {
+	if code != 2 || !strings.Contains(out, "ground.toml:") || !strings.Contains(out, `did you mean "index.html"?`) || !strings.Contains(out, "1 mistake") {
 		t.Errorf("exit %d: %s", code, out)
 	}
 	out, code = northstake(t, "lint", "--json", dir)
@@ -130,7 +130,12 @@ func TestEveryKeyIsExplainedAtThePrompt(t *testing.T) {
 			t.Errorf("%s is completed with %d\n%s", word, code, out)
 		}
 	}
-	if out, code := northstake(t, "help", "plan"); code != 0 || !strings.Contains(out, "Written\n\n  northstake plan [GROUND]") {
+	for word, want := range map[string]string{"volumes": "volumes is called mounts in [host.NAME.container.NAME]\n", "ports": "elsewhere ports is called reached_at in [host.NAME.container.NAME]; listen in [site.NAME]\n", "container.env": "container.env is called variables"} {
+		if out, code := northstake(t, "help", word); code != 0 || !strings.HasPrefix(out, want) {
+			t.Errorf("help %s: %d\n%s", word, code, out)
+		}
+	}
+	if out, code := northstake(t, "help", "plan"); code != 0 || !strings.Contains(out, "Usage\n\n  northstake plan [GROUND]") {
 		t.Errorf("%d: %s", code, out)
 	}
 }
@@ -172,7 +177,9 @@ func TestACommandSaysHowItIsWritten(t *testing.T) {
 	for words, want := range map[string]string{
 		"show": "northstake show was given nothing; it is written\n  northstake show HOST", "lint a b": "northstake lint was given a b; it is written\n  northstake lint [DIR]",
 		"plan --bogus": "northstake plan --help says which there are", "trust": "say which hosts", "secret forget": "northstake secret forget NAME",
-		"secret keap x": `did you mean "northstake secret keep"?`, "token give": "northstake token has no command \"give\"\n  it has create, list, remove", "pln": `did you mean "northstake plan"?`,
+		"secret keap x": `did you mean "northstake secret keep"?`, "token give": "there is no command \"northstake token give\"\n  it has create, list, remove", "pln": `did you mean "northstake plan"?`,
+		"ls": "northstake hosts: List a ground's hosts", "validate": "northstake lint: ", "status": "northstake drift: ", "destroy": "northstake retire: ", "deploy": "northstake apply: ",
+		"help ssl": "sites speak plain HTTP so far", "help ls": "northstake grounds: ", "secret add x": "it has forget, keep, list",
 	} {
 		if out, code := northstake(t, strings.Fields(words)...); code != trouble || !strings.Contains(out, want) {
 			t.Errorf("%s exits with %d: %s", words, code, out)
@@ -219,14 +226,14 @@ func TestTheGroundOfARunIsFound(t *testing.T) {
 // A file that a declaration needs may lie directly beside it.
 func TestAFileBesideTheDeclaration(t *testing.T) {
 	dir := t.TempDir()
-	text := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[host.a.file.\"/etc/motd\"]\nfrom = \"motd\"\n[host.a.source.ferries]\nurl = \"http://packages.saltmarsh.test/\"\nkey = \"ferries.asc\"\nsuites = [\"./\"]\n"
+	text := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[host.a.file.\"/etc/motd\"]\nfrom = \"motd\"\n[host.a.source.ferries]\nurl = \"http://packages.saltmarsh.test/\"\nkey = \"ferries.asc\"\nsuites = [\"./\"]\n"
 	for name, b := range map[string]string{"g.toml": text, "motd": "Kept.\n", "ferries.asc": "-----BEGIN PGP PUBLIC KEY BLOCK-----\n"} {
 		if err := os.WriteFile(filepath.Join(dir, name), []byte(b), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
 	out, code := northstake(t, "lint", dir)
-	if code != trouble || strings.Contains(out, "there is no file") || !strings.Contains(out, "leave suites out") || !strings.Contains(out, "1 thing is wrong") {
+	if code != trouble || strings.Contains(out, "there is no file") || !strings.Contains(out, "leave suites out") || !strings.Contains(out, "1 mistake") {
 		t.Errorf("lint exits with %d:\n%s", code, out)
 	}
 }
@@ -266,7 +273,7 @@ func TestWhatIsBroughtIsKeptAgainAndAgain(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	write("ground.toml", "[ground]\nname = \"saltmarsh\"\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\n[host.quay1]\naddress = \"10.88.0.11\"\npackages = [\"curl\"]\n")
+	write("ground.toml", "[ground]\nname = \"saltmarsh\"\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\n[host.quay1]\naddress = \"10.88.0.11\"\npackages = [\"curl\"]\n")
 	a := &app{out: newPaper(os.Stderr)}
 	keep := func(sort, name string, keys map[string]any) error {
 		k, err := a.tryKeep(dir, map[string]any{"quay1": map[string]any{sort: map[string]any{name: keys}}}, nil, keys)
@@ -278,7 +285,7 @@ func TestWhatIsBroughtIsKeptAgainAndAgain(t *testing.T) {
 	for _, k := range []struct {
 		sort, name string
 		keys       map[string]any
-	}{{"package", "tree", map[string]any{}}, {"package", "rsync", map[string]any{}}, {"services", "cron", map[string]any{"running": true}}, {"package", "tree", map[string]any{"is": "gone"}}} {
+	}{{"package", "tree", map[string]any{}}, {"package", "rsync", map[string]any{}}, {"service", "cron", map[string]any{"running": true}}, {"package", "tree", map[string]any{"is": "gone"}}} {
 		if err := keep(k.sort, k.name, k.keys); err != nil {
 			t.Fatalf("%+v: %v", k, err)
 		}

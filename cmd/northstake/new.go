@@ -78,7 +78,7 @@ about = "What this ground is, in a line"
 #   northstake secret keep keeper --file ~/.ssh/id_ed25519
 [reach]
 user = "keeper"
-key  = "keeper"
+key_secret  = "keeper"
 sudo = true
 
 # A kit is a bundle of settings that hosts share.

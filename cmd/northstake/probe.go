@@ -76,7 +76,7 @@ With --url it is one request that nobody declares, made by the service or on hos
 	f.StringVar(&p.once.URL, "url", "", "one request that nobody declares")
 	f.StringSliceVar(&p.once.From, "from", nil, "of --url: outside, or hosts of the ground (outside where it is left out)")
 	f.StringVar(&p.once.At, "at", "", "of --url: the address that is asked, whatever the name resolves to")
-	f.StringVar(&p.once.By, "by", "", "of --url: the address of a DNS server that is asked for the name")
+	f.StringVar(&p.once.Resolver, "resolver", "", "of --url: what looks up the name: system, or the address of a DNS server (system where it is left out)")
 	f.StringVar(&p.once.Method, "method", "", "of --url: GET where it is left out")
 	f.StringArrayVar(&p.headers, "header", nil, "of --url: a header of the request, such as \"Accept: text/html\"")
 	f.StringVar(&p.once.Body, "body", "", "of --url: the body of the request")

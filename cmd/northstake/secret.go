@@ -13,7 +13,7 @@ import (
 )
 
 func secretCommand(a *app) *cobra.Command {
-	cmd := &cobra.Command{Use: "secret", Short: "Keys and passwords that the service keeps under seal"}
+	cmd := &cobra.Command{Use: "secret", Short: "Keys and passwords that the service keeps encrypted"}
 	var file string
 	keep := &cobra.Command{
 		Use: "keep NAME", Short: "Keep a secret, from a file, standard input, or a prompt; never from an argument", Args: cobra.ExactArgs(1),

@@ -11,7 +11,7 @@ import (
 
 // usage is how a command's help ends: how it is written, the commands below it, and
 // its options.
-const usage = `{{if .Runnable}}Written
+const usage = `{{if .Runnable}}Usage
 
   {{.UseLine}}
 {{end}}{{if .HasAvailableSubCommands}}
@@ -65,6 +65,20 @@ func sayHowWritten(c *cobra.Command) {
 	}
 }
 
+// guessedCommands says which commands a word of the trade means, "" where it means none.
+func guessedCommands(c *cobra.Command, word string) string {
+	if c.HasParent() {
+		return ""
+	}
+	var out []string
+	for _, name := range near.GuessedCommand(word) {
+		if below, _, err := c.Find([]string{name}); err == nil && below != c {
+			out = append(out, fmt.Sprintf("northstake %s: %s", name, below.Short))
+		}
+	}
+	return strings.Join(out, "\n  ")
+}
+
 // noSuchCommand says which commands there are below one.
 func noSuchCommand(c *cobra.Command, word string) error {
 	var names []string
@@ -74,8 +88,10 @@ func noSuchCommand(c *cobra.Command, word string) error {
 		}
 	}
 	fix := "it has " + strings.Join(names, ", ")
-	if meant := near.One(word, names); meant != "" {
+	if guessed := guessedCommands(c, word); guessed != "" {
+		fix = guessed
+	} else if meant := near.One(word, names); meant != "" {
 		fix = fmt.Sprintf("did you mean %q?", c.CommandPath()+" "+meant)
 	}
-	return fmt.Errorf("%s has no command %q\n  %s", c.CommandPath(), word, fix)
+	return fmt.Errorf("there is no command \"%s %s\"\n  %s", c.CommandPath(), word, fix)
 }

@@ -31,6 +31,7 @@ var version = "dev"
 type settings struct {
 	listen, database, state, rods, engine string
 	silence, mostAge                      time.Duration
+	newKey                                bool
 }
 
 func main() {
@@ -51,7 +52,8 @@ func main() {
 	f := cmd.Flags()
 	f.StringVar(&s.listen, "listen", "127.0.0.1:7311", "address to serve on")
 	f.StringVar(&s.database, "database", os.Getenv("NORTHSTAKE_DATABASE"), "PostgreSQL address (NORTHSTAKE_DATABASE)")
-	f.StringVar(&s.state, "state", "/var/lib/northstaked", "directory for the key that seals secrets and the first token")
+	f.StringVar(&s.state, "state", "/var/lib/northstaked", "directory for the key that secrets are encrypted with, and for the first token")
+	f.BoolVar(&s.newKey, "new-key", false, "start although the key that the database's secrets were encrypted with is lost: they have to be kept again")
 	f.StringVar(&s.rods, "rods", filepath.Join(filepath.Dir(self), "rods"), "directory with the rods that are sent to hosts")
 	f.StringVar(&s.engine, "engine", os.Getenv("NORTHSTAKE_ENGINE"), "socket of this machine's container engine, where it is not at its usual place (NORTHSTAKE_ENGINE)")
 	f.DurationVar(&s.silence, "takeover", jobs.Silence, "how long a replica may be silent before another takes its runs over")
@@ -75,15 +77,15 @@ func serve(ctx context.Context, s settings) error {
 		return fmt.Errorf("serve on %s: %w; choose another address with --listen", s.listen, err)
 	}
 	defer listener.Close()
-	seal, err := auth.OpenSeal(filepath.Join(s.state, "seal.key"))
-	if err != nil {
-		return err
-	}
 	st, err := store.Open(ctx, s.database, 30*time.Second, log)
 	if err != nil {
 		return err
 	}
 	defer st.Close()
+	seal, err := sealOf(ctx, st, s, log)
+	if err != nil {
+		return err
+	}
 	if err := firstToken(ctx, st, filepath.Join(s.state, "admin.token"), log); err != nil {
 		return err
 	}
@@ -118,6 +120,35 @@ func serve(ctx context.Context, s settings) error {
 	limited, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	return server.Shutdown(limited)
+}
+
+// sealOf reads the key that secrets are encrypted with, and makes one at the first start. A
+// database that holds secrets wants the key that they were encrypted with.
+func sealOf(ctx context.Context, st *store.Store, s settings, log *slog.Logger) (*auth.Seal, error) {
+	secrets, err := st.Secrets(ctx)
+	if err != nil {
+		return nil, err
+	}
+	seal, err := auth.OpenSeal(s.state)
+	if none := (auth.NoKey{}); errors.As(err, &none) && (len(secrets) == 0 || s.newKey) {
+		log.Info("made the key that secrets are encrypted with", "file", none.File)
+		return auth.NewSeal(s.state)
+	} else if errors.As(err, &none) {
+		return nil, fmt.Errorf("the database holds %d secrets, and %w: put it back from a backup, or name its directory with --state; where it is lost, start once with --new-key, and keep the secrets again", len(secrets), err)
+	}
+	if err != nil || len(secrets) == 0 {
+		return seal, err
+	}
+	for _, one := range secrets {
+		value, err := st.Secret(ctx, one.Name)
+		if err != nil {
+			return nil, err
+		}
+		if _, err := seal.Open(one.Name, value); err == nil || s.newKey {
+			return seal, nil
+		}
+	}
+	return nil, fmt.Errorf("%s is not the key that the database's secrets were encrypted with: put that back from a backup; where it is lost, start once with --new-key, and keep the secrets again", filepath.Join(s.state, auth.KeyFile))
 }
 
 // firstToken makes the administrator's token when there is none yet, and keeps

@@ -110,7 +110,7 @@ func gitAccount(c *declare.Content, secret []byte) (transport.AuthMethod, error)
 		}
 		keys, err := gitssh.NewPublicKeys(user, secret, "")
 		if err != nil {
-			return nil, &Trouble{fmt.Sprintf("secret %s is no private SSH key that can be used", c.Secret), "give northstake secret keep an unlocked private key in PEM form"}
+			return nil, &Trouble{fmt.Sprintf("secret %s is no private SSH key that can be used", c.FetchSecret), "give northstake secret keep an unlocked private key in PEM form"}
 		}
 		return keys, nil
 	}
@@ -125,8 +125,8 @@ func gitTrouble(c *declare.Content, err error) error {
 	switch {
 	case errors.Is(err, transport.ErrAuthenticationRequired), errors.Is(err, transport.ErrAuthorizationFailed), errors.Is(err, transport.ErrRepositoryNotFound):
 		fix := "check the repository's URL; if it is private, name the secret that opens it with secret = \"NAME\""
-		if c.Secret != "" {
-			fix = fmt.Sprintf("check the repository's URL, and secret %s", c.Secret)
+		if c.FetchSecret != "" {
+			fix = fmt.Sprintf("check the repository's URL, and secret %s", c.FetchSecret)
 		}
 		return &Trouble{fmt.Sprintf("%s cannot be fetched: there is no such repository, or it is not open to this secret", c.Git), fix}
 	case errors.Is(err, transport.ErrEmptyRemoteRepository):

@@ -54,9 +54,9 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 	c.Owner(w.Owner, w.Group, at)
 	c.Mode(w.Modes.Files, At(at, "modes", "files"))
 	c.Mode(w.Modes.Directories, At(at, "modes", "directories"))
-	for i, p := range w.Keep {
+	for i, p := range w.LeftAlone {
 		if _, err := path.Match(p, ""); err != nil || p == "" || path.IsAbs(p) || path.Clean(p) != p || strings.HasPrefix(p, "..") {
-			c.Say(append(sub("keep"), strconv.Itoa(i)), fmt.Sprintf("%q is not a pattern of paths below the root", p), "write one such as \"uploads\" or \"*.log\"")
+			c.Say(append(sub("left_alone"), strconv.Itoa(i)), fmt.Sprintf("%q is not a pattern of paths below the root", p), "write one such as \"uploads\" or \"*.log\"")
 		}
 	}
 	files, ok := c.published(w, at)
@@ -67,8 +67,8 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 		c.Say(sub(w.Key()), fmt.Sprintf("%q in %s is %s, which cannot be published", o.Path, w.Words(), o.Is), "put the file itself there, or take it out")
 	}
 	for _, f := range files {
-		if kept := declare.Kept(w.Keep, f.Path); kept != "" {
-			c.Say(sub("keep"), fmt.Sprintf("content file %q would be published where %q is to be left alone", f.Path, kept), "take it out of the content, or change the pattern")
+		if kept := declare.Kept(w.LeftAlone, f.Path); kept != "" {
+			c.Say(sub("left_alone"), fmt.Sprintf("content file %q would be published where %q is to be left alone", f.Path, kept), "take it out of the content, or change the pattern")
 			return nil, false
 		}
 		switch {
@@ -273,10 +273,10 @@ func (c *Checker) fetching(w *declare.Content, sub func(string) []string) bool {
 		c.Say(sub("at"), "a branch, tag or commit belongs to a repository", "take it out")
 	case w.At != "" && (!form.GitRef.MatchString(w.At) || strings.Contains(w.At, "..")):
 		c.Say(sub("at"), fmt.Sprintf("%q is not the name of a branch, tag or commit", w.At), "write it as git does")
-	case w.Secret != "" && w.Fetched() == "":
-		c.Say(sub("secret"), "a secret is for what is fetched", "take it out")
+	case w.FetchSecret != "" && w.Fetched() == "":
+		c.Say(sub("fetch_secret"), "a secret is for what is fetched", "take it out")
 	default:
-		c.Secret(w.Secret, "secret", sub("secret"))
+		c.Secret(w.FetchSecret, "fetch_secret", sub("fetch_secret"))
 	}
 	return len(c.Problems) == before
 }

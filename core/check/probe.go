@@ -40,8 +40,8 @@ func (c *Checker) Probe(p declare.Probe, at []string) {
 	if n, ok := declare.Seconds(p.Within); p.Within != "" && (!ok || n < 1 || n > 300) {
 		c.Say(At(at, "within"), fmt.Sprintf("%q is not a length of time to wait", p.Within), "write one such as \"10s\", of at most 300s")
 	}
-	if _, err := netip.ParseAddr(p.By); p.By != "" && p.By != "name" && err != nil {
-		c.Say(At(at, "by"), fmt.Sprintf("%q is no way to find a host", p.By), "write \"name\", or the address of a DNS server, or leave it out")
+	if _, err := netip.ParseAddr(p.Resolver); p.Resolver != "" && p.Resolver != declare.ResolverNone && p.Resolver != declare.ResolverSystem && err != nil {
+		c.Say(At(at, "resolver"), fmt.Sprintf("%q is no resolver", p.Resolver), "write \"none\", \"system\", or the IP address of a DNS server")
 	}
 	for i, from := range p.From {
 		if from != declare.ProbeInside && from != declare.ProbeOutside && c.D.Hosts[from] == nil {

@@ -10,8 +10,6 @@ import (
 	"sync"
 
 	"github.com/pelletier/go-toml/v2/unstable"
-
-	"northstake/core/near"
 )
 
 // decode fills v, a struct, from a table, noting the position of all it reads
@@ -23,11 +21,6 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 		child := n.table[k]
 		i := slices.IndexFunc(fields, func(f field) bool { return f.name == k })
 		if i < 0 {
-			if now, was := former[v.Type().Name()+"."+k]; was {
-				r.problem(child.keyAt, fmt.Sprintf("%s is written %s now", k, now.key), now.fix(child))
-				r.mistook(below(now.key))
-				continue
-			}
 			var names []string
 			for _, f := range fields {
 				names = append(names, f.name)
@@ -36,8 +29,9 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 			if len(path) > 0 {
 				where = "in " + tableName(path)
 			}
-			r.problem(child.keyAt, fmt.Sprintf("there is no key %q %s", k, where), near.DidYouMean(k, names))
-			if meant := near.One(k, names); meant != "" && n.table[meant] == nil {
+			meant, fix := meantBy(k, tableAt(path), names)
+			r.problem(child.keyAt, fmt.Sprintf("there is no key %q %s", k, where), fix)
+			if meant != "" && n.table[meant] == nil {
 				r.mistook(below(meant))
 			}
 			continue
@@ -52,7 +46,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 		}
 		if f.enum != nil && child.kind == unstable.String {
 			if !slices.Contains(f.enum, child.text) {
-				r.problem(child.at, fmt.Sprintf("%s cannot be %q", k, child.text), near.DidYouMean(child.text, f.enum))
+				r.problem(child.at, fmt.Sprintf("%s cannot be %q", k, child.text), meantValue(child.text, tableAt(sub), f.enum))
 			}
 		}
 	}

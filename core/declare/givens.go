@@ -120,9 +120,9 @@ func (d *Declaration) TextFiles() []string {
 			}
 		}
 	}
-	note(d.Reach.Authorities)
+	note(d.Reach.HostKeyAuthorities)
 	for _, h := range d.Hosts {
-		note(h.Reach.Authorities)
+		note(h.Reach.HostKeyAuthorities)
 	}
 	d.EachTable(func(s Settings, _ []string) {
 		for _, value := range s.values {

@@ -25,17 +25,17 @@ func (d *Declaration) ReachOf(host string) Reach {
 	if o.Port != 0 {
 		r.Port = o.Port
 	}
-	if o.Key != "" || o.Password != "" {
-		r.Key, r.Password = o.Key, o.Password
+	if o.KeySecret != "" || o.PasswordSecret != "" {
+		r.KeySecret, r.PasswordSecret = o.KeySecret, o.PasswordSecret
 	}
 	if o.Sudo != nil {
 		r.Sudo = o.Sudo
 	}
-	if o.SudoPassword != "" {
-		r.SudoPassword = o.SudoPassword
+	if o.SudoSecret != "" || o.SudoAsks != nil {
+		r.SudoSecret, r.SudoAsks = o.SudoSecret, o.SudoAsks
 	}
-	if len(o.Authorities) > 0 {
-		r.Authorities = o.Authorities
+	if len(o.HostKeyAuthorities) > 0 {
+		r.HostKeyAuthorities = o.HostKeyAuthorities
 	}
 	if r.Port == 0 {
 		r.Port = 22
@@ -43,11 +43,14 @@ func (d *Declaration) ReachOf(host string) Reach {
 	return r
 }
 
+// AsksForSudo says whether the password for sudo is asked for at each run.
+func (r Reach) AsksForSudo() bool { return r.SudoAsks != nil && *r.SudoAsks }
+
 // AuthoritiesOf are the public keys of the authorities that vouch for a host, in
 // the form of authorized_keys lines.
 func (d *Declaration) AuthoritiesOf(host string) []string {
 	var out []string
-	for _, file := range d.ReachOf(host).Authorities {
+	for _, file := range d.ReachOf(host).HostKeyAuthorities {
 		text, err := d.TextBeside(file)
 		if err != nil {
 			continue // a revision always has it

@@ -31,12 +31,13 @@ func MoreHosts(sources []Source) (program string, hold time.Duration) {
 	}
 	d := &Declaration{positions: map[string]span{}, sources: r.lines}
 	if g := r.root.table["ground"]; g != nil && g.table != nil {
+		r.modernise(g, reflect.TypeFor[Ground]())
 		r.decode(d, g, reflect.ValueOf(&d.Ground).Elem(), keys("ground"))
 	}
 	if d.Ground.More == nil || !form.Beside(d.Ground.More.Program) {
 		return "", 0 // lint says what is wrong with it
 	}
-	hold, _ = time.ParseDuration(d.Ground.More.Hold)
+	hold, _ = time.ParseDuration(d.Ground.More.ReuseFor)
 	return d.Ground.More.Program, max(hold, 0)
 }
 

@@ -2,14 +2,14 @@ package declare
 
 // Probe is an HTTP check of a site: what is asked, from where, and what the answer has to be.
 type Probe struct {
-	Path    string            `toml:"path" json:"path" doc:"URL path, from /." required:"true" example:"\"/\""`
-	Method  string            `toml:"method" json:"method,omitempty" doc:"Method of the request." default:"GET" example:"\"HEAD\""`
-	Headers map[string]string `toml:"headers" each:"HEADER" json:"headers,omitempty" doc:"Headers of the request." example:"{ Accept = \"text/html\" }"`
-	Body    string            `toml:"body" json:"body,omitempty" doc:"Body of the request." example:"\"from=quay1\""`
-	From    []string          `toml:"from" json:"from_places,omitempty" doc:"Where it is made: inside the host, outside of it (by the service), or on other hosts of the ground, by name." default:"[\"inside\", \"outside\"]" example:"[\"outside\", \"pier1\"]"`
-	By      string            `toml:"by" json:"by,omitempty" doc:"How the host is found: straight by its address, by the site's name with the resolver of the place that asks (\"name\"), or with a DNS server, by its address." default:"straight by its address" example:"\"name\""`
-	Within  string            `toml:"within" json:"within,omitempty" doc:"How long all of it may take." default:"5s" example:"\"30s\""`
-	Follows bool              `toml:"follows" json:"follows,omitempty" doc:"Whether redirects are followed." default:"false" example:"true"`
+	Path     string            `toml:"path" json:"path" doc:"URL path, from /." required:"true" example:"\"/\""`
+	Method   string            `toml:"method" json:"method,omitempty" doc:"Method of the request." default:"GET" example:"\"HEAD\""`
+	Headers  map[string]string `toml:"headers" each:"HEADER" json:"headers,omitempty" doc:"Headers of the request." example:"{ Accept = \"text/html\" }"`
+	Body     string            `toml:"body" json:"body,omitempty" doc:"Body of the request." example:"\"from=quay1\""`
+	From     []string          `toml:"from" json:"from_places,omitempty" doc:"Where it is made: inside the host, outside of it (by the service), or on other hosts of the ground, by name." default:"[\"inside\", \"outside\"]" example:"[\"outside\", \"pier1\"]"`
+	Resolver string            `toml:"resolver" json:"resolver,omitempty" doc:"What looks up the site's name: \"none\" asks the host straight by its declared address; \"system\" uses the resolver of the machine that makes the probe; an IP address is a DNS server to ask." default:"none" example:"\"system\""`
+	Within   string            `toml:"within" json:"within,omitempty" doc:"How long all of it may take." default:"5s" example:"\"30s\""`
+	Follows  bool              `toml:"follows" json:"follows,omitempty" doc:"Whether redirects are followed." default:"false" example:"true"`
 
 	Status   int               `toml:"status" json:"status,omitempty" doc:"Status that the answer has." default:"200" example:"200"`
 	Contains string            `toml:"contains" json:"contains,omitempty" doc:"Text that the page contains." example:"\"Next sailing\""`
@@ -23,6 +23,15 @@ const (
 	ProbeInside  = "inside"
 	ProbeOutside = "outside"
 )
+
+// What a probe's Resolver can be, beside the address of a DNS server.
+const (
+	ResolverNone   = "none"
+	ResolverSystem = "system"
+)
+
+// Straight says whether a probe asks its host by the address that is declared.
+func (p Probe) Straight() bool { return p.Resolver == "" || p.Resolver == ResolverNone }
 
 // Places are where a probe is made.
 func (p Probe) Places() []string {

@@ -16,6 +16,8 @@ type Problem struct {
 	Fix   string `json:"fix,omitempty"`
 	Text  string `json:"text,omitempty"`
 
+	Former bool `json:"former,omitempty"` // it is a word that was once written so
+
 	site string // that takes from a kit what is wrong
 }
 

@@ -17,40 +17,40 @@ type Site struct {
 
 // SiteSettings are what a site and a kit can both say of a site.
 type SiteSettings struct {
-	Server      string            `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." example:"\"nginx\""`
-	Image       string            `toml:"image" json:"image,omitempty" doc:"Image of the container that its server runs in, by its registry, name and tag, or digest. The sites of a server and an image share one container." default:"the server runs on the host itself" example:"\"registry.saltmarsh.test/nginx:1.22\""`
-	ImageSecret string            `toml:"image_secret" json:"image_secret,omitempty" doc:"Name of the secret with which the image's registry lets in: USER:PASSWORD." default:"nobody is asked for" example:"\"registry-login\""`
-	Names       []string          `toml:"names" json:"names" doc:"Host names it answers to, such as \"*.saltmarsh.test\" for all below; the first is used by probes." example:"[\"timetable.saltmarsh.test\"]"`
-	SentOn      []string          `toml:"sent_on" json:"sent_on,omitempty" doc:"Further host names whose visitors are sent on to the first of names, to the path that they asked for." example:"[\"www.timetable.saltmarsh.test\"]"`
-	First       bool              `toml:"first" json:"first,omitempty" doc:"Whether it also answers to names that no site has, on its ports." default:"false" example:"true"`
-	Listen      []Listen          `toml:"listen" json:"listen" doc:"TCP ports it listens on: numbers, or tables where there is more to say." default:"[80]" example:"[80, { port = 8080, address = \"10.88.0.11\" }]"`
-	Served      *bool             `toml:"served" json:"served,omitempty" doc:"Whether it is served: a site that is not is kept on its hosts, whole, and its server does not load it." default:"true" example:"false"`
-	Root        string            `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`
-	Content     *Content          `toml:"content" json:"content,omitempty" doc:"What is published in the document root." default:"the root is made, and left empty" example:"{ dir = \"content/timetable\" }"`
-	Hidden      bool              `toml:"hidden" json:"hidden,omitempty" doc:"Whether files are served whose names, or whose directories' names, begin with a dot. What is below /.well-known/ always is." default:"false" example:"true"`
-	Errors      map[string]string `toml:"errors" each:"STATUS" json:"errors,omitempty" doc:"Pages that are shown in place of the server's own, by status: paths of the site." default:"the server's own pages" example:"{ 404 = \"/lost.html\" }"`
-	Compress    *bool             `toml:"compress" json:"compress,omitempty" doc:"Whether text is compressed for browsers that take gzip." default:"true" example:"false"`
-	Charset     string            `toml:"charset" json:"charset,omitempty" doc:"Character set that text is said to be in." default:"utf-8" example:"\"iso-8859-1\""`
-	Log         Log               `toml:"log" json:"log,omitzero" doc:"Where requests and errors are written down." default:"as the server's own configuration has it" example:"{ access = \"/var/log/nginx/timetable.log\", form = \"json\" }"`
-	PHP         bool              `toml:"php" json:"php,omitempty" doc:"Whether PHP files in its root are run: by php-fpm, as the host's family has it." default:"false" example:"true"`
-	Probes      []Probe           `toml:"probe" json:"probes,omitempty" doc:"HTTP checks from inside the host and from outside." default:"one of / where the site has content" example:"[{ path = \"/\", contains = \"Next sailing\" }]"`
-	Paths       map[string]*Path  `toml:"path" each:"URL" json:"paths,omitempty" doc:"Parts of the site that are served otherwise, by URL path: of those that a request lies below, the longest counts." example:"{ \"/freight\" = { root = \"/srv/www/freight\" } }"`
+	Server          string            `toml:"server" json:"server" doc:"The web server that serves it; names and paths are those of the host's family." example:"\"nginx\""`
+	Image           string            `toml:"image" json:"image,omitempty" doc:"Image of the container that its server runs in, by its registry, name and tag, or digest. The sites of a server and an image share one container." default:"the server runs on the host itself" example:"\"registry.saltmarsh.test/nginx:1.22\""`
+	ImageSecret     string            `toml:"image_secret" json:"image_secret,omitempty" doc:"Name of the secret with which the image's registry lets in: USER:PASSWORD." default:"nobody is asked for" example:"\"registry-login\""`
+	Names           []string          `toml:"names" json:"names" doc:"Host names it answers to, such as \"*.saltmarsh.test\" for all below; the first is used by probes." example:"[\"timetable.saltmarsh.test\"]"`
+	RedirectedNames []string          `toml:"redirected_names" json:"redirected_names,omitempty" doc:"Further host names whose visitors are redirected to the first of names, to the path that they asked for." example:"[\"www.timetable.saltmarsh.test\"]"`
+	CatchAll        bool              `toml:"catch_all" json:"catch_all,omitempty" doc:"Whether it also answers to names that no site has, on its ports." default:"false" example:"true"`
+	Listen          []Listen          `toml:"listen" json:"listen" doc:"TCP ports it listens on: numbers, or tables where there is more to say." default:"[80]" example:"[80, { port = 8080, address = \"10.88.0.11\" }]"`
+	Served          *bool             `toml:"served" json:"served,omitempty" doc:"Whether it is served: a site that is not is kept on its hosts, whole, and its server does not load it." default:"true" example:"false"`
+	Root            string            `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`
+	Content         *Content          `toml:"content" json:"content,omitempty" doc:"What is published in the document root." default:"the root is made, and left empty" example:"{ dir = \"content/timetable\" }"`
+	ServeDotFiles   bool              `toml:"serve_dot_files" json:"serve_dot_files,omitempty" doc:"Whether files are served whose names, or whose directories' names, begin with a dot. What lies below /.well-known/ always is." default:"false" example:"true"`
+	ErrorPages      map[string]string `toml:"error_pages" each:"STATUS" json:"error_pages,omitempty" doc:"Pages that are shown in place of the server's own, by status: paths of the site." default:"the server's own pages" example:"{ 404 = \"/lost.html\" }"`
+	Compress        *bool             `toml:"compress" json:"compress,omitempty" doc:"Whether text is compressed for browsers that take gzip." default:"true" example:"false"`
+	Charset         string            `toml:"charset" json:"charset,omitempty" doc:"Character set that text is said to be in." default:"utf-8" example:"\"iso-8859-1\""`
+	Log             Log               `toml:"log" json:"log,omitzero" doc:"Where requests and errors are written down." default:"as the server's own configuration has it" example:"{ access = \"/var/log/nginx/timetable.log\", form = \"json\" }"`
+	PHP             bool              `toml:"php" json:"php,omitempty" doc:"Whether PHP files in its root are run: by php-fpm, as the host's family has it." default:"false" example:"true"`
+	Probes          []Probe           `toml:"probe" json:"probes,omitempty" doc:"HTTP checks from inside the host and from outside." default:"one of / where the site has content" example:"[{ path = \"/\", contains = \"Next sailing\" }]"`
+	Paths           map[string]*Path  `toml:"path" each:"URL" json:"paths,omitempty" doc:"Parts of the site that are served otherwise, by URL path: of those that a request lies below, the longest counts." example:"{ \"/freight\" = { root = \"/srv/www/freight\" } }"`
 	Serving
 }
 
 // Serving is how files and answers are served: what a site says counts for all of it, what
 // a path says for that path and what is below.
 type Serving struct {
-	Index         []string          `toml:"index" json:"index,omitempty" doc:"File names served for a directory, the first that exists." default:"[\"index.html\"]" example:"[\"index.html\", \"index.htm\"]"`
-	Lists         *bool             `toml:"lists" json:"lists,omitempty" doc:"Whether a directory without an index file is shown as a list of its files." default:"false" example:"true"`
-	Headers       map[string]string `toml:"headers" each:"HEADER" json:"headers,omitempty" doc:"Headers of every answer; an empty one takes away what else would stand there." default:"X-Content-Type-Options: nosniff" example:"{ X-Frame-Options = \"DENY\" }"`
-	KeepFor       map[string]string `toml:"keep_for" each:"PATTERN" json:"keep_for,omitempty" doc:"How long browsers keep files, by patterns of their names, or of their paths where there is a slash; of two that match, the longer counts. 0s has them ask each time." default:"nothing is said of it" example:"{ \"*.css\" = \"7d\", \"/assets/*\" = \"365d\" }"`
-	Passwords     map[string]string `toml:"passwords" each:"ACCOUNT" json:"passwords,omitempty" doc:"Accounts, one of which a visitor has to give, with the bcrypt hash of its password; northstake password makes one." default:"none is asked for" example:"{ purser = \"$2a$10$SkZfAA3l5V2wrfr1CBSjGOPpyhLzQ7hfN1NpXaJlxSpLgUIFAQiXy\" }"`
-	PasswordsFrom string            `toml:"passwords_from" json:"passwords_from,omitempty" doc:"Name of a secret that holds the accounts in place of passwords: a line NAME:HASH for each, as northstake password --account NAME prints it." example:"\"crew-accounts\""`
-	From          []string          `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be seen." default:"everybody can see it" example:"[\"10.88.0.0/24\"]"`
-	NotFrom       []string          `toml:"not_from" json:"not_from,omitempty" doc:"Networks from which it cannot be seen, whatever from says." example:"[\"10.88.0.66/32\"]"`
-	LargestBody   string            `toml:"largest_body" json:"largest_body,omitempty" doc:"Largest body of a request." default:"1MB" example:"\"20MB\""`
-	Raw           map[string]string `toml:"raw" each:"SERVER" json:"raw,omitempty" doc:"Lines of the server's own configuration, by server, for what has no key here. The server tests them; what they do nobody vouches for." example:"{ nginx = \"etag off;\" }"`
+	Index            []string          `toml:"index" json:"index,omitempty" doc:"File names served for a directory, the first that exists." default:"[\"index.html\"]" example:"[\"index.html\", \"index.htm\"]"`
+	DirectoryListing *bool             `toml:"directory_listing" json:"directory_listing,omitempty" doc:"Whether a directory without an index file is shown as a list of its files." default:"false" example:"true"`
+	Headers          map[string]string `toml:"headers" each:"HEADER" json:"headers,omitempty" doc:"Headers of every answer; an empty one takes away what else would stand there." default:"X-Content-Type-Options: nosniff" example:"{ X-Frame-Options = \"DENY\" }"`
+	BrowserCache     map[string]string `toml:"browser_cache" each:"PATTERN" json:"browser_cache,omitempty" doc:"How long browsers keep files, by patterns of their names, or of their paths where there is a slash. Where two patterns match, the longer pattern wins. 0s has browsers ask each time." default:"nothing is said of it" example:"{ \"*.css\" = \"7d\", \"/assets/*\" = \"365d\" }"`
+	Passwords        map[string]string `toml:"passwords" each:"ACCOUNT" json:"passwords,omitempty" doc:"Accounts, one of which a visitor has to give, with the bcrypt hash of its password; northstake password makes one." default:"none is asked for" example:"{ purser = \"$2a$10$SkZfAA3l5V2wrfr1CBSjGOPpyhLzQ7hfN1NpXaJlxSpLgUIFAQiXy\" }"`
+	PasswordsSecret  string            `toml:"passwords_secret" json:"passwords_secret,omitempty" doc:"Name of a secret that holds the accounts in place of passwords: a line NAME:HASH for each, as northstake password --account NAME prints it." example:"\"crew-accounts\""`
+	From             []string          `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be seen." default:"everybody can see it" example:"[\"10.88.0.0/24\"]"`
+	NotFrom          []string          `toml:"not_from" json:"not_from,omitempty" doc:"Networks from which it cannot be seen, whatever from says." example:"[\"10.88.0.66/32\"]"`
+	LargestBody      string            `toml:"largest_body" json:"largest_body,omitempty" doc:"Largest body of a request." default:"1MB" example:"\"20MB\""`
+	Raw              map[string]string `toml:"raw" each:"SERVER" json:"raw,omitempty" doc:"Lines of the server's own configuration, by server, for what has no key here. The server tests them; what they do nobody vouches for." example:"{ nginx = \"etag off;\" }"`
 }
 
 // Path is a part of a site. It is one of four: files below a root of its own, a fixed
@@ -69,27 +69,27 @@ type Path struct {
 	Rest    string `toml:"rest" json:"rest,omitempty" doc:"What becomes of the path below this one in a redirect." enum:"kept,dropped" default:"kept" example:"\"dropped\""`
 	Query   string `toml:"query" json:"query,omitempty" doc:"What becomes of the query in a redirect." enum:"kept,dropped" default:"kept" example:"\"dropped\""`
 
-	To         []string `toml:"to" json:"to,omitempty" doc:"Other services that answer: URLs without a path, or unix: and the path of a socket." example:"[\"http://127.0.0.1:9000\", \"http://10.88.0.12:9000\"]"`
-	Takes      string   `toml:"takes" json:"takes,omitempty" doc:"Which of several services is asked: each in its turn, or the first, and the others while it does not answer." enum:"turns,first" default:"turns" example:"\"first\""`
-	Prefix     string   `toml:"prefix" json:"prefix,omitempty" doc:"What becomes of this path itself in what the services are asked for." enum:"kept,dropped" default:"kept" example:"\"dropped\""`
-	ConnectsIn string   `toml:"connects_in" json:"connects_in,omitempty" doc:"How long a service may take to take a connection." default:"5s" example:"\"2s\""`
-	AnswersIn  string   `toml:"answers_in" json:"answers_in,omitempty" doc:"How long it may take to begin its answer." default:"60s" example:"\"10m\""`
-	Closes     bool     `json:"-"` // the connection is closed without an answer: of the ground's other_names alone
-	Tells      *bool    `toml:"tells" json:"tells,omitempty" doc:"Whether services are told the visitor's address, and the name and scheme that were asked for, in X-Forwarded-For, -Host and -Proto." default:"true" example:"false"`
+	PassedTo       []string `toml:"passed_to" json:"passed_to,omitempty" doc:"Other services to which requests are passed: URLs without a path, or unix: and the path of a socket." example:"[\"http://127.0.0.1:9000\", \"http://10.88.0.12:9000\"]"`
+	Passing        string   `toml:"passing" json:"passing,omitempty" doc:"Which of several services is asked: round-robin asks each in its turn; failover asks the first, and the others while it does not answer." enum:"round-robin,failover" default:"round-robin" example:"\"failover\""`
+	PassedPath     string   `toml:"passed_path" json:"passed_path,omitempty" doc:"The path that the services are asked for: unchanged, or shortened by this path." enum:"unchanged,shortened" default:"unchanged" example:"\"shortened\""`
+	ConnectsIn     string   `toml:"connects_in" json:"connects_in,omitempty" doc:"How long a service may take to take a connection." default:"5s" example:"\"2s\""`
+	AnswersIn      string   `toml:"answers_in" json:"answers_in,omitempty" doc:"How long it may take to begin its answer." default:"60s" example:"\"10m\""`
+	Closes         bool     `json:"-"` // the connection is closed without an answer: of the ground's unknown_names alone
+	VisitorHeaders *bool    `toml:"visitor_headers" json:"visitor_headers,omitempty" doc:"Whether services are told the visitor's address, and the name and scheme that were asked for, in X-Forwarded-For, -Host and -Proto. What a visitor sent under these names is replaced, never added to." default:"true" example:"false"`
 	Serving
 }
 
 // Log says where a site's requests and errors are written down.
 type Log struct {
 	Access string `toml:"access" json:"access,omitempty" doc:"File of the requests, or \"off\"." default:"as the server's own configuration has it" example:"\"/var/log/nginx/timetable.log\""`
-	Errors string `toml:"errors" json:"errors,omitempty" doc:"File of the errors." default:"as the server's own configuration has it" example:"\"/var/log/nginx/timetable-errors.log\""`
+	Error  string `toml:"error" json:"error,omitempty" doc:"File of the errors." default:"as the server's own configuration has it" example:"\"/var/log/nginx/timetable-errors.log\""`
 	Form   string `toml:"form" json:"form,omitempty" doc:"Form of a line of the access log: the common log format, that with referrer and browser, or JSON with fields that are the same on every server." enum:"common,combined,json" default:"combined; json with caddy" example:"\"json\""`
 }
 
 // Files are the files that are written, none where it is all left to the server or off.
 func (l Log) Files() []string {
 	var out []string
-	for _, f := range []string{l.Access, l.Errors} {
+	for _, f := range []string{l.Access, l.Error} {
 		if f != "" && f != "off" {
 			out = append(out, f)
 		}
@@ -135,6 +135,10 @@ func (s *Site) Ports() []int {
 
 // IsServed says whether a site is served.
 func (s *Site) IsServed() bool { return s.Served == nil || *s.Served }
+
+// Failover is the Passing of a path that asks the first service, and the others while it does
+// not answer.
+const Failover = "failover"
 
 // Kept and Dropped are what becomes of a part of a request's path.
 const (

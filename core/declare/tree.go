@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"regexp"
+	"slices"
 	"sort"
 	"strings"
 	"unicode/utf8"
@@ -25,6 +26,9 @@ type node struct {
 
 	repeated bool // a table that has had two headers
 	isArray  bool // an array of tables
+	inline   bool // a table in braces
+
+	named []span // the key, each time that it is written
 }
 
 func newTable(at span) *node {
@@ -36,6 +40,12 @@ func (n *node) set(key string, child *node) {
 		n.keys = append(n.keys, key)
 	}
 	n.table[key] = child
+}
+
+// drop takes a key out of a table.
+func (n *node) drop(key string) {
+	delete(n.table, key)
+	n.keys = slices.DeleteFunc(n.keys, func(k string) bool { return k == key })
 }
 
 // reader parses the files of one declaration into one tree.
@@ -189,11 +199,14 @@ func (r *reader) header(root *node, e *unstable.Node, place func(unstable.Range)
 			}
 			item := newTable(at)
 			child.items = append(child.items, item)
+			child.named = append(child.named, at)
 			return item
 		case child == nil:
 			child = newTable(at)
 			n.set(key, child)
-		case child.isArray:
+		}
+		child.named = append(child.named, at)
+		if child.isArray {
 			child = child.items[len(child.items)-1]
 		}
 		if last {
@@ -232,7 +245,7 @@ func (r *reader) keyValue(n *node, e *unstable.Node, place func(unstable.Range) 
 				return
 			}
 			v := r.value(e.Value(), at, place)
-			v.keyAt = at
+			v.keyAt, v.named = at, []span{at}
 			n.set(key, v)
 			return
 		}
@@ -244,6 +257,7 @@ func (r *reader) keyValue(n *node, e *unstable.Node, place func(unstable.Range) 
 			r.problem(at, fmt.Sprintf("%q is a value above, at line %d, and cannot be a table as well", key, child.keyAt.Line), "")
 			return
 		}
+		child.named = append(child.named, at)
 		n = child
 	}
 }
@@ -263,7 +277,7 @@ func (r *reader) value(v *unstable.Node, key span, place func(unstable.Range) sp
 			out.items = append(out.items, r.value(it.Node(), out.at, place))
 		}
 	case unstable.InlineTable:
-		out.kind, out.table, out.defined = unstable.Table, map[string]*node{}, true
+		out.kind, out.table, out.defined, out.inline = unstable.Table, map[string]*node{}, true, true
 		it := v.Children()
 		for it.Next() {
 			if it.Node().Kind == unstable.KeyValue {
@@ -283,9 +297,10 @@ func merge(r *reader, into, from *node) {
 		case dst == nil:
 			into.set(k, src)
 		case dst.kind == unstable.Table && src.kind == unstable.Table && !(dst.defined && src.defined && len(dst.keys) > 0 && leafy(dst) && leafy(src)):
-			dst.defined = dst.defined || src.defined
+			dst.defined, dst.named = dst.defined || src.defined, append(dst.named, src.named...)
 			merge(r, dst, src)
 		case dst.isArray && src.isArray:
+			dst.named = append(dst.named, src.named...)
 			dst.items = append(dst.items, src.items...)
 		default:
 			r.problem(src.keyAt, fmt.Sprintf("%q is declared twice; the first is at %s:%d", k, dst.keyAt.File, dst.keyAt.Line), "keep one of the two, or give one another name")

@@ -38,27 +38,28 @@ type Ground struct {
 	Name  string `toml:"name" json:"name" doc:"Name of the ground: lower-case letters, digits and hyphens." required:"true" example:"\"saltmarsh\""`
 	About string `toml:"about" json:"about,omitempty" doc:"One line for people." example:"\"Public sites of Saltmarsh Ferries\""`
 
-	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of every host." example:"{ office = \"the harbour office\" }"`
-	Former string            `toml:"former" json:"former,omitempty" doc:"What becomes of what runs brought about and nobody declares any more: it is kept, and every plan says so, or removed." enum:"kept,removed" default:"kept" example:"\"removed\""`
-	Others string            `toml:"other_names" json:"other_names,omitempty"  doc:"What answers to names that no site has, on the ports of sites of which none is first: \"nothing\" (the connection is closed), a status such as \"404\", or a URL that visitors are sent to." default:"what the server does by itself" example:"\"404\""`
-	More   *More             `toml:"more_hosts" json:"more_hosts,omitempty" doc:"A program beside the declaration that prints more hosts: [host.NAME] tables in TOML, and nothing else." example:"{ program = \"bin/hosts\", hold = \"10m\" }"`
+	Givens           map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of every host." example:"{ office = \"the harbour office\" }"`
+	NoLongerDeclared string            `toml:"no_longer_declared" json:"no_longer_declared,omitempty" doc:"What becomes of what runs brought about and nobody declares any more: it is kept, and every plan says so, or removed." enum:"kept,removed" default:"kept" example:"\"removed\""`
+	UnknownNames     string            `toml:"unknown_names" json:"unknown_names,omitempty" doc:"What answers to names that no site has, on the ports of sites of which none is the catch_all: \"nothing\" (the connection is closed), a status such as \"404\", or a URL that visitors are sent to." default:"what the server does by itself" example:"\"404\""`
+	More             *More             `toml:"more_hosts" json:"more_hosts,omitempty" doc:"A program beside the declaration that prints more hosts: [host.NAME] tables in TOML, and nothing else." example:"{ program = \"bin/hosts\", reuse_for = \"10m\" }"`
 }
 
 // More says which program lists more hosts.
 type More struct {
-	Program string `toml:"program" json:"program" doc:"The program, by its path beside the declaration." required:"true" example:"\"bin/hosts\""`
-	Hold    string `toml:"hold" json:"hold,omitempty" doc:"How long what it printed is taken again, such as 10m." default:"it is asked each time" example:"\"10m\""`
+	Program  string `toml:"program" json:"program" doc:"The program, by its path beside the declaration." required:"true" example:"\"bin/hosts\""`
+	ReuseFor string `toml:"reuse_for" json:"reuse_for,omitempty" doc:"How long what it printed is used again, such as 10m." default:"it is asked each time" example:"\"10m\""`
 }
 
 // Reach says how a host is reached.
 type Reach struct {
-	User         string   `toml:"user" json:"user,omitempty" doc:"Login user on the host." default:"none: every host needs one" example:"\"keeper\""`
-	Port         int      `toml:"port" json:"port,omitempty" doc:"TCP port of the SSH server." default:"22" example:"22"`
-	Key          string   `toml:"key" json:"key,omitempty" doc:"Name of the secret that holds the private SSH key." example:"\"keeper\""`
-	Password     string   `toml:"password" json:"password,omitempty" doc:"Name of the secret that holds the login password." example:"\"keeper-password\""`
-	Sudo         *bool    `toml:"sudo" json:"sudo,omitempty" doc:"Whether the login user becomes root with sudo." default:"false" example:"true"`
-	Authorities  []string `toml:"authorities" json:"authorities,omitempty" doc:"Files beside the declaration with the public keys of authorities whose certificates hosts show; such a host needs no trust of its own." example:"[\"files/host-authority.pub\"]"`
-	SudoPassword string   `toml:"sudo_password" json:"sudo_password,omitempty" doc:"Name of the secret that holds the password for sudo, or \"ask\" to be asked at each run." default:"sudo asks for none" example:"\"ask\""`
+	User               string   `toml:"user" json:"user,omitempty" doc:"Login user on the host." default:"none: every host needs one" example:"\"keeper\""`
+	Port               int      `toml:"port" json:"port,omitempty" doc:"TCP port of the SSH server." default:"22" example:"22"`
+	KeySecret          string   `toml:"key_secret" json:"key_secret,omitempty" doc:"Name of the secret that holds the private SSH key." example:"\"keeper\""`
+	PasswordSecret     string   `toml:"password_secret" json:"password_secret,omitempty" doc:"Name of the secret that holds the login password." example:"\"keeper-password\""`
+	Sudo               *bool    `toml:"sudo" json:"sudo,omitempty" doc:"Whether the login user becomes root with sudo." default:"false" example:"true"`
+	HostKeyAuthorities []string `toml:"host_key_authorities" json:"host_key_authorities,omitempty" doc:"Files beside the declaration with the public keys of authorities whose certificates hosts show; such a host needs no trust of its own." example:"[\"files/host-authority.pub\"]"`
+	SudoSecret         string   `toml:"sudo_secret" json:"sudo_secret,omitempty" doc:"Name of the secret that holds the password for sudo." default:"sudo asks for none" example:"\"keeper-sudo\""`
+	SudoAsks           *bool    `toml:"sudo_asks" json:"sudo_asks,omitempty" doc:"Whether the password for sudo is asked for at each run, and kept nowhere." default:"false" example:"true"`
 }
 
 // Kit is a named bundle of settings.
@@ -69,8 +70,8 @@ type Kit struct {
 
 // Host is a machine or container that North Stake reaches.
 type Host struct {
-	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required, but for via = \"local\": 127.0.0.1, and for via = \"container\": its own on its engine's network, asked from its engine's host" example:"\"192.0.2.11\""`
-	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: over SSH; as the machine that the service itself runs on, without; or as a container, through its engine." default:"ssh" example:"\"container\""`
+	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required, but for via = \"service-machine\": 127.0.0.1, and for via = \"container\": its own on its engine's network, asked from its engine's host" example:"\"192.0.2.11\""`
+	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: \"ssh\", over SSH; \"service-machine\", as the machine that the service itself runs on, without SSH; \"container\", as a container, through its engine." default:"ssh" example:"\"container\""`
 	Engine  string   `toml:"engine" json:"engine,omitempty" doc:"Host on whose engine the container runs that this host is." default:"the machine that the service runs on" example:"\"quay1\""`
 	Inside  string   `toml:"inside" json:"inside,omitempty" doc:"Container that this host is, by its name on the engine." default:"the host's own name" example:"\"tides\""`
 	Kits    []string `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings this host takes, in order." example:"[\"base\"]"`
@@ -82,22 +83,22 @@ type Host struct {
 // Content says what is published in a document root. It comes from one of Dir,
 // Archive, URL and Git.
 type Content struct {
-	Dir     string   `toml:"dir" json:"dir,omitempty" doc:"Directory beside the declaration whose files are published." example:"\"content/timetable\""`
-	Archive string   `toml:"archive" json:"archive,omitempty" doc:"Archive beside the declaration whose files are published: .zip, .tar, .tar.gz, .tar.xz or .tar.zst." example:"\"files/site.tar.gz\""`
-	URL     string   `toml:"url" json:"url,omitempty" doc:"Where the service fetches what is published: an archive, or one file. Needs sha256." example:"\"https://downloads.saltmarsh.test/site-1.2.tar.gz\""`
-	SHA256  string   `toml:"sha256" json:"sha256,omitempty" doc:"SHA-256 of what is fetched, in hex; anything else is refused." example:"\"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\""`
-	Git     string   `toml:"git" json:"git,omitempty" doc:"Git repository from which the service fetches what is published." example:"\"https://code.saltmarsh.test/timetable.git\""`
-	At      string   `toml:"at" json:"at,omitempty" doc:"Branch, tag or commit of the repository. A branch is looked up each time the declaration is given to the service." default:"the repository's own branch" example:"\"v1.2\""`
-	Secret  string   `toml:"secret" json:"secret,omitempty" doc:"Name of the secret with which a private URL or repository is fetched: USER:PASSWORD, or a token, or for a repository over SSH a private key." example:"\"code-token\""`
-	Folder  string   `toml:"folder" json:"folder,omitempty" doc:"Folder in the archive or repository whose files are published." default:"all of it" example:"\"site-1.2/public\""`
-	Keep    []string `toml:"keep" json:"keep,omitempty" doc:"Patterns of paths below the root that are left alone, whatever lies there: a directory with all that is in it." example:"[\"uploads\", \"*.log\"]"`
-	Rest    string   `toml:"rest" json:"rest,omitempty" doc:"What becomes of files there that nobody declared: they are kept, and reported as stray, or removed. The plan names each that goes, and they are confirmed by the name of the stake." enum:"kept,removed" default:"kept" example:"\"removed\""`
-	Owner   string   `toml:"owner" json:"owner,omitempty" doc:"User that owns the files." default:"root" example:"\"www-data\""`
-	Group   string   `toml:"group" json:"group,omitempty" doc:"Group of the files." default:"the owner's name" example:"\"www-data\""`
-	Modes   Modes    `toml:"modes" json:"modes,omitzero" doc:"Modes of what is published." example:"{ files = \"0640\", directories = \"0750\" }"`
+	Dir         string   `toml:"dir" json:"dir,omitempty" doc:"Directory beside the declaration whose files are published." example:"\"content/timetable\""`
+	Archive     string   `toml:"archive" json:"archive,omitempty" doc:"Archive beside the declaration whose files are published: .zip, .tar, .tar.gz, .tar.xz or .tar.zst." example:"\"files/site.tar.gz\""`
+	URL         string   `toml:"url" json:"url,omitempty" doc:"Where the service fetches what is published: an archive, or one file. Needs sha256." example:"\"https://downloads.saltmarsh.test/site-1.2.tar.gz\""`
+	SHA256      string   `toml:"sha256" json:"sha256,omitempty" doc:"SHA-256 of what is fetched, in hex; anything else is refused." example:"\"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\""`
+	Git         string   `toml:"git" json:"git,omitempty" doc:"Git repository from which the service fetches what is published." example:"\"https://code.saltmarsh.test/timetable.git\""`
+	At          string   `toml:"at" json:"at,omitempty" doc:"Branch, tag or commit of the repository. A branch is looked up each time the declaration is given to the service." default:"the repository's own branch" example:"\"v1.2\""`
+	FetchSecret string   `toml:"fetch_secret" json:"fetch_secret,omitempty" doc:"Name of the secret with which a private URL or repository is fetched: USER:PASSWORD, or a token, or for a repository over SSH a private key." example:"\"code-token\""`
+	Folder      string   `toml:"folder" json:"folder,omitempty" doc:"Folder in the archive or repository whose files are published." default:"all of it" example:"\"site-1.2/public\""`
+	LeftAlone   []string `toml:"left_alone" json:"left_alone,omitempty" doc:"Patterns of paths below the root that are left alone, whatever lies there: a directory with all that is in it." example:"[\"uploads\", \"*.log\"]"`
+	Undeclared  string   `toml:"undeclared_files" json:"undeclared_files,omitempty" doc:"What becomes of files there that nobody declared: they are kept, and reported as stray, or removed. The plan names each that goes, and they are confirmed by the name of the stake." enum:"kept,removed" default:"kept" example:"\"removed\""`
+	Owner       string   `toml:"owner" json:"owner,omitempty" doc:"User that owns the files." default:"root" example:"\"www-data\""`
+	Group       string   `toml:"group" json:"group,omitempty" doc:"Group of the files." default:"the owner's name" example:"\"www-data\""`
+	Modes       Modes    `toml:"modes" json:"modes,omitzero" doc:"Modes of what is published." example:"{ files = \"0640\", directories = \"0750\" }"`
 }
 
-// Removed is the Rest of content that removes what nobody declared.
+// Removed is the Undeclared of content that removes what nobody declared.
 const Removed = "removed"
 
 // Modes are those of a published tree, in octal.

@@ -24,7 +24,7 @@ const defaultWay = "ssh"
 var (
 	_ = RegisterWay(defaultWay, Way{Login: true})
 	_ = RegisterWay("container", Way{Within: true})
-	_ = RegisterWay("local", Way{Address: "127.0.0.1", Own: true})
+	_ = RegisterWay("service-machine", Way{Address: "127.0.0.1", Own: true})
 )
 
 // InContainer is the container that a host is, by its name on its engine, and the host whose

@@ -11,7 +11,7 @@ import (
 // A ground with 2,000 hosts and 500 sites.
 func BenchmarkLint(b *testing.B) {
 	var text strings.Builder
-	text.WriteString("[ground]\nname = \"coast\"\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\n[kit.base]\npackages = [\"curl\"]\n")
+	text.WriteString("[ground]\nname = \"coast\"\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\n[kit.base]\npackages = [\"curl\"]\n")
 	for i := range 2000 {
 		fmt.Fprintf(&text, "[host.h%d]\naddress = \"10.%d.%d.%d\"\nkits = [\"base\"]\nlabels = [\"l%d\"]\n", i, i/62500, i/250%250, i%250+1, i%500)
 	}

@@ -76,7 +76,7 @@ func isPrivate(file string) string {
 // hidden says whether a file has a dot in front, itself or a directory above it, and is not
 // shown for that.
 func hiddenIn(s *declare.Site, file string) bool {
-	return !s.Hidden && strings.Contains("/"+strings.TrimPrefix(file, ".well-known/"), "/.")
+	return !s.ServeDotFiles && strings.Contains("/"+strings.TrimPrefix(file, ".well-known/"), "/.")
 }
 
 // phpFiles are the endings of what PHP runs.

@@ -20,20 +20,20 @@ func TestCautions(t *testing.T) {
 	for name, c := range map[string]struct{ files, more, want string }{
 		"nothing":             {"index.html style.css", "", ""},
 		"a dump and a key":    {"index.html a/tides.SQL id_rsa", "", "anybody could fetch a/tides.SQL (a dump), id_rsa (a key)"},
-		"a repository":        {"index.html sub/.svn/entries", "hidden = true\n", "anybody could fetch sub/.svn/entries (a repository's own)"},
+		"a repository":        {"index.html sub/.svn/entries", "serve_dot_files = true\n", "anybody could fetch sub/.svn/entries (a repository's own)"},
 		"hidden files":        {"index.html .env sub/.svn/x", "", ""},
-		"hidden files, shown": {"index.html .env", "hidden = true\n", "anybody could fetch .env (passwords)"},
+		"hidden files, shown": {"index.html .env", "serve_dot_files = true\n", "anybody could fetch .env (passwords)"},
 		"well known":          {"index.html .well-known/site.zip", "", "anybody could fetch .well-known/site.zip (an archive)"},
 		"many":                {"index.html 1.bak 2.bak 3.bak 4.bak 5.bak 6.bak 7.bak", "", "anybody could fetch 1.bak (a backup), 2.bak (a backup), 3.bak (a backup), 4.bak (a backup), 5.bak (a backup) and 2 more"},
 		"PHP":                 {"index.html a/b.PHP", "", "PHP is not declared, and these files would be sent as text: a/b.PHP"},
 		"PHP that runs":       {"index.html a/b.php", "php = true\n", ""},
 		"behind a redirect":   {"index.html old/a.html older.html", "path = { \"/old\" = { moved_to = \"/\" } }\n", "path /old hides what is published here: old/a.html"},
 		"behind a root":       {"index.html old/a.html", "path = { \"/old\" = { root = \"/srv/old\" } }\n", "path /old hides what is published here: old/a.html"},
-		"settings alone":      {"index.html old/a.html", "path = { \"/old\" = { lists = true } }\n", ""},
-		"all passed on":       {"index.html", "path = { \"/\" = { to = [\"http://127.0.0.1:1\"] } }\n", "path / hides what is published here: index.html"},
+		"settings alone":      {"index.html old/a.html", "path = { \"/old\" = { directory_listing = true } }\n", ""},
+		"all passed on":       {"index.html", "path = { \"/\" = { passed_to = [\"http://127.0.0.1:1\"] } }\n", "path / hides what is published here: index.html"},
 		"exact":               {"index.html old/a.html", "path = { \"/old\" = { says = \"x\", exact = true } }\n", ""},
 	} {
-		d, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content\" }\n" + c.more}}, files(c.files))
+		d, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content\" }\n" + c.more}}, files(c.files))
 		if len(problems) > 0 {
 			t.Errorf("%s: %v", name, problems)
 			continue
@@ -64,7 +64,7 @@ func TestRedirectsThatLoop(t *testing.T) {
 		"to another site":   {`"/a" = { moved_to = "http://other.test/a" }`, ""},
 		"below, to another": {`"/a" = { moved_to = "/b" }, "/b" = { moved_to = "/a/c" }, "/a/c" = { says = "x" }`, ""},
 	} {
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\npath = { " + c.paths + " }\n"}}, &declare.Manifest{})
+		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\npath = { " + c.paths + " }\n"}}, &declare.Manifest{})
 		switch {
 		case c.says == "" && len(problems) > 0, c.says != "" && len(problems) != 1:
 			t.Errorf("%s: %v", name, problems)

@@ -26,17 +26,17 @@ func (l linter) claims() {
 		for _, host := range l.D.HostsOf(name) {
 			for _, on := range s.ListenOn() {
 				c := claim{host, s.Server + " " + on.On()}
-				if other := firsts[c]; s.First && other != "" {
-					at := l.D.At("site", other, "first")
-					l.Say(keys("site", name, "first"), fmt.Sprintf("site %s is the first one on %s of %s, as site %s is", name, on.On(), host, other), fmt.Sprintf("see %s:%d; one of the two can be first there", at.File, at.Line))
-				} else if s.First {
+				if other := firsts[c]; s.CatchAll && other != "" {
+					at := l.D.At("site", other, "catch_all")
+					l.Say(keys("site", name, "catch_all"), fmt.Sprintf("site %s is the catch_all on %s of %s, as site %s is", name, on.On(), host, other), fmt.Sprintf("see %s:%d; one of the two can be it there", at.File, at.Line))
+				} else if s.CatchAll {
 					firsts[c] = name
 				}
 			}
-			for i, n := range append(slices.Clone(s.Names), s.SentOn...) {
+			for i, n := range append(slices.Clone(s.Names), s.RedirectedNames...) {
 				key := []string{"names", strconv.Itoa(i)}
 				if i >= len(s.Names) {
-					key = []string{"sent_on", strconv.Itoa(i - len(s.Names))}
+					key = []string{"redirected_names", strconv.Itoa(i - len(s.Names))}
 				}
 				for _, port := range s.Ports() {
 					c := claim{host, n + ":" + strconv.Itoa(port)}

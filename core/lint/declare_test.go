@@ -13,7 +13,7 @@ const sound = `[ground]
 name = "saltmarsh"
 [reach]
 user = "keeper"
-key = "keeper"
+key_secret = "keeper"
 sudo = true
 [kit.base]
 packages = ["curl"]
@@ -69,7 +69,7 @@ func TestMistakesAreReportedInTheirPlace(t *testing.T) {
 		files          []string
 	}{
 		{"unknown key", "kits = [", "kts = [", 11, 1, `no key "kts"`, `"kits"`, nil},
-		{"letters swapped", "key = ", "kye = ", 5, 1, `no key "kye"`, `"key"`, nil},
+		{"letters swapped", "key_secret = ", "kye_secret = ", 5, 1, `no key "kye_secret"`, `"key_secret"`, nil},
 		{"wrong type", `sudo = true`, `sudo = "yes"`, 6, 8, "true or false", "sudo = true", nil},
 		{"number in quotes", `[[site.timetable.probe]]`, "listen = [\"80\"]\n[[site.timetable.probe]]", 21, 11, "whole number", "80, without quotes", nil},
 		{"a number in quotes in a list", `[[site.timetable.probe]]`, "listen = [\"80\"]\n[[site.timetable.probe]]", 21, 11, "whole number", "write 80, without quotes", nil},
@@ -205,7 +205,7 @@ func TestHostsAreChosenByWords(t *testing.T) {
 name = "g"
 [reach]
 user = "k"
-key = "k"
+key_secret = "k"
 [kit.base]
 [host.quay1]
 address = "10.0.0.1"
@@ -273,9 +273,9 @@ func TestALongLineIsDrawnAroundItsMark(t *testing.T) {
 
 // A key that is written wrong is one mistake, and not also one that is not there.
 func TestAMiswrittenKeyIsOneMistake(t *testing.T) {
-	sound := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[host.b]\naddress = \"10.0.0.2\"\n" +
+	sound := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[host.b]\naddress = \"10.0.0.2\"\n" +
 		"[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\n[[site.s.probe]]\npath = \"/\"\n"
-	for from, to := range map[string]string{"server =": "sever =", "address = \"10.0.0.1\"": "adress = \"10.0.0.1\"", "user =": "usr =", "key =": "kye =", "names =": "nmes =", "path =": "pth =", "name = \"g\"": "nme = \"g\""} {
+	for from, to := range map[string]string{"server =": "sever =", "address = \"10.0.0.1\"": "adress = \"10.0.0.1\"", "user =": "usr =", "key_secret =": "kye_secret =", "names =": "nmes =", "path =": "pth =", "name = \"g\"": "nme = \"g\""} {
 		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.Replace(sound, from, to, 1)}}, &declare.Manifest{})
 		if len(problems) != 1 || !strings.Contains(problems[0].What, "there is no key") {
 			t.Errorf("%s: %v", to, problems)

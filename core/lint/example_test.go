@@ -14,7 +14,7 @@ func ExampleParse() {
 name = "saltmarsh"
 [reach]
 user = "keeper"
-kye  = "keeper"
+kye_secret = "keeper"
 [host.quay1]
 address = "10.88.0.11"
 `}}, &declare.Manifest{})
@@ -22,8 +22,8 @@ address = "10.88.0.11"
 		fmt.Print(p.Draw())
 	}
 	// Output:
-	// ground.toml:5:1: there is no key "kye" in [reach]
-	//     5  kye  = "keeper"
-	//        ~~~
-	//        did you mean "key"?
+	// ground.toml:5:1: there is no key "kye_secret" in [reach]
+	//     5  kye_secret = "keeper"
+	//        ~~~~~~~~~~
+	//        did you mean "key_secret"?
 }

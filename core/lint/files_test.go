@@ -14,7 +14,7 @@ name = "g"
 givens = { port = "north", tide = "ebb" }
 [reach]
 user = "k"
-key = "k"
+key_secret = "k"
 [kit.base]
 givens = { tide = "flood" }
 [kit.base.directory."/srv/data"]
@@ -107,7 +107,7 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 		"[host.a]\ngivens={ Port = \"x\" }":                                               "characters its name cannot have",
 		"[host.a]\ngivens={ port = 5 }":                                                   "should be text in quotes",
 	} {
-		source := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n" + strings.TrimPrefix(text, "[host.a]\n")
+		source := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey_secret=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n" + strings.TrimPrefix(text, "[host.a]\n")
 		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: source}}, withText("files/motd", ""))
 		if len(problems) != 1 || !strings.Contains(problems[0].What, want) || problems[0].Line < 8 {
 			t.Errorf("%s: %v, want %q", text, problems, want)
@@ -116,7 +116,7 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 }
 
 func TestAFileThatIsTooLargeToPublish(t *testing.T) {
-	text := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[host.a.content.\"/srv/tides\"]\ndir=\"content/tides\"\n"
+	text := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey_secret=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[host.a.content.\"/srv/tides\"]\ndir=\"content/tides\"\n"
 	for size, sound := range map[int64]bool{declare.ContentLimit: true, declare.ContentLimit + 1: false} {
 		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{Files: []declare.File{{Path: "content/tides/atlas.pdf", Size: size}}})
 		if sound != (len(problems) == 0) || !sound && !strings.Contains(problems[0].What, `content file "atlas.pdf" has 256 MB`) {

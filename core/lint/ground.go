@@ -24,12 +24,12 @@ func (l linter) ground(g declare.Ground) {
 	}
 	l.givens(g.Givens, keys("ground"))
 	l.moreHosts(g.More)
-	l.otherNames(g.Others)
+	l.otherNames(g.UnknownNames)
 }
 
 // otherNames checks what answers to names that no site has.
 func (l linter) otherNames(says string) {
-	at := keys("ground", "other_names")
+	at := keys("ground", "unknown_names")
 	status, err := strconv.Atoi(says)
 	scheme, host, url := strings.Cut(says, "://")
 	switch {
@@ -38,7 +38,7 @@ func (l linter) otherNames(says string) {
 		for _, name := range sorted(l.D.Sites) {
 			if s := l.D.Sites[name]; s.Server == "httpd" {
 				at := l.D.At("site", name, "server")
-				l.Say(keys("ground", "other_names"), fmt.Sprintf("httpd has no way to close a connection without an answer, and site %s is served by it", name), fmt.Sprintf("see %s:%d; write a status such as \"404\", or a URL", at.File, at.Line))
+				l.Say(keys("ground", "unknown_names"), fmt.Sprintf("httpd has no way to close a connection without an answer, and site %s is served by it", name), fmt.Sprintf("see %s:%d; write a status such as \"404\", or a URL", at.File, at.Line))
 				return
 			}
 		}
@@ -80,7 +80,7 @@ func (l linter) moreHosts(m *declare.More) {
 		}
 		l.Say(at, fmt.Sprintf("there is no program %q beside the declaration", m.Program), near.DidYouMean(m.Program, names))
 	}
-	if d, err := time.ParseDuration(m.Hold); m.Hold != "" && (err != nil || d < 0) {
-		l.Say(keys("ground", "more_hosts", "hold"), fmt.Sprintf("%q is not a length of time", m.Hold), "write one such as \"10m\" or \"24h\"")
+	if d, err := time.ParseDuration(m.ReuseFor); m.ReuseFor != "" && (err != nil || d < 0) {
+		l.Say(keys("ground", "more_hosts", "reuse_for"), fmt.Sprintf("%q is not a length of time", m.ReuseFor), "write one such as \"10m\" or \"24h\"")
 	}
 }

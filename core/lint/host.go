@@ -51,8 +51,8 @@ func (l linter) host(name string, h *declare.Host) {
 	if r.User == "" && !written("user") {
 		l.Say(keys("host", name), fmt.Sprintf("host %s has no login user", name), "add user = \"…\" to [reach] or to [host."+name+".reach]")
 	}
-	if r.Key == "" && r.Password == "" && !written("key") && !written("password") {
-		l.Say(keys("host", name), fmt.Sprintf("host %s has no key and no password to log in with", name), "add key = \"NAME\" to [reach], and give it to northstake secret keep NAME")
+	if r.KeySecret == "" && r.PasswordSecret == "" && !written("key_secret") && !written("password_secret") {
+		l.Say(keys("host", name), fmt.Sprintf("host %s has no key and no password to log in with", name), "add key_secret = \"NAME\" to [reach], and give it to northstake secret keep NAME")
 	}
 	l.settings(h.Settings, keys("host", name))
 }

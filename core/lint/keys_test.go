@@ -49,7 +49,7 @@ func TestEveryKeyIsExplained(t *testing.T) {
 func TestAKeyIsFoundByWhatPeopleWrite(t *testing.T) {
 	for word, want := range map[string]string{
 		"site.index": "site.NAME.index", "site.timetable.index": "site.NAME.index", "[reach]": "reach", "site.NAME.path.root": "site.NAME.path.URL.root",
-		"sudo_password": "reach.sudo_password", "ground.name": "ground.name", "kit.services.at_boot": "kit.NAME.services.NAME.at_boot",
+		"sudo_secret": "reach.sudo_secret", "ground.name": "ground.name", "kit.service.at_boot": "kit.NAME.service.NAME.at_boot",
 		"source.key": "kit.NAME.source.NAME.key", "content.folder": "kit.NAME.site.content.folder",
 	} {
 		found, _ := declare.FindKeys(word)

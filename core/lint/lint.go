@@ -16,7 +16,12 @@ import (
 // Parse reads the files of a declaration and checks all of it. The declaration is only
 // sound when no problems come back.
 func Parse(sources []declare.Source, m *declare.Manifest) (*declare.Declaration, declare.Problems) {
-	d, problems := declare.Read(sources, m)
+	return ParseIn(declare.Words, sources, m)
+}
+
+// ParseIn is Parse for files that were written in the words of a number.
+func ParseIn(words int, sources []declare.Source, m *declare.Manifest) (*declare.Declaration, declare.Problems) {
+	d, problems := declare.ReadIn(words, sources, m)
 	if len(sources) > 0 && (len(problems) == 0 || d.Readable()) {
 		problems = append(problems, Check(d, len(problems) == 0)...)
 	}

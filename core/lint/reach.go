@@ -15,8 +15,8 @@ func (l linter) reach(r declare.Reach, at []string) {
 	if l.Written(append(at, "port")...) && (r.Port < 1 || r.Port > 65535) {
 		l.Say(append(at, "port"), fmt.Sprintf("port %d does not exist", r.Port), "use a number from 1 to 65535")
 	}
-	for i, f := range r.Authorities {
-		sub := append(append([]string{}, at...), "authorities", strconv.Itoa(i))
+	for i, f := range r.HostKeyAuthorities {
+		sub := append(append([]string{}, at...), "host_key_authorities", strconv.Itoa(i))
 		l.Beside(f, sub)
 		if text, err := l.D.TextBeside(f); err == nil {
 			for _, k := range declare.AuthorityKeys(text) {
@@ -26,7 +26,10 @@ func (l linter) reach(r declare.Reach, at []string) {
 			}
 		}
 	}
-	for key, v := range map[string]string{"key": r.Key, "password": r.Password, "sudo_password": r.SudoPassword} {
+	for key, v := range map[string]string{"key_secret": r.KeySecret, "password_secret": r.PasswordSecret, "sudo_secret": r.SudoSecret} {
 		l.Secret(v, key, append(append([]string{}, at...), key))
+	}
+	if r.SudoSecret != "" && r.SudoAsks != nil && *r.SudoAsks {
+		l.Say(append(append([]string{}, at...), "sudo_asks"), "the password for sudo is held in sudo_secret, and asked for as well", "keep one of the two")
 	}
 }

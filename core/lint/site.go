@@ -89,7 +89,7 @@ func (l linter) within(name string, s *declare.Site) {
 	if s.Log.Access != "off" {
 		around(s.Log.Access, "log", at("log", "access"))
 	}
-	around(s.Log.Errors, "log", at("log", "errors"))
+	around(s.Log.Error, "log", at("log", "error"))
 }
 
 func (l linter) names(site string, s *declare.Site) {
@@ -99,11 +99,11 @@ func (l linter) names(site string, s *declare.Site) {
 	for i, n := range s.Names {
 		l.name(n, keys("site", site, "names", strconv.Itoa(i)))
 	}
-	for i, n := range s.SentOn {
-		l.name(n, keys("site", site, "sent_on", strconv.Itoa(i)))
+	for i, n := range s.RedirectedNames {
+		l.name(n, keys("site", site, "redirected_names", strconv.Itoa(i)))
 	}
-	if len(s.SentOn) > 0 && len(s.Names) > 0 && strings.HasPrefix(s.Names[0], "*") {
-		l.Say(keys("site", site, "names", "0"), fmt.Sprintf("visitors are sent on to %q, which is no single name", s.Names[0]), "put a name without * first")
+	if len(s.RedirectedNames) > 0 && len(s.Names) > 0 && strings.HasPrefix(s.Names[0], "*") {
+		l.Say(keys("site", site, "names", "0"), fmt.Sprintf("visitors are redirected to %q, which is no single name", s.Names[0]), "put a name without * first")
 	}
 }
 
@@ -139,19 +139,19 @@ func (l linter) listen(s *declare.Site, here []string) {
 
 // looks checks what a site says of how it is shown, that paths do not say.
 func (l linter) looks(s *declare.Site, here []string) {
-	for _, status := range sorted(s.Errors) {
-		at := check.At(here, "errors", status)
+	for _, status := range sorted(s.ErrorPages) {
+		at := check.At(here, "error_pages", status)
 		if n, err := strconv.Atoi(status); err != nil || n < 400 || n > 599 || len(status) != 3 {
 			l.Say(at, fmt.Sprintf("%q is not the status of an error", status), "use a number from 400 to 599, such as 404")
 		}
-		if fix := form.URLPath(s.Errors[status]); fix != "" || strings.Contains(s.Errors[status], "?") {
-			l.Say(at, fmt.Sprintf("%q is not the path of a page of the site", s.Errors[status]), "write one such as \"/lost.html\"")
+		if fix := form.URLPath(s.ErrorPages[status]); fix != "" || strings.Contains(s.ErrorPages[status], "?") {
+			l.Say(at, fmt.Sprintf("%q is not the path of a page of the site", s.ErrorPages[status]), "write one such as \"/lost.html\"")
 		}
 	}
 	if s.Charset != "" && !form.Charset.MatchString(s.Charset) {
 		l.Say(check.At(here, "charset"), fmt.Sprintf("%q is not the name of a character set", s.Charset), "write one such as \"utf-8\"")
 	}
-	for key, file := range map[string]string{"access": s.Log.Access, "errors": s.Log.Errors} {
+	for key, file := range map[string]string{"access": s.Log.Access, "error": s.Log.Error} {
 		if file == "" || file == "off" && key == "access" {
 			continue
 		}
@@ -208,13 +208,13 @@ func (l linter) serving(s *declare.Serving, here []string) {
 			l.Say(at, "the header's value has a control character, or is too long", "write it in one line of at most 4000 characters")
 		}
 	}
-	for _, pattern := range sorted(s.KeepFor) {
-		at := check.At(here, "keep_for", pattern)
+	for _, pattern := range sorted(s.BrowserCache) {
+		at := check.At(here, "browser_cache", pattern)
 		if pattern == "" || form.Bad(strings.ReplaceAll(pattern, "*", "")) != "" || strings.ContainsAny(pattern, " #%") || strings.Contains(pattern, "/") && !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
 			l.Say(at, fmt.Sprintf("%q is not a pattern of files", pattern), "write one such as \"*.css\", or \"/assets/*\"")
 		}
-		if _, ok := declare.Seconds(s.KeepFor[pattern]); !ok {
-			l.Say(at, fmt.Sprintf("%q is not a length of time", s.KeepFor[pattern]), "write one such as \"10m\", \"7d\" or \"0s\"")
+		if _, ok := declare.Seconds(s.BrowserCache[pattern]); !ok {
+			l.Say(at, fmt.Sprintf("%q is not a length of time", s.BrowserCache[pattern]), "write one such as \"10m\", \"7d\" or \"0s\"")
 		}
 	}
 	for _, account := range sorted(s.Passwords) {
@@ -226,9 +226,9 @@ func (l linter) serving(s *declare.Serving, here []string) {
 			l.Say(at, "this is not the bcrypt hash of a password", "northstake password makes one; a password itself never stands in a declaration")
 		}
 	}
-	if s.PasswordsFrom != "" {
-		at := check.At(here, "passwords_from")
-		l.Secret(s.PasswordsFrom, "passwords_from", at)
+	if s.PasswordsSecret != "" {
+		at := check.At(here, "passwords_secret")
+		l.Secret(s.PasswordsSecret, "passwords_secret", at)
 		if s.Passwords != nil {
 			l.Say(at, "the accounts stand in passwords, too", "keep one of the two")
 		}
@@ -262,10 +262,10 @@ var framing = []string{"content-length", "transfer-encoding", "connection", "con
 
 // otherwise are the keys of a path, by what it does.
 var otherwise = map[string][]string{
-	"root":     {"content"},
-	"says":     {"type", "status"},
-	"moved_to": {"status", "rest", "query"},
-	"to":       {"takes", "prefix", "connects_in", "answers_in", "tells"},
+	"root":      {"content"},
+	"says":      {"type", "status"},
+	"moved_to":  {"status", "rest", "query"},
+	"passed_to": {"passing", "passed_path", "connects_in", "answers_in", "visitor_headers"},
 }
 
 func (l linter) path(site string, s *declare.Site, u string) {
@@ -281,9 +281,9 @@ func (l linter) path(site string, s *declare.Site, u string) {
 	case u == "/" && p.Root != "":
 		l.Say(check.At(at, "root"), "\"/\" has a root of its own", "the site's own root serves /: write it there")
 	}
-	does := map[string]bool{"root": p.Root != "", "says": p.Says != nil, "moved_to": p.MovedTo != "", "to": len(p.To) > 0}
+	does := map[string]bool{"root": p.Root != "", "says": p.Says != nil, "moved_to": p.MovedTo != "", "passed_to": len(p.PassedTo) > 0}
 	var said []string
-	for _, key := range []string{"root", "says", "moved_to", "to"} {
+	for _, key := range []string{"root", "says", "moved_to", "passed_to"} {
 		if does[key] {
 			said = append(said, key)
 		}
@@ -316,7 +316,7 @@ func (l linter) path(site string, s *declare.Site, u string) {
 	if p.MovedTo != "" {
 		l.moved(u, p, at)
 	}
-	if len(p.To) > 0 {
+	if len(p.PassedTo) > 0 {
 		l.passes(p, at)
 	}
 }
@@ -370,9 +370,9 @@ func (l linter) moved(u string, p *declare.Path, at []string) {
 }
 
 func (l linter) passes(p *declare.Path, at []string) {
-	for i, to := range p.To {
-		here := check.At(at, "to", strconv.Itoa(i))
-		if slices.Contains(p.To[:i], to) {
+	for i, to := range p.PassedTo {
+		here := check.At(at, "passed_to", strconv.Itoa(i))
+		if slices.Contains(p.PassedTo[:i], to) {
 			l.Say(here, fmt.Sprintf("%q is named twice", to), "keep one of the two")
 		}
 		if socket, ok := strings.CutPrefix(to, "unix:"); ok {
@@ -394,7 +394,7 @@ func (l linter) passes(p *declare.Path, at []string) {
 		case strings.HasPrefix(to, "https://"):
 			l.Say(here, "passing on to an encrypted service is not declared here yet", "pass on to http:, or write raw lines")
 		case ok && strings.Contains(rest, "/"):
-			l.Say(here, fmt.Sprintf("%q has a path", to), "leave it out: the service is asked for the path that the visitor asked for, or, with prefix = \"dropped\", for what is below")
+			l.Say(here, fmt.Sprintf("%q has a path", to), "leave it out: the service is asked for the path that the visitor asked for, or, with passed_path = \"shortened\", for what is below")
 		case !ok || !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") || ported && (err != nil || n < 1 || n > 65535):
 			l.Say(here, fmt.Sprintf("%q is no service that can be passed on to", to), "write a URL such as \"http://127.0.0.1:9000\", or \"unix:/run/tides.sock\"")
 		}

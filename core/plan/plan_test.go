@@ -18,12 +18,12 @@ const ground = `[ground]
 name = "saltmarsh"
 [reach]
 user = "keeper"
-key = "keeper"
+key_secret = "keeper"
 [host.quay1]
 address = "10.88.0.11"
 packages = ["curl"]
 inbound = "declared"
-services = { cron = { running = true, at_boot = true } }
+service = { cron = { running = true, at_boot = true } }
 [site.timetable]
 on = ["quay1"]
 server = "nginx"

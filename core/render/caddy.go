@@ -50,7 +50,7 @@ func (c *caddy) hosts() {
 	var all []string
 	for _, l := range c.site.ListenOn() {
 		if l.Address == "" {
-			all = append(all, c.addresses(c.site.Names, l.Port, c.site.First))
+			all = append(all, c.addresses(c.site.Names, l.Port, c.site.CatchAll))
 		}
 	}
 	if len(all) > 0 {
@@ -59,13 +59,13 @@ func (c *caddy) hosts() {
 	for i, l := range c.site.ListenOn() {
 		at := c.at("listen", strconv.Itoa(i))
 		if l.Address != "" {
-			c.host(at, c.addresses(c.site.Names, l.Port, c.site.First), l)
+			c.host(at, c.addresses(c.site.Names, l.Port, c.site.CatchAll), l)
 		}
-		if len(c.site.SentOn) > 0 {
-			c.line(c.at("sent_on"), "%s {", c.addresses(c.site.SentOn, l.Port, false))
+		if len(c.site.RedirectedNames) > 0 {
+			c.line(c.at("redirected_names"), "%s {", c.addresses(c.site.RedirectedNames, l.Port, false))
 			c.bind(at, l)
-			c.line(c.at("sent_on"), "\tredir http://%s{uri} 301", withPort(c.site.Names[0], l.Port))
-			c.line(c.at("sent_on"), "}")
+			c.line(c.at("redirected_names"), "\tredir http://%s{uri} 301", withPort(c.site.Names[0], l.Port))
+			c.line(c.at("redirected_names"), "}")
 		}
 	}
 }
@@ -269,9 +269,9 @@ func above(n int64) string {
 const shown = `^(/([^./][^/]*|\.well-known)?)*$`
 
 func (c *caddy) files(i int, p part, in func(key, format string, args ...any)) {
-	if !c.site.Hidden {
-		c.line(c.at("hidden"), "\t\t\t\t@hidden%d not path_regexp %s", i, expression(shown))
-		c.line(c.at("hidden"), "\t\t\t\terror @hidden%d 404", i)
+	if !c.site.ServeDotFiles {
+		c.line(c.at("serve_dot_files"), "\t\t\t\t@hidden%d not path_regexp %s", i, expression(shown))
+		c.line(c.at("serve_dot_files"), "\t\t\t\terror @hidden%d 404", i)
 	}
 	in("", "@slash%d vars_regexp {http.request.orig_uri} %s", i, expression(`(?i)^[^?]*%(2f|00)`))
 	in("", "error @slash%d 404", i)
@@ -402,11 +402,11 @@ func (c *caddy) moved(i int, p part, in func(key, format string, args ...any)) {
 }
 
 func (c *caddy) passes(p part, in func(key, format string, args ...any)) {
-	if p.what.Prefix == declare.RestDropped && p.base != "/" {
+	if p.what.PassedPath == declare.RestDropped && p.base != "/" {
 		in("does", "uri strip_prefix %s", c.value(p.base))
 	}
 	var to []string
-	for _, t := range p.what.To {
+	for _, t := range p.what.PassedTo {
 		if socket, ok := strings.CutPrefix(t, "unix:"); ok {
 			t = "unix/" + socket
 		}
@@ -416,7 +416,7 @@ func (c *caddy) passes(p part, in func(key, format string, args ...any)) {
 	in("does", "reverse_proxy %s {", strings.Join(to, " "))
 	if len(to) > 1 {
 		policy := "round_robin"
-		if p.what.Takes == "first" {
+		if p.what.Passing == declare.Failover {
 			policy = "first"
 		}
 		in("does", "\tlb_policy %s", policy)
@@ -441,21 +441,21 @@ func (c *caddy) passes(p part, in func(key, format string, args ...any)) {
 
 // errors are pages of the site in place of the server's own.
 func (c *caddy) errors() {
-	if len(c.site.Errors) == 0 {
+	if len(c.site.ErrorPages) == 0 {
 		return
 	}
-	c.line(c.at("errors"), "\thandle_errors {")
-	for _, status := range slices.Sorted(maps.Keys(c.site.Errors)) {
-		at := c.at("errors", status)
+	c.line(c.at("error_pages"), "\thandle_errors {")
+	for _, status := range slices.Sorted(maps.Keys(c.site.ErrorPages)) {
+		at := c.at("error_pages", status)
 		c.line(at, "\t\t@error%s expression {http.error.status_code} == %s", status, status)
 		c.line(at, "\t\thandle @error%s {", status)
 		c.line(at, "\t\t\troot * %s", c.value(c.s.Root))
 		c.line(at, "\t\t\tmethod GET")
-		c.line(at, "\t\t\trewrite * %s", c.value(c.site.Errors[status]))
+		c.line(at, "\t\t\trewrite * %s", c.value(c.site.ErrorPages[status]))
 		c.line(at, "\t\t\tfile_server")
 		c.line(at, "\t\t}")
 	}
-	c.line(c.at("errors"), "\t}")
+	c.line(c.at("error_pages"), "\t}")
 }
 
 // accountsMark is a sum of the accounts of a part, which Caddy reads with the text alone: a

@@ -15,7 +15,7 @@ func ExampleVirtualHost() {
 	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
 name = "saltmarsh"
 [host.quay1]
-via = "local"
+via = "service-machine"
 [site.timetable]
 on     = ["quay1"]
 server = "nginx"

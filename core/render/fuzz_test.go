@@ -17,26 +17,26 @@ func hostile(server string, v [12]string) string {
 name = "g"
 [reach]
 user = "k"
-key = "k"
+key_secret = "k"
 [host.a]
 address = "10.0.0.1"
 [site.s]
 on = ["a"]
 server = %q
 names = ["s.test", %s]
-sent_on = [%s]
+redirected_names = [%s]
 root = %s
 index = [%s]
 headers = { %s = %s }
-keep_for = { %s = "1d" }
-errors = { 404 = %s }
+browser_cache = { %s = "1d" }
+error_pages = { 404 = %s }
 log = { access = %s }
 charset = %s
 passwords = { purser = "$2a$05$wnIedQZoBK./fT8HLKmSs.LW1uMPoinJt0UyarYIBtdkC0Et.e6YS" }
 [site.s.path]
 %s = { says = %s, status = 410 }
 "/moved" = { moved_to = %s }
-"/to" = { to = ["http://10.0.0.2:9000", "unix:/run/x.sock"], prefix = "dropped" }
+"/to" = { passed_to = ["http://10.0.0.2:9000", "unix:/run/x.sock"], passed_path = "shortened" }
 "/below" = { root = %s }
 `, server, toml(v[0]), toml("www."+v[0]), toml(v[1]), toml(v[2]), toml("X-Z"+v[3]), toml(v[4]), toml(v[5]), toml("/"+v[6]), toml(v[1]+".log"), toml(v[7]), toml("/a-path-longer-than-others"+v[8]), toml(v[9]), toml("/"+v[10]), toml(v[1]+"-"+v[11]))
 }

@@ -70,7 +70,7 @@ func (h *httpd) modules() {
 	also(has(func(p part) bool { return p.does == passes }), "proxy", "proxy_http")
 	also(h.s.PHP != "" && !has(func(p part) bool { return p.does == passes }), "proxy")
 	also(h.s.PHP != "", "proxy_fcgi")
-	also(has(func(p part) bool { return p.does == passes && len(p.what.To) > 1 }), "slotmem_shm", "proxy_balancer", "lbmethod_byrequests")
+	also(has(func(p part) bool { return p.does == passes && len(p.what.PassedTo) > 1 }), "slotmem_shm", "proxy_balancer", "lbmethod_byrequests")
 	if h.s.Modules == "" {
 		return
 	}
@@ -141,8 +141,8 @@ func (h *httpd) host(on []string) {
 	}
 	h.line(h.at("charset"), "    AddDefaultCharset %s", charset)
 	h.line(h.at("charset"), "    AddCharset %s .html .htm .txt .css .js .mjs .json .xml .csv .md .svg", charset)
-	for _, status := range slices.Sorted(maps.Keys(h.site.Errors)) {
-		h.line(h.at("errors", status), "    ErrorDocument %s %s", status, h.value(h.site.Errors[status]))
+	for _, status := range slices.Sorted(maps.Keys(h.site.ErrorPages)) {
+		h.line(h.at("error_pages", status), "    ErrorDocument %s %s", status, h.value(h.site.ErrorPages[status]))
 	}
 	if h.compresses() {
 		h.line(h.at("compress"), "    AddOutputFilterByType DEFLATE %s", strings.Join(textTypes, " "))
@@ -173,8 +173,8 @@ func (h *httpd) logs() {
 	} else if a != "" {
 		h.line(h.at("log", "access"), "    CustomLog %s %s", h.value(a), form)
 	}
-	if e := h.site.Log.Errors; e != "" {
-		h.line(h.at("log", "errors"), "    ErrorLog %s", h.value(e))
+	if e := h.site.Log.Error; e != "" {
+		h.line(h.at("log", "error"), "    ErrorLog %s", h.value(e))
 	}
 }
 
@@ -294,7 +294,7 @@ func (h *httpd) files(p part, in func(key, format string, args ...any)) {
 	}
 	in("", "AllowMethods GET HEAD")
 	in("", `Header always set Allow "GET, HEAD" "expr=%%{REQUEST_STATUS} == 405"`)
-	if !h.site.Hidden {
+	if !h.site.ServeDotFiles {
 		in("", `RewriteCond %%{REQUEST_URI} "/\.(?!well-known(/|$))"`)
 		in("", `RewriteRule ".*" "-" [R=404,L]`)
 	}
@@ -336,12 +336,12 @@ func substitution(v string) string {
 }
 
 func (h *httpd) passes(i int, p part, in func(key, format string, args ...any)) {
-	to, options := member(p.what.To[0]), p.limits()+" nocanon"
-	if len(p.what.To) > 1 {
+	to, options := member(p.what.PassedTo[0]), p.limits()+" nocanon"
+	if len(p.what.PassedTo) > 1 {
 		to, options = h.group(i), "nocanon"
 	}
 	uri := strings.TrimSuffix(p.url, "/")
-	if p.what.Prefix == declare.RestDropped {
+	if p.what.PassedPath == declare.RestDropped {
 		uri = strings.TrimPrefix(uri, strings.TrimSuffix(p.base, "/"))
 	}
 	if p.url == "/" {
@@ -364,7 +364,7 @@ func (h *httpd) passes(i int, p part, in func(key, format string, args ...any)) 
 func (p part) limits() string {
 	connect, answer := p.waits()
 	retry := 0
-	if len(p.what.To) > 1 { // so that another is asked in the meantime
+	if len(p.what.PassedTo) > 1 { // so that another is asked in the meantime
 		retry = 5
 	}
 	return fmt.Sprintf("connectiontimeout=%d timeout=%d retry=%d flushpackets=on upgrade=websocket", connect, answer, retry)
@@ -378,14 +378,14 @@ func (h *httpd) group(i int) string {
 // groups are services that share what is passed on.
 func (h *httpd) groups() {
 	for i, p := range h.parts {
-		if p.does != passes || len(p.what.To) < 2 {
+		if p.does != passes || len(p.what.PassedTo) < 2 {
 			continue
 		}
 		at := h.of(p, "does")
 		h.line(at, "    <Proxy %q>", h.group(i))
-		for j, m := range p.what.To {
+		for j, m := range p.what.PassedTo {
 			spare := ""
-			if j > 0 && p.what.Takes == "first" {
+			if j > 0 && p.what.Passing == declare.Failover {
 				spare = " status=+H"
 			}
 			h.line(at, "        BalancerMember %q %s%s", member(m), p.limits(), spare)
@@ -404,21 +404,21 @@ func member(to string) string {
 
 // sentOn has a host for names whose visitors are sent on, for each port.
 func (h *httpd) sentOn() {
-	if len(h.site.SentOn) == 0 {
+	if len(h.site.RedirectedNames) == 0 {
 		return
 	}
 	for _, l := range h.site.ListenOn() {
-		h.line(h.at("sent_on"), "<VirtualHost %s>", l.On())
-		h.line(h.at("sent_on"), "    ServerName %s", strings.Replace(h.site.SentOn[0], "*", "www", 1))
-		for _, n := range h.site.SentOn {
-			h.line(h.at("sent_on"), "    ServerAlias %s", n)
+		h.line(h.at("redirected_names"), "<VirtualHost %s>", l.On())
+		h.line(h.at("redirected_names"), "    ServerName %s", strings.Replace(h.site.RedirectedNames[0], "*", "www", 1))
+		for _, n := range h.site.RedirectedNames {
+			h.line(h.at("redirected_names"), "    ServerAlias %s", n)
 		}
-		h.line(h.at("sent_on"), "    ServerSignature Off")
-		h.line(h.at("sent_on"), "    RewriteEngine On")
-		h.line(h.at("sent_on"), `    RewriteCond %%{THE_REQUEST} "^\S+ (/[^? ]*)"`)
-		h.line(h.at("sent_on"), `    RewriteRule ".*" "http://%s%%1" [R=301,NE,L]`, withPort(h.site.Names[0], l.Port))
-		h.line(h.at("sent_on"), `    RewriteRule ".*" "http://%s/" [R=301,NE,L]`, withPort(h.site.Names[0], l.Port))
-		h.line(h.at("sent_on"), "</VirtualHost>")
+		h.line(h.at("redirected_names"), "    ServerSignature Off")
+		h.line(h.at("redirected_names"), "    RewriteEngine On")
+		h.line(h.at("redirected_names"), `    RewriteCond %%{THE_REQUEST} "^\S+ (/[^? ]*)"`)
+		h.line(h.at("redirected_names"), `    RewriteRule ".*" "http://%s%%1" [R=301,NE,L]`, withPort(h.site.Names[0], l.Port))
+		h.line(h.at("redirected_names"), `    RewriteRule ".*" "http://%s/" [R=301,NE,L]`, withPort(h.site.Names[0], l.Port))
+		h.line(h.at("redirected_names"), "</VirtualHost>")
 	}
 }
 

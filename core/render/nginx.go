@@ -99,9 +99,9 @@ func (n *nginx) shared() {
 			continue
 		}
 		n.line(n.of(p, "does"), "upstream %s {", n.named("to"+strconv.Itoa(i)))
-		for j, to := range p.what.To {
+		for j, to := range p.what.PassedTo {
 			spare := ""
-			if j > 0 && p.what.Takes == "first" {
+			if j > 0 && p.what.Passing == declare.Failover {
 				spare = " backup"
 			}
 			n.line(n.of(p, "does"), "    server %s%s;", n.q(strings.TrimPrefix(to, "http://")), spare)
@@ -141,16 +141,16 @@ func (n *nginx) listen(i int, l declare.Listen, more string) {
 
 // sentOn has a server for names whose visitors are sent on, for each port.
 func (n *nginx) sentOn() {
-	if len(n.site.SentOn) == 0 {
+	if len(n.site.RedirectedNames) == 0 {
 		return
 	}
 	for i, l := range n.site.ListenOn() {
-		n.line(n.at("sent_on"), "server {")
+		n.line(n.at("redirected_names"), "server {")
 		n.listen(i, l, "")
-		n.line(n.at("sent_on"), "    server_name %s;", n.names(n.site.SentOn))
-		n.line(n.at("sent_on"), "    server_tokens off;")
-		n.line(n.at("sent_on"), "    return 301 $scheme://%s$request_uri;", withPort(n.site.Names[0], l.Port))
-		n.line(n.at("sent_on"), "}")
+		n.line(n.at("redirected_names"), "    server_name %s;", n.names(n.site.RedirectedNames))
+		n.line(n.at("redirected_names"), "    server_tokens off;")
+		n.line(n.at("redirected_names"), "    return 301 $scheme://%s$request_uri;", withPort(n.site.Names[0], l.Port))
+		n.line(n.at("redirected_names"), "}")
 	}
 }
 
@@ -165,7 +165,7 @@ func withPort(name string, port int) string {
 func (n *nginx) server() {
 	n.line(n.at(), "server {")
 	more := ""
-	if n.site.First {
+	if n.site.CatchAll {
 		more = " default_server"
 	}
 	for i, l := range n.site.ListenOn() {
@@ -192,10 +192,10 @@ func (n *nginx) server() {
 		n.line(n.at("compress"), "    gzip off;")
 	}
 	n.line(n.at(), "    client_max_body_size %d;", defaultBody)
-	for _, status := range slices.Sorted(maps.Keys(n.site.Errors)) {
-		n.line(n.at("errors", status), "    error_page %s %s;", status, n.value(n.site.Errors[status]))
+	for _, status := range slices.Sorted(maps.Keys(n.site.ErrorPages)) {
+		n.line(n.at("error_pages", status), "    error_page %s %s;", status, n.value(n.site.ErrorPages[status]))
 	}
-	if n.site.Errors["405"] == "" {
+	if n.site.ErrorPages["405"] == "" {
 		n.line(n.at(), "    error_page 405 @methods;")
 		n.line(n.at(), "    location @methods {")
 		n.headers(n.parts[len(n.parts)-1], files)
@@ -225,8 +225,8 @@ func (n *nginx) logs() {
 		}
 		n.line(n.at("log", "access"), "    access_log %s%s;", n.value(a), form)
 	}
-	if e := n.site.Log.Errors; e != "" {
-		n.line(n.at("log", "errors"), "    error_log %s;", n.value(e))
+	if e := n.site.Log.Error; e != "" {
+		n.line(n.at("log", "error"), "    error_log %s;", n.value(e))
 	}
 }
 
@@ -290,7 +290,7 @@ func (n *nginx) guards(p part) {
 // below writes a part that passes on, whose prefix is dropped by what stands behind the
 // service; all others are alike at the path and below it.
 func (n *nginx) below(i int, p part, match string, body func()) {
-	if p.does != passes || p.what.Prefix != declare.RestDropped {
+	if p.does != passes || p.what.PassedPath != declare.RestDropped {
 		body()
 		return
 	}
@@ -337,10 +337,10 @@ func (n *nginx) files(i int, p part) {
 	n.line(n.of(p, ""), "        if ($request_method !~ ^(GET|HEAD)$) {")
 	n.line(n.of(p, ""), "            return 405;")
 	n.line(n.of(p, ""), "        }")
-	if !n.site.Hidden {
-		n.line(n.at("hidden"), `        if ($uri ~ "/\.(?!well-known(/|$))") {`)
-		n.line(n.at("hidden"), "            return 404;")
-		n.line(n.at("hidden"), "        }")
+	if !n.site.ServeDotFiles {
+		n.line(n.at("serve_dot_files"), `        if ($uri ~ "/\.(?!well-known(/|$))") {`)
+		n.line(n.at("serve_dot_files"), "            return 404;")
+		n.line(n.at("serve_dot_files"), "        }")
 	}
 	n.line(n.of(p, ""), `        if ($request_uri ~* "^[^?]*%%2f") {`)
 	n.line(n.of(p, ""), "            return 404;")
@@ -355,7 +355,7 @@ func (n *nginx) files(i int, p part) {
 	}
 	n.line(n.of(p, "index"), "        index %s;", n.words(p.index))
 	if p.lists {
-		n.line(n.of(p, "lists"), "        autoindex on;")
+		n.line(n.of(p, "directory_listing"), "        autoindex on;")
 	}
 	n.php(p)
 	n.raw(p, "        ")
@@ -368,7 +368,7 @@ func (n *nginx) php(p part) {
 	}
 	at := n.at("php")
 	n.line(at, `        location ~ "\.php$" {`)
-	if !n.site.Hidden {
+	if !n.site.ServeDotFiles {
 		n.line(at, `            if ($uri ~ "/\.(?!well-known(/|$))") {`)
 		n.line(at, "                return 404;")
 		n.line(at, "            }")

@@ -23,7 +23,7 @@ const ground = `[ground]
 name = "saltmarsh"
 [reach]
 user = "keeper"
-key = "keeper"
+key_secret = "keeper"
 [host.quay1]
 address = "10.88.0.11"
 [site.timetable]

@@ -107,12 +107,12 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 		if note("index", from.Index != nil) {
 			p.index = from.Index
 		}
-		if note("lists", from.Lists != nil) {
-			p.lists = *from.Lists
+		if note("directory_listing", from.DirectoryListing != nil) {
+			p.lists = *from.DirectoryListing
 		}
-		if note("passwords", from.Passwords != nil || from.PasswordsFrom != "") {
-			if p.passwords, p.secret = from.Passwords, from.PasswordsFrom; p.secret != "" {
-				p.says["passwords"] = append(slices.Clone(keys), "passwords_from")
+		if note("passwords", from.Passwords != nil || from.PasswordsSecret != "") {
+			if p.passwords, p.secret = from.Passwords, from.PasswordsSecret; p.secret != "" {
+				p.says["passwords"] = append(slices.Clone(keys), "passwords_secret")
 			}
 		}
 		if note("from", from.From != nil) {
@@ -131,11 +131,11 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 				p.says["header "+name] = append(slices.Clone(keys), "headers")
 			}
 		}
-		for pattern, span := range from.KeepFor {
+		for pattern, span := range from.BrowserCache {
 			if _, known := keeps[pattern]; !known {
 				seconds, _ := declare.Seconds(span)
 				keeps[pattern] = lifetime{pattern, seconds}
-				p.says["keep "+pattern] = append(slices.Clone(keys), "keep_for", pattern)
+				p.says["keep "+pattern] = append(slices.Clone(keys), "browser_cache", pattern)
 			}
 		}
 	}
@@ -182,7 +182,7 @@ func doing(p *declare.Path) sort {
 		return moved
 	case p.Says != nil:
 		return says
-	case len(p.To) > 0:
+	case len(p.PassedTo) > 0:
 		return passes
 	case p.Closes:
 		return closes
@@ -200,7 +200,7 @@ func ShowsFiles(s *declare.Site) bool {
 }
 
 // keyOf is the key by which a path says what it does.
-var keyOf = map[sort]string{files: "root", moved: "moved_to", says: "says", passes: "to"}
+var keyOf = map[sort]string{files: "root", moved: "moved_to", says: "says", passes: "passed_to"}
 
 // IndexAt are the index files that count at a path of a site.
 func IndexAt(site *declare.Site, url string) []string {
@@ -310,7 +310,7 @@ func (p part) waits() (connect, answer int64) {
 	return connect, answer
 }
 
-func (p part) tells() bool { return p.what.Tells == nil || *p.what.Tells }
+func (p part) tells() bool { return p.what.VisitorHeaders == nil || *p.what.VisitorHeaders }
 
 // Accounts is a file of accounts as a server reads it, with what stands between a name and its
 // hash. Text is "" where a secret holds them.

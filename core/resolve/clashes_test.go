@@ -15,7 +15,7 @@ const clashing = `[ground]
 name = "saltmarsh"
 [reach]
 user = "keeper"
-key = "keeper"
+key_secret = "keeper"
 [kit.base]
 [host.quay1]
 address = "10.88.0.11"
@@ -56,7 +56,7 @@ func TestClaimsThatExcludeEachOther(t *testing.T) {
 		"a file in a directory":           {"[kit.base.directory.\"/srv/x\"]\n[kit.base.file.\"/srv/x/z\"]\ntext = \"x\"\n", "", 0},
 		"a kit's file, a host's own":      {"[kit.base.file.\"/srv/x\"]\ntext = \"x\"\n[host.quay1.file.\"/srv/x\"]\ntext = \"y\"\n", "", 0},
 		"the server gone":                 {"[kit.base.package.nginx]\nis = \"gone\"\n", "package nginx is to be gone, and site a needs it", 0},
-		"the server not to run":           {"[kit.base.services.nginx]\nrunning = false\n", "service nginx is not to run, and site a is served by it", 0},
+		"the server not to run":           {"[kit.base.service.nginx]\nrunning = false\n", "service nginx is not to run, and site a is served by it", 0},
 		"two servers on one port":         {"[site.b]\non = [\"quay1\"]\nserver = \"httpd\"\nnames = [\"b.test\"]\n", "both claim listen 80/tcp", 0},
 		"two servers on two":              {"[site.b]\non = [\"quay1\"]\nserver = \"httpd\"\nnames = [\"b.test\"]\nlisten = [8080]\n", "", 0},
 		"ports for some, and for all":     {"[kit.base.port.\"8000/tcp\"]\nfrom = [\"10.0.0.0/8\"]\n[kit.base.port.\"7000-9000/tcp\"]\n", "ports 7000-9000/tcp and 8000/tcp overlap", 0},

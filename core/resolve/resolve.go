@@ -135,10 +135,10 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 // probesOfContainer lists the checks of a container that runs: its stake's name stands for that of
 // a site.
 func probesOfContainer(name, host string, c *stake.Container) []Probe {
-	if c.Is == "stopped" || len(c.Doors) == 0 {
+	if c.Is == "stopped" || len(c.ReachedAt) == 0 {
 		return nil
 	}
-	door := c.Doors[0]
+	door := c.ReachedAt[0]
 	base := Probe{Site: stake.Local("container", name), Host: host, Name: name + "." + host, Port: door.Outside}
 	at, err := netip.ParseAddr(door.At)
 	if err == nil && !at.IsLoopback() {

@@ -16,18 +16,18 @@ const ground = `[ground]
 name = "saltmarsh"
 [reach]
 user = "keeper"
-key = "keeper"
+key_secret = "keeper"
 [kit.base]
 packages = ["curl", "cron"]
 ports = ["9000/udp"]
-services = { cron = { running = true, at_boot = true } }
+service = { cron = { running = true, at_boot = true } }
 [kit.closed]
 inbound = "declared"
 [host.quay1]
 address = "10.88.0.11"
 kits = ["base", "closed"]
 labels = ["web"]
-services = { cron = { at_boot = false } }
+service = { cron = { at_boot = false } }
 [host.quay2]
 address = "10.88.0.12"
 kits = ["base", "closed"]
@@ -78,7 +78,7 @@ func want[W any](t *testing.T, h Host, local string) W {
 // What the SSH server reads as it starts is taken in with the run that writes it, unless the file says
 // otherwise.
 func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
-	text := "[ground]\nname = \"saltmarsh\"\n[reach]\nuser = \"keeper\"\nkey = \"keeper\"\n[host.quay1]\naddress = \"10.88.0.11\"\n"
+	text := "[ground]\nname = \"saltmarsh\"\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\n[host.quay1]\naddress = \"10.88.0.11\"\n"
 	for path, more := range map[string]string{"/etc/ssh/sshd_config": "", "/etc/ssh/sshd_config.d/10.conf": "", "/etc/ssh/sshd_config.d/20.conf": "reload = []\n", "/etc/ssh/sshd_config.d/30.conf": "restart = [\"cron\"]\n",
 		"/etc/ssh/ssh_config": "", "/etc/systemd/system/ssh.service.d/x.conf": "", "/etc/systemd/system/sshd.service.d/x.conf": "", "/srv/x": ""} {
 		text += fmt.Sprintf("[host.quay1.file.%q]\ntext = \"x\"\n%s", path, more)
@@ -195,11 +195,11 @@ func TestTheNearestIsTaken(t *testing.T) {
 name = "saltmarsh"
 [reach]
 user = "keeper"
-key = "keeper"
+key_secret = "keeper"
 [kit.base]
 packages = ["curl", "cron", "tree"]
 package = { nginx = { version = "1.22" }, rsync = { is = "gone" } }
-services = { cron = { running = true, at_boot = true } }
+service = { cron = { running = true, at_boot = true } }
 inbound = "declared"
 source = { ferries = { url = "http://one.saltmarsh.test/", key = "key.asc" } }
 [host.quay1]
@@ -207,7 +207,7 @@ address = "10.88.0.11"
 kits = ["base"]
 packages = ["nginx", "rsync"]
 source = { ferries = { url = "http://two.saltmarsh.test/", key = "key.asc" } }
-`}, {Name: declare.OneOff, Text: `[host.quay1.services.cron]
+`}, {Name: declare.OneOff, Text: `[host.quay1.service.cron]
 running = false
 [host.quay1.port."9443/tcp"]
 [host.quay1.package.curl]
@@ -284,10 +284,10 @@ func openTo(f stake.FirewallWant) string {
 func TestOtherNames(t *testing.T) {
 	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
 name = "g"
-other_names = "404"
+unknown_names = "404"
 [reach]
 user = "k"
-key = "k"
+key_secret = "k"
 [host.a]
 address = "10.0.0.1"
 [host.b]
@@ -301,7 +301,7 @@ listen = [80, 8080, { port = 8081, address = "10.0.0.1" }]
 on = ["a", "b"]
 server = "nginx"
 names = ["two.test"]
-first = true
+catch_all = true
 listen = [8080]
 [site.three]
 on = ["a"]

@@ -16,10 +16,10 @@ import (
 func TestSitesInContainersShareOne(t *testing.T) {
 	const sites = `[ground]
 name = "saltmarsh"
-other_names = "404"
+unknown_names = "404"
 [reach]
 user = "keeper"
-key = "keeper"
+key_secret = "keeper"
 [host.quay1]
 address = "10.88.0.11"
 [site.fares]
@@ -40,7 +40,7 @@ names = ["tides.test"]
 listen = [8080]
 root = "/srv/www/tides"
 [site.tides.path."/now"]
-to = ["unix:/run/tides/now.sock", "unix:/run/then.sock"]
+passed_to = ["unix:/run/tides/now.sock", "unix:/run/then.sock"]
 [site.rota]
 on = ["quay1"]
 server = "nginx"
@@ -48,7 +48,7 @@ names = ["rota.test"]
 listen = [8090]
 `
 	inside := stake.Layout{Program: "nginx", User: "nobody", Dir: "/etc/northstake/nginx", Config: "/etc/northstake/nginx/nginx.conf", SitesDir: "/etc/northstake/nginx/sites",
-		Contained: stake.Contained{Main: "events {}\n", StartsWith: []string{"nginx", "-g", "daemon off;"}, Reload: []string{"nginx", "-s", "reload"}}}
+		Contained: stake.Contained{Main: "events {}\n", Command: []string{"nginx", "-g", "daemon off;"}, Reload: []string{"nginx", "-s", "reload"}}}
 	layout := layouts["nginx"]
 	layout.Inside = &inside
 	resolved := func(text string) Host {
@@ -93,13 +93,13 @@ listen = [8090]
 		t.Errorf("they come in the order %v", order)
 	}
 	var sees []string
-	for _, held := range want.Holds {
+	for _, held := range want.Mounts {
 		sees = append(sees, held.At+map[bool]string{true: " writable"}[held.Writable])
 	}
 	if got := strings.Join(sees, ", "); got != "/etc/northstake/nginx, /run/then.sock, /run/tides, /srv/www, /var/log/fares writable" {
 		t.Errorf("the container sees %s", got)
 	}
-	if !slices.Equal(want.Ports, []int{80, 8080}) || want.Joins != "host" || want.Entry[0] != "nginx" {
+	if !slices.Equal(want.Ports, []int{80, 8080}) || want.Network != "host" || want.Entry[0] != "nginx" {
 		t.Errorf("the container is to be %+v", want)
 	}
 	if b := fares.Beside[0]; b.Group != "root" || fares.FileMode() != "0644" || !strings.HasPrefix(b.Path, "/etc/northstake/nginx/") {

@@ -11,7 +11,7 @@ import (
 // restarted or reloaded, the lists of what package sources offer are read anew, all
 // packages are upgraded, or the host is restarted.
 type ActWant struct {
-	Do      string `json:"do"` // one of Acts
+	Do      Act    `json:"do"` // one of Acts
 	Service string `json:"service,omitempty"`
 
 	Leave []string `json:"leave,omitempty"` // packages that an upgrade leaves, because their version is declared
@@ -30,11 +30,38 @@ type ActWant struct {
 	Unlike      string  `json:"unlike,omitempty"`
 }
 
-// KeepImage is the act of keeping a container as an image.
-const KeepImage = "keep"
+// Act is what is done now.
+type Act string
+
+// MakeImage makes an image of a container; RefreshLists reads the lists of what package
+// sources offer anew.
+const (
+	MakeImage    Act = "make-image"
+	RefreshLists Act = "refresh-lists"
+)
 
 // Acts are what can be done now.
-var Acts = []string{"restart", "reload", "relist", "upgrade", "reboot", KeepImage}
+var Acts = []Act{"restart", "reload", RefreshLists, "upgrade", "reboot", MakeImage}
+
+// formerActs are the words of acts in plans and journals of releases before.
+var formerActs = map[string]Act{"keep": MakeImage, "relist": RefreshLists}
+
+// UnmarshalText takes a word of today, or one of before.
+func (a *Act) UnmarshalText(text []byte) error {
+	if *a = Act(text); formerActs[string(text)] != "" {
+		*a = formerActs[string(text)]
+	}
+	return nil
+}
+
+// ActNames lists the acts for people.
+func ActNames() string {
+	var out []string
+	for _, a := range Acts {
+		out = append(out, string(a))
+	}
+	return strings.Join(out, ", ")
+}
 
 // WithLogin is an act with the login of an image's registry, made of a secret.
 func (w ActWant) WithLogin(secrets *Secrets) ActWant {
@@ -75,7 +102,7 @@ func unsealedAct(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error)
 
 func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 	work := ActWork{ActWant: w}
-	asked := []Difference{{"asked for", w.Do, "not done"}}
+	asked := []Difference{{"asked for", string(w.Do), "not done"}}
 	switch w.Do {
 	case "restart", "reload":
 		switch {
@@ -87,12 +114,12 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 		if w.Do == "reload" && f.NoReload {
 			return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("%s cannot reload: it takes notice of a change by a restart alone", w.Service), "restart it"}}}
 		}
-		move := Move{Verb: w.Do, Text: w.Do + " " + w.Service + " now", Work: JSON(work)}
+		move := Move{Verb: string(w.Do), Text: string(w.Do) + " " + w.Service + " now", Work: JSON(work)}
 		if FiltersItself(w.Service) {
 			move.Confirm, move.Details = true, []Detail{armed}
 		}
 		return Verdict{Differences: asked, Moves: []Move{move}}
-	case "relist":
+	case RefreshLists:
 		return Verdict{Differences: asked, Moves: []Move{{Verb: "read", Text: "read the lists of what the package sources offer anew, with " + f.Manager, Work: JSON(work)}}}
 	case "upgrade":
 		if len(f.Upgrades) == 0 {
@@ -120,7 +147,7 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 		slices.Sort(lines)
 		return Verdict{Differences: asked, Cautions: cautions, Moves: []Move{{Verb: "upgrade", Text: "upgrade " + count(len(work.Upgrades), "package", "packages"),
 			Details: []Detail{{Title: "packages", Text: strings.Join(lines, "\n")}}, Work: JSON(work)}}}
-	case KeepImage:
+	case MakeImage:
 		v := Verdict{Differences: asked}
 		block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
 		switch {
@@ -129,18 +156,18 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 		case !f.Known:
 			block(fmt.Sprintf("there is no container called %s", w.Container), "make it, or correct the name")
 		case w.Unlike != "":
-			block(w.Unlike, fmt.Sprintf("an image says which revision it holds: northstake apply it, or northstake survey --on %s, and keep it then", w.Host))
+			block(w.Unlike, fmt.Sprintf("an image says which revision it holds: northstake apply it, or northstake survey --on %s, and make it then", w.Host))
 		case w.Login != nil && w.Login.Lacks != "":
 			block(w.Login.Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Login.Secret))
 		}
 		if len(v.Blockers) > 0 {
 			return v
 		}
-		v.Cautions = []Note{{in.Stake.Address(), "all that lies in the container goes into the image, but for what North Stake keeps there for itself: secrets that it was given as well", "hand it to no registry that others read who may not know them"}}
-		v.Moves = []Move{{Verb: "keep", Text: fmt.Sprintf("keep container %s, which is host %s as revision %d declares it, as image %s, and hand that to its registry", w.Container, w.Host, w.Revision, w.Image), Work: JSON(work)}}
+		v.Cautions = []Note{{in.Stake.Address(), "everything in the container goes into the image, the secrets that it was given among it; only what North Stake keeps there for itself is left out", "push it to no registry that people can read who may not know these secrets"}}
+		v.Moves = []Move{{Verb: "make", Text: fmt.Sprintf("make image %[4]s of container %[1]s, which is host %[2]s as revision %[3]d declares it, and push it to its registry", w.Container, w.Host, w.Revision, w.Image), Work: JSON(work)}}
 		return v
 	case "reboot":
 		return Verdict{Differences: asked, Moves: []Move{restartMove("restart the host, and wait for it", "", work)}}
 	}
-	return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("nothing is known that is called %q", w.Do), "it is one of " + strings.Join(Acts, ", ")}}}
+	return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("nothing is known that is called %q", w.Do), "it is one of " + ActNames()}}}
 }

@@ -14,7 +14,7 @@ import (
 // cannot both be met.
 type Claim struct {
 	Need string           `json:"need"` // one of Owns, Finds and Leaves
-	Sort string           `json:"sort"` // one of ClaimPath and the like
+	Sort string           `json:"type"` // one of ClaimPath and the like
 	What string           `json:"what"`
 	But  []string         `json:"but,omitempty"`  // of a tree, patterns of paths in it that are not claimed
 	Dir  bool             `json:"dir,omitempty"`  // of a path, that it is a directory, in which others can own things

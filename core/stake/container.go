@@ -20,19 +20,55 @@ type Container struct {
 	Image           string            `toml:"image" json:"image" doc:"Image, by its registry, name and tag, or digest." example:"\"registry.saltmarsh.test/tides:2.1\""`
 	ImageSecret     string            `toml:"image_secret" json:"image_secret,omitempty" doc:"Name of the secret with which a registry lets in: USER:PASSWORD." default:"nobody is asked for" example:"\"registry-login\""`
 	Is              string            `toml:"is" json:"is,omitempty" doc:"Whether it runs." default:"running" enum:"running,stopped" example:"\"stopped\""`
-	StartsWith      []string          `toml:"starts_with" json:"starts_with,omitempty" doc:"Command that it starts with, word by word." default:"as the image has it" example:"[\"tides\", \"--level\", \"quay\"]"`
-	Doors           []Door            `toml:"doors" json:"doors,omitempty" doc:"Ports of the host that lead inside." example:"[{ outside = 8080, inside = 80 }]"`
-	Holds           map[string]*Held  `toml:"holds" each:"PATH" json:"holds,omitempty" doc:"Directories and files of the host that it sees, by their paths inside." example:"{ \"/srv/tides\" = { from = \"/srv/tides\" } }"`
+	Command         []string          `toml:"command" json:"command,omitempty" doc:"Command that it runs, word by word. It takes the place of the image's own command (CMD); the image's entry point stays, and gets these words." default:"as the image has it" example:"[\"tides\", \"--level\", \"quay\"]"`
+	ReachedAt       []Door            `toml:"reached_at" json:"reached_at,omitempty" doc:"Ports of the host at which it is reached." example:"[{ outside = 8080, inside = 80 }]"`
+	Mounts          map[string]*Held  `toml:"mounts" each:"PATH" json:"mounts,omitempty" doc:"Directories and files of the host that it sees, by their paths inside." example:"{ \"/srv/tides\" = { from = \"/srv/tides\" } }"`
 	Variables       map[string]string `toml:"variables" each:"NAME" json:"variables,omitempty" doc:"Variables of its environment." example:"{ OFFICE = \"north\" }"`
-	SecretVariables map[string]string `toml:"secret_variables" each:"NAME" json:"secret_variables,omitempty" doc:"Variables of its environment, by the names of the secrets that hold their values." example:"{ TIDES_TOKEN = \"tides-token\" }"`
-	As              string            `toml:"as" json:"as,omitempty" doc:"User inside that it runs as." default:"as the image has it" example:"\"tides\""`
-	Joins           string            `toml:"joins" json:"joins,omitempty" doc:"Network of the engine that it joins; \"host\" is that of the host itself, \"none\" none." default:"the engine's own" example:"\"quays\""`
-	Address         string            `toml:"address" json:"address,omitempty" doc:"Its IP address on the engine's network that it joins." default:"as the engine gives it" example:"\"10.88.0.11\""`
-	StaysUp         string            `toml:"stays_up" json:"stays_up,omitempty" doc:"Whether the engine starts it again when it has ended." default:"always" enum:"always,unless stopped,no" example:"\"no\""`
-	Most            Most              `toml:"most" json:"most,omitzero" doc:"The most that it may use." default:"all that the host has" example:"{ memory = \"256MB\", processors = 0.5 }"`
-	Marks           map[string]string `toml:"marks" each:"NAME" json:"marks,omitempty" doc:"Labels that the engine keeps with it." example:"{ team = \"tides\" }"`
+	VariableSecrets map[string]string `toml:"variable_secrets" each:"NAME" json:"variable_secrets,omitempty" doc:"Variables of its environment, by the names of the secrets that hold their values." example:"{ TIDES_TOKEN = \"tides-token\" }"`
+	RunsAs          string            `toml:"runs_as" json:"runs_as,omitempty" doc:"User inside that it runs as." default:"as the image has it" example:"\"tides\""`
+	Network         string            `toml:"network" json:"network,omitempty" doc:"Network of the engine that it is in; \"host\" is that of the host itself, \"none\" none." default:"the engine's own" example:"\"harbour\""`
+	Address         string            `toml:"address" json:"address,omitempty" doc:"Its IP address on the network of the engine that it is in." default:"as the engine gives it" example:"\"10.88.0.11\""`
+	Restarts        string            `toml:"restarts" json:"restarts,omitempty" doc:"Whether the engine starts it again when it has ended: always, after a failure alone, or never." default:"always" enum:"always,on-failure,never" example:"\"never\""`
+	AtBoot          *bool             `toml:"at_boot" json:"at_boot,omitempty" doc:"Whether it starts when the host does. Only a container that restarts always can." default:"true where it restarts always" example:"false"`
+	AtMost          Most              `toml:"at_most" json:"at_most,omitzero" doc:"The most that it may use." default:"all that the host has" example:"{ memory = \"256MB\", processors = 0.5 }"`
+	EngineLabels    map[string]string `toml:"engine_labels" each:"NAME" json:"engine_labels,omitempty" doc:"Labels that the engine keeps with it." example:"{ team = \"tides\" }"`
 	WellWhen        []string          `toml:"well_when" json:"well_when,omitempty" doc:"Command inside, word by word, that ends with 0 when all is well." default:"it is well as long as it runs" example:"[\"test\", \"-e\", \"/run/tides.ready\"]"`
-	Probes          []declare.Probe   `toml:"probe" json:"probes,omitempty" doc:"HTTP checks of the first of its doors, from inside the host and from outside; a door at the host's own loopback address is asked from inside alone." example:"[{ path = \"/\", contains = \"ebb\" }]"`
+	Probes          []declare.Probe   `toml:"probe" json:"probes,omitempty" doc:"HTTP checks of the first port of reached_at, from inside the host and from outside; a port at the host's own loopback address is asked from inside alone." example:"[{ path = \"/\", contains = \"ebb\" }]"`
+}
+
+// What Restarts can be.
+const (
+	RestartsAlways    = "always"
+	RestartsOnFailure = "on-failure"
+	RestartsNever     = "never"
+)
+
+// What an engine is told of starting a container again, in the words that wants have had
+// from the first.
+const (
+	PolicyAlways    = "always"
+	PolicyNotAtBoot = "unless stopped"
+	PolicyOnFailure = "on failure"
+	PolicyNever     = "no"
+)
+
+// policy is what the engine is told: of what restarts always, engines start those with the
+// host that are not told otherwise.
+func (c *Container) policy() string {
+	switch {
+	case c.Restarts == RestartsNever:
+		return PolicyNever
+	case c.Restarts == RestartsOnFailure:
+		return PolicyOnFailure
+	case c.AtBoot != nil && !*c.AtBoot:
+		return PolicyNotAtBoot
+	}
+	return PolicyAlways
+}
+
+// policyWords says what an engine is told in the words of a declaration.
+func policyWords(policy string) string {
+	return cmp.Or(map[string]string{PolicyAlways: "always, and at boot", PolicyNotAtBoot: "always, and not at boot", PolicyOnFailure: RestartsOnFailure, PolicyNever: RestartsNever}[policy], policy)
 }
 
 // Door is a port of the host that leads to one of a container.
@@ -66,23 +102,23 @@ type Most struct {
 // ContainerWant is a container as it should be. Memory is in bytes, Processors in billionths
 // of one; 0 is no limit. By is the ground that declares it.
 type ContainerWant struct {
-	Name       string             `json:"name"`
-	By         string             `json:"by"`
-	Image      string             `json:"image"`
-	Running    bool               `json:"running"`
-	StartsWith []string           `json:"starts_with,omitempty"`
-	Doors      []Door             `json:"doors,omitempty"`
-	Holds      []HeldAt           `json:"holds,omitempty"`
-	Variables  map[string]string  `json:"variables,omitempty"`
-	Secrets    map[string]*Sealed `json:"secrets,omitempty"`
-	As         string             `json:"as,omitempty"`
-	Joins      string             `json:"joins,omitempty"`
-	Address    string             `json:"address,omitempty"`
-	StaysUp    string             `json:"stays_up"`
-	Memory     int64              `json:"memory,omitempty"`
-	Processors int64              `json:"processors,omitempty"`
-	Marks      map[string]string  `json:"marks,omitempty"`
-	WellWhen   []string           `json:"well_when,omitempty"`
+	Name         string             `json:"name"`
+	By           string             `json:"by"`
+	Image        string             `json:"image"`
+	Running      bool               `json:"running"`
+	Command      []string           `json:"starts_with,omitempty"`
+	ReachedAt    []Door             `json:"doors,omitempty"`
+	Mounts       []HeldAt           `json:"holds,omitempty"`
+	Variables    map[string]string  `json:"variables,omitempty"`
+	Secrets      map[string]*Sealed `json:"secrets,omitempty"`
+	RunsAs       string             `json:"as,omitempty"`
+	Network      string             `json:"joins,omitempty"`
+	Address      string             `json:"address,omitempty"`
+	Policy       string             `json:"stays_up"` // one of PolicyAlways and the like
+	Memory       int64              `json:"memory,omitempty"`
+	Processors   int64              `json:"processors,omitempty"`
+	EngineLabels map[string]string  `json:"marks,omitempty"`
+	WellWhen     []string           `json:"well_when,omitempty"`
 
 	Entry  []string `json:"entry,omitempty"`  // in place of the image's own entry point
 	Serves string   `json:"serves,omitempty"` // of one that serves sites, the name of its program
@@ -112,38 +148,38 @@ func (h HeldAt) words() string {
 // others: what else is in an environment is nobody's business. Log is the end of what it said,
 // where it does not run and should.
 type ContainerFound struct {
-	Engine     *Trouble          `json:"engine,omitempty"`
-	There      bool              `json:"there"`
-	By         string            `json:"by,omitempty"`
-	State      string            `json:"state,omitempty"`
-	Status     int               `json:"status,omitempty"`   // with which it ended
-	Since      time.Time         `json:"since,omitzero"`     // it was started
-	Restarts   int               `json:"restarts,omitempty"` // by the engine, since it was made
-	ID         string            `json:"id,omitempty"`
-	Image      string            `json:"image,omitempty"`  // its identifier
-	Wanted     string            `json:"wanted,omitempty"` // that of the image that is wanted; "" where the host has not got it
-	StartsWith []string          `json:"starts_with,omitempty"`
-	Doors      []Door            `json:"doors,omitempty"`
-	Holds      []HeldAt          `json:"holds,omitempty"`
-	Variables  map[string]string `json:"variables,omitempty"`
-	Secrets    map[string]bool   `json:"secrets,omitempty"`
-	More       []string          `json:"more,omitempty"`
-	As         string            `json:"as,omitempty"`
-	Joins      string            `json:"joins,omitempty"`
-	Address    string            `json:"address,omitempty"` // where one is wanted and it runs
-	StaysUp    string            `json:"stays_up,omitempty"`
-	Memory     int64             `json:"memory,omitempty"`
-	Processors int64             `json:"processors,omitempty"`
-	Marks      map[string]string `json:"marks,omitempty"`
-	Unwell     string            `json:"unwell,omitempty"` // what the command said that is to say that all is well
-	Log        []string          `json:"log,omitempty"`
-	Missing    []string          `json:"missing,omitempty"` // paths of the host that it is to see
-	Former     []string          `json:"former,omitempty"`  // paths of the host where it sees what lay there before
-	Empty      []string          `json:"empty,omitempty"`   // directories of the host that it only sees, and that hold nothing
-	Networks   []string          `json:"networks,omitempty"`
-	Beyond     []string          `json:"beyond,omitempty"` // what it has that none has that North Stake makes
-	Looks      []string          `json:"looks,omitempty"`  // where the web server in the image looks by itself for what it serves
-	Loose      []string          `json:"loose,omitempty"`  // paths inside at which the image has it write to a volume of the engine
+	Engine       *Trouble          `json:"engine,omitempty"`
+	There        bool              `json:"there"`
+	By           string            `json:"by,omitempty"`
+	State        string            `json:"state,omitempty"`
+	Status       int               `json:"status,omitempty"`   // with which it ended
+	Since        time.Time         `json:"since,omitzero"`     // it was started
+	Restarts     int               `json:"restarts,omitempty"` // by the engine, since it was made
+	ID           string            `json:"id,omitempty"`
+	Image        string            `json:"image,omitempty"`  // its identifier
+	Wanted       string            `json:"wanted,omitempty"` // that of the image that is wanted; "" where the host has not got it
+	Command      []string          `json:"starts_with,omitempty"`
+	ReachedAt    []Door            `json:"doors,omitempty"`
+	Mounts       []HeldAt          `json:"holds,omitempty"`
+	Variables    map[string]string `json:"variables,omitempty"`
+	Secrets      map[string]bool   `json:"secrets,omitempty"`
+	More         []string          `json:"more,omitempty"`
+	RunsAs       string            `json:"as,omitempty"`
+	Network      string            `json:"joins,omitempty"`
+	Address      string            `json:"address,omitempty"` // where one is wanted and it runs
+	Policy       string            `json:"stays_up,omitempty"`
+	Memory       int64             `json:"memory,omitempty"`
+	Processors   int64             `json:"processors,omitempty"`
+	EngineLabels map[string]string `json:"marks,omitempty"`
+	Unwell       string            `json:"unwell,omitempty"` // what the command said that is to say that all is well
+	Log          []string          `json:"log,omitempty"`
+	Missing      []string          `json:"missing,omitempty"` // paths of the host that it is to see
+	Former       []string          `json:"former,omitempty"`  // paths of the host where it sees what lay there before
+	Empty        []string          `json:"empty,omitempty"`   // directories of the host that it only sees, and that hold nothing
+	Networks     []string          `json:"networks,omitempty"`
+	Beyond       []string          `json:"beyond,omitempty"` // what it has that none has that North Stake makes
+	Looks        []string          `json:"looks,omitempty"`  // where the web server in the image looks by itself for what it serves
+	Loose        []string          `json:"loose,omitempty"`  // paths inside at which the image has it write to a volume of the engine
 }
 
 // Trouble is why something on a host does not answer.
@@ -177,6 +213,7 @@ var _ = Register(Kind{
 	Implied: func(w *Wanting) error {
 		for _, c := range declare.Nearest[Container](w.D, w.Host, "container") {
 			wantContainer(w, c.Name, c.Is, c.From)
+			w.atBoot(c.Is, c.From)
 		}
 		wantContained(w)
 		return nil
@@ -184,14 +221,14 @@ var _ = Register(Kind{
 	Finish: func(w *Wanting) { w.publishSeen() },
 	Claims: Claiming(func(w ContainerWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimContainer, What: w.Name}}
-		for _, d := range w.Doors {
+		for _, d := range w.ReachedAt {
 			port := fmt.Sprintf("%d/tcp", d.Outside)
 			if d.At != "" {
 				port = d.At + " " + port
 			}
 			out = append(out, Claim{Need: Owns, Sort: ClaimListen, What: port, With: "container " + w.Name})
 		}
-		for _, h := range w.Holds {
+		for _, h := range w.Mounts {
 			out = append(out, Claim{Need: Finds, Sort: ClaimPath, What: h.From})
 		}
 		return out
@@ -207,32 +244,40 @@ var _ = Register(Kind{
 })
 
 func wantContainer(w *Wanting, name string, c *Container, from declare.Position) {
-	want := ContainerWant{Name: name, By: w.D.Ground.Name, Image: c.Image, Running: c.Is != "stopped", StartsWith: c.StartsWith, Variables: c.Variables, As: c.As, Joins: c.Joins, Address: c.Address, StaysUp: cmp.Or(c.StaysUp, "always"), Marks: c.Marks, WellWhen: c.WellWhen}
-	for _, d := range c.Doors {
+	want := ContainerWant{Name: name, By: w.D.Ground.Name, Image: c.Image, Running: c.Is != "stopped", Command: c.Command, Variables: c.Variables, RunsAs: c.RunsAs, Network: c.Network, Address: c.Address, Policy: c.policy(), EngineLabels: c.EngineLabels, WellWhen: c.WellWhen}
+	for _, d := range c.ReachedAt {
 		d.Inside = cmp.Or(d.Inside, d.Outside)
-		want.Doors = append(want.Doors, d)
+		want.ReachedAt = append(want.ReachedAt, d)
 	}
-	sortDoors(want.Doors)
-	for _, at := range sortedKeys(c.Holds) {
-		want.Holds = append(want.Holds, HeldAt{At: at, From: path.Clean(c.Holds[at].From), Writable: c.Holds[at].Writable})
+	sortDoors(want.ReachedAt)
+	for _, at := range sortedKeys(c.Mounts) {
+		want.Mounts = append(want.Mounts, HeldAt{At: at, From: path.Clean(c.Mounts[at].From), Writable: c.Mounts[at].Writable})
 	}
-	for _, v := range sortedKeys(c.SecretVariables) {
+	for _, v := range sortedKeys(c.VariableSecrets) {
 		if want.Secrets == nil {
 			want.Secrets = map[string]*Sealed{}
 		}
-		want.Secrets[v] = w.Secrets.seal(c.SecretVariables[v], variable)
+		want.Secrets[v] = w.Secrets.seal(c.VariableSecrets[v], variable)
 	}
 	needs := []string{w.imageFor(c.Image, c.ImageSecret, from)}
-	for _, h := range want.Holds {
+	for _, h := range want.Mounts {
 		for _, typ := range []string{"directory", "content", "file", "link"} {
 			if local := Local(typ, h.From); w.Wants(local) {
 				needs = append(needs, local)
 			}
 		}
 	}
-	want.Memory, _ = declare.Bytes(c.Most.Memory)
-	want.Processors = int64(c.Most.Processors * 1e9)
+	want.Memory, _ = declare.Bytes(c.AtMost.Memory)
+	want.Processors = int64(c.AtMost.Processors * 1e9)
 	w.Want(Stake{Type: "container", Name: name, Want: JSON(want), From: from, Needs: needs})
+}
+
+// atBoot has the engine start a container with the host. Podman does so by a unit of its own.
+func (w *Wanting) atBoot(c *Container, from declare.Position) {
+	if c.policy() == PolicyAlways && c.Is != "stopped" && (w.WantsService("podman.socket") || w.WantsService("podman")) {
+		yes := true
+		w.Service("podman-restart", nil, &yes, from)
+	}
 }
 
 // publishSeen notes with each content that a container sees its root, or a part of it, that it is
@@ -246,7 +291,7 @@ func (w *Wanting) publishSeen() {
 		}
 		want, _ := last[ContentWant](s.Want)
 		for c, held := range of[ContainerWant](w.stakes, "container", memo) {
-			if slices.ContainsFunc(held.Holds, func(h HeldAt) bool { return pathWithin(h.From, want.Root) }) {
+			if slices.ContainsFunc(held.Mounts, func(h HeldAt) bool { return pathWithin(h.From, want.Root) }) {
 				want.Seen = c.Name
 				w.stakes[i].Want = JSON(want)
 				break

@@ -32,7 +32,7 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 	for _, command := range []struct {
 		key   string
 		words []string
-	}{{"starts_with", is.StartsWith}, {"well_when", is.WellWhen}} {
+	}{{"command", is.Command}, {"well_when", is.WellWhen}} {
 		if c.Written(check.At(here, command.key)...) && len(command.words) == 0 {
 			c.Say(check.At(here, command.key), "a command without a word is none", "write its words, or take it out")
 		}
@@ -43,8 +43,8 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 		}
 	}
 	seen := map[string]int{}
-	for i, d := range is.Doors {
-		door := check.At(here, "doors", strconv.Itoa(i))
+	for i, d := range is.ReachedAt {
+		door := check.At(here, "reached_at", strconv.Itoa(i))
 		for _, one := range []struct {
 			key  string
 			port int
@@ -59,67 +59,70 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 		}
 		key := fmt.Sprint(d.Outside, d.At)
 		if first, twice := seen[key]; twice {
-			c.Say(door, fmt.Sprintf("door %d has this port of the host already", first+1), "give one of the two another")
+			c.Say(door, fmt.Sprintf("number %d in this list has this port of the host already", first+1), "give one of the two another")
 		}
 		seen[key] = i
 	}
-	if len(is.Probes) > 0 && len(is.Doors) == 0 {
-		c.Say(check.At(here, "probe"), "there is no door that could be asked", "add doors = [{ outside = 8080, inside = 80 }], say, or take the probe out")
+	if len(is.Probes) > 0 && len(is.ReachedAt) == 0 {
+		c.Say(check.At(here, "probe"), "there is no port that could be asked", "add reached_at = [{ outside = 8080, inside = 80 }], say, or take the probe out")
 	}
 	for i, p := range is.Probes {
 		c.Probe(p, check.At(here, "probe", strconv.Itoa(i)))
 	}
-	if is.Joins == "host" && len(is.Doors) > 0 {
-		c.Say(check.At(here, "doors"), "a container on the host's own network has no doors: it listens there itself", "take the doors out, or let it join another network")
+	if is.Network == "host" && len(is.ReachedAt) > 0 {
+		c.Say(check.At(here, "reached_at"), "a container on the host's own network needs no reached_at: it listens there itself", "take reached_at out, or name another network")
 	}
 	if a, err := netip.ParseAddr(is.Address); is.Address != "" && (err != nil || a.IsUnspecified() || a.IsLoopback()) {
-		c.Say(check.At(here, "address"), fmt.Sprintf("%q is no address that a container can have", is.Address), "write one of the network that it joins, such as 10.88.0.11")
-	} else if is.Address != "" && (is.Joins == "host" || is.Joins == "none") {
-		c.Say(check.At(here, "address"), "a container that joins no network of the engine's has no address of its own", "take the address out, or let it join another network")
+		c.Say(check.At(here, "address"), fmt.Sprintf("%q is no address that a container can have", is.Address), "write one of the network that it is in, such as 10.88.0.11")
+	} else if is.Address != "" && (is.Network == "host" || is.Network == "none") {
+		c.Say(check.At(here, "address"), "a container in no network of the engine's has no address of its own", "take the address out, or name another network")
 	}
-	if is.Joins != "" && !form.Container.MatchString(is.Joins) {
-		c.Say(check.At(here, "joins"), fmt.Sprintf("%q cannot be the name of a network", is.Joins), "use letters, digits and . _ -")
+	if is.Network != "" && !form.Container.MatchString(is.Network) {
+		c.Say(check.At(here, "network"), fmt.Sprintf("%q cannot be the name of a network", is.Network), "use letters, digits and . _ -")
 	}
-	for _, p := range sortedKeys(is.Holds) {
-		held := check.At(here, "holds", p)
+	for _, p := range sortedKeys(is.Mounts) {
+		held := check.At(here, "mounts", p)
 		if !path.IsAbs(p) || p == "/" || form.Bad(p) != "" {
 			c.Say(held, fmt.Sprintf("%q is not a path inside a container", p), "write an absolute path without a colon, such as /srv/www")
 		}
-		c.Place(is.Holds[p].From, check.At(held, "from"))
-		if strings.Contains(is.Holds[p].From+p, ":") {
+		c.Place(is.Mounts[p].From, check.At(held, "from"))
+		if strings.Contains(is.Mounts[p].From+p, ":") {
 			c.Say(held, "an engine takes no paths with a colon", "give the directory another name")
 		}
 	}
 	for _, table := range []struct {
 		key    string
 		values map[string]string
-	}{{"variables", is.Variables}, {"secret_variables", is.SecretVariables}, {"marks", is.Marks}} {
+	}{{"variables", is.Variables}, {"variable_secrets", is.VariableSecrets}, {"engine_labels", is.EngineLabels}} {
 		for _, n := range sortedKeys(table.values) {
 			v := check.At(here, table.key, n)
 			switch {
-			case table.key != "marks" && !form.Variable.MatchString(n):
+			case table.key != "engine_labels" && !form.Variable.MatchString(n):
 				c.Say(v, fmt.Sprintf("%q is not the name of a variable", n), "use letters, digits and _, and no digit in front")
-			case table.key == "marks" && (!form.Mark.MatchString(n) || strings.HasPrefix(n, ownMark)):
-				c.Say(v, fmt.Sprintf("%q cannot be the name of a mark", n), "use letters, digits and . _ - /; those that begin with northstake are its own")
-			case table.key == "secret_variables":
+			case table.key == "engine_labels" && (!form.Mark.MatchString(n) || strings.HasPrefix(n, ownMark)):
+				c.Say(v, fmt.Sprintf("%q cannot be the name of a label", n), "use letters, digits and . _ - /; those that begin with northstake are its own")
+			case table.key == "variable_secrets":
 				c.Secret(table.values[n], n, v)
 			case form.Control(table.values[n]) || len(table.values[n]) > 4000:
 				c.Say(v, "the value has a control character, or is too long", "write it in one line of at most 4000 characters")
 			}
 		}
 	}
-	for n := range is.SecretVariables {
+	for n := range is.VariableSecrets {
 		if _, twice := is.Variables[n]; twice {
-			c.Say(check.At(here, "secret_variables", n), fmt.Sprintf("%s stands in variables, too", n), "keep one of the two")
+			c.Say(check.At(here, "variable_secrets", n), fmt.Sprintf("%s stands in variables, too", n), "keep one of the two")
 		}
 	}
-	if form.Control(is.As) || strings.ContainsAny(is.As, " \t") || len(is.As) > 64 {
-		c.Say(check.At(here, "as"), fmt.Sprintf("%q cannot be a user", is.As), "write a name or a number, with :GROUP behind it where that is wanted")
+	if form.Control(is.RunsAs) || strings.ContainsAny(is.RunsAs, " \t") || len(is.RunsAs) > 64 {
+		c.Say(check.At(here, "runs_as"), fmt.Sprintf("%q cannot be a user", is.RunsAs), "write a name or a number, with :GROUP behind it where that is wanted")
 	}
-	if n, ok := declare.Bytes(is.Most.Memory); is.Most.Memory != "" && (!ok || n < 6<<20) {
-		c.Say(check.At(here, "most", "memory"), fmt.Sprintf("%q is not an amount of memory that a container can live with", is.Most.Memory), "write one such as \"256MB\", of 6 MB at least")
+	if is.AtBoot != nil && *is.AtBoot && is.Restarts != "" && is.Restarts != RestartsAlways {
+		c.Say(check.At(here, "at_boot"), fmt.Sprintf("a container that restarts %s is not started with the host: engines start those that restart always", is.Restarts), "write restarts = \"always\", or take at_boot out")
 	}
-	if is.Most.Processors < 0 || is.Most.Processors > 1024 {
-		c.Say(check.At(here, "most", "processors"), "that is no number of processors", "write one such as 0.5 or 2")
+	if n, ok := declare.Bytes(is.AtMost.Memory); is.AtMost.Memory != "" && (!ok || n < 6<<20) {
+		c.Say(check.At(here, "at_most", "memory"), fmt.Sprintf("%q is not an amount of memory that a container can live with", is.AtMost.Memory), "write one such as \"256MB\", of 6 MB at least")
+	}
+	if is.AtMost.Processors < 0 || is.AtMost.Processors > 1024 {
+		c.Say(check.At(here, "at_most", "processors"), "that is no number of processors", "write one such as 0.5 or 2")
 	}
 }

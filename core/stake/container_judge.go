@@ -46,8 +46,8 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 			block(fmt.Sprintf("the container is to see %s, and nothing is there", p), "declare it as a directory, a file or a content, or correct where it is")
 		}
 	}
-	if w.JoinsNamed() && len(f.Networks) > 0 && !slices.Contains(f.Networks, w.Joins) {
-		block(fmt.Sprintf("the engine has no network called %s; it has %s", w.Joins, strings.Join(f.Networks, ", ")), "make it there, or name another")
+	if w.JoinsNamed() && len(f.Networks) > 0 && !slices.Contains(f.Networks, w.Network) {
+		block(fmt.Sprintf("the engine has no network called %s; it has %s", w.Network, strings.Join(f.Networks, ", ")), "make it there, or name another")
 	}
 	if f.There {
 		w.compare(&d, f)
@@ -81,7 +81,7 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	if len(d) == 0 || len(v.Blockers) > 0 {
 		return v
 	}
-	for _, door := range w.Doors {
+	for _, door := range w.ReachedAt {
 		if l := in.Traits.On(door.Outside); l != nil && !(f.There && running) && !slices.Contains(engineListeners, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {
 			block(fmt.Sprintf("port %d is taken by %s (process %d)", door.Outside, l.Program, l.PID), "let the container have another port, or stop that program")
 		}
@@ -141,13 +141,13 @@ func (w ContainerWant) servesNothing(in Input, f ContainerFound) []Note {
 			out = append(out, Note{in.Stake.Address(), fmt.Sprintf("%s, which container %s is to see, is empty", p, w.Name), "declare what lies there as content, or correct where it is"})
 		}
 	}
-	if len(f.Looks) == 0 || len(w.Holds) == 0 || len(w.Doors) == 0 {
+	if len(f.Looks) == 0 || len(w.Mounts) == 0 || len(w.ReachedAt) == 0 {
 		return out
 	}
 	at := func(h HeldAt) bool { // what it holds where the server looks, or its configuration
 		return pathWithin(h.At, "/etc") || strings.Contains(h.At, "/conf") || slices.ContainsFunc(f.Looks, func(p string) bool { return pathWithin(h.At, p) || pathWithin(p, h.At) })
 	}
-	if !slices.ContainsFunc(w.Holds, at) {
+	if !slices.ContainsFunc(w.Mounts, at) {
 		out = append(out, Note{in.Stake.Address(), fmt.Sprintf("the server in image %s looks by itself at %s for what it serves, and container %s holds nothing there", w.Image, strings.Join(f.Looks, " or "), w.Name), "let it hold the content there, or a configuration of its own that names another place"})
 	}
 	return out
@@ -170,7 +170,7 @@ func (w ContainerWant) startAnew(because string) Move {
 func nudgeHolders(in Input, what, path string) []Nudge {
 	var out []Nudge
 	for s, w := range of[ContainerWant](in.Declared, "container", in.Memo) {
-		if slices.ContainsFunc(w.Holds, func(h HeldAt) bool { return h.From == path }) {
+		if slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { return h.From == path }) {
 			out = append(out, Nudge{Target: s.Local(), How: AnewContainer, Reason: fmt.Sprintf("its %s %s changed", what, path)})
 		}
 	}
@@ -220,7 +220,7 @@ var startable = []string{"created", "configured", "initialized", "exited", "stop
 // is wanted does not hold.
 func (w ContainerWant) loose(f ContainerFound) []string {
 	return slices.DeleteFunc(slices.Clone(f.Loose), func(p string) bool {
-		return slices.ContainsFunc(w.Holds, func(h HeldAt) bool { return h.At == p })
+		return slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { return h.At == p })
 	})
 }
 
@@ -238,16 +238,16 @@ func (f ContainerFound) stateWords() string {
 
 // JoinsNamed says whether the container joins a network of its engine that has a name of its own.
 func (w ContainerWant) JoinsNamed() bool {
-	return w.Joins != "" && w.Joins != "host" && w.Joins != "none"
+	return w.Network != "" && w.Network != "host" && w.Network != "none"
 }
 
 // Overlaps says whether the container cannot run beside the one that is there.
 func (w ContainerWant) Overlaps(f ContainerFound) bool {
-	if w.Joins == "host" || f.Joins == "host" || w.Address != "" && w.Address == f.Address {
+	if w.Network == "host" || f.Network == "host" || w.Address != "" && w.Address == f.Address {
 		return true
 	}
-	return slices.ContainsFunc(w.Doors, func(d Door) bool {
-		return slices.ContainsFunc(f.Doors, func(o Door) bool { return o.Outside == d.Outside })
+	return slices.ContainsFunc(w.ReachedAt, func(d Door) bool {
+		return slices.ContainsFunc(f.ReachedAt, func(o Door) bool { return o.Outside == d.Outside })
 	})
 }
 
@@ -266,23 +266,23 @@ func (w ContainerWant) compare(d *differences, f ContainerFound) {
 			d.differ(attribute, cmp.Or(strings.Join(wanted, ", "), "none"), cmp.Or(strings.Join(found, ", "), "none"))
 		}
 	}
-	list("starts with", w.StartsWith, f.StartsWith)
+	list("command", w.Command, f.Command)
 	var wanted, found []string
-	for _, door := range w.Doors {
+	for _, door := range w.ReachedAt {
 		wanted = append(wanted, door.words())
 	}
-	for _, door := range f.Doors {
+	for _, door := range f.ReachedAt {
 		found = append(found, door.words())
 	}
-	list("doors", wanted, found)
+	list("reached at", wanted, found)
 	wanted, found = nil, nil
-	for _, h := range w.Holds {
+	for _, h := range w.Mounts {
 		wanted = append(wanted, h.words())
 	}
-	for _, h := range f.Holds {
+	for _, h := range f.Mounts {
 		found = append(found, h.words())
 	}
-	list("holds", wanted, found)
+	list("mounts", wanted, found)
 	for _, n := range sortedKeys(w.Variables) {
 		is, there := f.Variables[n]
 		if !there {
@@ -303,22 +303,24 @@ func (w ContainerWant) compare(d *differences, f ContainerFound) {
 	if len(f.Beyond) > 0 {
 		d.differ("besides", "nothing", strings.Join(f.Beyond, ", "))
 	}
-	d.add("as", cmp.Or(w.As, "the image's own"), cmp.Or(f.As, "the image's own"))
-	d.add("joins", cmp.Or(w.Joins, "the engine's own"), cmp.Or(f.Joins, "the engine's own"))
+	d.add("runs as", cmp.Or(w.RunsAs, "the image's own"), cmp.Or(f.RunsAs, "the image's own"))
+	d.add("network", cmp.Or(w.Network, "the engine's own"), cmp.Or(f.Network, "the engine's own"))
 	if f.State == "running" {
 		d.add("address", w.Address, f.Address)
 	}
-	d.add("stays up", w.StaysUp, f.StaysUp)
+	if w.Policy != f.Policy {
+		d.differ("restarts", policyWords(w.Policy), policyWords(f.Policy))
+	}
 	if w.Memory != f.Memory {
 		a, b := TwoSizes(w.Memory, f.Memory)
-		d.differ("most memory", a, b)
+		d.differ("memory at most", a, b)
 	}
 	if w.Processors != f.Processors {
 		exact := func(n int64) string { return strconv.FormatFloat(float64(n)/1e9, 'f', -1, 64) }
-		d.differ("most processors", exact(w.Processors), exact(f.Processors))
+		d.differ("processors at most", exact(w.Processors), exact(f.Processors))
 	}
-	if !maps.Equal(w.Marks, f.Marks) {
-		d.differ("marks", marksWords(w.Marks), marksWords(f.Marks))
+	if !maps.Equal(w.EngineLabels, f.EngineLabels) {
+		d.differ("engine labels", marksWords(w.EngineLabels), marksWords(f.EngineLabels))
 	}
 }
 
@@ -345,10 +347,10 @@ func shortID(id string) string {
 // details are the settings of a container that is made, for the plan.
 func (w ContainerWant) details() []Detail {
 	var b strings.Builder
-	for _, d := range w.Doors {
+	for _, d := range w.ReachedAt {
 		fmt.Fprintf(&b, "door     %s\n", d.words())
 	}
-	for _, h := range w.Holds {
+	for _, h := range w.Mounts {
 		fmt.Fprintf(&b, "holds    %s\n", h.words())
 	}
 	for _, n := range sortedKeys(w.Variables) {

@@ -13,13 +13,13 @@ func TestEverySettingOfAContainerCounts(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := stake.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true, StartsWith: []string{"tides"}, Doors: []stake.Door{{Outside: 8080, Inside: 80}},
-		Holds: []stake.HeldAt{{At: "/srv", From: "/srv/tides"}}, Variables: map[string]string{"OFFICE": "north"}, Secrets: map[string]*stake.Sealed{"TOKEN": {Secret: "tides-token", Mark: "m"}},
-		As: "tides", Joins: "quays", Address: "10.89.0.7", StaysUp: "always", Memory: 1 << 28, Processors: 5e8, Marks: map[string]string{"team": "tides"}, WellWhen: []string{"true"}}
+	want := stake.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true, Command: []string{"tides"}, ReachedAt: []stake.Door{{Outside: 8080, Inside: 80}},
+		Mounts: []stake.HeldAt{{At: "/srv", From: "/srv/tides"}}, Variables: map[string]string{"OFFICE": "north"}, Secrets: map[string]*stake.Sealed{"TOKEN": {Secret: "tides-token", Mark: "m"}},
+		RunsAs: "tides", Network: "harbour", Address: "10.89.0.7", Policy: "always", Memory: 1 << 28, Processors: 5e8, EngineLabels: map[string]string{"team": "tides"}, WellWhen: []string{"true"}}
 	good := func() stake.ContainerFound {
-		return stake.ContainerFound{There: true, By: "saltmarsh", State: "running", Image: "sha256:aa", Wanted: "sha256:aa", StartsWith: []string{"tides"}, Doors: []stake.Door{{Outside: 8080, Inside: 80}},
-			Holds: []stake.HeldAt{{At: "/srv", From: "/srv/tides"}}, Variables: map[string]string{"OFFICE": "north"}, Secrets: map[string]bool{"TOKEN": true}, As: "tides", Joins: "quays", Address: "10.89.0.7", StaysUp: "always",
-			Memory: 1 << 28, Processors: 5e8, Marks: map[string]string{"team": "tides"}, Networks: []string{"quays"}}
+		return stake.ContainerFound{There: true, By: "saltmarsh", State: "running", Image: "sha256:aa", Wanted: "sha256:aa", Command: []string{"tides"}, ReachedAt: []stake.Door{{Outside: 8080, Inside: 80}},
+			Mounts: []stake.HeldAt{{At: "/srv", From: "/srv/tides"}}, Variables: map[string]string{"OFFICE": "north"}, Secrets: map[string]bool{"TOKEN": true}, RunsAs: "tides", Network: "harbour", Address: "10.89.0.7", Policy: "always",
+			Memory: 1 << 28, Processors: 5e8, EngineLabels: map[string]string{"team": "tides"}, Networks: []string{"harbour"}}
 	}
 	judge := func(f stake.ContainerFound) stake.Verdict {
 		t.Helper()
@@ -39,26 +39,26 @@ func TestEverySettingOfAContainerCounts(t *testing.T) {
 	}{
 		"gone":               {func(f *stake.ContainerFound) { *f = stake.ContainerFound{Networks: f.Networks} }, "container", "run container tides of image registry.test/tides:1"},
 		"another image":      {func(f *stake.ContainerFound) { f.Image = "sha256:bb" }, "image", "make"},
-		"another command":    {func(f *stake.ContainerFound) { f.StartsWith = []string{"tides", "--x"} }, "starts with", "make"},
-		"another door":       {func(f *stake.ContainerFound) { f.Doors[0].Outside = 8081 }, "doors", "make"},
-		"an address":         {func(f *stake.ContainerFound) { f.Doors[0].At = "127.0.0.1" }, "doors", "make"},
-		"one door more":      {func(f *stake.ContainerFound) { f.Doors = append(f.Doors, stake.Door{Outside: 9, Inside: 9}) }, "doors", "make"},
-		"writable":           {func(f *stake.ContainerFound) { f.Holds[0].Writable = true }, "holds", "make"},
-		"held from":          {func(f *stake.ContainerFound) { f.Holds[0].From = "/srv/x" }, "holds", "make"},
+		"another command":    {func(f *stake.ContainerFound) { f.Command = []string{"tides", "--x"} }, "command", "make"},
+		"another door":       {func(f *stake.ContainerFound) { f.ReachedAt[0].Outside = 8081 }, "reached at", "make"},
+		"an address":         {func(f *stake.ContainerFound) { f.ReachedAt[0].At = "127.0.0.1" }, "reached at", "make"},
+		"one door more":      {func(f *stake.ContainerFound) { f.ReachedAt = append(f.ReachedAt, stake.Door{Outside: 9, Inside: 9}) }, "reached at", "make"},
+		"writable":           {func(f *stake.ContainerFound) { f.Mounts[0].Writable = true }, "mounts", "make"},
+		"held from":          {func(f *stake.ContainerFound) { f.Mounts[0].From = "/srv/x" }, "mounts", "make"},
 		"a variable":         {func(f *stake.ContainerFound) { f.Variables["OFFICE"] = "south" }, "variable OFFICE", "make"},
 		"no variable":        {func(f *stake.ContainerFound) { f.Variables = nil }, "variable OFFICE", "make"},
 		"a secret":           {func(f *stake.ContainerFound) { f.Secrets["TOKEN"] = false }, "variable TOKEN", "make"},
 		"more variables":     {func(f *stake.ContainerFound) { f.More = []string{"X"} }, "more variables", "make"},
 		"more rights":        {func(f *stake.ContainerFound) { f.Beyond = []string{"all rights of the host"} }, "besides", "make"},
-		"another user":       {func(f *stake.ContainerFound) { f.As = "" }, "as", "make"},
-		"another network":    {func(f *stake.ContainerFound) { f.Joins = "" }, "joins", "make"},
+		"another user":       {func(f *stake.ContainerFound) { f.RunsAs = "" }, "runs as", "make"},
+		"another network":    {func(f *stake.ContainerFound) { f.Network = "" }, "network", "make"},
 		"another of its own": {func(f *stake.ContainerFound) { f.Address = "10.89.0.8" }, "address", "make"},
 		"a former file":      {func(f *stake.ContainerFound) { f.Former = []string{"/srv/tides"} }, "sees at /srv/tides", "restart container tides"},
-		"started again":      {func(f *stake.ContainerFound) { f.StaysUp = "no" }, "stays up", "make"},
-		"a byte of memory":   {func(f *stake.ContainerFound) { f.Memory++ }, "most memory", "make"},
-		"processors":         {func(f *stake.ContainerFound) { f.Processors++ }, "most processors", "make"},
-		"a mark":             {func(f *stake.ContainerFound) { f.Marks["team"] = "quays" }, "marks", "make"},
-		"a mark more":        {func(f *stake.ContainerFound) { f.Marks["x"] = "" }, "marks", "make"},
+		"started again":      {func(f *stake.ContainerFound) { f.Policy = "no" }, "restarts", "make"},
+		"a byte of memory":   {func(f *stake.ContainerFound) { f.Memory++ }, "memory at most", "make"},
+		"processors":         {func(f *stake.ContainerFound) { f.Processors++ }, "processors at most", "make"},
+		"a mark":             {func(f *stake.ContainerFound) { f.EngineLabels["team"] = "harbour" }, "engine labels", "make"},
+		"a mark more":        {func(f *stake.ContainerFound) { f.EngineLabels["x"] = "" }, "engine labels", "make"},
 		"ended":              {func(f *stake.ContainerFound) { f.State, f.Status = "exited", 3 }, "state", "start container tides"},
 		"paused":             {func(f *stake.ContainerFound) { f.State = "paused" }, "state", "make container tides anew, because it is paused"},
 		"not well":           {func(f *stake.ContainerFound) { f.Unwell = "true ends with status 1" }, "well", "make container tides anew, because it is not well"},

@@ -157,7 +157,7 @@ var _ = Register(Kind{
 })
 
 func wantedContent(d *declare.Declaration, root string, c *declare.Content) ContentWant {
-	want := ContentWant{Root: root, Files: d.FilesOf(c.Place()), Keep: c.Keep, Rest: c.Rest,
+	want := ContentWant{Root: root, Files: d.FilesOf(c.Place()), Keep: c.LeftAlone, Rest: c.Undeclared,
 		Modes: declare.Modes{Files: mode(c.Modes.Files, "0644"), Directories: mode(c.Modes.Directories, "0755")}}
 	want.Owner, want.Group = owners(c.Owner, c.Group)
 	want.Dirs = d.Beside().EmptyBelow(c.Place())

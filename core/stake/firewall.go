@@ -222,7 +222,7 @@ func (w *Wanting) doors(declared []PortWant) []PortWant {
 		if out == nil {
 			out = slices.Clone(declared)
 		}
-		for _, d := range c.Doors {
+		for _, d := range c.ReachedAt {
 			at, err := netip.ParseAddr(d.At)
 			is := func(p PortWant) bool {
 				return p.Protocol == "tcp" && p.Port <= d.Outside && d.Outside <= p.Last()

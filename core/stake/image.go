@@ -101,7 +101,7 @@ func judgeImage(in Input, w ImageWant, f ImageFound) Verdict {
 		for s, c := range of[ContainerWant](in.Declared, "container", in.Memo) {
 			if c.Image == w.Image {
 				v.Nudges = append(v.Nudges, Nudge{Target: s.Local(), How: MakeContainer, Reason: "its image has moved"})
-				if f.ID != "" && (c.Joins == "host" || len(c.Doors) > 0) {
+				if f.ID != "" && (c.Network == "host" || len(c.ReachedAt) > 0) {
 					v.Cautions = append(v.Cautions, c.silence(s.Host))
 				}
 			}

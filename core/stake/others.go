@@ -17,7 +17,7 @@ const OthersNothing = "nothing"
 // wantOthers wants what the ground says that answers to names that no site has: a virtual
 // host for each server, on the ports on which no site is first.
 func wantOthers(w *Wanting) error {
-	if w.D.Ground.Others == "" {
+	if w.D.Ground.UnknownNames == "" {
 		return nil
 	}
 	ports := map[string][]int{}
@@ -27,7 +27,7 @@ func wantOthers(w *Wanting) error {
 		for _, l := range s.ListenOn() {
 			switch {
 			case !s.IsServed() || l.Address != "":
-			case s.First:
+			case s.CatchAll:
 				firsts[serverOf(s)] = append(firsts[serverOf(s)], l.Port)
 			case !slices.Contains(ports[serverOf(s)], l.Port):
 				ports[serverOf(s)] = append(ports[serverOf(s)], l.Port)
@@ -48,13 +48,13 @@ func wantOthers(w *Wanting) error {
 
 func wantOthersOf(w *Wanting, server string, ports []int) error {
 	base, within := strings.CutSuffix(server, inside)
-	name, at := "other-names-"+base, w.D.At("ground", "other_names")
+	name, at := "other-names-"+base, w.D.At("ground", "unknown_names")
 	if within {
 		name += "-within"
 	}
 	layout, _ := w.layout(server) // which its sites have needed before
 	site := &declare.Site{}
-	site.Server, site.Names, site.First, site.Paths = base, []string{"any.northstake.invalid"}, true, map[string]*declare.Path{"/": othersPath(w.D.Ground.Others)}
+	site.Server, site.Names, site.CatchAll, site.Paths = base, []string{"any.northstake.invalid"}, true, map[string]*declare.Path{"/": othersPath(w.D.Ground.UnknownNames)}
 	for _, p := range ports {
 		site.Listen = append(site.Listen, declare.Listen{Port: p})
 	}

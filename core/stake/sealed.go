@@ -8,7 +8,7 @@ import (
 	"fmt"
 )
 
-// Secrets are what the service keeps under seal. Value is one of them by its name; its error
+// Secrets are what the service keeps encrypted. Value is one of them by its name; its error
 // says what to do. Key is the service's, and makes the marks.
 type Secrets struct {
 	Value func(name string) ([]byte, error)

@@ -6,6 +6,7 @@ import (
 	"maps"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"northstake/core/check"
@@ -71,15 +72,22 @@ type ServiceWork struct {
 
 var _ = Register(Kind{
 	Type: "service", After: []string{"site"},
-	Rehearsal: `services = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
-	Settings:  []declare.Setting{declare.Table[Service]("services", "NAME", "Services and how they should be.", `{ cron = { running = true, at_boot = true } }`)},
-	Check:     checkServices,
+	Rehearsal: `service = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
+	Settings: []declare.Setting{
+		declare.Value[[]string]("services", "Services that run, and start at boot. What is nearer to a host wins: its own list or table over those of its kits, a later kit over an earlier one.", "", `["cron"]`),
+		declare.Table[Service]("service", "NAME", "Services of which there is more to say, by name. A table says of a service what is to be otherwise: it wins over the list of a kit, and the half that it leaves out stays as that has it.", `{ cron = { running = true, at_boot = false } }`),
+	},
+	Check: checkServices,
 	Wanted: func(w *Wanting) error {
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
-			list := declare.Get[map[string]*Service](s, "services")
+			yes := true
+			for i, n := range declare.Get[[]string](s, "services") {
+				w.Service(n, &yes, &yes, at("services", strconv.Itoa(i)))
+			}
+			list := declare.Get[map[string]*Service](s, "service")
 			for _, n := range sortedKeys(list) {
 				if name := w.Named(n, list[n].Names); name != "" {
-					w.Service(name, list[n].Running, list[n].AtBoot, at("services", n))
+					w.Service(name, list[n].Running, list[n].AtBoot, at("service", n))
 				}
 			}
 		})
@@ -198,14 +206,24 @@ func unique(list []string) []string {
 }
 
 func checkServices(c *check.Checker, s declare.Settings, at []string) {
-	list := declare.Get[map[string]*Service](s, "services")
-	for _, name := range sortedKeys(list) {
-		here := check.At(at, "services", name)
-		c.Names(list[name].Names, check.At(here, "names"), form.Service, "service")
+	named := func(name string, here []string) {
 		if !form.Service.MatchString(name) {
 			c.Say(here, fmt.Sprintf("%q is not a service name", name), "use the unit's name without .service")
 		} else if strings.HasSuffix(name, ".service") {
 			c.Say(here, fmt.Sprintf("%q has its unit's ending", name), fmt.Sprintf("write %q", strings.TrimSuffix(name, ".service")))
+		}
+	}
+	listed := declare.Get[[]string](s, "services")
+	for i, name := range listed {
+		named(name, check.At(at, "services", strconv.Itoa(i)))
+	}
+	table := declare.Get[map[string]*Service](s, "service")
+	for _, name := range sortedKeys(table) {
+		here := check.At(at, "service", name)
+		c.Names(table[name].Names, check.At(here, "names"), form.Service, "service")
+		named(name, here)
+		if slices.Contains(listed, name) {
+			c.Say(here, fmt.Sprintf("service %s stands in services as well", name), "keep one of the two")
 		}
 	}
 }

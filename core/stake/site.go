@@ -293,16 +293,16 @@ func wantSite(w *Wanting, name string) error {
 		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
 	}
 	file := layout.SitesDir + "/northstake-" + name + cmp.Or(layout.Ending, ".conf")
-	if s.First {
+	if s.CatchAll {
 		file = layout.SitesDir + "/000-0-" + path.Base(file) // before all others, and so the first
 	}
 	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.SentOn...), Roots: roots, Off: !s.IsServed(), First: s.First, Vouched: rawLines(w.D, name), Yields: w.silenced(serverOf(s)), File: file}
+		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, name), Yields: w.silenced(serverOf(s)), File: file}
 	if local := Local("server", serverOf(s)); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
 	for _, u := range sortedKeys(s.Paths) {
-		for _, to := range s.Paths[u].To {
+		for _, to := range s.Paths[u].PassedTo {
 			if to = serviceAt(to); !slices.Contains(want.To, to) {
 				want.To = append(want.To, to)
 			}

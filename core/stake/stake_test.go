@@ -517,7 +517,7 @@ func TestActsAreWorkedOut(t *testing.T) {
 		{ActWant{Do: "restart", Service: "nginx"}, ActFound{Known: true, Running: true}, "restart nginx now", ""},
 		{ActWant{Do: "reload", Service: "nginx"}, ActFound{Known: true}, "", "nginx does not run"},
 		{ActWant{Do: "reload", Service: "nginks"}, ActFound{Near: []string{"nginx"}}, "", "no unit on this host is called nginks"},
-		{ActWant{Do: "relist"}, ActFound{Manager: "dnf"}, "read the lists of what the package sources offer anew, with dnf", ""},
+		{ActWant{Do: "refresh-lists"}, ActFound{Manager: "dnf"}, "read the lists of what the package sources offer anew, with dnf", ""},
 		{ActWant{Do: "upgrade"}, ActFound{}, "", ""},
 		{ActWant{Do: "upgrade"}, ActFound{Upgrades: []PackageGoal{{Name: "b", Version: "2", From: "1"}, {Name: "a", Version: "3", From: "2"}}}, "upgrade 2 packages", ""},
 		{ActWant{Do: "reboot"}, ActFound{}, "restart the host, and wait for it", ""},

@@ -112,9 +112,9 @@ type Layout struct {
 // Contained is what else there is to know of a server in a container: its main configuration,
 // which is North Stake's own, and the commands inside.
 type Contained struct {
-	Main       string   `toml:"main" json:"main,omitempty"`               // text of Config
-	StartsWith []string `toml:"starts_with" json:"starts_with,omitempty"` // in the foreground
-	Reload     []string `toml:"reload" json:"reload,omitempty"`           // by which it takes notice of a change
+	Main    string   `toml:"main" json:"main,omitempty"`               // text of Config
+	Command []string `toml:"starts_with" json:"starts_with,omitempty"` // in the foreground
+	Reload  []string `toml:"reload" json:"reload,omitempty"`           // by which it takes notice of a change
 }
 
 // PHP is how a family of systems runs PHP: what brings it, its service, in whose name

@@ -73,8 +73,8 @@ func (w *Wanting) within(name string, want *SiteWant, layout Layout, image, secr
 	needs := []string{w.imageFor(image, secret, from), Local("file", layout.Config)}
 	c := g[want.Within]
 	if c == nil {
-		c = &containedServer{image: image, secret: secret, from: from, want: ContainerWant{Name: want.Within, By: w.D.Ground.Name, Image: image, Running: true, StaysUp: "always", Joins: "host",
-			Entry: layout.StartsWith[:1], StartsWith: layout.StartsWith[1:], Reload: layout.Reload, Serves: layout.Program}}
+		c = &containedServer{image: image, secret: secret, from: from, want: ContainerWant{Name: want.Within, By: w.D.Ground.Name, Image: image, Running: true, Policy: PolicyAlways, Network: "host",
+			Entry: layout.Command[:1], Command: layout.Command[1:], Reload: layout.Reload, Serves: layout.Program}}
 		g[want.Within] = c
 	}
 	if c.image != image {
@@ -121,11 +121,11 @@ func (c *containedServer) see(h HeldAt) {
 	covers := func(a, b HeldAt) bool {
 		return (a.At == b.At || strings.HasPrefix(b.At, a.At+"/")) && a.Writable == b.Writable
 	}
-	if slices.ContainsFunc(c.want.Holds, func(o HeldAt) bool { return covers(o, h) }) {
+	if slices.ContainsFunc(c.want.Mounts, func(o HeldAt) bool { return covers(o, h) }) {
 		return
 	}
-	c.want.Holds = append(slices.DeleteFunc(c.want.Holds, func(o HeldAt) bool { return covers(h, o) }), h)
-	slices.SortFunc(c.want.Holds, func(a, b HeldAt) int { return cmp.Compare(a.At, b.At) })
+	c.want.Mounts = append(slices.DeleteFunc(c.want.Mounts, func(o HeldAt) bool { return covers(h, o) }), h)
+	slices.SortFunc(c.want.Mounts, func(a, b HeldAt) int { return cmp.Compare(a.At, b.At) })
 }
 
 // wantContained wants the containers that serve sites.

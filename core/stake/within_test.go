@@ -14,7 +14,7 @@ func TestAContainerThatTakesOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := stake.ContainerWant{Name: "sites-nginx", By: "saltmarsh", Image: "registry.test/web:1", Running: true, StaysUp: "always", Joins: "host", Serves: "nginx", Ports: []int{80}, Reload: []string{"nginx", "-s", "reload"}}
+	want := stake.ContainerWant{Name: "sites-nginx", By: "saltmarsh", Image: "registry.test/web:1", Running: true, Policy: "always", Network: "host", Serves: "nginx", Ports: []int{80}, Reload: []string{"nginx", "-s", "reload"}}
 	leaving := stake.Stake{Host: "quay1", Type: "service", Name: "nginx", Want: stake.JSON(stake.ServiceWant{Name: "nginx", Serves: "nginx"})}
 	judge := func(f stake.ContainerFound, gone ...stake.Stake) []stake.Move {
 		t.Helper()
@@ -32,7 +32,7 @@ func TestAContainerThatTakesOver(t *testing.T) {
 	if len(once) != 1 || once[0].Late || !strings.HasPrefix(once[0].Text, "run container") {
 		t.Fatalf("with nothing in its way the moves are %+v", once)
 	}
-	made := judge(stake.ContainerFound{There: true, By: "saltmarsh", State: "created", Image: "a", Wanted: "a", StaysUp: "always", Joins: "host"})
+	made := judge(stake.ContainerFound{There: true, By: "saltmarsh", State: "created", Image: "a", Wanted: "a", Policy: "always", Network: "host"})
 	if len(made) != 1 || !strings.HasPrefix(made[0].Text, "start container") {
 		t.Fatalf("of one that is made the moves are %+v", made)
 	}

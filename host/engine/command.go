@@ -49,7 +49,7 @@ func (e *Engine) Once(ctx context.Context, w stake.ContainerWant, name, step str
 	if err := e.DropOnce(ctx, name, step); err != nil {
 		return err
 	}
-	w.Entry, w.StartsWith, w.StaysUp, w.Doors = command[:1], command[1:], "no", nil
+	w.Entry, w.Command, w.Policy, w.ReachedAt = command[:1], command[1:], stake.PolicyNever, nil
 	id, err := e.Create(ctx, w, name, step)
 	if err != nil {
 		return err

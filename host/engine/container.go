@@ -98,7 +98,7 @@ func (i Inspected) address(wanted string) string {
 // the same port.
 func (i Inspected) Overlaps(w stake.ContainerWant) bool {
 	mode := joins(i.is.HostConfig.NetworkMode)
-	return w.Overlaps(stake.ContainerFound{Joins: mode, Doors: doorsOf(i.is.HostConfig.PortBindings), Address: i.address(w.Address)})
+	return w.Overlaps(stake.ContainerFound{Network: mode, ReachedAt: doorsOf(i.is.HostConfig.PortBindings), Address: i.address(w.Address)})
 }
 
 // Sees says whether the container sees all of some directories and files of the host.
@@ -159,12 +159,12 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 			return f, in, err
 		}
 	}
-	if !slices.Equal(c.Config.Cmd, own.command) || len(w.StartsWith) > 0 {
+	if !slices.Equal(c.Config.Cmd, own.command) || len(w.Command) > 0 {
 		for _, word := range c.Config.Cmd {
-			f.StartsWith = append(f.StartsWith, plain(word))
+			f.Command = append(f.Command, plain(word))
 		}
 	}
-	f.Doors = doorsOf(c.HostConfig.PortBindings)
+	f.ReachedAt = doorsOf(c.HostConfig.PortBindings)
 	for _, m := range c.Mounts {
 		held := stake.HeldAt{At: plain(m.Destination), From: plain(m.Source), Writable: m.RW}
 		switch _, imagesOwn := own.volumes[m.Destination]; {
@@ -174,35 +174,35 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 		case m.Type != mount.TypeBind:
 			held.From = plain(string(m.Type) + " " + m.Name)
 		}
-		f.Holds = append(f.Holds, held)
+		f.Mounts = append(f.Mounts, held)
 	}
 	slices.Sort(f.Loose)
 	f.Beyond = beyond(c, own, w)
-	slices.SortFunc(f.Holds, func(a, b stake.HeldAt) int { return strings.Compare(a.At, b.At) })
+	slices.SortFunc(f.Mounts, func(a, b stake.HeldAt) int { return strings.Compare(a.At, b.At) })
 	variables(&f, w, c.Config.Env, own.env)
 	if c.Config.User != own.user {
-		f.As = plain(c.Config.User)
+		f.RunsAs = plain(c.Config.User)
 	}
-	f.Joins = joins(c.HostConfig.NetworkMode)
+	f.Network = joins(c.HostConfig.NetworkMode)
 	if w.Address != "" {
 		f.Address = in.address(w.Address)
 	}
-	f.StaysUp = staysUp[c.HostConfig.RestartPolicy.Name]
-	if f.StaysUp == "" {
-		f.StaysUp = plain(string(c.HostConfig.RestartPolicy.Name))
+	f.Policy = policies[c.HostConfig.RestartPolicy.Name]
+	if f.Policy == "" {
+		f.Policy = plain(string(c.HostConfig.RestartPolicy.Name))
 	}
 	f.Memory, f.Processors = c.HostConfig.Memory, c.HostConfig.NanoCPUs
 	if f.Processors == 0 && c.HostConfig.CPUQuota > 0 && c.HostConfig.CPUPeriod > 0 {
 		f.Processors = c.HostConfig.CPUQuota * 1e9 / c.HostConfig.CPUPeriod
 	}
 	for n, v := range c.Config.Labels {
-		if n == labelBy || n == labelStep || own.labels[n] == v && own.has(n) && w.Marks[n] == "" {
+		if n == labelBy || n == labelStep || own.labels[n] == v && own.has(n) && w.EngineLabels[n] == "" {
 			continue
 		}
-		if f.Marks == nil {
-			f.Marks = map[string]string{}
+		if f.EngineLabels == nil {
+			f.EngineLabels = map[string]string{}
 		}
-		f.Marks[plain(n)] = plain(v)
+		f.EngineLabels[plain(n)] = plain(v)
 	}
 	switch {
 	case in.Running && len(w.WellWhen) > 0:
@@ -264,7 +264,7 @@ func beyond(c container.InspectResponse, own image, w stake.ContainerWant) []str
 	}
 	if n := c.NetworkSettings; n != nil {
 		for name := range n.Networks {
-			say(name != w.Joins && joins(container.NetworkMode(name)) != "" && name != string(h.NetworkMode), "network "+name)
+			say(name != w.Network && joins(container.NetworkMode(name)) != "" && name != string(h.NetworkMode), "network "+name)
 		}
 	}
 	slices.Sort(out)
@@ -274,9 +274,10 @@ func beyond(c container.InspectResponse, own image, w stake.ContainerWant) []str
 // enginesOwn are variables that engines set in every container.
 var enginesOwn = []string{"PATH", "HOME", "HOSTNAME", "TERM", "container"}
 
-// staysUp is what engines call it whether a container is started again, by their words.
-var staysUp = map[container.RestartPolicyMode]string{
-	container.RestartPolicyAlways: "always", container.RestartPolicyUnlessStopped: "unless stopped", container.RestartPolicyDisabled: "no", "": "no",
+// policies are what engines call it whether a container is started again, by their words.
+var policies = map[container.RestartPolicyMode]string{
+	container.RestartPolicyAlways: stake.PolicyAlways, container.RestartPolicyUnlessStopped: stake.PolicyNotAtBoot,
+	container.RestartPolicyOnFailure: stake.PolicyOnFailure, container.RestartPolicyDisabled: stake.PolicyNever, "": stake.PolicyNever,
 }
 
 // joins is the network that a container was told to join, "" for the engine's own.
@@ -321,8 +322,8 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 	ctx, cancel := limited(ctx)
 	defer cancel()
 	labels := map[string]string{labelBy: w.By, labelStep: step}
-	maps.Copy(labels, w.Marks)
-	config := &container.Config{Image: w.Image, Entrypoint: w.Entry, Cmd: w.StartsWith, User: w.As, Labels: labels}
+	maps.Copy(labels, w.EngineLabels)
+	config := &container.Config{Image: w.Image, Entrypoint: w.Entry, Cmd: w.Command, User: w.RunsAs, Labels: labels}
 	for n, v := range w.Variables {
 		config.Env = append(config.Env, n+"="+v)
 	}
@@ -333,13 +334,13 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 		config.Env = append(config.Env, n+"="+s.Text)
 	}
 	slices.Sort(config.Env)
-	host := &container.HostConfig{Resources: container.Resources{Memory: w.Memory, NanoCPUs: w.Processors}, NetworkMode: container.NetworkMode(w.Joins)}
-	for mode, words := range staysUp {
-		if words == w.StaysUp && mode != "" {
+	host := &container.HostConfig{Resources: container.Resources{Memory: w.Memory, NanoCPUs: w.Processors}, NetworkMode: container.NetworkMode(w.Network)}
+	for mode, words := range policies {
+		if words == w.Policy && mode != "" {
 			host.RestartPolicy.Name = mode
 		}
 	}
-	for _, d := range w.Doors {
+	for _, d := range w.ReachedAt {
 		port, ok := network.PortFrom(uint16(d.Inside), network.TCP)
 		if !ok {
 			return "", fmt.Errorf("%d is no port", d.Inside)
@@ -357,7 +358,7 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 		host.PortBindings[port] = append(host.PortBindings[port], b)
 		config.ExposedPorts[port] = struct{}{}
 	}
-	for _, h := range w.Holds {
+	for _, h := range w.Mounts {
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: h.From, Target: path.Clean(h.At), ReadOnly: !h.Writable})
 	}
 	options := client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host}
@@ -384,8 +385,8 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 // networkOf is the network that a container joins, by its name on the engine.
 func (e *Engine) networkOf(w stake.ContainerWant) string {
 	switch {
-	case w.Joins != "":
-		return w.Joins
+	case w.Network != "":
+		return w.Network
 	case strings.Contains(e.socket, "podman"):
 		return "podman"
 	}

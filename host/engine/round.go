@@ -164,7 +164,7 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 		if len(w.WellWhen) > 0 {
 			f.Unwell = r.engine.unwell(ctx, k.id, w.WellWhen)
 		}
-		f.Former = former(r.m, k.pid, w.Holds)
+		f.Former = former(r.m, k.pid, w.Mounts)
 		return f, nil
 	}
 	f, is, err := r.engine.found(ctx, w)
@@ -181,7 +181,7 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 	r.memory.mu.Lock()
 	r.memory.known[w.Name] = k
 	r.memory.mu.Unlock()
-	f.Former = former(r.m, k.pid, w.Holds)
+	f.Former = former(r.m, k.pid, w.Mounts)
 	return f, nil
 }
 

@@ -59,7 +59,7 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 		}
 		return f
 	}
-	if f := look(w); f.As != "one" || f.Wanted != "i1" || f.By != "saltmarsh" {
+	if f := look(w); f.RunsAs != "one" || f.Wanted != "i1" || f.By != "saltmarsh" {
 		t.Fatalf("%+v", f)
 	}
 	if got := fmt.Sprint(Listed(m)); got != "[{pirate one exited } {tides registry.test/tides:1 running saltmarsh}]" {
@@ -78,7 +78,7 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 		"events that are none":     {func() { events = `{"Type":` }, true},
 		"its process is another":   {func() { began("200") }, true},
 		"its process is gone":      {func() { os.Remove(m.Path("/proc/77/stat")) }, true},
-		"something else is wanted": {func() { w.As = "three" }, true},
+		"something else is wanted": {func() { w.RunsAs = "three" }, true},
 		"this rod has stopped one": {func() {
 			e, _ := Of(context.Background(), m)
 			if err := e.Stop(context.Background(), "c2"); err != nil {
@@ -94,7 +94,7 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 			round.memory.since = time.Now().Add(-2 * rememberTime)
 		}, true},
 	} {
-		w.As, events, user = "", `{"Type":"container","Action":"remove"}`, "one"
+		w.RunsAs, events, user = "", `{"Type":"container","Action":"remove"}`, "one"
 		began("100")
 		look(w) // and so begins anew
 		events = ""
@@ -103,8 +103,8 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 		user = "two"
 		c.change()
 		f := look(w)
-		if (asked > before) != c.anew || (f.As == "two") != c.anew {
-			t.Errorf("%s: it was asked %d times, and runs as %s", what, asked-before, f.As)
+		if (asked > before) != c.anew || (f.RunsAs == "two") != c.anew {
+			t.Errorf("%s: it was asked %d times, and runs as %s", what, asked-before, f.RunsAs)
 		}
 	}
 }

@@ -64,11 +64,11 @@ func TestAThirdFamilyIsOneFolder(t *testing.T) {
 name = "g"
 [reach]
 user = "k"
-key = "k"
+key_secret = "k"
 [host.a]
 address = "10.0.0.1"
 package.tide = { names = { skerry = "tide-tables" } }
-services = { cron = { running = true, names = { skerry = "clockd" } }, lamp = { running = true, names = { skerry = "" } } }
+service = { cron = { running = true, names = { skerry = "clockd" } }, lamp = { running = true, names = { skerry = "" } } }
 [site.s]
 on = ["a"]
 server = "nginx"

@@ -90,8 +90,8 @@ func (o Once) Check() (resolve.Probe, error) {
 	if len(p.From) == 0 {
 		p.From = []string{declare.ProbeOutside}
 	}
-	if p.By == "" && o.At == "" {
-		p.By = "name"
+	if p.Resolver == "" && o.At == "" {
+		p.Resolver = declare.ResolverSystem
 	}
 	return p, nil
 }
@@ -129,7 +129,7 @@ func Fetch(ctx context.Context, a Asked) (res Result) {
 	ctx, cancel := context.WithTimeout(ctx, limit)
 	defer cancel()
 	t := &tracing{a: a, res: &res, resolver: net.DefaultResolver, host: a.Name}
-	if server := net.ParseIP(a.By); server != nil {
+	if server := net.ParseIP(a.Resolver); server != nil {
 		t.resolver = &net.Resolver{PreferGo: true, Dial: func(ctx context.Context, network, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, network, net.JoinHostPort(server.String(), "53"))
 		}}
@@ -167,7 +167,7 @@ func (t *tracing) dial(ctx context.Context, network, address string) (net.Conn, 
 	}
 	to := name
 	switch {
-	case name == t.host && t.a.By == "":
+	case name == t.host && t.a.Straight():
 		to = cmp.Or(t.a.Address, t.a.At)
 	case net.ParseIP(name) == nil:
 		start := time.Now()

@@ -92,8 +92,8 @@ func TestAProbeAsksAndSaysWhatWasWrong(t *testing.T) {
 		"round and round":         {declare.Probe{Path: "/round", Follows: true}, address, FailedAnswer, "more than 10 times"},
 		"too slow":                {declare.Probe{Path: "/slow", Within: "1s"}, address, FailedAnswer, "no answer in 1s"},
 		"slow enough":             {declare.Probe{Path: "/slow", Within: "20s"}, address, "", "200"},
-		"no such name":            {declare.Probe{Path: "/", By: "name"}, address, FailedName, "name none.invalid"},
-		"no such server":          {declare.Probe{Path: "/", By: "127.0.0.1", Within: "2s"}, address, FailedName, "name none.invalid"},
+		"no such name":            {declare.Probe{Path: "/", Resolver: "name"}, address, FailedName, "name none.invalid"},
+		"no such server":          {declare.Probe{Path: "/", Resolver: "127.0.0.1", Within: "2s"}, address, FailedName, "name none.invalid"},
 		"nobody there":            {declare.Probe{Path: "/"}, "127.0.0.66", FailedConnection, "connection refused"},
 	} {
 		if c.Status == 0 {
@@ -112,12 +112,12 @@ func TestAProbeAsksAndSaysWhatWasWrong(t *testing.T) {
 // What is asked once is a URL with a name and a port, and nothing else.
 func TestWhatIsAskedOnce(t *testing.T) {
 	for url, want := range map[string]string{
-		"http://a.test":              "a.test 80 / name [outside]",
-		"http://a.test:81/x%20y?z=1": "a.test 81 /x%20y?z=1 name [outside]",
+		"http://a.test":              "a.test 80 / system [outside]",
+		"http://a.test:81/x%20y?z=1": "a.test 81 /x%20y?z=1 system [outside]",
 		"https://a.test/":            "", "ftp://a.test/": "", "/path": "", "http://": "", "http://a.test:99999/": "", "http://a.test:x/": "",
 	} {
 		p, err := Once{URL: url}.Check()
-		if got := fmt.Sprint(p.Name, " ", p.Port, " ", p.Path, " ", p.By, " ", p.From); err == nil && got != want || err != nil && want != "" {
+		if got := fmt.Sprint(p.Name, " ", p.Port, " ", p.Path, " ", p.Resolver, " ", p.From); err == nil && got != want || err != nil && want != "" {
 			t.Errorf("%s: %s, %v", url, got, err)
 		}
 	}

@@ -404,7 +404,7 @@ func TestEveryWayCanBeDeclared(t *testing.T) {
 			t.Errorf("%s: a login is declared for hosts that show keys, and for no others", name)
 		}
 	}
-	if _, err := WayOf("boat"); err == nil || !strings.Contains(err.Error(), "container, local, ssh") {
+	if _, err := WayOf("boat"); err == nil || !strings.Contains(err.Error(), "container, service-machine, ssh") {
 		t.Errorf("a way that is none: %v", err)
 	}
 }

@@ -50,7 +50,7 @@ func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 		if !f.Known {
 			f.Near, f.Here = nearUnits(ctx, units, w.Service), m.Called().Services[w.Service]
 		}
-	case stake.KeepImage:
+	case stake.MakeImage:
 		e, trouble := engine.Of(ctx, m.Machine)
 		if f.Engine = trouble; trouble != nil {
 			break
@@ -60,13 +60,13 @@ func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 			return nil, err
 		}
 		f.Known = is.ID != ""
-	case "relist", "upgrade":
+	case stake.RefreshLists, "upgrade":
 		manager, err := m.PackageManager()
 		if err != nil {
 			return nil, err
 		}
 		f.Manager = manager.Name()
-		if w.Do == "relist" {
+		if w.Do == stake.RefreshLists {
 			break
 		}
 		upgrades, err := manager.Upgrades(ctx)
@@ -90,7 +90,7 @@ func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (b actBefor
 		states, err := units.States(ctx, []string{w.Service})
 		b.Ran = states[w.Service].Active == "active"
 		return b, err
-	case stake.KeepImage:
+	case stake.MakeImage:
 		e, err := engineOf(ctx, m)
 		if err != nil {
 			return b, err
@@ -122,18 +122,18 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 				return "", err
 			}
 		}
-		err = tell(ctx, m, units, w.Service, w.Do)
+		err = tell(ctx, m, units, w.Service, string(w.Do))
 		if err == nil && state == rod.Held {
 			err = filter.AwaitFiltering(ctx, m.Machine, w.Service)
 		}
 		return state, err
-	case stake.KeepImage:
+	case stake.MakeImage:
 		e, err := engineOf(ctx, m)
 		if err != nil {
 			return "", err
 		}
 		return rod.Done, e.Keep(ctx, w.ActWant, func(text string) { j.Say("%s", text) })
-	case "relist":
+	case stake.RefreshLists:
 		manager, err := m.PackageManager()
 		if err != nil {
 			return "", err
@@ -176,11 +176,11 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 // act did is over.
 func backAct(ctx context.Context, m *Host, j Job, w stake.ActWork, b actBefore) error {
 	switch {
-	case w.Do == stake.KeepImage:
+	case w.Do == stake.MakeImage:
 		return backImage(ctx, m, j, stake.ImageWork{ImageWant: stake.ImageWant{Image: w.Image}}, imageBefore{b.Image})
 	case w.Do == "upgrade":
 		return backPackage(ctx, m, j, stake.PackageWork{Install: w.Upgrades}, b.packageBefore)
-	case !slices.Contains([]string{"restart", "reload"}, w.Do):
+	case !slices.Contains([]stake.Act{"restart", "reload"}, w.Do):
 		return nil
 	}
 	if stake.FiltersItself(w.Service) {

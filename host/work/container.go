@@ -46,7 +46,7 @@ func readContainers(ctx context.Context, m *Host, wants []stake.ContainerWant) (
 		if w.JoinsNamed() {
 			f.Networks = networks
 		}
-		for _, h := range w.Holds {
+		for _, h := range w.Mounts {
 			if !h.Made && !m.Exists(h.From) {
 				f.Missing = append(f.Missing, h.From)
 			}
@@ -138,7 +138,7 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 		}
 		return rod.Done, e.Rename(ctx, is.ID, formerName(w, j))
 	}
-	if err := makeHeld(m, w.Holds); err != nil {
+	if err := makeHeld(m, w.Mounts); err != nil {
 		return "", err
 	}
 	if w.Do == stake.PrepareContainer {

@@ -20,7 +20,7 @@ import (
 const noted = `[ground]
 name = "saltmarsh"
 [host.quay1]
-via = "local"
+via = "service-machine"
 kits = ["base"]
 [kit.base.note.tide]
 says = "Low tide at six"

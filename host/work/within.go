@@ -53,7 +53,7 @@ func testWithin(ctx context.Context, m *Host, j Job, l stake.Layout, sites []sta
 		if err := makeHeld(m, sees); err != nil {
 			return err
 		}
-		want := stake.ContainerWant{Name: container, By: is.By, Image: image, Joins: "host", Holds: is.Seen(sees)}
+		want := stake.ContainerWant{Name: container, By: is.By, Image: image, Network: "host", Mounts: is.Seen(sees)}
 		run = func(command []string) error { return e.Once(ctx, want, onceName(container, j), stepOf(j), command) }
 	}
 	return webserver.TestIn(m.Machine, filepath.Join(m.Path(l.Dir), ".candidate-"+stepOf(j)), "/tmp/northstake-test.pid", l, func(command []string) (string, error) {

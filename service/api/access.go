@@ -144,7 +144,7 @@ func (s *Server) ListSecrets(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// KeepSecret seals a value and keeps it.
+// KeepSecret encrypts a value and keeps it.
 func (s *Server) KeepSecret(c *gin.Context, name contract.ByName) {
 	var in contract.KeepSecretJSONBody
 	if !named(c, name) || !body(c, &in) {
@@ -152,10 +152,6 @@ func (s *Server) KeepSecret(c *gin.Context, name contract.ByName) {
 	}
 	if in.Value == "" {
 		problem(c, contract.Problem{Status: http.StatusUnprocessableEntity, Title: "the secret is empty"})
-		return
-	}
-	if name == "ask" {
-		problem(c, contract.Problem{Status: http.StatusUnprocessableEntity, Title: `a secret cannot be called "ask"`, Fix: `sudo_password = "ask" means that the password is asked for each time; choose another name`})
 		return
 	}
 	sealed, err := s.Seal.Close(name, []byte(in.Value))

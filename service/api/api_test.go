@@ -396,7 +396,7 @@ func TestWhatIsNoLongerDeclaredGoesWhenItIsAsked(t *testing.T) {
 	if r := applied(t, s, "former", planned(t, s, "former", contract.Ask{Clear: true})); r.State != "done" || h.Exists("/etc/tide") || h.Text("/etc/ebb") != "ebb\n" {
 		t.Errorf("asked for, the run is %s: %+v", r.State, r.Hosts[0].Fault)
 	}
-	revision("former = \"removed\"", "")
+	revision("no_longer_declared = \"removed\"", "")
 	if r := applied(t, s, "former", planned(t, s, "former", contract.Ask{})); r.State != "done" || h.Exists("/etc/ebb") {
 		t.Errorf("where the ground says so, the run is %s: %+v", r.State, r.Hosts[0].Fault)
 	}

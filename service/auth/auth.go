@@ -1,4 +1,4 @@
-// Package auth makes tokens and seals secrets.
+// Package auth makes tokens and encrypts secrets.
 package auth
 
 import (
@@ -29,47 +29,75 @@ func Hash(token string) []byte {
 	return sum[:]
 }
 
-// Seal keeps secrets unreadable at rest, with a key that lies in a file and not
-// in the database.
+// Seal keeps secrets encrypted at rest, with a key that lies in a file and not in the
+// database.
 type Seal struct{ key []byte }
 
-// OpenSeal reads the key of the seal, and makes one where there is none. The
-// file can be read by its owner alone.
-func OpenSeal(file string) (*Seal, error) {
+// KeyFile is the name of the file with the key that secrets are encrypted with, in the
+// service's state directory; releases before called it formerKeyFile.
+const (
+	KeyFile       = "secrets.key"
+	formerKeyFile = "seal.key"
+)
+
+// NoKey says that a state directory has no key for secrets.
+type NoKey struct{ File string }
+
+func (e NoKey) Error() string { return e.File + " is not there" }
+
+// OpenSeal reads the key in a state directory. The error is a NoKey where there is none.
+func OpenSeal(dir string) (*Seal, error) {
+	file := filepath.Join(dir, KeyFile)
 	b, err := os.ReadFile(file)
 	if errors.Is(err, fs.ErrNotExist) {
-		b = make([]byte, chacha20poly1305.KeySize)
-		rand.Read(b)
-		if err := os.MkdirAll(filepath.Dir(file), 0o700); err != nil {
-			return nil, fmt.Errorf("make the key that seals secrets: %w", err)
+		if before, e := os.ReadFile(filepath.Join(dir, formerKeyFile)); e == nil {
+			file, b, err = filepath.Join(dir, formerKeyFile), before, nil
 		}
-		f, err := os.OpenFile(file, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
-		if err != nil {
-			return nil, fmt.Errorf("make the key that seals secrets: %w", err)
-		}
-		if _, err := f.Write(b); err != nil {
-			f.Close()
-			return nil, fmt.Errorf("make the key that seals secrets: %w", err)
-		}
-		return &Seal{b}, f.Close()
 	}
-	if err != nil {
-		return nil, fmt.Errorf("read the key that seals secrets: %w", err)
-	}
-	if len(b) != chacha20poly1305.KeySize {
-		return nil, fmt.Errorf("the key that seals secrets, %s, has %d bytes instead of %d", file, len(b), chacha20poly1305.KeySize)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return nil, NoKey{file}
+	case err != nil:
+		return nil, fmt.Errorf("read the key that secrets are encrypted with: %w", err)
+	case len(b) != chacha20poly1305.KeySize:
+		return nil, fmt.Errorf("the key that secrets are encrypted with, %s, has %d bytes instead of %d; put it back from a backup", file, len(b), chacha20poly1305.KeySize)
 	}
 	return &Seal{b}, nil
 }
 
-// Derive is a key for a use of its own, of which the seal's key cannot be told.
+// NewSeal makes a key in a state directory that has none. The file can be read by its owner
+// alone; it is whole, or not there.
+func NewSeal(dir string) (*Seal, error) {
+	b := make([]byte, chacha20poly1305.KeySize)
+	rand.Read(b) // never fails (crypto/rand)
+	if err := os.MkdirAll(dir, 0o700); err != nil {
+		return nil, fmt.Errorf("make the key that secrets are encrypted with: %w", err)
+	}
+	f, err := os.CreateTemp(dir, "."+KeyFile+"-") // of mode 0600
+	if err != nil {
+		return nil, fmt.Errorf("make the key that secrets are encrypted with: %w", err)
+	}
+	defer os.Remove(f.Name())
+	_, err = f.Write(b)
+	if err = errors.Join(err, f.Sync(), f.Close()); err != nil {
+		return nil, fmt.Errorf("make the key that secrets are encrypted with: %w", err)
+	}
+	if err := os.Link(f.Name(), filepath.Join(dir, KeyFile)); errors.Is(err, fs.ErrExist) {
+		return OpenSeal(dir) // another replica has just made it
+	} else if err != nil {
+		return nil, fmt.Errorf("make the key that secrets are encrypted with: %w", err)
+	}
+	return &Seal{b}, nil
+}
+
+// Derive is a key for a use of its own, from which the secrets' key cannot be told.
 func (s *Seal) Derive(use string) []byte {
 	h := hmac.New(sha256.New, s.key)
 	h.Write([]byte(use))
 	return h.Sum(nil)
 }
 
-// Close seals a value under a name; it opens under that name alone.
+// Close encrypts a value under a name; it opens under that name alone.
 func (s *Seal) Close(name string, value []byte) ([]byte, error) {
 	box, err := chacha20poly1305.NewX(s.key)
 	if err != nil {
@@ -80,7 +108,7 @@ func (s *Seal) Close(name string, value []byte) ([]byte, error) {
 	return box.Seal(nonce, nonce, value, []byte(name)), nil
 }
 
-// Open opens a sealed value.
+// Open decrypts a value.
 func (s *Seal) Open(name string, sealed []byte) ([]byte, error) {
 	box, err := chacha20poly1305.NewX(s.key)
 	if err != nil {
@@ -91,7 +119,7 @@ func (s *Seal) Open(name string, sealed []byte) ([]byte, error) {
 	}
 	v, err := box.Open(nil, sealed[:box.NonceSize()], sealed[box.NonceSize():], []byte(name))
 	if err != nil {
-		return nil, fmt.Errorf("secret %q cannot be opened: the service's key is not the one it was sealed with; keep the secret again", name)
+		return nil, fmt.Errorf("secret %q cannot be decrypted: the service's key is not the one that it was encrypted with; keep the secret again", name)
 	}
 	return v, nil
 }

@@ -2,6 +2,7 @@ package auth
 
 import (
 	"bytes"
+	"errors"
 	"os"
 	"path/filepath"
 	"strings"
@@ -22,8 +23,12 @@ func TestTokensAreRandomAndKnownByTheirHash(t *testing.T) {
 // A secret opens with the key it was sealed with, under its own name, and in no
 // other way.
 func TestASealOpensForItsOwnNameAlone(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "state", "seal.key")
-	s, err := OpenSeal(file)
+	dir := filepath.Join(t.TempDir(), "state")
+	file := filepath.Join(dir, "secrets.key")
+	if _, err := OpenSeal(dir); !errors.As(err, new(NoKey)) {
+		t.Errorf("without a key: %v", err)
+	}
+	s, err := NewSeal(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -39,7 +44,7 @@ func TestASealOpensForItsOwnNameAlone(t *testing.T) {
 	if err != nil || bytes.Equal(sealed, again) {
 		t.Error("the same secret is sealed the same way twice")
 	}
-	reopened, err := OpenSeal(file)
+	reopened, err := OpenSeal(dir)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -56,7 +61,17 @@ func TestASealOpensForItsOwnNameAlone(t *testing.T) {
 			t.Fatalf("it opens with byte %d changed", i)
 		}
 	}
-	other, err := OpenSeal(filepath.Join(t.TempDir(), "other.key"))
+	if twice, err := NewSeal(dir); err != nil || !bytes.Equal(twice.key, s.key) {
+		t.Errorf("a second replica makes another key: %v", err)
+	}
+	// The file that releases before wrote.
+	if err := os.Rename(file, filepath.Join(dir, "seal.key")); err != nil {
+		t.Fatal(err)
+	}
+	if former, err := OpenSeal(dir); err != nil || !bytes.Equal(former.key, s.key) {
+		t.Errorf("the former file: %v", err)
+	}
+	other, err := NewSeal(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -71,11 +86,11 @@ func TestASealOpensForItsOwnNameAlone(t *testing.T) {
 }
 
 func TestADamagedKeyIsSaid(t *testing.T) {
-	file := filepath.Join(t.TempDir(), "seal.key")
-	if err := os.WriteFile(file, []byte("short"), 0o600); err != nil {
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "secrets.key"), []byte("short"), 0o600); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := OpenSeal(file); err == nil || !strings.Contains(err.Error(), "5 bytes instead of 32") {
+	if _, err := OpenSeal(dir); err == nil || !strings.Contains(err.Error(), "5 bytes instead of 32") {
 		t.Errorf("%v", err)
 	}
 }

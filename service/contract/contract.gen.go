@@ -679,17 +679,17 @@ type SiteOnHost struct {
 
 // SiteView defines model for SiteView.
 type SiteView struct {
-	First bool         `json:"first,omitempty,omitzero"`
-	From  Position     `json:"from"`
-	Hosts []SiteOnHost `json:"hosts"`
+	CatchAll bool         `json:"catch_all,omitempty,omitzero"`
+	From     Position     `json:"from"`
+	Hosts    []SiteOnHost `json:"hosts"`
 
 	// Listens Addresses with ports, * for all addresses
-	Listens []string `json:"listens"`
-	Name    string   `json:"name"`
-	Names   []string `json:"names"`
-	SentOn  []string `json:"sent_on"`
-	Served  bool     `json:"served"`
-	Server  string   `json:"server"`
+	Listens         []string `json:"listens"`
+	Name            string   `json:"name"`
+	Names           []string `json:"names"`
+	RedirectedNames []string `json:"redirected_names"`
+	Served          bool     `json:"served"`
+	Server          string   `json:"server"`
 }
 
 // Source defines model for Source.

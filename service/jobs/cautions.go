@@ -28,7 +28,7 @@ func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan
 	var names []string
 	for _, site := range s.d.SitesOn(host) {
 		if working[site] {
-			names = append(append(names, s.d.Sites[site].Names...), s.d.Sites[site].SentOn...)
+			names = append(append(names, s.d.Sites[site].Names...), s.d.Sites[site].RedirectedNames...)
 		}
 	}
 	for _, c := range s.unwise() {

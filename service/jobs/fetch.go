@@ -77,15 +77,15 @@ func (j *Service) fetchedBefore(ctx context.Context, ground string, c *declare.C
 
 func (j *Service) fetchOne(ctx context.Context, c *declare.Content) (out declare.Manifest, err error) {
 	var secret []byte
-	if c.Secret != "" {
-		sealed, err := j.Store.Secret(ctx, c.Secret)
+	if c.FetchSecret != "" {
+		sealed, err := j.Store.Secret(ctx, c.FetchSecret)
 		if errors.Is(err, store.ErrNotFound) {
-			return out, &fetch.Trouble{What: fmt.Sprintf("there is no secret called %q", c.Secret), Fix: fmt.Sprintf("give it to northstake secret keep %s", c.Secret)}
+			return out, &fetch.Trouble{What: fmt.Sprintf("there is no secret called %q", c.FetchSecret), Fix: fmt.Sprintf("give it to northstake secret keep %s", c.FetchSecret)}
 		}
 		if err != nil {
 			return out, err
 		}
-		if secret, err = j.Seal.Open(c.Secret, sealed); err != nil {
+		if secret, err = j.Seal.Open(c.FetchSecret, sealed); err != nil {
 			return out, err
 		}
 	}

@@ -96,11 +96,11 @@ func (j *Service) access(ctx context.Context, s scope, host string) (access, err
 		a.target.Through = through
 	}
 	if !way.Login {
-		r.Key, r.Password, r.SudoPassword = "", "", ""
+		r.KeySecret, r.PasswordSecret, r.SudoSecret, r.SudoAsks = "", "", "", nil
 	}
 	var names []string
-	for _, n := range []string{r.Key, r.Password, r.SudoPassword} {
-		if n != "" && n != askWord {
+	for _, n := range []string{r.KeySecret, r.PasswordSecret, r.SudoSecret} {
+		if n != "" {
 			names = append(names, n)
 		}
 	}
@@ -119,8 +119,8 @@ func (j *Service) access(ctx context.Context, s scope, host string) (access, err
 			return a, err
 		}
 	}
-	a.target.Key, a.target.Password, a.target.SudoPassword = secrets[r.Key], string(secrets[r.Password]), string(secrets[r.SudoPassword])
-	if r.SudoPassword == askWord {
+	a.target.Key, a.target.Password, a.target.SudoPassword = secrets[r.KeySecret], string(secrets[r.PasswordSecret]), string(secrets[r.SudoSecret])
+	if r.AsksForSudo() {
 		a.target.SudoPassword = s.passwords[host]
 		if a.target.SudoPassword == "" {
 			a.target.SudoPassword = s.passwords["*"]
@@ -147,7 +147,7 @@ const ownEngine = "the service's own machine"
 // through is how to get to the host of an engine, "" for the service's own machine.
 func (j *Service) through(ctx context.Context, s scope, engine string) (*reach.Through, error) {
 	if engine == "" {
-		return &reach.Through{Key: ownEngine, Target: reach.Target{Host: ownEngine, Via: "local", Engine: j.Engine}}, nil
+		return &reach.Through{Key: ownEngine, Target: reach.Target{Host: ownEngine, Via: "service-machine", Engine: j.Engine}}, nil
 	}
 	a, err := j.access(ctx, s, engine)
 	return &reach.Through{Key: connKey(s, engine), Target: a.target, Known: a.known}, err

@@ -166,7 +166,7 @@ func TestWhatCannotBeAskedFor(t *testing.T) {
 	servicetest.NewHost(t, "asked1")
 	g := grounded(t, s, "asking", "asked1")
 	for _, ask := range []contract.Ask{
-		{Act: stake.ActWant{Do: "dance"}}, {Act: stake.ActWant{Do: "restart"}}, {Act: stake.ActWant{Do: "reboot", Service: "cron"}}, {Act: stake.ActWant{Do: "relist"}, Only: "shifted"},
+		{Act: stake.ActWant{Do: "dance"}}, {Act: stake.ActWant{Do: "restart"}}, {Act: stake.ActWant{Do: "reboot", Service: "cron"}}, {Act: stake.ActWant{Do: "refresh-lists"}, Only: "shifted"},
 	} {
 		var unready jobs.NotReady
 		if _, err := s.Jobs.Ask(ctx, store.Plans, g, ask, "keeper"); !errors.As(err, &unready) || unready.Fix == "" {

@@ -88,7 +88,7 @@ func TestFaultsKeepWhatIsKnown(t *testing.T) {
 }
 
 func TestPasswordsAreAskedForWhereTheyAreNeeded(t *testing.T) {
-	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey=\"k\"\nsudo_password=\"ask\"\n[host.a]\naddress=\"10.0.0.1\"\n[host.b]\naddress=\"10.0.0.2\"\n[host.b.reach]\nsudo_password=\"kept\"\n"}}, &declare.Manifest{})
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey_secret=\"k\"\nsudo_asks = true\n[host.a]\naddress=\"10.0.0.1\"\n[host.b]\naddress=\"10.0.0.2\"\n[host.b.reach]\nsudo_secret=\"kept\"\n"}}, &declare.Manifest{})
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}

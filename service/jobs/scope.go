@@ -58,14 +58,14 @@ func (j *Service) scopeOf(ctx context.Context, groundID int64, ground string, re
 	}
 	s.restores = ask.Only == "shifted"
 	s.removing = ask.Removing
-	s.clears = ask.Clear || s.d != nil && s.d.Ground.Former == declare.Removed
+	s.clears = ask.Clear || s.d != nil && s.d.Ground.NoLongerDeclared == declare.Removed
 	if ask.Retire != "" {
 		return j.retire(ctx, s, ask.Retire)
 	}
 	if ask.Act.Do != "" {
 		s.act = &ask.Act
 	}
-	if ask.Act.Do == stake.KeepImage {
+	if ask.Act.Do == stake.MakeImage {
 		err = j.keeps(ctx, &s, ask)
 		return s, err
 	}
@@ -127,7 +127,7 @@ func (j *Service) withOneOff(ctx context.Context, groundID int64, revision int, 
 		return nil, err
 	}
 	m.Files = append(m.Files, o.Files...)
-	d, problems := lint.Parse(append(sources, declare.Source{Name: declare.OneOff, Text: o.Text}), &m)
+	d, problems := lint.ParseIn(r.Words, append(sources, declare.Source{Name: declare.OneOff, Text: o.Text}), &m)
 	if len(problems) > 0 {
 		return nil, problems
 	}
@@ -169,7 +169,7 @@ func (s scope) stakes(host string, traits stake.Traits, secrets *stake.Secrets) 
 	if err != nil || s.act == nil {
 		return h, err
 	}
-	name := s.act.Do
+	name := string(s.act.Do)
 	if of := cmp.Or(s.act.Service, s.act.Host); of != "" {
 		name += "-" + of
 	}
@@ -213,11 +213,11 @@ func checkAsk(table store.Table, ask contract.Ask) error {
 	case a.Do != "" && (ask.OneOff.Text != "" || ask.Only != ""):
 		return NotReady{"something is done now by itself, without what is declared", "ask for one of the two"}
 	case a.Do != "" && !slices.Contains(stake.Acts, a.Do):
-		return NotReady{fmt.Sprintf("nothing is known that is called %q", a.Do), "it is one of " + strings.Join(stake.Acts, ", ")}
-	case (a.Do == stake.KeepImage) != (a.Image != "") || a.Image != "" && !form.Image.MatchString(a.Image) || strings.Contains(a.Image, "@"):
+		return NotReady{fmt.Sprintf("nothing is known that is called %q", a.Do), "it is one of " + stake.ActNames()}
+	case (a.Do == stake.MakeImage) != (a.Image != "") || a.Image != "" && !form.Image.MatchString(a.Image) || strings.Contains(a.Image, "@"):
 		return NotReady{"a container is kept under the name of an image, and nothing else is", "write REGISTRY/NAME:TAG, in small letters"}
 	case a.Container+a.Host+a.Ground+a.Unlike != "" || a.Revision != 0 || a.Login != nil:
-		return NotReady{"which container is kept, and what it holds, the service finds out", "leave that out"}
+		return NotReady{"of which container the image is made, and what that holds, the service finds out", "leave that out"}
 	case needsService && (a.Service == "" || a.Service != filepath.Base(a.Service)):
 		return NotReady{"no service is named", "name the service"}
 	case !needsService && a.Service != "":
@@ -232,9 +232,9 @@ func titleOf(ask contract.Ask) string {
 	case ask.Act.Image != "":
 		return "keep as " + ask.Act.Image
 	case ask.Act.Service != "":
-		return ask.Act.Do + " " + ask.Act.Service
+		return string(ask.Act.Do) + " " + ask.Act.Service
 	case ask.Act.Do != "":
-		return ask.Act.Do
+		return string(ask.Act.Do)
 	case ask.OneOff.Text != "":
 		return "one-off"
 	case ask.Retire == contract.All:

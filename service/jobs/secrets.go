@@ -12,7 +12,7 @@ import (
 	"northstake/service/store"
 )
 
-// Secrets are what the service keeps under seal, for what is declared on one host: the key of
+// Secrets are what the service keeps encrypted, for what is declared on one host: the key of
 // its marks is of no use for another's.
 func (j *Service) Secrets(ctx context.Context, ground, host string) *stake.Secrets {
 	return &stake.Secrets{

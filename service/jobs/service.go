@@ -261,13 +261,10 @@ func (p PasswordNeeded) Error() string {
 	return fmt.Sprintf("hosts %v take a password for sudo that is asked for each time", p.Hosts)
 }
 
-// askWord is what stands for a password that is asked for each time.
-const askWord = "ask"
-
 func needPasswords(d *declare.Declaration, hosts []string, given contract.SudoPasswords) error {
 	var missing []string
 	for _, h := range hosts {
-		if d.ReachOf(h).SudoPassword == askWord && given[h] == "" && given["*"] == "" {
+		if d.ReachOf(h).AsksForSudo() && given[h] == "" && given["*"] == "" {
 			missing = append(missing, h)
 		}
 	}

@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"net/http/httptest"
 	"os"
-	"path/filepath"
 	"sync"
 	"testing"
 	"testing/fstest"
@@ -166,7 +165,7 @@ func Start(t *testing.T) *Service {
 	if err != nil {
 		t.Fatal(err)
 	}
-	seal, err := auth.OpenSeal(filepath.Join(t.TempDir(), "seal.key"))
+	seal, err := auth.NewSeal(t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -44,7 +44,8 @@ func (s *Store) Ground(ctx context.Context, name string) (Ground, error) {
 	return g, err
 }
 
-// Revision is a numbered, immutable declaration.
+// Revision is a numbered, immutable declaration. Words is the number of the words that it was
+// written in.
 type Revision struct {
 	GroundID  int64           `db:"ground_id"`
 	Number    int             `db:"number"`
@@ -53,6 +54,7 @@ type Revision struct {
 	Manifest  json.RawMessage `db:"manifest"`
 	By        string          `db:"made_by"`
 	CreatedAt time.Time       `db:"created_at"`
+	Words     int             `db:"words"`
 }
 
 // Files lists what lies beside the revision's declaration.
@@ -77,7 +79,7 @@ func (r Revision) Declaration() (*declare.Declaration, error) {
 	if err != nil {
 		return nil, err
 	}
-	d, problems := lint.Parse(sources, &manifest)
+	d, problems := lint.ParseIn(r.Words, sources, &manifest)
 	if len(problems) > 0 {
 		return nil, fmt.Errorf("revision %d is no longer sound: %w", r.Number, problems)
 	}
@@ -105,8 +107,8 @@ func (s *Store) AddRevision(ctx context.Context, ground string, sources []declar
 			return err
 		}
 		fresh = true
-		return tx.GetContext(ctx, &r, `INSERT INTO revisions (ground_id, number, digest, sources, manifest, made_by) VALUES ($1, $2, $3, $4, $5, $6) RETURNING *`,
-			id, r.Number+1, digest, src, man, by)
+		return tx.GetContext(ctx, &r, `INSERT INTO revisions (ground_id, number, digest, sources, manifest, made_by, words) VALUES ($1, $2, $3, $4, $5, $6, $7) RETURNING *`,
+			id, r.Number+1, digest, src, man, by, declare.Words)
 	})
 	return r, fresh, err
 }

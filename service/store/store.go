@@ -2,6 +2,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"embed"
@@ -11,6 +12,7 @@ import (
 	"log/slog"
 	"time"
 
+	"github.com/jackc/pgx/v5"
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 	"github.com/jackc/pgx/v5/stdlib"
@@ -66,9 +68,9 @@ func Open(ctx context.Context, url string, patience time.Duration, log *slog.Log
 		if err == nil {
 			break
 		}
-		if time.Now().After(deadline) || ctx.Err() != nil {
+		if refused := refusal(err, config.ConnConfig); refused != nil || time.Now().After(deadline) || ctx.Err() != nil {
 			pool.Close()
-			return nil, fmt.Errorf("connect to PostgreSQL: %w", err)
+			return nil, cmp.Or(refused, fmt.Errorf("connect to PostgreSQL: %w", err))
 		}
 		log.Info("waiting for PostgreSQL", "error", err)
 		time.Sleep(500 * time.Millisecond)
@@ -86,6 +88,25 @@ func Open(ctx context.Context, url string, patience time.Duration, log *slog.Log
 		return nil, err
 	}
 	return s, nil
+}
+
+// refusal says what to do where PostgreSQL answers and lets nobody in, which waiting does not
+// change; nil for everything else.
+func refusal(err error, c *pgx.ConnConfig) error {
+	var pg *pgconn.PgError
+	if !errors.As(err, &pg) {
+		return nil
+	}
+	fix := map[string]string{
+		"28P01": "correct the password in --database, or set it: ALTER ROLE " + c.User + " PASSWORD '…'",
+		"28000": "let role " + c.User + " in from here (pg_hba.conf), make it (CREATE ROLE " + c.User + " LOGIN), or correct --database",
+		"3D000": "make it: CREATE DATABASE " + c.Database + " OWNER " + c.User,
+		"42501": "let the role connect: GRANT CONNECT ON DATABASE " + c.Database + " TO " + c.User,
+	}[pg.Code]
+	if fix == "" {
+		return nil
+	}
+	return fmt.Errorf("PostgreSQL at %s:%d lets role %s not into database %s: %s; %s", c.Host, c.Port, c.User, c.Database, pg.Message, fix)
 }
 
 func (s *Store) migrate(ctx context.Context) error {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -70,7 +71,7 @@ func TestReplicasStartTogether(t *testing.T) {
 	wg.Wait()
 }
 
-const declaration = "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n"
+const declaration = "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n"
 
 func ground(t *testing.T, s *Store, name string) Ground {
 	t.Helper()
@@ -116,6 +117,37 @@ func TestRevisionsAreNumberedAndNeverDoubled(t *testing.T) {
 	}
 	if _, err := s.Ground(ctx, "nowhere"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("%v", err)
+	}
+}
+
+// What an earlier release kept is read in the words of its time; what is kept now, in those of now.
+func TestRevisionsAreReadInTheirOwnWords(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "words")
+	text := strings.ReplaceAll(declaration, "key_secret", "key") + "[host.a.services.cron]\nrunning = true\n"
+	if _, _, err := s.AddRevision(ctx, "words", []declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{}, "admin"); err != nil {
+		t.Fatal(err)
+	}
+	r, err := s.Revision(ctx, g.ID, 0)
+	if err != nil || r.Words != declare.Words {
+		t.Fatalf("it is kept in words %d: %v", r.Words, err)
+	}
+	if _, err := r.Declaration(); err == nil || !strings.Contains(err.Error(), "key is written key_secret now") {
+		t.Errorf("former words in a revision of now: %v", err)
+	}
+	// As the release before wrote it: the column is filled by the migration.
+	if _, err := s.DB.ExecContext(ctx, "UPDATE revisions SET words = DEFAULT WHERE ground_id = $1 AND number = $2", g.ID, r.Number); err != nil {
+		t.Fatal(err)
+	}
+	if r, err = s.Revision(ctx, g.ID, 0); err != nil {
+		t.Fatal(err)
+	}
+	d, err := r.Declaration()
+	if err != nil || d.ReachOf("a").KeySecret != "k" {
+		t.Fatalf("a revision of before: %v", err)
+	}
+	if line := d.LineOf(d.At("host", "a", "service", "cron")); line != "[host.a.services.cron]" {
+		t.Errorf("it is shown as %q", line)
 	}
 }
 

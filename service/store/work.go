@@ -235,7 +235,7 @@ func (s *Store) FinishRun(ctx context.Context, id int64, state string) error {
 	})
 }
 
-// Access is what is needed to get to a host, in one answer: secrets under seal by
+// Access is what is needed to get to a host, in one answer: encrypted secrets by
 // name, the host's trusted keys, and the version of what is remembered of it.
 type Access struct {
 	Secrets map[string][]byte

@@ -505,6 +505,8 @@ export interface components {
             what: string;
             fix?: string;
             text?: string;
+            /** @description It is a word that was once written so */
+            former?: boolean;
         };
         Position: {
             file: string;
@@ -700,11 +702,11 @@ export interface components {
             name: string;
             server: string;
             names: string[];
-            sent_on: string[];
+            redirected_names: string[];
             /** @description Addresses with ports, * for all addresses */
             listens: string[];
             served: boolean;
-            first?: boolean;
+            catch_all?: boolean;
             from: components["schemas"]["Position"];
             hosts: components["schemas"]["SiteOnHost"][];
         };
@@ -757,7 +759,7 @@ export interface components {
             /** @enum {string} */
             need: "own" | "find" | "leave";
             /** @enum {string} */
-            sort: "path" | "tree" | "package" | "service" | "port" | "name" | "account" | "listen" | "source";
+            type: "path" | "tree" | "package" | "service" | "port" | "name" | "account" | "listen" | "source";
             /** @description Of a tree, patterns of paths in it that are not claimed */
             but?: string[];
             /** @description Of a path, that it is a directory, in which others can own things */
@@ -809,8 +811,8 @@ export interface components {
             body?: string;
             /** @description outside, or names of hosts of the ground */
             from_places?: string[];
-            /** @description name, or the address of a DNS server */
-            by?: string;
+            /** @description system, none, or the address of a DNS server */
+            resolver?: string;
             within?: string;
             follows?: boolean;
             status?: number;
@@ -951,7 +953,7 @@ export interface components {
         /** @description Something to be done now that is no lasting state, in place of what is declared */
         Act: {
             /** @enum {string} */
-            do: "restart" | "reload" | "relist" | "upgrade" | "reboot" | "keep";
+            do: "restart" | "reload" | "refresh-lists" | "upgrade" | "reboot" | "make-image";
             /** @description The service to restart or reload */
             service?: string;
             /** @description The image as which a container that is a host is kept */
@@ -1302,7 +1304,7 @@ export interface operations {
             };
         };
         responses: {
-            /** @description Kept under seal */
+            /** @description Kept */
             204: {
                 headers: {
                     [name: string]: unknown;
