@@ -106,7 +106,7 @@ func (g *ground) hostOf(run int64, host string) contract.RunHost {
 
 // A step that was cut off and cannot be taken back holds up what has to do with the same thing, and
 // nothing else, until somebody sets it aside with a reason (C4).
-func TestAStepThatCannotBeTakenBackIsSetAside(t *testing.T) {
+func TestAStepThatCannotBeTakenBackIsDismiss(t *testing.T) {
 	t.Parallel()
 	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, bareKit)
 	host := g.hosts[0]
@@ -146,15 +146,15 @@ func TestAStepThatCannotBeTakenBackIsSetAside(t *testing.T) {
 		t.Errorf("the journal says\n%s", out)
 	}
 	step := fmt.Sprintf("%d/1", run)
-	if out := g.ns(2, "journal", host, "--ground", g.name, "--aside", step, "--reason", " "); !strings.Contains(out, "no reason is given") {
+	if out := g.ns(2, "journal", host, "--ground", g.name, "--dismiss", step, "--reason", " "); !strings.Contains(out, "no reason is given") {
 		t.Errorf("without a reason: %s", out)
 	}
-	g.ns(2, "journal", host, "--ground", g.name, "--aside", "999/1", "--reason", "none")
+	g.ns(2, "journal", host, "--ground", g.name, "--dismiss", "999/1", "--reason", "none")
 	g.declareText(text(true, "two ferries"))
 	g.ns(0, "declare", g.dir)
 	g.on(host, "rm -r /run/systemd/system/cron.service.d; systemctl daemon-reload; systemctl reset-failed cron || true")
-	g.ns(0, "journal", host, "--ground", g.name, "--aside", step, "--reason", "cron was mended by hand")
-	if out := g.ns(0, "journal", host, "--ground", g.name); !strings.Contains(out, "set aside") || !strings.Contains(out, "cron was mended by hand (admin)") {
+	g.ns(0, "journal", host, "--ground", g.name, "--dismiss", step, "--reason", "cron was mended by hand")
+	if out := g.ns(0, "journal", host, "--ground", g.name); !strings.Contains(out, "dismissed") || !strings.Contains(out, "cron was mended by hand (admin)") {
 		t.Errorf("the journal says\n%s", out)
 	}
 	g.apply(0)

@@ -198,7 +198,7 @@ func TestAHostRunsContainers(t *testing.T) {
 	g.declareText(container("1", "variables = { OFFICE = \"south\" }\nengine_labels = { team = \"tides\" }"))
 	g.ns(0, "declare", g.dir)
 	p = g.plan(1)
-	if step := p.Hosts[0].Steps[0]; !strings.Contains(step.Because, "variable OFFICE") || !strings.Contains(step.Because, "marks") || len(p.Hosts[0].Cautions) == 0 {
+	if step := p.Hosts[0].Steps[0]; !strings.Contains(step.Because, "variable OFFICE") || !strings.Contains(step.Because, "engine labels") || len(p.Hosts[0].Cautions) == 0 {
 		t.Errorf("the step is %+v, the cautions %+v", step, p.Hosts[0].Cautions)
 	}
 	g.applyPlan(0, p.Id)

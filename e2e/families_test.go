@@ -42,7 +42,7 @@ var machines = []machine{
 
 func (m machine) declaration() string {
 	return fmt.Sprintf("[kit.base]\ninbound = \"declared\"\n"+
-		"services = { cron = { running = true, at_boot = true, names = { redhat = \"crond\" } } }\n"+
+		"service = { cron = { running = true, at_boot = true, names = { redhat = \"crond\" } } }\n"+
 		"[kit.base.package.cron]\nnames = { redhat = \"cronie\" }\n[kit.base.package.rsync]\nis = \"gone\"\nnames = { redhat = \"curl\" }\n"+
 		"[site.timetable]\non = [\"h*\"]\nserver = %q\nnames = [\"timetable.saltmarsh.test\"]\nlisten = [80, 8080]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n"+
 		"[site.timetable.path.\"/quay\"]\nroot = \"/srv/www/quay\"\n[[site.timetable.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n", m.server) + things(m.kit)
@@ -350,7 +350,7 @@ func TestContentFromElsewhere(t *testing.T) {
 	g.ns(2, "restore", g.name, "--yes")
 	g.ns(0, "restore", g.name, "--yes", "--removing", host+"/content/srv/www/timetable")
 
-	g.declareText(site(fmt.Sprintf(`{ git = "%s/code.git", at = "main", folder = "www", secret = "no-such" }`, url)))
+	g.declareText(site(fmt.Sprintf(`{ git = "%s/code.git", at = "main", folder = "www", fetch_secret = "no-such" }`, url)))
 	if out := g.ns(2, "declare", g.dir); !strings.Contains(out, "northstake secret keep no-such") {
 		t.Errorf("a secret that is not there:\n%s", out)
 	}

@@ -111,11 +111,11 @@ func TestPasswords(t *testing.T) {
 	name := "warden-" + g.name
 	name = strings.Trim(name[:min(40, len(name))], "-")
 	g.ns(0, "secret", "keep", name, "--file", secret)
-	reach := fmt.Sprintf("[host.%s.reach]\nuser = \"warden\"\npassword = %q\nsudo_secret = %%q\n", h, name)
-	g.declareText(bareKit + fmt.Sprintf(reach, name))
+	reach := fmt.Sprintf("[host.%s.reach]\nuser = \"warden\"\npassword_secret = %q\nsudo_%%s\n", h, name)
+	g.declareText(bareKit + fmt.Sprintf(reach, fmt.Sprintf("secret = %q", name)))
 	g.ns(0, "declare", g.dir)
 	g.ns(1, "survey", g.name)
-	g.declareText(bareKit + fmt.Sprintf(reach, "ask"))
+	g.declareText(bareKit + fmt.Sprintf(reach, "asks = true"))
 	g.ns(0, "declare", g.dir)
 	if out := g.ns(2, "survey", g.name); !strings.Contains(out, "terminal to ask") {
 		t.Errorf("without a terminal the password is not asked for:\n%s", out)

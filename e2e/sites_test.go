@@ -2,7 +2,11 @@ package e2e
 
 import (
 	"context"
+	"encoding/base64"
+	"encoding/json"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"net"
 	"net/http/httptest"
 	"os"
@@ -12,6 +16,7 @@ import (
 	"sync"
 	"testing"
 	"time"
+	"unicode/utf8"
 
 	"northstake/e2e/requests"
 	"northstake/lab"
@@ -117,30 +122,80 @@ func sitesOf(t *testing.T, by servedBy) (*ground, requests.Host) {
 	return g, requests.Host{Address: g.address(h), Inside: inside, Values: map[string]string{"here": labs.Here(), "server": by.says, "tick": "`"}}
 }
 
-// logged says whether the access log of the table's site has the fields that it has on every
-// server.
+// logged says whether the access log of the table's site has the record that it has on every
+// server, and stays valid whatever bytes visitors send.
 func (g *ground) logged(by servedBy) {
 	g.t.Helper()
-	line := g.on(g.hosts[0], fmt.Sprintf("grep -m1 page.html /var/log/%s/harbour.log", by.logs))
-	var entry struct {
+	log := fmt.Sprintf("/var/log/%s/harbour.log", by.logs)
+	type record struct {
 		Time    float64
+		Account *string
+		Status  int
+		Bytes   *int
+		Seconds *float64
 		Request struct {
-			IP     string `json:"remote_ip"`
-			Port   string `json:"remote_port"`
-			Proto  string
-			Method string
-			Host   string
-			URI    string
+			Client, Method, Host, Target, Protocol string
+			Path, Query, Referrer                  *string
+			Agent                                  *string `json:"user_agent"`
 		}
-		User     *string `json:"user_id"`
-		Duration float64
-		Size     int
-		Status   int
 	}
+	var entry record
+	line := g.on(g.hosts[0], "grep -m1 'page.html' "+log)
 	decode(g.t, line, &entry)
 	r := entry.Request
-	if entry.Time < 1e9 || r.IP != labs.Here() || r.Port == "" || r.Proto != "HTTP/1.1" || r.Method != "GET" || r.Host != "harbour.test" || r.URI != "/page.html" || entry.User == nil || entry.Duration < 0 || entry.Size < 5 || entry.Status != 200 {
+	if entry.Time < 1e9 || entry.Account == nil || entry.Status != 200 || entry.Bytes == nil || *entry.Bytes < 5 || entry.Seconds == nil || *entry.Seconds < 0 ||
+		r.Client != labs.Here() || r.Method != "GET" || r.Host != "harbour.test" || r.Target != "/page.html" || r.Protocol != "HTTP/1.1" {
 		g.t.Errorf("the log says %s", line)
+	}
+	if whole := r.Path != nil && *r.Path == "/page.html" && r.Query != nil && *r.Query == "" && r.Referrer != nil && r.Agent != nil; whole == (by.server == "caddy") {
+		g.t.Errorf("of the path alone, the query, the referrer and the browser the log says %s", line)
+	}
+	seed := rand.Uint64()
+	random := rand.New(rand.NewPCG(seed, 0))
+	junk := func(n int, no string) string {
+		b := make([]byte, 0, n)
+		for len(b) < n {
+			if c := byte(1 + random.IntN(255)); !strings.ContainsRune("\r\n"+no, rune(c)) {
+				b = append(b, c)
+			}
+		}
+		return string(b)
+	}
+	target := net.JoinHostPort(g.address(g.hosts[0]), "80")
+	send := func(request string) {
+		conn, err := net.DialTimeout("tcp", target, 5*time.Second)
+		if err != nil {
+			g.t.Fatal(err)
+		}
+		defer conn.Close()
+		conn.SetDeadline(time.Now().Add(5 * time.Second))
+		io.WriteString(conn, request)
+		io.Copy(io.Discard, conn)
+	}
+	for range 200 {
+		send(fmt.Sprintf("GET /tide-%s?%s HTTP/1.1\r\nHost: harbour.test\r\nUser-Agent: %s\r\nReferer: %s\r\nAuthorization: Basic %s\r\nConnection: close\r\n\r\n",
+			junk(4, " #"), junk(3, " #"), junk(12, ""), junk(8, ""), base64.StdEncoding.EncodeToString([]byte(junk(6, ":")+":x"))))
+		send(junk(3, " ") + " /tide HTTP/1.1\r\nHost: " + junk(5, "") + "\r\nConnection: close\r\n\r\n")
+		send("GET /tide?%22=\"\\ HTTP/1.1\r\nHost: harbour.test\r\nUser-Agent: a \"b\" \\ c\tZ\u00fc\u2028\r\nConnection: close\r\n\r\n")
+	}
+	tides := 0
+	for _, line := range strings.Split(strings.TrimSpace(g.on(g.hosts[0], "base64 -w0 "+log)), "\n") {
+		all, err := base64.StdEncoding.DecodeString(line)
+		if err != nil {
+			g.t.Fatal(err)
+		}
+		for one := range strings.Lines(string(all)) {
+			var r record
+			if err := json.Unmarshal([]byte(one), &r); err != nil || !utf8.ValidString(one) || r.Status == 0 {
+				g.t.Errorf("seed %d: a line of the log is no record: %q, %v", seed, one, err)
+			}
+			if strings.HasPrefix(r.Request.Target, "/tide?%22") {
+				tides++
+			}
+		}
+	}
+	if tides < 150 {
+		g.t.Errorf("seed %d: of 200 requests the log has %d", seed, tides)
 	}
 }
 
@@ -206,7 +261,7 @@ func TestPasswordsOfASecret(t *testing.T) {
 		return fmt.Sprintf("[site.%[1]s]\non = [\"h*\"]\nserver = %[1]q\nnames = [\"%[1]s.test\"]\nlisten = [%[2]d]\n[site.%[1]s.path.\"/crew\"]\nsays = \"crew\"\n%[3]s\n", server, port, passwords)
 	}
 	for i, server := range servers {
-		text.WriteString(site(server, 8100+i, "passwords_from = \"crew-accounts\""))
+		text.WriteString(site(server, 8100+i, "passwords_secret = \"crew-accounts\""))
 	}
 	g := newGround(t, shared, 1, text.String())
 	g.trust()
@@ -291,7 +346,7 @@ func TestPasswordsOfASecret(t *testing.T) {
 }
 
 // All three servers stand side by side on one host, each on its ports, whatever their
-// packages bring: the default sites are set aside where a declared site needs the port.
+// packages bring: the default sites are switched off where a declared site needs the port.
 func TestServersSideBySide(t *testing.T) {
 	t.Parallel()
 	for _, family := range []lab.Family{lab.Debian, lab.RedHat} {
@@ -340,7 +395,7 @@ func TestServersSideBySide(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				write(t, filepath.Join(g.dir, "ground.toml"), othersLine.ReplaceAllString(strings.Replace(string(declared), "[reach]", "other_names = \"\"\n[reach]", 1), fmt.Sprintf("other_names = %q\n", says)))
+				write(t, filepath.Join(g.dir, "ground.toml"), othersLine.ReplaceAllString(strings.Replace(string(declared), "[reach]", "unknown_names = \"\"\n[reach]", 1), fmt.Sprintf("unknown_names = %q\n", says)))
 				g.ns(0, "declare", g.dir)
 				g.apply(0)
 				g.nothingToDo()

@@ -13,7 +13,7 @@ import (
 )
 
 func journalCommand(a *app) *cobra.Command {
-	var ground, aside, reason string
+	var ground, dismissed, reason string
 	var all bool
 	cmd := &cobra.Command{
 		Use: "journal HOST", Short: "What a host's own journal has: steps that were cut off, or could not be taken back", Args: cobra.ExactArgs(1),
@@ -21,7 +21,7 @@ func journalCommand(a *app) *cobra.Command {
 
 A step that could not be taken back is tried again with each run, and holds up
 the steps that have to do with the same things, until it can be, or until it is
-set aside by hand with a reason: --aside RUN/STEP --reason TEXT.`,
+dismissed by hand with a reason: --dismiss RUN/STEP --reason TEXT.`,
 		RunE: func(cmd *cobra.Command, args []string) error {
 			g, err := a.groundOfHosts(cmd.Context(), ground, args[:1])
 			if err != nil {
@@ -52,18 +52,18 @@ set aside by hand with a reason: --aside RUN/STEP --reason TEXT.`,
 			if err != nil {
 				return err
 			}
-			if aside == "" {
+			if dismissed == "" {
 				if done, err := a.print(steps); done {
 					return err
 				}
 				a.showJournal(args[0], steps, all)
 				return nil
 			}
-			run, number, err := stepOf(steps, aside)
+			run, number, err := stepOf(steps, dismissed)
 			if err != nil {
 				return err
 			}
-			put, err := api.SetAsideWithResponse(cmd.Context(), g, args[0], contract.SetAside{Run: run, Number: number, Reason: reason, SudoPasswords: given})
+			put, err := api.DismissStepWithResponse(cmd.Context(), g, args[0], contract.Dismissal{Run: run, Number: number, Reason: reason, SudoPasswords: given})
 			if err := a.answered(put, err); err != nil {
 				return err
 			}
@@ -74,9 +74,9 @@ set aside by hand with a reason: --aside RUN/STEP --reason TEXT.`,
 	f := cmd.Flags()
 	f.StringVar(&ground, "ground", "", "ground of the host")
 	f.BoolVar(&all, "all", false, "those that are done or taken back, too")
-	f.StringVar(&aside, "aside", "", "a step that could not be taken back, as RUN/STEP, that is to hold up nothing any more")
-	f.StringVar(&reason, "reason", "", "with --aside: what you found and did on the host")
-	cmd.MarkFlagsRequiredTogether("aside", "reason")
+	f.StringVar(&dismissed, "dismiss", "", "a step that could not be taken back, as RUN/STEP, that is to hold up nothing any more")
+	f.StringVar(&reason, "reason", "", "with --dismiss: what you found and did on the host")
+	cmd.MarkFlagsRequiredTogether("dismiss", "reason")
 	return cmd
 }
 
@@ -116,7 +116,7 @@ func runWords(name string, foreign bool) string {
 }
 
 // journalWords says how a step stands in a journal.
-var journalWords = map[rod.StepState]string{"begun": "cut off", "held": "not confirmed", "done": "done", "back": "taken back", "stuck": "could not be taken back", "aside": "set aside", "": "unreadable"}
+var journalWords = map[rod.StepState]string{"begun": "cut off", "held": "not confirmed", "done": "done", "back": "taken back", "stuck": "could not be taken back", "dismissed": "dismissed", "": "unreadable"}
 
 func (a *app) showJournal(host string, steps []rod.JournalStep, all bool) {
 	over := []rod.StepState{rod.Done, rod.Back}
@@ -149,7 +149,7 @@ func (a *app) showJournal(host string, steps []rod.JournalStep, all bool) {
 	}
 	a.out.line("the journal of %s has %s that %s done, and %s that %s taken back", host, counted(counts[rod.Done], "step", "steps"), isAre(counts[rod.Done]), counted(counts[rod.Back], "step", "steps"), isAre(counts[rod.Back]))
 	if n := counts[rod.Stuck]; n > 0 {
-		a.out.line("what %s in the way of is held up; to let it go on: northstake journal %s --aside RUN/STEP --reason TEXT", isAre(n), host)
+		a.out.line("what %s in the way of is held up; to let it go on: northstake journal %s --dismiss RUN/STEP --reason TEXT", isAre(n), host)
 	}
 }
 

@@ -82,6 +82,6 @@ on hosts: retire them first.`,
 			return nil
 		},
 	}
-	cmd.Flags().BoolVar(&regardless, "regardless", false, "though things that runs made are still there")
+	cmd.Flags().BoolVar(&regardless, "regardless", false, "forget them although something that runs brought about is still there")
 	return cmd
 }

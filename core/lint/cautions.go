@@ -95,7 +95,7 @@ func unwise(s *declare.Site, at []string, files []declare.File, say func(at []st
 		}
 	}
 	if len(open) > 0 {
-		say(at, "anybody could fetch "+few(open), "take them out of the content, or guard them with passwords or from, if they are not meant for everybody")
+		say(at, "anybody could fetch "+few(open), "take them out of the content; or let only some see them, with the keys passwords or from")
 	}
 	if len(php) > 0 {
 		say(at, "PHP is not declared, and these files would be sent as text: "+few(php), "add php = true to the site, or take them out")

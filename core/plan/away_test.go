@@ -84,7 +84,7 @@ func TestAFormerServerStops(t *testing.T) {
 	if got := texts(h); len(got) != 4 || !strings.HasPrefix(got[0], "write the virtual host of site timetable") || got[2] != "stop harbourd, keep it from starting at boot" || got[3] != "reload nginx" || h.Steps[2].Because != "site timetable listens on port 80 with nginx now" || len(h.Blockers) > 0 {
 		t.Errorf("the plan is to %s; %+v", strings.Join(got, "; "), h.Blockers)
 	}
-	if len(h.Cautions) == 0 || !strings.Contains(h.Cautions[0].What, "is not served from the step that stops it until the next one") {
+	if len(h.Cautions) == 0 || !strings.Contains(h.Cautions[0].What, "is down between steps 3 and 4, a few seconds") {
 		t.Errorf("cautions %+v", h.Cautions)
 	}
 	planned := h

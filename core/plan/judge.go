@@ -90,7 +90,7 @@ func (j judged) heldUp(stuck []stake.Stuck) []stake.Note {
 		}
 		run, _, _ := strings.Cut(s.Run, "x")
 		out = append(out, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("step %d of run %s, %q, was cut off and could not be taken back: %s", s.Number, run, s.Text, s.Why),
-			Fix: fmt.Sprintf("mend what is in its way and resume that run: northstake resume %s; or mend it by hand, and set the step aside: northstake journal %s", run, j.stake.Host)})
+			Fix: fmt.Sprintf("mend what is in its way and resume that run: northstake resume %s; or mend it by hand, and dismiss the step: northstake journal %s", run, j.stake.Host)})
 	}
 	return out
 }

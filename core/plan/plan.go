@@ -4,8 +4,10 @@ package plan
 
 import (
 	"encoding/json"
+	"fmt"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"northstake/core/declare"
@@ -230,7 +232,20 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 			out.Blockers = append(out.Blockers, unknownNames(in, former)...)
 		}
 	}
+	between(out.Cautions, out.Steps)
 	return out, nil
+}
+
+// between puts the numbers of steps into the cautions that name the step of their stake and the
+// one after it.
+func between(cautions []stake.Note, steps []Step) {
+	for i, c := range cautions {
+		where := "the step that stops it and the next"
+		if n := slices.IndexFunc(steps, func(s Step) bool { return s.Address == c.Address }); n >= 0 && n+1 < len(steps) {
+			where = fmt.Sprintf("steps %d and %d", steps[n].Number, steps[n+1].Number)
+		}
+		cautions[i].What = strings.ReplaceAll(c.What, stake.BetweenSteps, where)
+	}
 }
 
 // Counts counts rows by standing.

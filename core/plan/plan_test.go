@@ -142,7 +142,7 @@ func remembered(t *testing.T) Input {
 
 func TestABareHostGetsEveryStepInOrder(t *testing.T) {
 	h := build(t, bare(input(t)))
-	want := []string{"install 3 packages: curl 1.0, nginx 1.0, nftables 1.0", "set aside the default site that nginx brings", "publish 1 file, 4 B, to /srv/www/timetable",
+	want := []string{"install 3 packages: curl 1.0, nginx 1.0, nftables 1.0", "switch off the default site that nginx brings", "publish 1 file, 4 B, to /srv/www/timetable",
 		"write the virtual host of site timetable", "start cron, make it start at boot", "start nginx, make it start at boot", "let in only 22/tcp, 80/tcp, and drop the rest"}
 	got := texts(h)
 	if len(got) != len(want) {

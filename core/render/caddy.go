@@ -129,7 +129,7 @@ func (c *caddy) logs() {
 		c.line(c.at("log", "access"), "\t\toutput file %s", c.value(a))
 	}
 	at := c.at("log", "form")
-	for _, line := range []string{"format filter {", "\twrap json {", "\t\ttime_key time", "\t\tmessage_key \"\"", "\t\tlevel_key \"\"", "\t\tname_key \"\"", "\t}", "\tfields {", "\t\trequest>headers delete", "\t\trequest>tls delete", "\t\tresp_headers delete", "\t}", "}"} {
+	for _, line := range []string{"format filter {", "\twrap json {", "\t\ttime_key time", "\t\tmessage_key \"\"", "\t\tlevel_key \"\"", "\t\tname_key \"\"", "\t}", "\tfields {", "\t\trequest>remote_ip rename client", "\t\trequest>remote_port delete", "\t\trequest>proto rename protocol", "\t\trequest>uri rename target", "\t\tuser_id rename account", "\t\tsize rename bytes", "\t\tduration rename seconds", "\t\tbytes_read delete", "\t\trequest>headers delete", "\t\trequest>tls delete", "\t\tresp_headers delete", "\t}", "}"} {
 		c.line(at, "\t\t%s", line)
 	}
 	c.line(c.at("log"), "\t}")

@@ -37,7 +37,12 @@ func Httpd(d *declare.Declaration, s Site) (Text, error) {
 	h.line(h.at(), "ServerTokens Prod")
 	on := h.listens()
 	if h.site.Log.Form != "" {
-		h.line(h.at("log", "form"), "LogFormat %s %s", httpdForms[h.site.Log.Form], h.named("form"))
+		text := httpdForms[h.site.Log.Form]
+		if h.site.Log.Form == "json" { // the name of whoever was let in is safe to write, that of others is not
+			h.line(h.at("log", "form"), "LogFormat %s %s", strings.Replace(text, "ACCOUNT", "%u", 1), h.named("form_account"))
+			text = strings.Replace(text, "ACCOUNT", "", 1)
+		}
+		h.line(h.at("log", "form"), "LogFormat %s %s", text, h.named("form"))
 	}
 	h.host(on)
 	h.sentOn()
@@ -49,14 +54,16 @@ func Httpd(d *declare.Declaration, s Site) (Text, error) {
 var httpdForms = map[string]string{
 	"common":   `"%h %l %u %t \"%r\" %>s %b"`,
 	"combined": `"%h %l %u %t \"%r\" %>s %b \"%{Referer}i\" \"%{User-Agent}i\""`,
-	"json": `"{\"time\":%{sec}t.%{usec_frac}t,\"request\":{\"remote_ip\":\"%a\",\"remote_port\":\"%{remote}p\",\"proto\":\"%H\",\"method\":\"%m\",\"host\":\"%{Host}i\",\"uri\":\"%U%q\"},` +
-		`\"user_id\":\"%u\",\"duration\":%{us}Te-6,\"size\":%B,\"status\":%>s}"`,
+	"json":     `"{\"time\":%{sec}t.%{usec_frac}t,\"account\":\"ACCOUNT\",\"status\":%>s,\"bytes\":%B,\"seconds\":%{us}Te-6,\"request\":{\"client\":\"%a\",\"method\":\"%{northstake_method}e\",\"host\":\"%{northstake_host}e\",\"target\":\"%{northstake_target}e\",\"path\":\"%{northstake_path}e\",\"query\":\"%{northstake_query}e\",\"protocol\":\"%H\",\"referrer\":\"%{northstake_referrer}e\",\"user_agent\":\"%{northstake_agent}e\"}}"`,
 }
 
 // modules has the modules loaded that the site needs, where the server's own configuration
 // does not; each after those that it needs itself.
 func (h *httpd) modules() {
 	needs := []string{"authz_core", "alias", "dir", "mime", "headers", "rewrite", "env", "allowmethods"}
+	if h.site.Log.Form == "json" {
+		needs = append(needs, "setenvif")
+	}
 	also := func(so bool, names ...string) {
 		if so {
 			needs = append(needs, names...)
@@ -171,10 +178,27 @@ func (h *httpd) logs() {
 	if a := h.site.Log.Access; a == "off" {
 		h.line(h.at("log", "access"), `    CustomLog /dev/null "%%h"`)
 	} else if a != "" {
+		if h.site.Log.Form == "json" {
+			h.record()
+			h.line(h.at("log", "access"), `    CustomLog %s %s "expr=-n %%{REMOTE_USER} && %%{REQUEST_STATUS} != '401'"`, h.value(a), h.named("form_account"))
+			form += ` "expr=-z %{REMOTE_USER} || %{REQUEST_STATUS} == '401'"`
+		}
 		h.line(h.at("log", "access"), "    CustomLog %s %s", h.value(a), form)
 	}
 	if e := h.site.Log.Error; e != "" {
 		h.line(h.at("log", "error"), "    ErrorLog %s", h.value(e))
+	}
+}
+
+// record makes the variables of a record in JSON from what visitors send. This server writes
+// bytes that are not ASCII in a way that is no JSON: what has some stands there as a hyphen.
+func (h *httpd) record() {
+	at := h.at("log", "form")
+	for _, v := range [][3]string{
+		{"host", "HTTP_HOST", `^([\x20-\x7e]*)$`}, {"referrer", "HTTP_REFERER", `^([\x20-\x7e]*)$`}, {"agent", "HTTP_USER_AGENT", `^([\x20-\x7e]*)$`},
+		{"method", "THE_REQUEST", `^([\x21-\x7e]*) `}, {"target", "THE_REQUEST", `^\S+ ([\x21-\x7e]*)(?: |$)`}, {"path", "THE_REQUEST", `^\S+ ([\x21-\x3e\x40-\x7e]*)(?:\?[\x21-\x7e]*)?(?: |$)`}, {"query", "THE_REQUEST", `^\S+ [\x21-\x3e\x40-\x7e]*(?:\?([\x21-\x7e]*))?(?: |$)`},
+	} {
+		h.line(at, `    SetEnvIfExpr "%%{%s} =~ m#%s#" northstake_%s=$1`, v[1], v[2], v[0])
 	}
 }
 

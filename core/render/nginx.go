@@ -108,8 +108,13 @@ func (n *nginx) shared() {
 		}
 		n.line(n.of(p, "does"), "}")
 	}
-	if n.site.Log.Form != "" {
-		n.line(n.at("log", "form"), "log_format %s %s;", n.named("form"), nginxForms[n.site.Log.Form])
+	if form := n.site.Log.Form; form != "" {
+		text := nginxForms[form]
+		if form == "json" {
+			n.record()
+			text = fmt.Sprintf(text, n.named("log"))
+		}
+		n.line(n.at("log", "form"), "log_format %s %s;", n.named("form"), text)
 	}
 }
 
@@ -117,8 +122,28 @@ func (n *nginx) shared() {
 var nginxForms = map[string]string{
 	"common":   `'$remote_addr - $remote_user [$time_local] "$request" $status $body_bytes_sent'`,
 	"combined": `'$remote_addr - $remote_user [$time_local] "$request" $status $body_bytes_sent "$http_referer" "$http_user_agent"'`,
-	"json": `escape=json '{"time":$msec,"request":{"remote_ip":"$remote_addr","remote_port":"$remote_port","proto":"$server_protocol","method":"$request_method","host":"$http_host","uri":"$request_uri"},` +
-		`"user_id":"$remote_user","duration":$request_time,"size":$body_bytes_sent,"status":$status}'`,
+	"json":     `escape=json '{"time":$msec,"account":"$%[1]s_account","status":$status,"bytes":$body_bytes_sent,"seconds":$request_time,"request":{"client":"$remote_addr","method":"$request_method","host":"$%[1]s_host","target":"$%[1]s_target","path":"$%[1]s_path","query":"$%[1]s_query","protocol":"$server_protocol","referrer":"$%[1]s_referrer","user_agent":"$%[1]s_agent"}}'`,
+}
+
+// utf8Text is a regular expression of a text that is UTF-8 (RFC 3629, section 4), byte by byte.
+const utf8Text = `^(?:[\x00-\x7f]|[\xc2-\xdf][\x80-\xbf]|\xe0[\xa0-\xbf][\x80-\xbf]|[\xe1-\xec\xee\xef][\x80-\xbf]{2}|\xed[\x80-\x9f][\x80-\xbf]|\xf0[\x90-\xbf][\x80-\xbf]{2}|[\xf1-\xf3][\x80-\xbf]{3}|\xf4[\x80-\x8f][\x80-\xbf]{2})*+$`
+
+// record makes the variables of a record in JSON from what visitors send; what is not UTF-8
+// stands there as a hyphen.
+func (n *nginx) record() {
+	at, name := n.at("log", "form"), n.named("log")
+	one := func(field, from string, lines ...string) {
+		n.line(at, "map $%s $%s_%s {", from, name, field)
+		for _, l := range lines {
+			n.line(at, "    %s", l)
+		}
+		n.line(at, "}")
+	}
+	for _, v := range [][2]string{{"account", "remote_user"}, {"host", "http_host"}, {"target", "request_uri"}, {"referrer", "http_referer"}, {"agent", "http_user_agent"}} {
+		one(v[0], v[1], `"" "";`, fmt.Sprintf(`"~%s" $%s;`, utf8Text, v[1]), `default "-";`)
+	}
+	one("path", name+"_target", fmt.Sprintf(`"~^(?<%[1]s_upto>[^?]*)" $%[1]s_upto;`, name))
+	one("query", name+"_target", fmt.Sprintf(`"~\?(?<%[1]s_from>.*)$" $%[1]s_from;`, name), `default "";`)
 }
 
 // quoteExpression quotes a regular expression, in which a dollar sign at the end is one.

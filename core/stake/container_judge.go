@@ -348,10 +348,10 @@ func shortID(id string) string {
 func (w ContainerWant) details() []Detail {
 	var b strings.Builder
 	for _, d := range w.ReachedAt {
-		fmt.Fprintf(&b, "door     %s\n", d.words())
+		fmt.Fprintf(&b, "reached at %s\n", d.words())
 	}
 	for _, h := range w.Mounts {
-		fmt.Fprintf(&b, "holds    %s\n", h.words())
+		fmt.Fprintf(&b, "mounts %s\n", h.words())
 	}
 	for _, n := range sortedKeys(w.Variables) {
 		fmt.Fprintf(&b, "variable %s is %s\n", n, w.Variables[n])

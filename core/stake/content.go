@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io/fs"
 	"slices"
+	"strconv"
 	"strings"
 
 	"northstake/core/check"
@@ -251,7 +252,7 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	}
 	move := Move{
 		Verb:    "publish",
-		Text:    fmt.Sprintf("publish %s, %s, to %s", count(len(w.Files), "file", "files"), Bytes(size), w.Root),
+		Text:    fmt.Sprintf("publish %s to %s", f.words(len(w.Files), size), w.Root),
 		Details: contentDetails(f), Work: JSON(work), Blobs: true, Removes: removes,
 	}
 	switch {
@@ -272,6 +273,31 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 		v.Nudges = nudgeHolders(in, "directory", w.Root)
 	}
 	return v
+}
+
+// words say how many of a tree's files are published, of size bytes in all: those that are new
+// and those that differ, or all of them where none is there yet.
+func (f ContentFound) words(files int, size int64) string {
+	differ := map[string]bool{}
+	for _, o := range f.Off {
+		differ[o.Path] = true
+	}
+	changed := len(differ)
+	if len(f.Off) < f.Offs { // not all are listed
+		changed = f.Offs
+	}
+	all := count(files, "file", "files") + ", " + Bytes(size) + ","
+	if f.Missings >= files || f.Missings+changed == 0 || changed > files {
+		return all
+	}
+	var words []string
+	if f.Missings > 0 {
+		words = append(words, strconv.Itoa(f.Missings)+" new")
+	}
+	if changed > 0 {
+		words = append(words, strconv.Itoa(changed)+" changed")
+	}
+	return strings.Join(words, " and ") + " of " + all
 }
 
 // awayContent takes out of a root what was published there. What others put there stays,

@@ -53,10 +53,10 @@ func TestWorkOfSeveral(t *testing.T) {
 }
 
 var owns = []ServerWant{
-	{Default: DefaultAside, Own: Own{Block: Block{"/f", ":80"}, Import: Import{"/f", "import conf.d/*.conf"}}},
-	{Default: DefaultAside, Own: Own{Block: Block{"/f", "server"}}},
-	{Default: DefaultAside, Own: Own{Files: []string{"/f"}}},
-	{Default: DefaultAside, Own: Own{Listen: "/f"}, Silent: []int{80}},
+	{Default: DefaultOff, Own: Own{Block: Block{"/f", ":80"}, Import: Import{"/f", "import conf.d/*.conf"}}},
+	{Default: DefaultOff, Own: Own{Block: Block{"/f", "server"}}},
+	{Default: DefaultOff, Own: Own{Files: []string{"/f"}}},
+	{Default: DefaultOff, Own: Own{Listen: "/f"}, Silent: []int{80}},
 }
 
 const (
@@ -65,8 +65,8 @@ const (
 	portsConf = "# ports\nListen 80\nListen 8080\n<IfModule ssl_module>\n\tListen 443\n\tListen [::1]:80\n</IfModule>\n"
 )
 
-// What is set aside is exactly what the server brings of its own, and comes back as it was.
-func TestWhatIsSetAside(t *testing.T) {
+// What is switched off is exactly what the server brings of its own, and comes back as it was.
+func TestWhatIsDismiss(t *testing.T) {
 	for i, c := range []struct{ text, want string }{
 		{caddyfile, "# a site\n\n#northstake# :80 {\n\t# its root\n#northstake# \troot * /usr/share/caddy\n#northstake# \trespond \"}\" # {\n\n#northstake# \tfile_server\n#northstake# }\n\n:8080 {\n}\nimport conf.d/*.conf\n"},
 		{nginxConf, "events {\n}\nhttp {\n    include conf.d/*.conf;\n\n#northstake#     server {\n#northstake#         listen 80;\n#northstake#         location / {\n#northstake#         }\n#northstake#     }\n    server_tokens off;\n}\n"},
@@ -89,13 +89,13 @@ func TestWhatIsSetAside(t *testing.T) {
 
 // Whatever somebody has written into a server's configuration, setting aside is done once,
 // marks nothing but whole lines, and can be taken back to the byte.
-func FuzzSetAside(f *testing.F) {
+func FuzzDismiss(f *testing.F) {
 	for i, text := range []string{caddyfile, nginxConf, portsConf, "", ":80 {", "server {\n}\r\n", "import conf.d/*.conf", "Listen 80", "#northstake# x\n", ":80 {\n`{`\n}"} {
 		f.Add(i, text)
 	}
 	f.Fuzz(func(t *testing.T, which int, text string) {
 		w := owns[(which%len(owns)+len(owns))%len(owns)]
-		if strings.Contains(text, asideMark) {
+		if strings.Contains(text, offMark) {
 			return // of an edit that was made before
 		}
 		edited := w.Edit("/f", text)

@@ -1,7 +1,6 @@
 package stake
 
 import (
-	"cmp"
 	"fmt"
 	"regexp"
 	"slices"
@@ -22,7 +21,7 @@ type WebServerOwn struct {
 // What becomes of a server's default site.
 const (
 	DefaultKept    = "kept"
-	DefaultAside   = "aside"
+	DefaultOff     = "off"
 	DefaultRemoved = "removed"
 )
 
@@ -31,7 +30,7 @@ const (
 type ServerWant struct {
 	Server  string `json:"server"`
 	Service string `json:"service"`
-	Default string `json:"default"` // one of kept, aside, removed
+	Default string `json:"default"` // one of kept, off, removed; "aside" in what releases before kept is off
 	Own
 	Silent []int `json:"silent,omitempty"` // ports of its own on which it is not to listen
 }
@@ -119,7 +118,7 @@ func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
 		}
 	}
 	if mine[defaultPort] || others[defaultPort] {
-		want.Default = DefaultAside
+		want.Default = DefaultOff
 	}
 	if others[defaultPort] && !mine[defaultPort] && slices.Contains(layout.Listens, defaultPort) {
 		want.Silent = []int{defaultPort}
@@ -159,7 +158,7 @@ func (w ServerWant) Paths() []string {
 	return out
 }
 
-// Sets says whether something in a file's text is to be set aside, or removed.
+// Sets says whether something in a file's text is to be switched off, or removed.
 func (w ServerWant) Sets(path, text string) bool {
 	w.Import = Import{}
 	return w.Default != DefaultKept && w.Edit(path, text) != text
@@ -176,14 +175,14 @@ func (w ServerWant) Original(path, text string) string {
 	return text
 }
 
-// asideMark stands before each line that is set aside.
-const asideMark = "#northstake# "
+// offMark stands before each line that is switched off.
+const offMark = "#northstake# "
 
 // Edit is what a file's text should be.
 func (w ServerWant) Edit(path, text string) string {
 	lines := strings.SplitAfter(text, "\n")
 	for i, l := range lines {
-		lines[i] = strings.TrimPrefix(l, asideMark) // what is set aside now is marked anew
+		lines[i] = strings.TrimPrefix(l, offMark) // what is switched off now is marked anew
 	}
 	drop := func(from, to int) {
 		for i := from; i < to; i++ {
@@ -191,7 +190,7 @@ func (w ServerWant) Edit(path, text string) string {
 			case w.Default == DefaultRemoved:
 				lines[i] = ""
 			case strings.TrimSpace(lines[i]) != "" && !strings.HasPrefix(strings.TrimSpace(lines[i]), "#"):
-				lines[i] = asideMark + lines[i]
+				lines[i] = offMark + lines[i]
 			}
 		}
 	}
@@ -264,7 +263,7 @@ func braces(line string) int {
 	return n
 }
 
-// words say what is set aside.
+// words say what is switched off.
 func (w ServerWant) words() (verb, text string) {
 	what := "the default site that " + w.Service + " brings"
 	if len(w.Silent) > 0 {
@@ -272,15 +271,15 @@ func (w ServerWant) words() (verb, text string) {
 	}
 	take := ""
 	if w.Import.File != "" {
-		take = "take sites in with " + w.Import.Line + " in " + w.Import.File
+		take = "include sites by the line " + w.Import.Line + " in " + w.Import.File
 	}
 	switch w.Default {
 	case DefaultKept:
-		return "let", cmp.Or("let "+w.Service+" "+take, "")
+		return "include", take
 	case DefaultRemoved:
 		verb, text = "remove", "remove "+what
 	default:
-		verb, text = "set", "set aside "+what
+		verb, text = "switch", "switch off "+what
 	}
 	if take != "" {
 		text += ", and " + take
@@ -293,7 +292,7 @@ func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
 	var details []Detail
 	v := Verdict{Gone: !f.Installed, Touched: f.Touched}
 	if !f.Installed {
-		d.add("its own configuration", w.Default, "not there yet")
+		d.add("its own configuration", "default site "+w.Default, "not there yet")
 	}
 	for _, p := range w.Paths() {
 		text, there := f.Texts[p]
@@ -313,7 +312,7 @@ func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
 	}
 	if w.Default != DefaultKept {
 		for _, e := range f.Edited {
-			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is not as the package of %s brought it, and is %s", e, w.Service, map[string]string{DefaultAside: "set aside", DefaultRemoved: "removed"}[w.Default]),
+			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is not as the package of %s brought it, and is %s", e, w.Service, map[bool]string{false: "switched off", true: "removed"}[w.Default == DefaultRemoved]),
 				fmt.Sprintf("if it is in use, write [host.%s.server.%s] default_site = \"kept\", or declare what it serves as a site", in.Stake.Host, w.Server)})
 		}
 	}
@@ -323,7 +322,7 @@ func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
 	return v
 }
 
-// awayServer puts back what was set aside, where no declared site needs its port.
+// awayServer puts back what was switched off, where no declared site needs its port.
 func awayServer(in Input, w ServerWant, f ServerFound) Verdict {
 	back := w
 	back.Default, back.Silent, back.Import = DefaultKept, nil, Import{}

@@ -135,9 +135,16 @@ func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	return v
 }
 
+// BetweenSteps stands in a caution for the step of its stake and the one after it, whose numbers
+// the plan puts there.
+const BetweenSteps = "{steps}"
+
+// AtAQuietHour is what to do about what is down for a moment.
+const AtAQuietHour = "apply this at a quiet hour"
+
 // gap is the caution that a server stops before the other one starts.
 func gap(in Input, server string) Note {
-	return Note{in.Stake.Address(), fmt.Sprintf("what %s serves is not served from the step that stops it until the next one, which starts the other server: for as long as these two take, a few seconds at most", server), "apply this when few are about"}
+	return Note{in.Stake.Address(), fmt.Sprintf("what %s serves is down between %s, a few seconds", server, BetweenSteps), AtAQuietHour}
 }
 
 // outside is the program of a service that serves sites, where it listens although its

@@ -49,7 +49,7 @@ func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
 		v.Late = v.Late || s.Local() == sake && now.ServedBy() != w.ServedBy()
 	}
 	if v.Late && slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Local() == w.ServedBy() }) { // else the caution is with what stops
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("site %s is not served from the step by which %s lets go of it until the next one, which starts the other server: for as long as these two take, a few seconds at most", in.Stake.Site, w.By()), "apply this when few are about"})
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("site %s is down between %s, a few seconds: until then it is served by %s", in.Stake.Site, BetweenSteps, w.By()), AtAQuietHour})
 	}
 	v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: JSON(SiteWork{SiteWant: w, Away: true})}}
 	v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: "its former site " + in.Stake.Site + " is gone"}}

@@ -260,7 +260,7 @@ func beyond(c container.InspectResponse, own image, w stake.ContainerWant) []str
 	}
 	say(!slices.Equal(c.Config.Entrypoint, entry), "another entry point: "+strings.Join(c.Config.Entrypoint, " "))
 	for port, list := range h.PortBindings {
-		say(port.Proto() != network.TCP && len(list) > 0, "a door for "+port.String())
+		say(port.Proto() != network.TCP && len(list) > 0, "port "+port.String())
 	}
 	if n := c.NetworkSettings; n != nil {
 		for name := range n.Networks {

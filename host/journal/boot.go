@@ -193,7 +193,7 @@ func (j Journal) RevertBooting(ctx context.Context, run string) error {
 	var failed []error
 	for _, r := range slices.Backward(steps) {
 		w, err := j.Worker(r.Step.Type)
-		if early, ok := w.(Early); err == nil && ok && early.Early() && r.State != rod.Back && r.State != rod.Aside {
+		if early, ok := w.(Early); err == nil && ok && early.Early() && r.State != rod.Back && r.State != rod.Dismissed {
 			err = j.back(ctx, r, func(string, ...any) {})
 		}
 		failed = append(failed, err)

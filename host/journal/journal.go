@@ -27,7 +27,7 @@ type Record struct {
 	Step   plan.Step       `json:"step"`
 	State  rod.StepState   `json:"state"`
 	Before json.RawMessage `json:"before"`
-	Why    string          `json:"why,omitempty"` // it could not be taken back, or was set aside
+	Why    string          `json:"why,omitempty"` // it could not be taken back, or was dismissed
 	At     time.Time       `json:"at"`
 }
 

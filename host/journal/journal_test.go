@@ -227,7 +227,7 @@ func TestAnUnreadableJournalHoldsUpNobody(t *testing.T) {
 }
 
 // A step that cannot be taken back holds up what has to do with the same things, and nothing else,
-// until it can be, or somebody has set it aside with a reason.
+// until it can be, or somebody has dismissed it with a reason.
 func TestAStepThatCannotBeTakenBack(t *testing.T) {
 	j, m := folder(t)
 	ctx := context.Background()
@@ -251,31 +251,31 @@ func TestAStepThatCannotBeTakenBack(t *testing.T) {
 		run    string
 		number int
 	}{"another step": {own(1), 2}, "another run": {own(9), 1}, "somebody's": {theirs, 1}} {
-		if err := j.SetAside(c.run, c.number, "mended"); err == nil {
-			t.Errorf("%s can be set aside", what)
+		if err := j.Dismiss(c.run, c.number, "mended"); err == nil {
+			t.Errorf("%s can be dismissed", what)
 		}
 	}
-	if err := j.SetAside(own(1), 1, "mended by hand"); err != nil {
+	if err := j.Dismiss(own(1), 1, "mended by hand"); err != nil {
 		t.Fatal(err)
 	}
-	if err := j.SetAside(own(1), 1, "twice"); err == nil {
-		t.Error("it can be set aside twice")
+	if err := j.Dismiss(own(1), 1, "twice"); err == nil {
+		t.Error("it can be dismissed twice")
 	}
 	if said, err := j.Recover(ctx, own(4)); err != nil || len(said) > 0 {
-		t.Errorf("set aside: %q, %v", said, err)
+		t.Errorf("dismissed: %q, %v", said, err)
 	}
 	if err := j.HeldUp(own(4), []plan.Step{step(2, "wreck")}); err != nil {
-		t.Errorf("set aside it holds up: %v", err)
+		t.Errorf("dismissed it holds up: %v", err)
 	}
 	list, err := j.List(service)
-	if err != nil || len(list) != 1 || list[0].State != rod.Aside || !strings.HasPrefix(list[0].Why, "mended by hand; it could not be taken back: ") {
+	if err != nil || len(list) != 1 || list[0].State != rod.Dismissed || !strings.HasPrefix(list[0].Why, "mended by hand; it could not be taken back: ") {
 		t.Errorf("it lists %+v, %v", list, err)
 	}
 	if !m.Exists("/wreck/held") {
 		t.Error("it was taken back all the same")
 	}
 	if stuck, err := j.Stuck(); err != nil || len(stuck) > 0 {
-		t.Errorf("set aside it is stuck: %+v, %v", stuck, err)
+		t.Errorf("dismissed it is stuck: %+v, %v", stuck, err)
 	}
 	// One whose obstacle is gone is taken back when its run is resumed.
 	if err := j.stuck(Record{Run: own(5), Step: step(1, "wreck")}, errors.New("held")); err != nil {

@@ -147,7 +147,7 @@ func (j Journal) again(ctx context.Context, steps []Record, say func(string, ...
 func (j Journal) backEach(ctx context.Context, steps []Record, say func(string, ...any)) (left []Record, err error) {
 	var failed []error
 	for _, r := range steps {
-		if r.State == rod.Back || r.State == rod.Aside {
+		if r.State == rod.Back || r.State == rod.Dismissed {
 			continue
 		}
 		say("taking back: %s", r.Step.Text)
@@ -304,9 +304,9 @@ func (j Journal) List(service string) ([]rod.JournalStep, error) {
 	return out, nil
 }
 
-// SetAside has a step that could not be taken back hold up nothing any more. It stays in the
+// Dismiss has a step that could not be taken back hold up nothing any more. It stays in the
 // journal with the reason, and is not taken back.
-func (j Journal) SetAside(run string, number int, reason string) error {
+func (j Journal) Dismiss(run string, number int, reason string) error {
 	r, err := j.read(run, number)
 	if errors.Is(err, fs.ErrNotExist) {
 		return &rod.Fault{What: "the journal of this host has no such step", Fix: "northstake journal lists what it has"}
@@ -315,9 +315,9 @@ func (j Journal) SetAside(run string, number int, reason string) error {
 		return err
 	}
 	if r.State != rod.Stuck {
-		return &rod.Fault{What: fmt.Sprintf("the step is %s, and holds up nothing", r.State), Fix: "only a step that could not be taken back is set aside"}
+		return &rod.Fault{What: fmt.Sprintf("the step is %s, and holds up nothing", r.State), Fix: "only a step that could not be taken back is dismissed"}
 	}
-	r.State, r.Why = rod.Aside, reason+"; it could not be taken back: "+r.Why
+	r.State, r.Why = rod.Dismissed, reason+"; it could not be taken back: "+r.Why
 	if err := j.write(r); err != nil {
 		return err
 	}

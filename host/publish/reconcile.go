@@ -175,7 +175,7 @@ func takeOut(full, aside string, ino uint64) error {
 }
 
 // removeGone removes what somebody removed from a tree since its census, from the other
-// where it is still the same. Aside is where a file is looked at before it goes.
+// where it is still the same. Dismissed is where a file is looked at before it goes.
 func removeGone(to, aside string, since census, present map[string]bool, ours func(string) bool) error {
 	var gone []string
 	for p, before := range since {

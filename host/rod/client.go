@@ -208,9 +208,9 @@ func (c *Conn) Journal(ctx context.Context, service string) ([]JournalStep, erro
 	return out, err
 }
 
-// SetAside has a step that could not be taken back hold up nothing any more, for a reason.
-func (c *Conn) SetAside(ctx context.Context, run string, number int, reason string) error {
-	return c.call(ctx, fmt.Sprintf("/journal/%s/%d/aside", run, number), struct {
+// Dismiss has a step that could not be taken back hold up nothing any more, for a reason.
+func (c *Conn) Dismiss(ctx context.Context, run string, number int, reason string) error {
+	return c.call(ctx, fmt.Sprintf("/journal/%s/%d/dismiss", run, number), struct {
 		Reason string `json:"reason"`
 	}{reason}, nil)
 }

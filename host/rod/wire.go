@@ -51,13 +51,21 @@ type StepState string
 
 // The states of a step in the journal.
 const (
-	Begun StepState = "begun" // what was there is recorded; work may have begun
-	Held  StepState = "held"  // done, and taken back by a timer unless confirmed
-	Done  StepState = "done"
-	Back  StepState = "back"  // taken back
-	Stuck StepState = "stuck" // it could not be taken back
-	Aside StepState = "aside" // nor shall it be: somebody has set it aside
+	Begun     StepState = "begun" // what was there is recorded; work may have begun
+	Held      StepState = "held"  // done, and taken back by a timer unless confirmed
+	Done      StepState = "done"
+	Back      StepState = "back"      // taken back
+	Stuck     StepState = "stuck"     // it could not be taken back
+	Dismissed StepState = "dismissed" // nor shall it be: somebody has dismissed it, with a reason
 )
+
+// UnmarshalText takes a state as it is written now, or as journals of releases before have it.
+func (s *StepState) UnmarshalText(text []byte) error {
+	if *s = StepState(text); *s == "aside" {
+		*s = Dismissed
+	}
+	return nil
+}
 
 // StepRecord is one step in the journal, as the service may see it.
 type StepRecord struct {
@@ -75,7 +83,7 @@ type OpenAnswer struct {
 
 // JournalStep is a step in the journal of a host, for people. Run and Number name it. Foreign says
 // that another service brought it about, or an older version of this one. Why is why it could not be
-// taken back, or was set aside. A journal that cannot be read has a Why and no number.
+// taken back, or was dismissed. A journal that cannot be read has a Why and no number.
 type JournalStep struct {
 	Run     string    `json:"run"`
 	Foreign bool      `json:"foreign,omitempty"`

@@ -46,7 +46,7 @@ func testBeneath(t *testing.T, beneath func(string, string, func(string) error) 
 	}
 	// What takes the place of the directory meanwhile changes nothing.
 	err := beneath(m.Path("/srv/www"), "a/b/page", func(at string) error {
-		if err := os.Rename(m.Path("/srv/www/a"), m.Path("/srv/www/aside")); err != nil {
+		if err := os.Rename(m.Path("/srv/www/a"), m.Path("/srv/www/dismiss")); err != nil {
 			return err
 		}
 		if err := os.Symlink("../../other", m.Path("/srv/www/a")); err != nil {
@@ -54,7 +54,7 @@ func testBeneath(t *testing.T, beneath func(string, string, func(string) error) 
 		}
 		return os.WriteFile(at, []byte("ebb"), 0o644)
 	})
-	if b, _ := os.ReadFile(m.Path("/srv/www/aside/b/page")); err != nil || string(b) != "ebb" {
+	if b, _ := os.ReadFile(m.Path("/srv/www/dismiss/b/page")); err != nil || string(b) != "ebb" {
 		t.Errorf("there is %q, %v", b, err)
 	}
 }

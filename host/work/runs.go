@@ -84,7 +84,7 @@ func (s *Server) journal(w http.ResponseWriter, r *http.Request) {
 	answer(w, steps)
 }
 
-func (s *Server) setAside(w http.ResponseWriter, r *http.Request) {
+func (s *Server) dismiss(w http.ResponseWriter, r *http.Request) {
 	var ask struct {
 		Reason string `json:"reason"`
 	}
@@ -103,7 +103,7 @@ func (s *Server) setAside(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	defer l.Release()
-	if err := s.host.journal().SetAside(run, number, ask.Reason); err != nil {
+	if err := s.host.journal().Dismiss(run, number, ask.Reason); err != nil {
 		refuse(w, err)
 		return
 	}

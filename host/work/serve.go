@@ -37,7 +37,7 @@ func NewServer(h *Host) *Server {
 	s.mux.HandleFunc("POST /probe", s.probe)
 	s.mux.HandleFunc("POST /containers/{name}/rod", s.inside)
 	s.mux.HandleFunc("POST /journal", s.journal)
-	s.mux.HandleFunc("POST /journal/{run}/{number}/aside", s.counted(s.setAside))
+	s.mux.HandleFunc("POST /journal/{run}/{number}/dismiss", s.counted(s.dismiss))
 	s.mux.HandleFunc("POST /blobs/missing", s.missing)
 	s.mux.HandleFunc("POST /blobs", s.blobs)
 	s.mux.HandleFunc("POST /runs/{run}/open", s.counted(s.open))

@@ -60,7 +60,7 @@ func readServer(ctx context.Context, m *Host, w stake.ServerWant) (any, error) {
 	return f, err
 }
 
-// editedOwn lists what is to be set aside and is not as the server's package brought it.
+// editedOwn lists what is to be switched off and is not as the server's package brought it.
 func editedOwn(ctx context.Context, m *Host, w stake.ServerWant, f stake.ServerFound) ([]string, error) {
 	if !f.Installed {
 		return nil, nil

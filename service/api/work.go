@@ -342,9 +342,9 @@ func (s *Server) journalOf(c *gin.Context, ground, host string, passwords contra
 	c.JSON(http.StatusOK, steps)
 }
 
-// SetAside has a step of a host's journal hold up nothing any more.
-func (s *Server) SetAside(c *gin.Context, ground contract.InGround, host contract.OnHost) {
-	var in contract.SetAside
+// DismissStep has a step of a host's journal hold up nothing any more.
+func (s *Server) DismissStep(c *gin.Context, ground contract.InGround, host contract.OnHost) {
+	var in contract.Dismissal
 	if !body(c, &in) {
 		return
 	}
@@ -352,11 +352,11 @@ func (s *Server) SetAside(c *gin.Context, ground contract.InGround, host contrac
 	if !ok {
 		return
 	}
-	if err := s.Jobs.SetAside(c.Request.Context(), g, host, in, who(c)); err != nil {
+	if err := s.Jobs.Dismiss(c.Request.Context(), g, host, in, who(c)); err != nil {
 		s.refuse(c, err)
 		return
 	}
-	s.Log.Info("step set aside", "ground", ground, "host", host, "run", in.Run, "step", in.Number, "by", who(c))
+	s.Log.Info("step dismissed", "ground", ground, "host", host, "run", in.Run, "step", in.Number, "by", who(c))
 	c.Status(http.StatusNoContent)
 }
 

@@ -304,6 +304,16 @@ type Detail = stake.Detail
 // Difference defines model for Difference.
 type Difference = stake.Difference
 
+// Dismissal defines model for Dismissal.
+type Dismissal struct {
+	Number int    `json:"number"`
+	Reason string `json:"reason"`
+	Run    string `json:"run"`
+
+	// SudoPasswords Passwords for sudo by host, or under "*" for all; used for this one and never stored
+	SudoPasswords SudoPasswords `json:"sudo_passwords,omitempty,omitzero"`
+}
+
 // Drift defines model for Drift.
 type Drift struct {
 	Hosts    []SurveyHost `json:"hosts"`
@@ -638,16 +648,6 @@ type Session struct {
 	Version string `json:"version"`
 }
 
-// SetAside defines model for SetAside.
-type SetAside struct {
-	Number int    `json:"number"`
-	Reason string `json:"reason"`
-	Run    string `json:"run"`
-
-	// SudoPasswords Passwords for sudo by host, or under "*" for all; used for this one and never stored
-	SudoPasswords SudoPasswords `json:"sudo_passwords,omitempty,omitzero"`
-}
-
 // SiteBrief defines model for SiteBrief.
 type SiteBrief struct {
 	Hosts []string `json:"hosts"`
@@ -824,8 +824,8 @@ type MissingBlobsJSONRequestBody = MissingBlobsJSONBody
 // AskJournalJSONRequestBody defines body for AskJournal for application/json ContentType.
 type AskJournalJSONRequestBody AskJournalJSONBody
 
-// SetAsideJSONRequestBody defines body for SetAside for application/json ContentType.
-type SetAsideJSONRequestBody = SetAside
+// DismissStepJSONRequestBody defines body for DismissStep for application/json ContentType.
+type DismissStepJSONRequestBody = Dismissal
 
 // TrustHostJSONRequestBody defines body for TrustHost for application/json ContentType.
 type TrustHostJSONRequestBody TrustHostJSONBody
@@ -984,19 +984,19 @@ type ClientInterface interface {
 	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
 	AskJournal(ctx context.Context, ground InGround, host OnHost, body AskJournalJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetAsideWithBody Have a step that could not be taken back hold up nothing any more
+	// DismissStepWithBody Have a step that could not be taken back hold up nothing any more
 	//
 	// Takes any type of body and a specified content type.
 	//
-	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
-	SetAsideWithBody(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/dismissals (the `DismissStep` operationId).
+	DismissStepWithBody(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
-	// SetAside Have a step that could not be taken back hold up nothing any more
+	// DismissStep Have a step that could not be taken back hold up nothing any more
 	//
 	// Takes a body of the `application/json` content type.
 	//
-	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
-	SetAside(ctx context.Context, ground InGround, host OnHost, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/dismissals (the `DismissStep` operationId).
+	DismissStep(ctx context.Context, ground InGround, host OnHost, body DismissStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetHostKeys Ask the host for its keys; nothing but the key exchange happens
 	//
@@ -1333,13 +1333,13 @@ func (c *Client) AskJournal(ctx context.Context, ground InGround, host OnHost, b
 	return c.Client.Do(req)
 }
 
-// SetAsideWithBody Have a step that could not be taken back hold up nothing any more
+// DismissStepWithBody Have a step that could not be taken back hold up nothing any more
 //
 // Takes any type of body and a specified content type.
 //
-// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
-func (c *Client) SetAsideWithBody(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetAsideRequestWithBody(c.Server, ground, host, contentType, body)
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/dismissals (the `DismissStep` operationId).
+func (c *Client) DismissStepWithBody(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDismissStepRequestWithBody(c.Server, ground, host, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1350,13 +1350,13 @@ func (c *Client) SetAsideWithBody(ctx context.Context, ground InGround, host OnH
 	return c.Client.Do(req)
 }
 
-// SetAside Have a step that could not be taken back hold up nothing any more
+// DismissStep Have a step that could not be taken back hold up nothing any more
 //
 // Takes a body of the `application/json` content type.
 //
-// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
-func (c *Client) SetAside(ctx context.Context, ground InGround, host OnHost, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewSetAsideRequest(c.Server, ground, host, body)
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/dismissals (the `DismissStep` operationId).
+func (c *Client) DismissStep(ctx context.Context, ground InGround, host OnHost, body DismissStepJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDismissStepRequest(c.Server, ground, host, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2324,19 +2324,19 @@ func NewAskJournalRequestWithBody(server string, ground InGround, host OnHost, c
 	return req, nil
 }
 
-// NewSetAsideRequest calls the generic SetAside builder with application/json body
-func NewSetAsideRequest(server string, ground InGround, host OnHost, body SetAsideJSONRequestBody) (*http.Request, error) {
+// NewDismissStepRequest calls the generic DismissStep builder with application/json body
+func NewDismissStepRequest(server string, ground InGround, host OnHost, body DismissStepJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewSetAsideRequestWithBody(server, ground, host, "application/json", bodyReader)
+	return NewDismissStepRequestWithBody(server, ground, host, "application/json", bodyReader)
 }
 
-// NewSetAsideRequestWithBody constructs an http.Request for the SetAside method, with any body, and a specified content type
-func NewSetAsideRequestWithBody(server string, ground InGround, host OnHost, contentType string, body io.Reader) (*http.Request, error) {
+// NewDismissStepRequestWithBody constructs an http.Request for the DismissStep method, with any body, and a specified content type
+func NewDismissStepRequestWithBody(server string, ground InGround, host OnHost, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2358,7 +2358,7 @@ func NewSetAsideRequestWithBody(server string, ground InGround, host OnHost, con
 		return nil, err
 	}
 
-	operationPath := fmt.Sprintf("/grounds/%s/hosts/%s/journal/aside", pathParam0, pathParam1)
+	operationPath := fmt.Sprintf("/grounds/%s/hosts/%s/journal/dismissals", pathParam0, pathParam1)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -3672,19 +3672,19 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal (the `AskJournal` operationId).
 	AskJournalWithResponse(ctx context.Context, ground InGround, host OnHost, body AskJournalJSONRequestBody, reqEditors ...RequestEditorFn) (*AskJournalResponse, error)
 
-	// SetAsideWithBodyWithResponse Have a step that could not be taken back hold up nothing any more
+	// DismissStepWithBodyWithResponse Have a step that could not be taken back hold up nothing any more
 	//
 	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
-	SetAsideWithBodyWithResponse(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAsideResponse, error)
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/dismissals (the `DismissStep` operationId).
+	DismissStepWithBodyWithResponse(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DismissStepResponse, error)
 
-	// SetAsideWithResponse Have a step that could not be taken back hold up nothing any more
+	// DismissStepWithResponse Have a step that could not be taken back hold up nothing any more
 	//
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 	//
-	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
-	SetAsideWithResponse(ctx context.Context, ground InGround, host OnHost, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAsideResponse, error)
+	// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/dismissals (the `DismissStep` operationId).
+	DismissStepWithResponse(ctx context.Context, ground InGround, host OnHost, body DismissStepJSONRequestBody, reqEditors ...RequestEditorFn) (*DismissStepResponse, error)
 
 	// GetHostKeysWithResponse Ask the host for its keys; nothing but the key exchange happens
 	//
@@ -4326,7 +4326,7 @@ func (r AskJournalResponse) ContentType() string {
 	return ""
 }
 
-type SetAsideResponse struct {
+type DismissStepResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
@@ -4334,17 +4334,17 @@ type SetAsideResponse struct {
 }
 
 // GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
-func (r SetAsideResponse) GetApplicationproblemJSONDefault() *Trouble {
+func (r DismissStepResponse) GetApplicationproblemJSONDefault() *Trouble {
 	return r.ApplicationproblemJSONDefault
 }
 
 // GetBody returns the raw response body bytes
-func (r SetAsideResponse) GetBody() []byte {
+func (r DismissStepResponse) GetBody() []byte {
 	return r.Body
 }
 
 // Status returns HTTPResponse.Status
-func (r SetAsideResponse) Status() string {
+func (r DismissStepResponse) Status() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Status
 	}
@@ -4352,7 +4352,7 @@ func (r SetAsideResponse) Status() string {
 }
 
 // StatusCode returns HTTPResponse.StatusCode
-func (r SetAsideResponse) StatusCode() int {
+func (r DismissStepResponse) StatusCode() int {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.StatusCode
 	}
@@ -4360,7 +4360,7 @@ func (r SetAsideResponse) StatusCode() int {
 }
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
-func (r SetAsideResponse) ContentType() string {
+func (r DismissStepResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5850,30 +5850,30 @@ func (c *ClientWithResponses) AskJournalWithResponse(ctx context.Context, ground
 	return ParseAskJournalResponse(rsp)
 }
 
-// SetAsideWithBodyWithResponse Have a step that could not be taken back hold up nothing any more
+// DismissStepWithBodyWithResponse Have a step that could not be taken back hold up nothing any more
 //
 // Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
-func (c *ClientWithResponses) SetAsideWithBodyWithResponse(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetAsideResponse, error) {
-	rsp, err := c.SetAsideWithBody(ctx, ground, host, contentType, body, reqEditors...)
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/dismissals (the `DismissStep` operationId).
+func (c *ClientWithResponses) DismissStepWithBodyWithResponse(ctx context.Context, ground InGround, host OnHost, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*DismissStepResponse, error) {
+	rsp, err := c.DismissStepWithBody(ctx, ground, host, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSetAsideResponse(rsp)
+	return ParseDismissStepResponse(rsp)
 }
 
-// SetAsideWithResponse Have a step that could not be taken back hold up nothing any more
+// DismissStepWithResponse Have a step that could not be taken back hold up nothing any more
 //
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
 //
-// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/aside (the `SetAside` operationId).
-func (c *ClientWithResponses) SetAsideWithResponse(ctx context.Context, ground InGround, host OnHost, body SetAsideJSONRequestBody, reqEditors ...RequestEditorFn) (*SetAsideResponse, error) {
-	rsp, err := c.SetAside(ctx, ground, host, body, reqEditors...)
+// Corresponds with POST /grounds/{ground}/hosts/{host}/journal/dismissals (the `DismissStep` operationId).
+func (c *ClientWithResponses) DismissStepWithResponse(ctx context.Context, ground InGround, host OnHost, body DismissStepJSONRequestBody, reqEditors ...RequestEditorFn) (*DismissStepResponse, error) {
+	rsp, err := c.DismissStep(ctx, ground, host, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
-	return ParseSetAsideResponse(rsp)
+	return ParseDismissStepResponse(rsp)
 }
 
 // GetHostKeysWithResponse Ask the host for its keys; nothing but the key exchange happens
@@ -6620,15 +6620,15 @@ func ParseAskJournalResponse(rsp *http.Response) (*AskJournalResponse, error) {
 	return response, nil
 }
 
-// ParseSetAsideResponse parses an HTTP response from a SetAsideWithResponse call
-func ParseSetAsideResponse(rsp *http.Response) (*SetAsideResponse, error) {
+// ParseDismissStepResponse parses an HTTP response from a DismissStepWithResponse call
+func ParseDismissStepResponse(rsp *http.Response) (*DismissStepResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
 	defer func() { _ = rsp.Body.Close() }()
 	if err != nil {
 		return nil, err
 	}
 
-	response := &SetAsideResponse{
+	response := &DismissStepResponse{
 		Body:         bodyBytes,
 		HTTPResponse: rsp,
 	}
@@ -7605,9 +7605,9 @@ type ServerInterface interface {
 	// AskJournal The same of a host whose password for sudo is asked for each time
 	// (POST /grounds/{ground}/hosts/{host}/journal)
 	AskJournal(c *gin.Context, ground InGround, host OnHost)
-	// SetAside Have a step that could not be taken back hold up nothing any more
-	// (POST /grounds/{ground}/hosts/{host}/journal/aside)
-	SetAside(c *gin.Context, ground InGround, host OnHost)
+	// DismissStep Have a step that could not be taken back hold up nothing any more
+	// (POST /grounds/{ground}/hosts/{host}/journal/dismissals)
+	DismissStep(c *gin.Context, ground InGround, host OnHost)
 	// GetHostKeys Ask the host for its keys; nothing but the key exchange happens
 	// (GET /grounds/{ground}/hosts/{host}/keys)
 	GetHostKeys(c *gin.Context, ground InGround, host OnHost)
@@ -7952,8 +7952,8 @@ func (siw *ServerInterfaceWrapper) AskJournal(c *gin.Context) {
 	siw.Handler.AskJournal(c, ground, host)
 }
 
-// SetAside operation middleware
-func (siw *ServerInterfaceWrapper) SetAside(c *gin.Context) {
+// DismissStep operation middleware
+func (siw *ServerInterfaceWrapper) DismissStep(c *gin.Context) {
 
 	var err error
 	_ = err
@@ -7983,7 +7983,7 @@ func (siw *ServerInterfaceWrapper) SetAside(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.SetAside(c, ground, host)
+	siw.Handler.DismissStep(c, ground, host)
 }
 
 // GetHostKeys operation middleware
@@ -8848,7 +8848,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.TrustHost)
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host/journal", wrapper.GetJournal)
 	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/journal", wrapper.AskJournal)
-	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/journal/aside", wrapper.SetAside)
+	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/journal/dismissals", wrapper.DismissStep)
 	router.POST(options.BaseURL+"/grounds/:ground/surveys", wrapper.CreateSurvey)
 	router.GET(options.BaseURL+"/grounds/:ground/surveys/:id", wrapper.GetSurvey)
 	router.GET(options.BaseURL+"/grounds/:ground/surveys/:id/events", wrapper.SurveyEvents)

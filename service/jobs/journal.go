@@ -21,13 +21,13 @@ func (j *Service) Journal(ctx context.Context, g store.Ground, host string, pass
 	return out, err
 }
 
-// SetAside has a step that could not be taken back on a host hold up nothing any more.
-func (j *Service) SetAside(ctx context.Context, g store.Ground, host string, in contract.SetAside, by string) error {
+// Dismiss has a step that could not be taken back on a host hold up nothing any more.
+func (j *Service) Dismiss(ctx context.Context, g store.Ground, host string, in contract.Dismissal, by string) error {
 	if strings.TrimSpace(in.Reason) == "" {
 		return NotReady{"no reason is given", "say what you found and did on the host: whoever looks there next needs it"}
 	}
 	return j.onHost(ctx, g, host, in.SudoPasswords, func(conn *rod.Conn) error {
-		return conn.SetAside(ctx, in.Run, in.Number, strings.TrimSpace(in.Reason)+" ("+by+")")
+		return conn.Dismiss(ctx, in.Run, in.Number, strings.TrimSpace(in.Reason)+" ("+by+")")
 	})
 }
 

@@ -171,7 +171,7 @@ func (n NotForgotten) Error() string {
 	for _, h := range slices.Sorted(maps.Keys(n.Left)) {
 		out = append(out, fmt.Sprintf("%d on %s", n.Left[h], h))
 	}
-	return "things that runs made are still there: " + strings.Join(out, ", ")
+	return "runs brought things about that are still there: " + strings.Join(out, ", ")
 }
 
 // Forget drops the record of a ground, or of some hosts that are not declared any more. With

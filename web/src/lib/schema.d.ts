@@ -254,7 +254,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/grounds/{ground}/hosts/{host}/journal/aside": {
+    "/grounds/{ground}/hosts/{host}/journal/dismissals": {
         parameters: {
             query?: never;
             header?: never;
@@ -264,7 +264,7 @@ export interface paths {
         get?: never;
         put?: never;
         /** Have a step that could not be taken back hold up nothing any more */
-        post: operations["setAside"];
+        post: operations["dismissStep"];
         delete?: never;
         options?: never;
         head?: never;
@@ -976,13 +976,13 @@ export interface components {
             address?: string;
             text?: string;
             /** @enum {string} */
-            state?: "begun" | "held" | "done" | "back" | "stuck" | "aside";
-            /** @description Why it could not be taken back, was set aside, or cannot be read */
+            state?: "begun" | "held" | "done" | "back" | "stuck" | "dismissed";
+            /** @description Why it could not be taken back, was dismissed, or cannot be read */
             why?: string;
             /** Format: date-time */
             at?: string;
         };
-        SetAside: {
+        Dismissal: {
             run: string;
             number: number;
             reason: string;
@@ -1692,7 +1692,7 @@ export interface operations {
             default: components["responses"]["Trouble"];
         };
     };
-    setAside: {
+    dismissStep: {
         parameters: {
             query?: never;
             header?: never;
@@ -1704,11 +1704,11 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["SetAside"];
+                "application/json": components["schemas"]["Dismissal"];
             };
         };
         responses: {
-            /** @description It is set aside */
+            /** @description It is dismissed */
             204: {
                 headers: {
                     [name: string]: unknown;
