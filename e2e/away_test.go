@@ -79,7 +79,7 @@ func TestWhatMovesLeavesNothingInTheWay(t *testing.T) {
 		declare("sailings", server, "Next sailing")
 		p := g.plan(1)
 		if len(p.Hosts[0].Blockers) > 0 || !slices.ContainsFunc(p.Hosts[0].Cautions, func(n contract.Note) bool {
-			return strings.Contains(n.What, "not served from the step that stops it until the next one")
+			return strings.Contains(n.What, "is down between steps ")
 		}) {
 			t.Errorf("blockers %+v, cautions %+v", p.Hosts[0].Blockers, p.Hosts[0].Cautions)
 		}

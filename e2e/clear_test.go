@@ -213,7 +213,7 @@ func TestRetiring(t *testing.T) {
 	}
 
 	// The ground.
-	if _, errs, code := g.run("forget", g.name); code != 2 || !strings.Contains(errs, "things that runs made are still there: ") || !strings.Contains(errs, "retire --all") {
+	if _, errs, code := g.run("forget", g.name); code != 2 || !strings.Contains(errs, "runs brought things about that are still there: ") || !strings.Contains(errs, "retire --all") {
 		t.Errorf("a ground that is there is forgotten with %d: %s", code, errs)
 	}
 	out = g.ns(0, "retire", "--all", "--ground", g.name, "--yes")

@@ -72,13 +72,13 @@ func TestConsole(t *testing.T) {
 	shows("2 shifted")
 	shows("text of index.html")
 	for _, address := range []string{host + "/content/srv/www/timetable", host + "/service/nginx"} {
-		standing, err := chromedp.Run(page, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector('[data-address=%q]').dataset.standing`, address)))
+		standing, err := chromedp.Run(page, chromedp.Evaluate[string](fmt.Sprintf(`document.querySelector('[data-name=%q]').dataset.standing`, address)))
 		if err != nil || standing != "shifted" {
 			t.Errorf("%s is drawn as %q, %v", address, standing, err)
 		}
 	}
 	press("Plan to put it back")
-	shows("publish 2 files")
+	shows("publish 1 changed of 2 files")
 	shows("start nginx")
 	press("Apply 2 steps to " + host)
 	shows("as shown, on")

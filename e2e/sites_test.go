@@ -434,7 +434,7 @@ func TestASiteMovesUnderRequests(t *testing.T) {
 		g.declareText(declared(server))
 		g.ns(0, "declare", g.dir)
 		p := g.plan(1)
-		if !strings.Contains(fmt.Sprint(p.Hosts[0].Cautions), "is not served from the step that stops it until the next one") {
+		if !strings.Contains(fmt.Sprint(p.Hosts[0].Cautions), "is down between steps ") {
 			t.Errorf("to %s: the plan says of the gap %v", server, p.Hosts[0].Cautions)
 		}
 		asks := ask(g.address(g.hosts[0]))

@@ -44,7 +44,7 @@ func TestASiteMovesIntoAContainer(t *testing.T) {
 	for _, move := range [][2]string{{"nginx", at + "/web:1"}, {"nginx", ""}, {"httpd", at + "/web:1"}, {"caddy", at + "/web:1"}, {"caddy", ""}} {
 		declare(move[0], move[1], "")
 		p := g.plan(1)
-		if !strings.Contains(fmt.Sprint(p.Hosts[0].Cautions), "is not served from the step that stops it until the next one") {
+		if !strings.Contains(fmt.Sprint(p.Hosts[0].Cautions), "is down between steps ") {
 			t.Errorf("to %v: the plan says of the gap %v", move, p.Hosts[0].Cautions)
 		}
 		asks := ask(g.address(host))

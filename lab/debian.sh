@@ -6,7 +6,7 @@ set -eu
 out=$1
 work=$(mktemp -d /var/tmp/northstake-image.XXXXXX)
 trap 'rm -rf "$work"' EXIT
-later="podman crun conmon netavark aardvark-dns iptables nginx apache2 caddy php-fpm cron nftables ufw curl rsync tree"
+later="podman crun conmon netavark aardvark-dns iptables nginx apache2 caddy php-fpm cron nftables ufw curl rsync tree postgresql"
 cat >"$work/finish" <<'X'
 #!/bin/sh
 set -eu

@@ -12,7 +12,7 @@ import (
 	"northstake/service/contract"
 )
 
-const removingHelp = "stakes whose steps may remove what people rely on, such as files that nobody declared, or the way in, by their addresses"
+const removingHelp = "stakes whose steps may remove what people rely on, such as files that nobody declared, or the way in, by their names"
 
 func applyCommand(a *app) *cobra.Command {
 	var ground string

@@ -92,7 +92,7 @@ func lintCommand(a *app) *cobra.Command {
 			}
 			for _, c := range cautions {
 				c.File = filepath.Join(dirOf(args), c.File)
-				a.out.line("%s %s", a.out.attention("caution"), c.Draw())
+				a.out.drawn(a.out.attention("caution") + " " + c.Draw())
 			}
 			files := 0
 			for _, dir := range d.ContentDirs() {

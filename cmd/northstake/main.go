@@ -47,7 +47,7 @@ func run(ctx context.Context, args []string) int {
 		fmt.Fprintln(os.Stderr, "northstake: stopped; what the service has begun goes on there, and northstake cancel ends a run")
 		return trouble
 	}
-	fmt.Fprintln(os.Stderr, "northstake:", err)
+	newPaper(os.Stderr).line("northstake: %v", err)
 	return trouble
 }
 

@@ -11,6 +11,8 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/charmbracelet/x/ansi"
+
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
@@ -358,6 +360,38 @@ func TestUnreadComesFirst(t *testing.T) {
 		out := printed(t, func(a *app) { a.showPlan("saltmarsh", c.p, false) })
 		if !strings.Contains(out, c.says) || planStatus(c.p) != c.exit || c.p.Unread > 0 && strings.Contains(out, "there is nothing to do:") {
 			t.Errorf("%s: %d\n%s", name, planStatus(c.p), out)
+		}
+	}
+}
+
+// A sentence that is wider than the terminal breaks between words, below its own beginning;
+// what it says is the same.
+func TestSentencesBreakBetweenWords(t *testing.T) {
+	for _, c := range []struct {
+		text  string
+		width int
+		want  string
+	}{
+		{"  4  install package nginx 1.22.1", 20 + 5, "  4  install package\n     nginx 1.22.1"},
+		{"     take it away by hand", 30, "     take it away by hand"},
+		{"take it away by hand", 12, "take it away\nby hand"},
+		{"/a/path/that/has/no/blanks/at/all/in/it", 24, "/a/path/that/has/no/blan\nks/at/all/in/it"},
+		{"one\n        two three four five six seven", 30, "one\n        two three four five\n        six seven"},
+		{"     \x1b[2mfaint words that go on and on\x1b[0m", 28, "     faint words that go on\n     and on"},
+		{strings.Repeat(" ", 60) + "deep in a page", 30, ""},
+	} {
+		got := broken(c.text, c.width)
+		if c.want != "" && ansi.Strip(got) != c.want {
+			t.Errorf("%q at %d is %q", c.text, c.width, got)
+		}
+		for _, l := range strings.Split(got, "\n") {
+			if ansi.StringWidth(l) > c.width {
+				t.Errorf("%q is wider than %d", l, c.width)
+			}
+		}
+		squeeze := func(s string) string { return strings.Join(strings.Fields(ansi.Strip(s)), "") }
+		if squeeze(got) != squeeze(c.text) {
+			t.Errorf("%q says %q", c.text, got)
 		}
 	}
 }

@@ -35,7 +35,18 @@ func newCommand(a *app) *cobra.Command {
 			if err := os.WriteFile(filepath.Join(dir, ".northstake.schema.json"), append(schema, '\n'), 0o644); err != nil {
 				return err
 			}
-			a.out.line("wrote ground %s to %s: correct the address in ground.toml, then northstake lint %s", name, dir, dir)
+			a.out.line("wrote ground %s to %s. Next, in that directory:", name, dir)
+			for i, next := range [][2]string{
+				{"correct the address of host web1, and the user that logs in there, in ground.toml", ""},
+				{"northstake lint", "checks it; no service is needed"},
+				{"northstake secret keep keeper --file ~/.ssh/id_ed25519", "gives the service the key to log in with"},
+				{"northstake declare", "gives the service the declaration"},
+				{"northstake trust web1", "shows the host's key, and asks whether it is that host's"},
+				{"northstake plan", "shows what would change, and changes nothing"},
+				{"northstake apply PLAN", "carries that out"},
+			} {
+				a.out.line("%3d  %s", i+1, strings.TrimSuffix(next[0]+"  "+a.out.faint(next[1]), "  "))
+			}
 			return nil
 		},
 	}
@@ -77,9 +88,9 @@ about = "What this ground is, in a line"
 # How hosts are reached. Give the private key to the service under its name:
 #   northstake secret keep keeper --file ~/.ssh/id_ed25519
 [reach]
-user = "keeper"
-key_secret  = "keeper"
-sudo = true
+user       = "keeper"
+key_secret = "keeper"
+sudo       = true
 
 # A kit is a bundle of settings that hosts share.
 [kit.base]

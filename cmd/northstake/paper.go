@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 
@@ -40,7 +41,40 @@ func newPaper(f *os.File) *paper {
 	return p
 }
 
-func (p *paper) line(format string, args ...any) { fmt.Fprintf(p.w, format+"\n", args...) }
+// line writes text. On a terminal its lines break between words, and go on below their own
+// beginning.
+func (p *paper) line(format string, args ...any) {
+	text := fmt.Sprintf(format, args...)
+	if p.terminal {
+		text = broken(text, p.width)
+	}
+	fmt.Fprintln(p.w, text)
+}
+
+// drawn writes what is a drawing, whose lines stay as they are.
+func (p *paper) drawn(text string) { fmt.Fprintln(p.w, text) }
+
+// beginning is what stands before the words of a line: blanks, and a number with two blanks
+// behind it.
+var beginning = regexp.MustCompile(`^ *(?:\d+  )?`)
+
+// leastWords is how much room is left for the words of a line, however deep they stand.
+const leastWords = 20
+
+// broken breaks the lines of a text that are wider than a terminal, between words where it can.
+func broken(text string, width int) string {
+	lines := strings.Split(text, "\n")
+	for i, l := range lines {
+		if ansi.StringWidth(l) <= width {
+			continue
+		}
+		lead := len(beginning.FindString(ansi.Strip(l)))
+		lead = max(0, min(lead, width-leastWords))
+		words := ansi.Wrap(ansi.Cut(l, lead, ansi.StringWidth(l)), width-lead, "")
+		lines[i] = ansi.Cut(l, 0, lead) + strings.ReplaceAll(words, "\n", "\n"+strings.Repeat(" ", lead))
+	}
+	return strings.Join(lines, "\n")
+}
 
 // Colour is kept for what needs a person.
 func (p *paper) attention(s string) string {

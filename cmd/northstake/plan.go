@@ -108,7 +108,7 @@ func planCommand(a *app) *cobra.Command {
 		},
 	}
 	s.flags(cmd)
-	cmd.Flags().StringSliceVar(&removing, "removing", nil, "with --clear, content and accounts that go as well, by their addresses")
+	cmd.Flags().StringSliceVar(&removing, "removing", nil, "with --clear, content and accounts that go as well, by their names")
 	cmd.Flags().BoolVar(&clears, "clear", false, "take away, too, what runs brought about and nothing declares any more")
 	cmd.Flags().StringVar(&s.dir, "dir", "", "give this declaration to the service first")
 	cmd.Flags().BoolVar(&details, "details", false, "show all of every difference")

@@ -47,7 +47,7 @@ have the same name, write site:NAME or host:NAME.`,
 	s.flags(cmd)
 	cmd.Flags().StringVar(&ground, "ground", "", "its ground")
 	cmd.Flags().BoolVar(&all, "all", false, "all that runs made on the hosts of the ground")
-	cmd.Flags().StringSliceVar(&removing, "removing", nil, "content and accounts that go as well, by their addresses")
+	cmd.Flags().StringSliceVar(&removing, "removing", nil, "content and accounts that go as well, by their names")
 	cmd.Flags().BoolVar(&yes, "yes", false, "do not ask")
 	cmd.Flags().BoolVar(&details, "details", false, "show all of every difference")
 	return cmd

@@ -15,6 +15,7 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/spf13/cobra"
 
 	"northstake/host/reach"
@@ -32,6 +33,7 @@ type settings struct {
 	listen, database, state, rods, engine string
 	silence, mostAge                      time.Duration
 	newKey                                bool
+	newToken                              bool
 }
 
 func main() {
@@ -54,6 +56,7 @@ func main() {
 	f.StringVar(&s.database, "database", os.Getenv("NORTHSTAKE_DATABASE"), "PostgreSQL address (NORTHSTAKE_DATABASE)")
 	f.StringVar(&s.state, "state", "/var/lib/northstaked", "directory for the key that secrets are encrypted with, and for the first token")
 	f.BoolVar(&s.newKey, "new-key", false, "start although the key that the database's secrets were encrypted with is lost: they have to be kept again")
+	f.BoolVar(&s.newToken, "new-token", false, "make the administrator's token anew, where it was lost, and end; the former one is not known any more")
 	f.StringVar(&s.rods, "rods", filepath.Join(filepath.Dir(self), "rods"), "directory with the rods that are sent to hosts")
 	f.StringVar(&s.engine, "engine", os.Getenv("NORTHSTAKE_ENGINE"), "socket of this machine's container engine, where it is not at its usual place (NORTHSTAKE_ENGINE)")
 	f.DurationVar(&s.silence, "takeover", jobs.Silence, "how long a replica may be silent before another takes its runs over")
@@ -70,6 +73,9 @@ func serve(ctx context.Context, s settings) error {
 	log := slog.New(slog.NewTextHandler(os.Stderr, nil))
 	if s.database == "" {
 		return errors.New("no database was named: give --database or NORTHSTAKE_DATABASE, such as postgres://northstake@127.0.0.1:5432/northstake")
+	}
+	if s.newToken {
+		return renewToken(ctx, s, log)
 	}
 	// Before anything is begun: an address that is taken is said at once.
 	listener, err := net.Listen("tcp", s.listen)
@@ -109,6 +115,9 @@ func serve(ctx context.Context, s settings) error {
 		BaseContext:       func(net.Listener) context.Context { return ctx },
 	}
 	log.Info("serving", "address", "http://"+listener.Addr().String(), "version", version, "replica", j.ID)
+	if _, err := daemon.SdNotify(false, daemon.SdNotifyReady); err != nil {
+		log.Warn("the service manager could not be told that the service is ready", "error", err)
+	}
 	ended := make(chan error, 1)
 	go func() { ended <- server.Serve(listener) }()
 	select {
@@ -151,8 +160,10 @@ func sealOf(ctx context.Context, st *store.Store, s settings, log *slog.Logger) 
 	return nil, fmt.Errorf("%s is not the key that the database's secrets were encrypted with: put that back from a backup; where it is lost, start once with --new-key, and keep the secrets again", filepath.Join(s.state, auth.KeyFile))
 }
 
-// firstToken makes the administrator's token when there is none yet, and keeps
-// it in a file that its owner alone can read.
+// adminToken is the name of the administrator's token.
+const adminToken = "admin"
+
+// firstToken makes the administrator's token when there is none yet.
 func firstToken(ctx context.Context, st *store.Store, file string, log *slog.Logger) error {
 	list, err := st.Tokens(ctx)
 	if err != nil {
@@ -161,8 +172,26 @@ func firstToken(ctx context.Context, st *store.Store, file string, log *slog.Log
 	if len(list) > 0 {
 		return nil
 	}
+	return makeToken(ctx, st, file, log)
+}
+
+// renewToken makes the administrator's token anew.
+func renewToken(ctx context.Context, s settings, log *slog.Logger) error {
+	st, err := store.Open(ctx, s.database, 30*time.Second, log)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := st.DeleteToken(ctx, adminToken); err != nil && !errors.Is(err, store.ErrNotFound) {
+		return err
+	}
+	return makeToken(ctx, st, filepath.Join(s.state, "admin.token"), log)
+}
+
+// makeToken makes the administrator's token, and keeps it in a file that its owner alone can read.
+func makeToken(ctx context.Context, st *store.Store, file string, log *slog.Logger) error {
 	token, hash := auth.NewToken()
-	if err := st.AddToken(ctx, "admin", hash, 0); err != nil {
+	if err := st.AddToken(ctx, adminToken, hash, 0); err != nil {
 		if again, e := st.Tokens(ctx); e == nil && len(again) > 0 {
 			return nil // another replica has just made it
 		}
@@ -172,7 +201,7 @@ func firstToken(ctx context.Context, st *store.Store, file string, log *slog.Log
 		return err
 	}
 	if err := os.WriteFile(file, []byte(token+"\n"), 0o600); err != nil {
-		return errors.Join(fmt.Errorf("keep the first token: %w", err), st.DeleteToken(ctx, "admin"))
+		return errors.Join(fmt.Errorf("keep the first token: %w", err), st.DeleteToken(ctx, adminToken))
 	}
 	log.Info("made the first administrator token", "file", file)
 	return nil

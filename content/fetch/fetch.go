@@ -101,7 +101,7 @@ func download(ctx context.Context, from string, secret []byte, file string) (str
 	if res.StatusCode != http.StatusOK {
 		t := &Trouble{fmt.Sprintf("%s answers %s", from, res.Status), "check the URL"}
 		if res.StatusCode == http.StatusUnauthorized || res.StatusCode == http.StatusForbidden || res.StatusCode == http.StatusNotFound && secret == nil {
-			t.Fix = "check the URL; if it is private, name the secret that opens it with secret = \"NAME\""
+			t.Fix = "check the URL; if it is private, name the secret that opens it with fetch_secret = \"NAME\""
 		}
 		return "", t
 	}

@@ -85,7 +85,7 @@ func TestContentFromAURL(t *testing.T) {
 		{"/page.html", sum, "", "page.html", "", ""},
 		{"/private.zip", sum, "keeper:s3cret", "site/a/b.css site/index.html", "", ""},
 		{"/private.zip", sum, "token", "site/a/b.css site/index.html", "", ""},
-		{"/private.zip", sum, "", "", "answers 401", `secret = "NAME"`},
+		{"/private.zip", sum, "", "", "answers 401", `fetch_secret = "NAME"`},
 		{"/site.zip", badSum, "", "", "has the SHA-256 " + sum, "declare this sum"},
 		{"/bad.zip", badSum, "", "", "leads out of the archive", ""},
 		{"/none.zip", sum, "", "", "answers 404", "check the URL"},

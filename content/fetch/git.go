@@ -124,7 +124,7 @@ func gitAccount(c *declare.Content, secret []byte) (transport.AuthMethod, error)
 func gitTrouble(c *declare.Content, err error) error {
 	switch {
 	case errors.Is(err, transport.ErrAuthenticationRequired), errors.Is(err, transport.ErrAuthorizationFailed), errors.Is(err, transport.ErrRepositoryNotFound):
-		fix := "check the repository's URL; if it is private, name the secret that opens it with secret = \"NAME\""
+		fix := "check the repository's URL; if it is private, name the secret that opens it with fetch_secret = \"NAME\""
 		if c.FetchSecret != "" {
 			fix = fmt.Sprintf("check the repository's URL, and secret %s", c.FetchSecret)
 		}

@@ -5,7 +5,7 @@ import "northstake/core/stake"
 // Left is a stake that a plan leaves as it is, because something that it takes
 // is blocked. Behind is the address of what is in the way.
 type Left struct {
-	Address string `json:"address"`
+	Address string `json:"name"`
 	Site    string `json:"site,omitempty"`
 	Behind  string `json:"behind"`
 }

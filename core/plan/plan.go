@@ -40,9 +40,9 @@ type Reading struct {
 // what it was when it was last as declared; NewlyDeclared says that something else is
 // declared by now.
 type Row struct {
-	Address     string             `json:"address"`
+	Address     string             `json:"name"`
 	Type        string             `json:"type"`
-	Name        string             `json:"name"`
+	Name        string             `json:"subject"` // what it is of its type
 	Site        string             `json:"site,omitempty"`
 	Standing    Standing           `json:"standing"`
 	From        declare.Position   `json:"from,omitzero"`
@@ -75,7 +75,7 @@ type Host struct {
 // Unreadable is a stake of which nothing could be found out, and why: nobody knows
 // whether it is as declared.
 type Unreadable struct {
-	Address string `json:"address"`
+	Address string `json:"name"`
 	Why     string `json:"why"`
 }
 

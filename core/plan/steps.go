@@ -17,10 +17,10 @@ import (
 type Step struct {
 	Number  int      `json:"number"`
 	Host    string   `json:"host"`
-	Address string   `json:"address"`
+	Address string   `json:"name"`
 	Also    []string `json:"also,omitempty"`
 	Type    string   `json:"type"`
-	Name    string   `json:"name"`
+	Name    string   `json:"subject"`
 	stake.Move
 
 	// RestsOn are fingerprints of what was found, by the addresses of the stakes.

@@ -159,7 +159,7 @@ func unknownNames(in Input, all []gone) []stake.Note {
 	for _, name := range in.Removing {
 		known := func(g gone) bool { return g.stake.Address() == name }
 		if strings.HasPrefix(name, in.Host+"/") && !slices.ContainsFunc(all, known) {
-			out = append(out, stake.Note{Address: name, What: "it was named to go, and is not among what runs brought about here and nobody declares any more", Fix: "see what is: northstake drift " + in.Host})
+			out = append(out, stake.Note{Address: name, What: "it was named to go, and is not among what runs brought about here and nobody declares any more", Fix: "see what is: northstake drift --on " + in.Host})
 		}
 	}
 	return out
@@ -210,6 +210,8 @@ func staying(in Input, all []gone, leave []leaver) []stake.Note {
 	switch {
 	case clears:
 		n.Fix = "northstake plan --clear takes away what runs made there"
+	case len(held) > 0 && in.Retires != "":
+		n.Fix = "what people may rely on goes only when it is named: retire it again with --removing " + strings.Join(held, ",")
 	case len(held) > 0:
 		n.Fix = "what people may rely on goes only when it is named: northstake plan --clear --removing " + strings.Join(held, ",")
 	}

@@ -88,9 +88,25 @@ type Detail struct {
 
 // Note is a blocker or a caution: what is in the way, and what to do.
 type Note struct {
-	Address string `json:"address"`
+	Address string `json:"name"`
 	What    string `json:"what"`
 	Fix     string `json:"fix"`
+}
+
+// UnmarshalJSON reads a note of now, or of releases before, which called a stake's name its address.
+func (n *Note) UnmarshalJSON(b []byte) error {
+	type plain Note
+	was := struct {
+		*plain
+		Former *string `json:"address"`
+	}{plain: (*plain)(n)}
+	if err := json.Unmarshal(b, &was); err != nil {
+		return err
+	}
+	if was.Former != nil {
+		n.Address = *was.Former
+	}
+	return nil
 }
 
 // Move is what one step would do, in words and as work for the host. Confirm says

@@ -41,7 +41,7 @@ func rootTrouble(t Target, said string, err error) error {
 		out.Fix = "correct the secret"
 	case strings.Contains(said, "password is required"), strings.Contains(said, "no password was provided"):
 		out.What = fmt.Sprintf("user %s on host %s has to give a password for sudo, and none was given", t.User, t.Host)
-		out.Fix = "keep it with northstake secret keep, and name it as sudo_password in [reach], or write sudo_password = \"ask\"; or let the user run every command without one (sudo -l there says which it may)"
+		out.Fix = "keep it with northstake secret keep, and name it as sudo_secret in [reach], or write sudo_asks = true; or let the user run every command without one (sudo -l there says which it may)"
 	case strings.Contains(said, "not in the sudoers"), strings.Contains(said, "is not allowed to"), strings.Contains(said, "may not run sudo"):
 		out.What = fmt.Sprintf("user %s may not use sudo on host %s", t.User, t.Host)
 		out.Fix = "let the user use sudo there, or name another user in [reach]"

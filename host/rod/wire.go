@@ -88,7 +88,7 @@ type JournalStep struct {
 	Run     string    `json:"run"`
 	Foreign bool      `json:"foreign,omitempty"`
 	Number  int       `json:"number"`
-	Address string    `json:"address,omitempty"`
+	Address string    `json:"name,omitempty"`
 	Text    string    `json:"text,omitempty"`
 	State   StepState `json:"state,omitempty"`
 	Why     string    `json:"why,omitempty"`

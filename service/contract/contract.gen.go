@@ -441,7 +441,7 @@ type NewRevision struct {
 type NewRun struct {
 	Plan int64 `json:"plan"`
 
-	// Removing Addresses of stakes whose steps remove somebody's content; each has to be named
+	// Removing Names of stakes whose steps remove somebody's content; each has to be named
 	Removing []string `json:"removing,omitempty,omitzero"`
 
 	// SudoPasswords Passwords for sudo by host, or under "*" for all; used for this one and never stored
@@ -625,12 +625,12 @@ type RunHostState string
 
 // RunStep defines model for RunStep.
 type RunStep struct {
-	Address string       `json:"address,omitempty,omitzero"`
-	Number  int          `json:"number"`
-	Said    []string     `json:"said,omitempty,omitzero"`
-	State   RunStepState `json:"state"`
-	Text    string       `json:"text"`
-	TookMs  float64      `json:"took_ms,omitempty,omitzero"`
+	Name   string       `json:"name,omitempty,omitzero"`
+	Number int          `json:"number"`
+	Said   []string     `json:"said,omitempty,omitzero"`
+	State  RunStepState `json:"state"`
+	Text   string       `json:"text"`
+	TookMs float64      `json:"took_ms,omitempty,omitzero"`
 }
 
 // RunStepState defines model for RunStep.State.

@@ -210,7 +210,7 @@ func (h *hostRun) mark(left []plan.Step, done map[int]bool) {
 	}
 	for _, s := range left {
 		if _, extra := want[s.Number]; extra {
-			h.doc.Steps = append(h.doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Address: s.Address, State: "waiting"})
+			h.doc.Steps = append(h.doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Name: s.Address, State: "waiting"})
 		}
 	}
 }

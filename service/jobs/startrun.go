@@ -104,7 +104,7 @@ func needNamed(hosts []plan.Host, named []string) error {
 func freshDoc(h plan.Host) contract.RunHost {
 	doc := contract.RunHost{Host: h.Host, State: "waiting", Steps: []contract.RunStep{}}
 	for _, s := range h.Steps {
-		doc.Steps = append(doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Address: s.Address, State: "waiting"})
+		doc.Steps = append(doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Name: s.Address, State: "waiting"})
 	}
 	return doc
 }

@@ -622,9 +622,11 @@ export interface components {
             found: string;
         };
         Row: {
-            address: string;
-            type: string;
+            /** @description Of the stake: quay1/package/nginx */
             name: string;
+            type: string;
+            /** @description What it is of its type: nginx */
+            subject: string;
             site?: string;
             /** @enum {string} */
             standing: "set" | "due" | "shifted" | "stray" | "unread";
@@ -873,7 +875,7 @@ export interface components {
             hosts: components["schemas"]["SurveyHost"][];
         };
         Note: {
-            address: string;
+            name: string;
             what: string;
             fix: string;
         };
@@ -885,10 +887,10 @@ export interface components {
         Step: {
             number: number;
             host: string;
-            address: string;
+            name: string;
             also?: string[];
             type: string;
-            name: string;
+            subject: string;
             verb: string;
             text: string;
             because?: string;
@@ -904,7 +906,7 @@ export interface components {
             confirm?: boolean;
         };
         Left: {
-            address: string;
+            name: string;
             site?: string;
             behind: string;
         };
@@ -919,7 +921,7 @@ export interface components {
             unread?: string;
             /** @description Stakes of which nothing could be found out */
             not_read?: {
-                address: string;
+                name: string;
                 why: string;
             }[];
             /** @description Of the machine that the service itself runs on, its own name */
@@ -973,7 +975,7 @@ export interface components {
             foreign?: boolean;
             /** @description 0 of a journal that cannot be read */
             number: number;
-            address?: string;
+            name?: string;
             text?: string;
             /** @enum {string} */
             state?: "begun" | "held" | "done" | "back" | "stuck" | "dismissed";
@@ -991,7 +993,7 @@ export interface components {
         NewRun: {
             /** Format: int64 */
             plan: number;
-            /** @description Addresses of stakes whose steps remove somebody's content; each has to be named */
+            /** @description Names of stakes whose steps remove somebody's content; each has to be named */
             removing?: string[];
             sudo_passwords?: components["schemas"]["SudoPasswords"];
         };
@@ -1011,7 +1013,7 @@ export interface components {
         RunStep: {
             number: number;
             text: string;
-            address?: string;
+            name?: string;
             /** @enum {string} */
             state: "waiting" | "doing" | "done" | "skipped" | "failed" | "cancelled" | "back";
             /** Format: double */

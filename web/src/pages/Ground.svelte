@@ -69,7 +69,7 @@
       <li class="grid items-baseline gap-x-5 gap-y-0.5 py-2 md:grid-cols-[8rem_9rem_1fr_6rem]" data-host={h.name}>
         <span class="margin-note">{i + 1}</span>
         <a href="/{ground}/hosts/{h.name}" class="name">{h.name}</a>
-        <span class="name text-soft">{h.container ? `in ${h.engine ? h.engine : 'the service’s machine'}` : h.via === 'local' ? 'the service’s machine' : h.address}</span>
+        <span class="name text-soft">{h.container ? `in ${h.engine ? h.engine : 'the service’s machine'}` : h.via === 'service-machine' ? 'the service’s machine' : h.address}</span>
         <div class="min-w-0">
           {#if !h.trusted}<p class="text-attention">Its key is not trusted yet: <code>northstake trust {h.name}</code></p>
           {:else if h.unread}<p class="break-words text-attention"><Stake standing="unread" /> {h.unread}</p>

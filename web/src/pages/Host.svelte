@@ -26,7 +26,7 @@
       ['web servers', (t.web_servers ?? []).map((s) => `${s.name} (${s.package} ${s.version})`).join(', ') || 'none'],
       ['clock', !t.clock_skew ? 'right' : t.clock_skew.startsWith('-') ? `${t.clock_skew.slice(1)} behind the service's` : `${t.clock_skew} ahead of the service's`],
       ['restart', t.restart_needed ? `needed: ${t.restart_needed}` : 'not needed'],
-      ['reached', h.via === 'local' ? `without SSH: the service runs on this machine, ${t.hostname}` : h.container ? `through its engine: it is container ${h.container} on ${h.engine ?? "the service's machine"}` : `over SSH, at ${h.address}`],
+      ['reached', h.via === 'service-machine' ? `without SSH: the service runs on this machine, ${t.hostname}` : h.container ? `through its engine: it is container ${h.container} on ${h.engine ?? "the service's machine"}` : `over SSH, at ${h.address}`],
       ['chosen by', [h.name, ...(h.labels ?? []).map((l) => `label:${l}`), ...(h.kits ?? []).map((k) => `kit:${k}`)].join(', ')],
       ['listens', (t.listeners ?? []).map((l) => `${l.port}/${l.protocol} ${l.program}`).filter((v, i, a) => a.indexOf(v) === i).join(', ')],
     ]

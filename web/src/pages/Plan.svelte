@@ -33,7 +33,7 @@
   async function apply() {
     busy = true
     try {
-      const r = await unwrap(api.POST('/grounds/{ground}/runs', { params: { path: { ground } }, body: { plan: id, removing: removing.map((s) => s.address).filter((a) => named[a] === a) } }))
+      const r = await unwrap(api.POST('/grounds/{ground}/runs', { params: { path: { ground } }, body: { plan: id, removing: removing.map((s) => s.name).filter((a) => named[a] === a) } }))
       route.go(`/${ground}/runs/${r.id}`)
     } catch (e) {
       error = e
@@ -67,17 +67,17 @@
       <span class="text-base font-normal text-soft">{h.blockers?.length && !h.steps.length ? 'blocked: this host will be left as it is' : counted(h.steps.length, 'step')}{#if h.blockers?.length && h.steps.length}, {counted(h.blockers.length + (h.left?.length ?? 0), 'stake')} blocked{/if}</span>
     </h2>
     {#if h.unread}<p class="text-attention">It could not be read: {h.unread}</p>{/if}
-    {#each h.not_read ?? [] as n (n.address)}<p><b class="text-attention">Not read.</b> <span class="name">{n.address}</span>: {n.why}</p>{/each}
+    {#each h.not_read ?? [] as n (n.name)}<p><b class="text-attention">Not read.</b> <span class="name">{n.name}</span>: {n.why}</p>{/each}
     {#each h.blockers ?? [] as b, i (i)}
-      <div class="my-1 border-l-4 border-alarm bg-raised px-4 py-1"><p><b class="text-alarm">Blocked.</b> <span class="name">{b.address}</span>: {b.what}</p><p class="text-soft">{b.fix}</p></div>
+      <div class="my-1 border-l-4 border-alarm bg-raised px-4 py-1"><p><b class="text-alarm">Blocked.</b> <span class="name">{b.name}</span>: {b.what}</p><p class="text-soft">{b.fix}</p></div>
     {/each}
-    {#if h.left?.length}<p class="text-soft">Left as they are until then: {#each h.left as l, i (l.address)}{#if i}, {/if}<span class="name">{l.address}</span>{/each}.</p>{/if}
+    {#if h.left?.length}<p class="text-soft">Left as they are until then: {#each h.left as l, i (l.name)}{#if i}, {/if}<span class="name">{l.name}</span>{/each}.</p>{/if}
     {#each h.cautions ?? [] as b, i (i)}
-      <div class="my-1 border-l-4 border-attention bg-raised px-4 py-1"><p><b class="text-attention">Caution.</b> <span class="name">{b.address}</span>: {b.what}</p><p class="text-soft">{b.fix}</p></div>
+      <div class="my-1 border-l-4 border-attention bg-raised px-4 py-1"><p><b class="text-attention">Caution.</b> <span class="name">{b.name}</span>: {b.what}</p><p class="text-soft">{b.fix}</p></div>
     {/each}
     <ol class="leaf ruled border-y border-rule-strong">
       {#each h.steps as s (s.number)}
-        <li class="py-1" data-step={s.address}>
+        <li class="py-1" data-step={s.name}>
           <span class="margin-note">{s.number}</span>
           <p class="break-words"><b class="font-bold">{s.verb}</b>{s.text.slice(s.verb.length)}{#if s.because}<span class="text-soft">, because {s.because}</span>{/if}</p>
           {#each s.details ?? [] as d, i (i)}<Fold title={d.diff ? `difference of ${d.title}` : d.title}><Diff text={d.text} diff={d.diff} /></Fold>{/each}
@@ -97,20 +97,20 @@
       <AlertDialog.Title class="text-xl font-bold">Apply plan {id}?</AlertDialog.Title>
       <AlertDialog.Description class="mt-2">
         {counted(steps, 'step')} will be done, as shown, on:
-        <span class="my-2 block border-y border-rule py-1">{#each working as h (h.host)}<span class="block"><span class="name">{h.host}</span>{#if h.machine} (the service's own machine, {h.machine}){/if}: {h.steps.map((s) => `${s.verb} ${s.name}`).join(', ')}</span>{/each}</span>
+        <span class="my-2 block border-y border-rule py-1">{#each working as h (h.host)}<span class="block"><span class="name">{h.host}</span>{#if h.machine} (the service's own machine, {h.machine}){/if}: {h.steps.map((s) => `${s.verb} ${s.subject}`).join(', ')}</span>{/each}</span>
         A host that has changed since the plan is left as it is.
       </AlertDialog.Description>
-      {#each removing as s (s.address)}
+      {#each removing as s (s.name)}
         <label class="mt-3 block border-l-4 border-alarm bg-raised px-4 py-2">
           <span class="text-alarm">{s.shuts ? 'The way in to the host goes for good:' : `${counted(s.removes?.length ?? 0, 'file')} that nobody declared will be removed:`}</span>
           <span class="name block max-h-24 overflow-auto break-words">{s.removes?.join(', ')}</span>
-          To remove {s.removes?.length === 1 ? 'it' : 'them'}, type <b class="name">{s.address}</b>
-          <input class="name mt-1 w-full border-b border-rule-strong bg-transparent py-1" autocomplete="off" bind:value={named[s.address]} />
+          To remove {s.removes?.length === 1 ? 'it' : 'them'}, type <b class="name">{s.name}</b>
+          <input class="name mt-1 w-full border-b border-rule-strong bg-transparent py-1" autocomplete="off" bind:value={named[s.name]} />
         </label>
       {/each}
       <div class="mt-4 flex justify-end gap-2">
         <AlertDialog.Cancel class="border border-rule-strong bg-raised px-3 py-1 font-medium hover:border-ink">Leave it</AlertDialog.Cancel>
-        <AlertDialog.Action class="border border-ink bg-ink px-3 py-1 font-medium text-paper enabled:hover:bg-blue disabled:cursor-not-allowed disabled:opacity-40" onclick={apply} disabled={busy || removing.some((s) => named[s.address] !== s.address)}>Apply</AlertDialog.Action>
+        <AlertDialog.Action class="border border-ink bg-ink px-3 py-1 font-medium text-paper enabled:hover:bg-blue disabled:cursor-not-allowed disabled:opacity-40" onclick={apply} disabled={busy || removing.some((s) => named[s.name] !== s.name)}>Apply</AlertDialog.Action>
       </div>
     </AlertDialog.Content>
   </AlertDialog.Portal>

@@ -4,13 +4,13 @@
   import Standing from './Standing.svelte'
 
   let { rows }: { rows: Schema['Row'][] } = $props()
-  const local = (r: Schema['Row']) => r.address.slice(r.address.indexOf('/') + 1)
+  const local = (r: Schema['Row']) => r.name.slice(r.name.indexOf('/') + 1)
   const most = 12
 </script>
 
 <ol class="leaf ruled border-y border-rule-strong">
-  {#each rows as r, i (r.address)}
-    <li class="grid gap-x-4 py-1 md:grid-cols-[6.5rem_1fr]" data-address={r.address} data-standing={r.standing}>
+  {#each rows as r, i (r.name)}
+    <li class="grid gap-x-4 py-1 md:grid-cols-[6.5rem_1fr]" data-name={r.name} data-standing={r.standing}>
       <span class="margin-note">{i + 1}</span>
       <span><Standing standing={r.standing} /></span>
       <div class="min-w-0">

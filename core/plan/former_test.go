@@ -1,0 +1,35 @@
+package plan
+
+import (
+	"encoding/json"
+	"reflect"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/core/stake"
+)
+
+// What releases before kept is read, and what is kept now comes back as it is.
+func TestRecordsOfBeforeAreRead(t *testing.T) {
+	row := Row{Address: "quay1/package/nginx", Type: "package", Name: "nginx", Standing: Shifted, Differences: []stake.Difference{{Attribute: "version", Wanted: "1", Found: "2"}}, SetAt: time.Unix(1, 0).UTC()}
+	step := Step{Number: 3, Host: "quay1", Address: "quay1/content/srv/www", Also: []string{"quay1/x/y"}, Type: "content", Name: "/srv/www", Move: stake.Move{Verb: "publish", Text: "publish it", Work: json.RawMessage(`{"root":"/srv/www"}`)}}
+	note := stake.Note{Address: "quay1/port/80-tcp", What: "taken", Fix: "stop it"}
+	host := Host{Host: "quay1", Rows: []Row{row}, Steps: []Step{step}, Blockers: []stake.Note{note}, Left: []Left{{"quay1/site/a", "a", "quay1/port/80-tcp"}}, NotRead: []Unreadable{{"quay1/image/x", "no engine"}}}
+	now, err := json.Marshal(host)
+	if err != nil || strings.Contains(string(now), `"address"`) {
+		t.Errorf("it is kept as %s, %v", now, err)
+	}
+	before := strings.NewReplacer(`"name":"quay1/package/nginx"`, `"address":"quay1/package/nginx"`, `"subject":"nginx"`, `"name":"nginx"`,
+		`"name":"quay1/content/srv/www"`, `"address":"quay1/content/srv/www"`, `"subject":"/srv/www"`, `"name":"/srv/www"`,
+		`"name":"quay1/port/80-tcp"`, `"address":"quay1/port/80-tcp"`, `"name":"quay1/site/a"`, `"address":"quay1/site/a"`, `"name":"quay1/image/x"`, `"address":"quay1/image/x"`).Replace(string(now))
+	if strings.Count(before, `"address"`) != 5 {
+		t.Fatalf("as it was kept before: %s", before)
+	}
+	for what, text := range map[string]string{"now": string(now), "before": before} {
+		var got Host
+		if err := json.Unmarshal([]byte(text), &got); err != nil || !reflect.DeepEqual(got, host) {
+			t.Errorf("%s is read as\n%+v, %v", what, got, err)
+		}
+	}
+}
