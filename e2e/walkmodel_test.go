@@ -173,7 +173,7 @@ func (m *walkModel) write(g *ground) {
 		}
 		switch {
 		case strings.HasPrefix(table, "kit."):
-			fmt.Fprintf(&b, "[%s]\ndir = %q\nrest = %q\n", table, dir, map[bool]string{true: "removed", false: "kept"}[m.rest])
+			fmt.Fprintf(&b, "[%s]\ndir = %q\nundeclared_files = %q\n", table, dir, map[bool]string{true: "removed", false: "kept"}[m.rest])
 		case strings.Contains(table, ".path."):
 			fmt.Fprintf(&b, "[%s]\nroot = %q\ncontent = { archive = %q, folder = \"tree\", owner = %q }\n", table, r, dir+".tar.gz", m.owner(r))
 			shell(g.t, g.dir, fmt.Sprintf("rm -f %[1]s.tar.gz; tar --transform 's,^%[1]s,tree,' -czf %[1]s.tar.gz %[1]s", dir))

@@ -17,8 +17,8 @@ func actCommand(a *app) *cobra.Command {
 	var ground, secret string
 	var yes, details bool
 	cmd := &cobra.Command{
-		Use: "act {restart SERVICE | reload SERVICE | refresh-lists | upgrade | reboot | make-image IMAGE}", Short: "Do something now that is no lasting state: planned, recorded and run like the rest",
-		Long: `Do something now that is no lasting state, on the hosts that are chosen:
+		Use: "act {restart SERVICE | reload SERVICE | refresh-lists | upgrade | reboot | make-image IMAGE}", Short: "Do something once, now, such as a restart: planned, shown, recorded and run like the rest",
+		Long: `Do something once, now, on the hosts that are chosen. No state is declared by it:
 
   restart SERVICE, reload SERVICE   the service, on hosts where it runs
   refresh-lists                     the lists of what package sources offer, read anew
@@ -75,7 +75,7 @@ func (a *app) planAndApply(ctx context.Context, ground string, ask contract.Ask,
 		case stays:
 			a.showPlan(ground, p, details)
 		default:
-			a.out.line("nothing is left of it that runs made")
+			a.out.line("nothing that runs brought about is left of it")
 		}
 		return false, nil
 	}

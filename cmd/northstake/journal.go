@@ -147,10 +147,23 @@ func (a *app) showJournal(host string, steps []rod.JournalStep, all bool) {
 	for _, w := range why {
 		a.out.line("%s", a.out.attention(w))
 	}
-	a.out.line("the journal of %s has %s that %s done, and %s that %s taken back", host, counted(counts[rod.Done], "step", "steps"), isAre(counts[rod.Done]), counted(counts[rod.Back], "step", "steps"), isAre(counts[rod.Back]))
+	a.out.line("%s", journalCounts(host, counts[rod.Done], counts[rod.Back]))
 	if n := counts[rod.Stuck]; n > 0 {
 		a.out.line("what %s in the way of is held up; to let it go on: northstake journal %s --dismiss RUN/STEP --reason TEXT", isAre(n), host)
 	}
+}
+
+// journalCounts says how many steps of a host's journal are over.
+func journalCounts(host string, done, back int) string {
+	switch {
+	case done+back == 0:
+		return "no step in the journal of " + host + " is done"
+	case back == 0:
+		return fmt.Sprintf("in the journal of %s %s %s done", host, counted(done, "step", "steps"), isAre(done))
+	case done == 0:
+		return fmt.Sprintf("in the journal of %s %s %s taken back", host, counted(back, "step", "steps"), isAre(back))
+	}
+	return fmt.Sprintf("in the journal of %s %s %s done, and %d %s taken back", host, counted(done, "step", "steps"), isAre(done), back, isAre(back))
 }
 
 func isAre(n int) string {

@@ -140,6 +140,9 @@ func (s *Site) IsServed() bool { return s.Served == nil || *s.Served }
 // not answer.
 const Failover = "failover"
 
+// Shortened is the PassedPath of a path that services are asked for without that path.
+const Shortened = "shortened"
+
 // Kept and Dropped are what becomes of a part of a request's path.
 const (
 	RestKept    = "kept"

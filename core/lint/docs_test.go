@@ -2,6 +2,8 @@ package lint
 
 import (
 	"os"
+	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 
@@ -41,5 +43,56 @@ func TestTheDocumentedDeclarationIsSound(t *testing.T) {
 	}
 	if len(problems) == 0 && (len(d.Hosts) != 4 || len(d.Sites) != 7 || len(declare.Nearest[stake.TextFile](d, "quay1", "file")) != 3) {
 		t.Errorf("it declares %d hosts, %d sites", len(d.Hosts), len(d.Sites))
+	}
+}
+
+// Every piece of a declaration on the other pages is sound beside a small ground.
+func TestThePiecesOnPagesAreSound(t *testing.T) {
+	files, err := filepath.Glob("../../docs/*.md")
+	if err != nil {
+		t.Fatal(err)
+	}
+	ground := map[string]string{"ground": "[ground]\nname = \"saltmarsh\"\n", "reach": "[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\n", "kit.base": "[kit.base]\n"}
+	hosts := map[string]string{"quay1": "10.88.0.11", "quay2": "10.88.0.12", "pier1": "10.88.0.13", "web1": "10.88.0.14"}
+	pieces := 0
+	for _, file := range append(files, "../../README.md") {
+		page, err := os.ReadFile(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if filepath.Base(file) == "declaration.md" {
+			continue // whose pieces make one declaration: above
+		}
+		for i, part := range strings.Split(string(page), "\n```") {
+			piece, is := strings.CutPrefix(part, "toml\n")
+			if i%2 == 0 || !is {
+				continue
+			}
+			pieces++
+			var around strings.Builder
+			for table, text := range ground {
+				if !strings.Contains(piece, "["+table+"]") {
+					around.WriteString(text)
+				}
+			}
+			for host, address := range hosts {
+				if !strings.Contains(piece, "[host."+host+"]") && !strings.Contains(piece, address) {
+					around.WriteString("[host." + host + "]\naddress = \"" + address + "\"\nlabels = [\"web\", \"quay\"]\n")
+				}
+			}
+			m := &declare.Manifest{}
+			for _, dir := range regexp.MustCompile(`dir = "([^"]+)"`).FindAllStringSubmatch(piece, -1) {
+				for _, name := range []string{"index.html", "lost.html", "freight.html", "start.html"} {
+					m.Files = append(m.Files, declare.File{Path: dir[1] + "/" + name, Size: 1})
+				}
+			}
+			_, problems := Parse([]declare.Source{{Name: "around.toml", Text: around.String()}, {Name: filepath.Base(file), Text: piece}}, m)
+			for _, p := range problems {
+				t.Errorf("%s, piece %d: %s", filepath.Base(file), i, p.Draw())
+			}
+		}
+	}
+	if pieces < 4 {
+		t.Errorf("the pages have %d pieces", pieces)
 	}
 }

@@ -402,7 +402,7 @@ func (c *caddy) moved(i int, p part, in func(key, format string, args ...any)) {
 }
 
 func (c *caddy) passes(p part, in func(key, format string, args ...any)) {
-	if p.what.PassedPath == declare.RestDropped && p.base != "/" {
+	if p.what.PassedPath == declare.Shortened && p.base != "/" {
 		in("does", "uri strip_prefix %s", c.value(p.base))
 	}
 	var to []string

@@ -365,7 +365,7 @@ func (h *httpd) passes(i int, p part, in func(key, format string, args ...any)) 
 		to, options = h.group(i), "nocanon"
 	}
 	uri := strings.TrimSuffix(p.url, "/")
-	if p.what.PassedPath == declare.RestDropped {
+	if p.what.PassedPath == declare.Shortened {
 		uri = strings.TrimPrefix(uri, strings.TrimSuffix(p.base, "/"))
 	}
 	if p.url == "/" {

@@ -315,7 +315,7 @@ func (n *nginx) guards(p part) {
 // below writes a part that passes on, whose prefix is dropped by what stands behind the
 // service; all others are alike at the path and below it.
 func (n *nginx) below(i int, p part, match string, body func()) {
-	if p.does != passes || p.what.PassedPath != declare.RestDropped {
+	if p.does != passes || p.what.PassedPath != declare.Shortened {
 		body()
 		return
 	}

@@ -50,7 +50,7 @@ mkdir -p $b/usr/bin $b/usr/sbin $b/usr/lib/podman $b/usr/lib/systemd/system/podm
   $b/usr/lib64/containers $b/etc/ld.so.conf.d $b/etc/containers/containers.conf.d $b/usr/share/containers $b$lib/xtables
 install -m755 /usr/bin/{podman,conmon,crun} $b/usr/bin/
 cp -L /usr/lib/podman/{netavark,aardvark-dns} $b/usr/lib/podman/
-cp /lib/systemd/system/podman.{service,socket} $b/usr/lib/systemd/system/
+cp /lib/systemd/system/podman{.service,.socket,-restart.service} $b/usr/lib/systemd/system/
 install -m755 /usr/sbin/xtables-nft-multi $b/usr/sbin/
 for p in {iptables,ip6tables}{,-save,-restore}; do ln -s xtables-nft-multi $b/usr/sbin/$p; done
 cp $lib/xtables/*.so $b$lib/xtables/
@@ -69,7 +69,7 @@ printf '[engine]\ncgroup_manager = "cgroupfs"\nevents_logger = "file"\nexit_comm
 
 %files
 /usr/bin/podman
-/usr/lib/systemd/system/podman.*
+/usr/lib/systemd/system/podman*
 
 %files -n conmon
 /usr/bin/conmon
