@@ -155,6 +155,15 @@ func TestAHostRunsContainers(t *testing.T) {
 	if out := g.inside(host, "podman exec tides env"); !strings.Contains(out, "TOKEN=low-tide-77") || !strings.Contains(out, "OFFICE=north") {
 		t.Errorf("its environment is %s", out)
 	}
+	// It starts with the host, which is what a container that restarts always does.
+	g.restart(host)
+	g.eventually("the container is back after a restart of its host", func() error {
+		status, body, err := get("http://"+g.address(host)+":8080/", "tides.test")
+		if err == nil && (status != 200 || body != "flood") {
+			err = fmt.Errorf("it answers %d %q", status, body)
+		}
+		return err
+	})
 	if dump := g.s.dump(t); strings.Contains(dump, "low-tide-77") {
 		t.Error("the service's records have the secret")
 	}

@@ -52,7 +52,7 @@ type More struct {
 
 // Reach says how a host is reached.
 type Reach struct {
-	User               string   `toml:"user" json:"user,omitempty" doc:"Login user on the host." default:"none: every host needs one" example:"\"keeper\""`
+	User               string   `toml:"user" json:"user,omitempty" doc:"Login user on the host." default:"none: every host that is reached over SSH needs one" example:"\"keeper\""`
 	Port               int      `toml:"port" json:"port,omitempty" doc:"TCP port of the SSH server." default:"22" example:"22"`
 	KeySecret          string   `toml:"key_secret" json:"key_secret,omitempty" doc:"Name of the secret that holds the private SSH key." example:"\"keeper\""`
 	PasswordSecret     string   `toml:"password_secret" json:"password_secret,omitempty" doc:"Name of the secret that holds the login password." example:"\"keeper-password\""`
@@ -70,8 +70,8 @@ type Kit struct {
 
 // Host is a machine or container that North Stake reaches.
 type Host struct {
-	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required, but for via = \"service-machine\": 127.0.0.1, and for via = \"container\": its own on its engine's network, asked from its engine's host" example:"\"192.0.2.11\""`
-	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: \"ssh\", over SSH; \"service-machine\", as the machine that the service itself runs on, without SSH; \"container\", as a container, through its engine." default:"ssh" example:"\"container\""`
+	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required over SSH; else it is found by itself" example:"\"192.0.2.11\""`
+	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: over SSH, or without it, as the machine that the service itself runs on, or as a container, through its engine." default:"ssh" example:"\"container\""`
 	Engine  string   `toml:"engine" json:"engine,omitempty" doc:"Host on whose engine the container runs that this host is." default:"the machine that the service runs on" example:"\"quay1\""`
 	Inside  string   `toml:"inside" json:"inside,omitempty" doc:"Container that this host is, by its name on the engine." default:"the host's own name" example:"\"tides\""`
 	Kits    []string `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings this host takes, in order." example:"[\"base\"]"`

@@ -2,6 +2,7 @@ package lint
 
 import (
 	"os"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -39,6 +40,16 @@ func TestEveryKeyIsExplained(t *testing.T) {
 			if p.Line == 2 && (strings.Contains(p.What, "should be") || strings.Contains(p.What, "no key") || strings.Contains(p.What, "cannot be") || strings.Contains(p.What, "is not a")) {
 				t.Errorf("the example of %s is not taken: %s\n%s", k.Name, p.What, text)
 			}
+		}
+	}
+	for _, k := range declare.Keys() {
+		for _, v := range k.Values {
+			if !regexp.MustCompile(`^([a-z0-9]+(-[a-z0-9]+)*|[^a-z0-9 ]+)$`).MatchString(v) {
+				t.Errorf("%s can be %q: values have hyphens and no blanks", k.Name, v)
+			}
+		}
+		if names := strings.Contains(k.About, "ame of the secret") || strings.Contains(k.About, "ame of a secret") || strings.Contains(k.About, "names of the secrets"); names != (strings.HasSuffix(k.Word, "_secret") || strings.HasSuffix(k.Word, "_secrets")) {
+			t.Errorf("whether %s names a secret its name does not tell", k.Name)
 		}
 	}
 	if len(seen) < 80 {
