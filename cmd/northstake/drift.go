@@ -105,7 +105,7 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 
 // sinceWords says since when a stake differs, and what is known about who.
 func sinceWords(r plan.Row) string {
-	text := fmt.Sprintf("%s: differs since %s; it was as declared from %s until then", r.Address, ago(r.ShiftedAt), ago(r.SetAt))
+	text := fmt.Sprintf("%s: seen to differ %s; until then it was as declared, from %s on", r.Address, ago(r.ShiftedAt), ago(r.SetAt))
 	if !r.Touched.At.IsZero() {
 		what := "it"
 		if r.Touched.What != "" {

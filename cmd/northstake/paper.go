@@ -70,10 +70,31 @@ func broken(text string, width int) string {
 		}
 		lead := len(beginning.FindString(ansi.Strip(l)))
 		lead = max(0, min(lead, width-leastWords))
-		words := ansi.Wrap(ansi.Cut(l, lead, ansi.StringWidth(l)), width-lead, "")
-		lines[i] = ansi.Cut(l, 0, lead) + strings.ReplaceAll(words, "\n", "\n"+strings.Repeat(" ", lead))
+		words := atBlanks(ansi.Cut(l, lead, ansi.StringWidth(l)), width-lead)
+		lines[i] = ansi.Cut(l, 0, lead) + strings.Join(words, "\n"+strings.Repeat(" ", lead))
 	}
 	return strings.Join(lines, "\n")
+}
+
+// atBlanks breaks a line at blanks alone, so that names stay whole; a word that is wider than
+// all the room is broken where it ends.
+func atBlanks(line string, width int) []string {
+	var out []string
+	now := ""
+	for word := range strings.SplitSeq(line, " ") {
+		switch {
+		case now == "":
+			now = word
+		case ansi.StringWidth(now)+1+ansi.StringWidth(word) <= width:
+			now += " " + word
+		default:
+			out, now = append(out, now), word
+		}
+		for ansi.StringWidth(now) > width {
+			out, now = append(out, ansi.Cut(now, 0, width)), ansi.Cut(now, width, ansi.StringWidth(now))
+		}
+	}
+	return append(out, now)
 }
 
 // Colour is kept for what needs a person.

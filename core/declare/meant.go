@@ -64,7 +64,7 @@ func FixFor(g near.Guess, here bool) string {
 	if !ok {
 		return g.Say
 	}
-	fix := fmt.Sprintf("write %s = %s", k.Word, k.Example)
+	fix := fmt.Sprintf("it is called %s here, as in %[1]s = %s", k.Word, k.Example)
 	switch {
 	case k.Table == "":
 		fix = fmt.Sprintf("write [%s.NAME]", k.Word)
@@ -72,7 +72,7 @@ func FixFor(g near.Guess, here bool) string {
 			fix = fmt.Sprintf("write [%s]", k.Word)
 		}
 	case !here:
-		fix = fmt.Sprintf("write it in %s: %s = %s", k.Table, k.Word, k.Example)
+		fix = fmt.Sprintf("it is called %s, in %s, as in %[1]s = %[3]s", k.Word, k.Table, k.Example)
 	}
 	if g.Say != "" {
 		fix += "; " + g.Say

@@ -288,6 +288,9 @@ func (l linter) path(site string, s *declare.Site, u string) {
 			said = append(said, key)
 		}
 	}
+	for key := range does { // a key that another word was taken for does it, too
+		does[key] = does[key] || !l.D.Lacks(check.At(at, key)...)
+	}
 	if len(said) > 1 {
 		l.Say(check.At(at, said[1]), fmt.Sprintf("path %s has both %s and %s", u, said[0], said[1]), "keep one of the two: a path is one thing")
 	}

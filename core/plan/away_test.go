@@ -148,3 +148,20 @@ func TestFormerNetworksAreShutOut(t *testing.T) {
 		}
 	}
 }
+
+// What is down is down until something else serves it again, whatever comes in between.
+func TestBetweenWhichStepsASiteIsDown(t *testing.T) {
+	step := func(n int, address, typ, verb string) Step {
+		return Step{Number: n, Address: address, Type: typ, Move: stake.Move{Verb: verb}}
+	}
+	note := []stake.Note{{Address: "q/site/a", What: "site a is down between " + stake.BetweenSteps}, {Address: "q/x", What: "another matter"}, {Address: "q/none", What: "down between " + stake.BetweenSteps}}
+	between(note, []Step{step(1, "q/container/c", "container", "make"), step(2, "q/site/a", "site", "take"), step(3, "q/service/caddy", "service", "reload"), step(4, "q/container/c", "container", "start")})
+	if note[0].What != "site a is down between steps 2 and 4" || note[1].What != "another matter" || note[2].What != "down between the step that stops it and the next" {
+		t.Errorf("%+v", note)
+	}
+	note[0].What = stake.BetweenSteps
+	between(note, []Step{step(7, "q/site/a", "site", "take"), step(8, "q/port/x", "port", "open"), step(9, "q/service/nginx", "service", "reload")})
+	if note[0].What != "steps 7 and 9" {
+		t.Errorf("%+v", note)
+	}
+}

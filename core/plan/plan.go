@@ -236,13 +236,26 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 	return out, nil
 }
 
+// servesAgain is the step by which a server serves what another one has let go of: of those that
+// follow, the first that starts something; else one that has it take notice; else the next.
+func servesAgain(steps []Step) Step {
+	for _, verbs := range [][]string{{"start", "run", "restart"}, {"reload"}} {
+		for _, s := range steps {
+			if slices.Contains(verbs, s.Verb) || s.Type == "container" && s.Verb == "make" {
+				return s
+			}
+		}
+	}
+	return steps[0]
+}
+
 // between puts the numbers of steps into the cautions that name the step of their stake and the
 // one after it.
 func between(cautions []stake.Note, steps []Step) {
 	for i, c := range cautions {
 		where := "the step that stops it and the next"
 		if n := slices.IndexFunc(steps, func(s Step) bool { return s.Address == c.Address }); n >= 0 && n+1 < len(steps) {
-			where = fmt.Sprintf("steps %d and %d", steps[n].Number, steps[n+1].Number)
+			where = fmt.Sprintf("steps %d and %d", steps[n].Number, servesAgain(steps[n+1:]).Number)
 		}
 		cautions[i].What = strings.ReplaceAll(c.What, stake.BetweenSteps, where)
 	}

@@ -297,7 +297,7 @@ func (f ContentFound) words(files int, size int64) string {
 	if changed > 0 {
 		words = append(words, strconv.Itoa(changed)+" changed")
 	}
-	return strings.Join(words, " and ") + " of " + all
+	return fmt.Sprintf("%s of %s, %s in all,", strings.Join(words, " and "), count(files, "file", "files"), Bytes(size))
 }
 
 // awayContent takes out of a root what was published there. What others put there stays,
