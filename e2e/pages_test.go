@@ -163,6 +163,13 @@ func (g *ground) passesThrough(host string) {
 		DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "tcp", to)
 		}}}
+	g.eventually("the server in front listens, which has just been reloaded", func() error {
+		conn, err := net.DialTimeout("tcp", to, time.Second)
+		if err == nil {
+			conn.Close()
+		}
+		return err
+	})
 	ask := func(method, path, origin, body string) (int, string) {
 		t.Helper()
 		r, err := http.NewRequest(method, "https://"+proxied+path, strings.NewReader(body))
@@ -211,7 +218,18 @@ func (g *ground) passesThrough(host string) {
 	if err != nil || !strings.Contains(out, "exit ") || strings.Contains(out, "broke") {
 		t.Errorf("a survey through the proxy: %s, %v", out, err)
 	}
-	if got := g.on(host, "curl -s -o /dev/null -w '%{http_code} %{redirect_url}' -H 'Host: "+proxied+"' http://127.0.0.1/a"); got != "301 https://"+proxied+"/a" {
-		t.Errorf("plain HTTP answers %s", got)
+	r, err := http.NewRequest("GET", "http://"+g.address(host)+"/a", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	r.Host = proxied
+	stays := &http.Client{CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	res, err := stays.Do(r)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer res.Body.Close()
+	if got := res.Header.Get("Location"); res.StatusCode != 301 || got != "https://"+proxied+"/a" {
+		t.Errorf("plain HTTP answers %d %s", res.StatusCode, got)
 	}
 }

@@ -186,7 +186,7 @@ func (g *ground) logged(by servedBy) {
 		}
 		for one := range strings.Lines(string(all)) {
 			var r record
-			if err := json.Unmarshal([]byte(one), &r); err != nil || !utf8.ValidString(one) || r.Status == 0 {
+			if err := json.Unmarshal([]byte(one), &r); err != nil || !utf8.ValidString(one) || r.Time == 0 || r.Seconds == nil || r.Request.Client == "" {
 				g.t.Errorf("seed %d: a line of the log is no record: %q, %v", seed, one, err)
 			}
 			if strings.HasPrefix(r.Request.Target, "/tide?%22") {

@@ -192,13 +192,14 @@ func (h *httpd) logs() {
 
 // record makes the variables of a record in JSON from what visitors send. This server writes
 // bytes that are not ASCII in a way that is no JSON: what has some stands there as a hyphen.
+// That a header was looked at is not to be said of the answer (Vary).
 func (h *httpd) record() {
 	at := h.at("log", "form")
 	for _, v := range [][3]string{
-		{"host", "HTTP_HOST", `^([\x20-\x7e]*)$`}, {"referrer", "HTTP_REFERER", `^([\x20-\x7e]*)$`}, {"agent", "HTTP_USER_AGENT", `^([\x20-\x7e]*)$`},
-		{"method", "THE_REQUEST", `^([\x21-\x7e]*) `}, {"target", "THE_REQUEST", `^\S+ ([\x21-\x7e]*)(?: |$)`}, {"path", "THE_REQUEST", `^\S+ ([\x21-\x3e\x40-\x7e]*)(?:\?[\x21-\x7e]*)?(?: |$)`}, {"query", "THE_REQUEST", `^\S+ [\x21-\x3e\x40-\x7e]*(?:\?([\x21-\x7e]*))?(?: |$)`},
+		{"host", "req_novary('Host')", `^([\x20-\x7e]*)$`}, {"referrer", "req_novary('Referer')", `^([\x20-\x7e]*)$`}, {"agent", "req_novary('User-Agent')", `^([\x20-\x7e]*)$`},
+		{"method", "%{THE_REQUEST}", `^([\x21-\x7e]*) `}, {"target", "%{THE_REQUEST}", `^\S+ ([\x21-\x7e]*)(?: |$)`}, {"path", "%{THE_REQUEST}", `^\S+ ([\x21-\x3e\x40-\x7e]*)(?:\?[\x21-\x7e]*)?(?: |$)`}, {"query", "%{THE_REQUEST}", `^\S+ [\x21-\x3e\x40-\x7e]*(?:\?([\x21-\x7e]*))?(?: |$)`},
 	} {
-		h.line(at, `    SetEnvIfExpr "%%{%s} =~ m#%s#" northstake_%s=$1`, v[1], v[2], v[0])
+		h.line(at, `    SetEnvIfExpr "%s =~ m#%s#" northstake_%s=$1`, v[1], v[2], v[0])
 	}
 }
 
