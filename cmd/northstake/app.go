@@ -247,6 +247,28 @@ func (a *app) groundOfHosts(ctx context.Context, named string, words []string) (
 	})
 }
 
+// groundOn finds the ground that is named, or else that of the hosts that words choose.
+func (a *app) groundOn(ctx context.Context, args, hosts []string) (string, error) {
+	if len(args) == 0 && len(hosts) > 0 {
+		return a.groundOfHosts(ctx, "", hosts)
+	}
+	return a.ground(ctx, args)
+}
+
+// groundOfSite finds the ground of a site, or of a host, by its name.
+func (a *app) groundOfSite(ctx context.Context, named, word string) (string, error) {
+	site, _ := strings.CutPrefix(word, "site:")
+	host, _ := strings.CutPrefix(word, "host:")
+	return a.groundWith(ctx, named, fmt.Sprintf("a site or a host %q", word), func(ground string) (response, error) {
+		if !strings.HasPrefix(word, "host:") {
+			if res, err := a.client.GetSiteWithResponse(ctx, ground, site); err != nil || res.StatusCode() != http.StatusNotFound {
+				return res, err
+			}
+		}
+		return a.client.GetHostWithResponse(ctx, ground, host)
+	})
+}
+
 // groundOfPlan finds the ground of a plan.
 func (a *app) groundOfPlan(ctx context.Context, named string, id int64) (string, error) {
 	return a.groundWith(ctx, named, fmt.Sprintf("plan %d", id), func(ground string) (response, error) {

@@ -14,7 +14,7 @@ func driftCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "drift [GROUND]", Short: "Survey again and list what has shifted since it was applied; changes nothing", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			g, err := a.ground(cmd.Context(), args)
+			g, err := a.groundOn(cmd.Context(), args, s.hosts)
 			if err != nil {
 				return err
 			}

@@ -196,6 +196,8 @@ func TestTheGroundOfARunIsFound(t *testing.T) {
 		switch r.URL.Path {
 		case "/api/v1/grounds":
 			w.Write([]byte(`[{"name":"marsh"},{"name":"saltmarsh"},{"name":"trial"}]`))
+		case "/api/v1/grounds/marsh/sites/islands", "/api/v1/grounds/trial/hosts/quay1", "/api/v1/grounds/trial/sites/ebb", "/api/v1/grounds/marsh/hosts/ebb":
+			w.Write([]byte(`{}`))
 		case "/api/v1/grounds/saltmarsh/runs/7", "/api/v1/grounds/saltmarsh/runs/8", "/api/v1/grounds/trial/runs/8":
 			w.Write([]byte(`{}`))
 		case "/api/v1/grounds/trial/runs/9":
@@ -209,6 +211,16 @@ func TestTheGroundOfARunIsFound(t *testing.T) {
 	defer service.Close()
 	t.Setenv("HOME", t.TempDir())
 	t.Chdir(t.TempDir())
+	for word, want := range map[string]string{"islands": "marsh", "quay1": "trial", "host:quay1": "trial", "site:islands": "marsh", "ebb": "say with --ground which ground is meant: marsh, trial", "host:ebb": "marsh", "site:quay1": "no ground has", "none": `no ground has a site or a host "none"`} {
+		a := &app{server: service.URL, out: newPaper(os.Stdout)}
+		got, err := a.groundOfSite(context.Background(), "", word)
+		if err != nil {
+			got = err.Error()
+		}
+		if !strings.Contains(got, want) {
+			t.Errorf("%s: %q, want %q", word, got, want)
+		}
+	}
 	for run, want := range map[int64]string{7: "saltmarsh", 8: "say with --ground which ground is meant: saltmarsh, trial", 9: "the database does not answer", 10: "no ground has run 10"} {
 		a := &app{server: service.URL, out: newPaper(os.Stdout)}
 		got, err := a.groundOfRun(context.Background(), "", run)

@@ -92,7 +92,7 @@ func planCommand(a *app) *cobra.Command {
 					args = []string{name}
 				}
 			}
-			g, err := a.ground(ctx, args)
+			g, err := a.groundOn(ctx, args, s.hosts)
 			if err != nil {
 				return err
 			}

@@ -103,10 +103,8 @@ func (a *app) probed(ctx context.Context, args []string, ground string) (g, site
 			if slices.Contains(names, args[0]) {
 				return args[0], "", nil
 			}
-			if len(names) == 1 {
-				return names[0], args[0], nil
-			}
-			return args[0], "", nil
+			g, err := a.groundOfSite(ctx, "", args[0])
+			return g, args[0], err
 		}
 		return ground, args[0], nil
 	}

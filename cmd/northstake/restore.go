@@ -9,7 +9,7 @@ func restoreCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "restore [GROUND]", Short: "Plan only what has shifted, show it, and put it back on a yes", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			g, err := a.ground(cmd.Context(), args)
+			g, err := a.groundOn(cmd.Context(), args, s.hosts)
 			if err != nil {
 				return err
 			}

@@ -32,11 +32,16 @@ have the same name, write site:NAME or host:NAME.`,
 			if len(args) == 1 {
 				ask.Retire = args[0]
 			}
-			var named []string
-			if ground != "" {
-				named = []string{ground}
+			var g string
+			var err error
+			switch {
+			case ground != "":
+				g, err = a.ground(cmd.Context(), []string{ground})
+			case all:
+				g, err = a.groundOn(cmd.Context(), nil, s.hosts)
+			default:
+				g, err = a.groundOfSite(cmd.Context(), "", args[0])
 			}
-			g, err := a.ground(cmd.Context(), named)
 			if err != nil {
 				return err
 			}

@@ -66,7 +66,7 @@ func surveyCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "survey [GROUND]", Short: "Look at hosts and say how every stake stands; changes nothing", Args: cobra.MaximumNArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
-			g, err := a.ground(cmd.Context(), args)
+			g, err := a.groundOn(cmd.Context(), args, s.hosts)
 			if err != nil {
 				return err
 			}
