@@ -3,6 +3,7 @@ package main
 import (
 	"fmt"
 	"path/filepath"
+	"slices"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -51,6 +52,9 @@ func (a *app) rewrite(dir string, yes bool) error {
 			return status(differs)
 		}
 	}
+	if err := unchanged(dir, sources); err != nil {
+		return err
+	}
 	var names []string
 	for _, s := range changed {
 		path := filepath.Join(dir, s.Name)
@@ -64,4 +68,14 @@ func (a *app) rewrite(dir string, yes bool) error {
 	}
 	a.out.line("wrote %s in %s", counted(len(words), "word", "words"), counted(len(changed), "file", "files"))
 	return nil
+}
+
+// unchanged says whether the files of a declaration are as they were read: who edits one while
+// a question stands keeps what they wrote.
+func unchanged(dir string, sources []declare.Source) error {
+	now, err := readSources(dir)
+	if err == nil && !slices.Equal(now, sources) {
+		err = fmt.Errorf("the files in %s have changed meanwhile, and none was written\n  northstake lint --rewrite %[1]s shows it anew", dir)
+	}
+	return err
 }

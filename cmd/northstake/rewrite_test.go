@@ -60,3 +60,28 @@ func TestFormerWordsAreWrittenAnew(t *testing.T) {
 		t.Errorf("left behind: %v, %v", left, err)
 	}
 }
+
+// Who edits a file while the question stands loses nothing.
+func TestFilesThatChangeMeanwhileAreLeft(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) {
+		t.Helper()
+		if err := os.WriteFile(filepath.Join(dir, name), []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	write("a.toml", "[ground]\nname = \"a\"\n")
+	sources, err := readSources(dir)
+	if err != nil || unchanged(dir, sources) != nil {
+		t.Fatalf("%v, %v", err, unchanged(dir, sources))
+	}
+	write("a.toml", "[ground]\nname = \"b\"\n")
+	if err := unchanged(dir, sources); err == nil || !strings.Contains(err.Error(), "none was written") {
+		t.Errorf("an edit: %v", err)
+	}
+	write("a.toml", "[ground]\nname = \"a\"\n")
+	write("b.toml", "")
+	if err := unchanged(dir, sources); err == nil {
+		t.Error("a file more is not seen")
+	}
+}

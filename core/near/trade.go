@@ -55,7 +55,7 @@ var Guesses = []Guess{
 	guess("ground", "variables vars parameters", "ground.givens", ""),
 	guess("ground", "prune purge cleanup garbage_collect orphans", "ground.no_longer_declared", ""),
 	guess("ground", "default_server fallback unknown_hosts", "ground.unknown_names", ""),
-	guess("ground", "inventory dynamic_inventory discovery", "ground.more_hosts", ""),
+	guess("ground", "discovery host_list hosts_program", "ground.more_hosts", ""),
 	guess("ground.more_hosts", "script command path file exec", "ground.more_hosts.program", ""),
 	guess("ground.more_hosts", "cache ttl cache_for refresh", "ground.more_hosts.reuse_for", ""),
 
@@ -79,7 +79,7 @@ var Guesses = []Guess{
 	guess("host", "sudo", "reach.sudo", ""),
 	guess("host", "tags tag", "host.labels", ""),
 	guess("host", "groups roles role profile profiles extends inherits include includes template", "host.kits", ""),
-	guess("host", "vars variables facts parameters environment env", "host.givens", ""),
+	guess("host", "vars variables parameters environment env", "host.givens", ""),
 	guess("host", "firewall iptables nftables ufw firewalld security_group policy", "host.inbound", "ports lists what is let in"),
 	guess("host", "open_ports allow expose allowed_ports", "host.ports", ""),
 	guess("host", "users accounts", "host.account", ""),
@@ -282,7 +282,7 @@ var Values = []Value{
 
 // Commands are trade words that people guess as commands.
 var Commands = []Command{
-	{[]string{"list", "ls", "inventory", "get"}, []string{"hosts", "grounds"}},
+	{[]string{"list", "ls", "get"}, []string{"hosts", "grounds"}},
 	{[]string{"validate", "check", "verify", "fmt"}, []string{"lint"}},
 	{[]string{"diff", "status", "compare", "preview", "dry-run"}, []string{"plan", "drift"}},
 	{[]string{"init", "create", "start-project", "scaffold"}, []string{"new"}},
@@ -293,7 +293,7 @@ var Commands = []Command{
 	{[]string{"login", "auth", "config", "configure"}, []string{"connect"}},
 	{[]string{"logs", "log", "follow", "tail"}, []string{"watch", "runs"}},
 	{[]string{"history", "events"}, []string{"runs"}},
-	{[]string{"describe", "info", "inspect", "facts", "host"}, []string{"show"}},
+	{[]string{"describe", "info", "inspect", "host"}, []string{"show"}},
 	{[]string{"delete", "remove", "destroy", "down", "rm", "uninstall", "decommission"}, []string{"retire", "forget"}},
 	{[]string{"restart", "reload", "upgrade", "reboot", "update"}, []string{"act"}},
 	{[]string{"install", "add", "enable", "set"}, []string{"bring"}},

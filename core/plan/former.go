@@ -1,6 +1,10 @@
 package plan
 
-import "encoding/json"
+import (
+	"encoding/json"
+
+	"northstake/core/stake"
+)
 
 // Records and journals of releases before call a stake's name its address, and have under
 // "name" what is "subject" now. They are read as they are.
@@ -8,15 +12,11 @@ import "encoding/json"
 // UnmarshalJSON reads a row of now or of before.
 func (r *Row) UnmarshalJSON(b []byte) error {
 	type plain Row
-	was := struct {
-		*plain
-		Former *string `json:"address"`
-	}{plain: (*plain)(r)}
-	if err := json.Unmarshal(b, &was); err != nil {
+	if err := json.Unmarshal(b, (*plain)(r)); err != nil {
 		return err
 	}
-	if was.Former != nil {
-		r.Address, r.Name = *was.Former, r.Address
+	if name, was := stake.FormerName(b); was {
+		r.Address, r.Name = name, r.Address
 	}
 	return nil
 }
@@ -24,47 +24,23 @@ func (r *Row) UnmarshalJSON(b []byte) error {
 // UnmarshalJSON reads a step of now or of before.
 func (s *Step) UnmarshalJSON(b []byte) error {
 	type plain Step
-	was := struct {
-		*plain
-		Former *string `json:"address"`
-	}{plain: (*plain)(s)}
-	if err := json.Unmarshal(b, &was); err != nil {
+	if err := json.Unmarshal(b, (*plain)(s)); err != nil {
 		return err
 	}
-	if was.Former != nil {
-		s.Address, s.Name = *was.Former, s.Address
+	if name, was := stake.FormerName(b); was {
+		s.Address, s.Name = name, s.Address
 	}
 	return nil
 }
 
-// UnmarshalJSON reads what is left of now or of before.
+// UnmarshalJSON reads what is left, of now or of before.
 func (l *Left) UnmarshalJSON(b []byte) error {
 	type plain Left
-	was := struct {
-		*plain
-		Former *string `json:"address"`
-	}{plain: (*plain)(l)}
-	if err := json.Unmarshal(b, &was); err != nil {
-		return err
-	}
-	if was.Former != nil {
-		l.Address = *was.Former
-	}
-	return nil
+	return stake.Named(b, (*plain)(l), &l.Address)
 }
 
-// UnmarshalJSON reads what could not be read of now or of before.
+// UnmarshalJSON reads what could not be read, of now or of before.
 func (u *Unreadable) UnmarshalJSON(b []byte) error {
 	type plain Unreadable
-	was := struct {
-		*plain
-		Former *string `json:"address"`
-	}{plain: (*plain)(u)}
-	if err := json.Unmarshal(b, &was); err != nil {
-		return err
-	}
-	if was.Former != nil {
-		u.Address = *was.Former
-	}
-	return nil
+	return stake.Named(b, (*plain)(u), &u.Address)
 }

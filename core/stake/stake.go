@@ -4,6 +4,7 @@
 package stake
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"iter"
@@ -93,18 +94,34 @@ type Note struct {
 	Fix     string `json:"fix"`
 }
 
-// UnmarshalJSON reads a note of now, or of releases before, which called a stake's name its address.
+// UnmarshalJSON reads a note of now or of before.
 func (n *Note) UnmarshalJSON(b []byte) error {
 	type plain Note
-	was := struct {
-		*plain
-		Former *string `json:"address"`
-	}{plain: (*plain)(n)}
-	if err := json.Unmarshal(b, &was); err != nil {
+	return Named(b, (*plain)(n), &n.Address)
+}
+
+// FormerName is the name of a stake in a record of releases before, which called it its address;
+// false where the record is of now.
+func FormerName(record []byte) (string, bool) {
+	if !bytes.Contains(record, []byte(`"address"`)) {
+		return "", false
+	}
+	var was struct {
+		Address *string `json:"address"`
+	}
+	if err := json.Unmarshal(record, &was); err != nil || was.Address == nil {
+		return "", false
+	}
+	return *was.Address, true
+}
+
+// Named reads a record, of now or of before, that has a stake's name in one of its fields.
+func Named(record []byte, into any, name *string) error {
+	if err := json.Unmarshal(record, into); err != nil {
 		return err
 	}
-	if was.Former != nil {
-		n.Address = *was.Former
+	if former, was := FormerName(record); was {
+		*name = former
 	}
 	return nil
 }
