@@ -26,7 +26,7 @@ func passwordCommand(a *app) *cobra.Command {
     [site.timetable.path."/crew"]
     passwords = { purser = "$2a$10$…" }
 
-With --account it prints the line NAME:HASH of a secret that passwords_from names:
+With --account it prints the line NAME:HASH of a secret that passwords_secret names:
 
     northstake password --account purser >> accounts
     northstake secret keep crew-accounts --file accounts

@@ -31,6 +31,9 @@ func (c *Checker) Say(at []string, what, fix string) {
 	c.Problems = append(c.Problems, c.D.Problem(at, what, fix))
 }
 
+// SayKey notes a mistake in the last of the given keys itself.
+func (c *Checker) SayKey(at []string, what, fix string) { c.Say(declare.KeyAt(at...), what, fix) }
+
 // Secret checks what is to be the name of a secret, as key has it.
 func (c *Checker) Secret(name, key string, at []string) {
 	if name != "" && !form.PlainName.MatchString(name) {

@@ -257,7 +257,7 @@ func (c *Checker) fetching(w *declare.Content, sub func(string) []string) bool {
 		u, err := url.Parse(v)
 		switch {
 		case err == nil && u.User != nil && (key == "url" || u.Scheme != "ssh"):
-			c.Say(sub(key), "an account stands in the URL, where many can read it", "give it to northstake secret keep NAME, and write fetch_secret = \"NAME\"")
+			c.Say(sub(key), "an account stands in the URL, where many can read it", "take it out, give it to northstake secret keep NAME, and write fetch_secret = \"NAME\"")
 		case err != nil || !slices.Contains(schemes[key], u.Scheme) || u.Host == "" || form.Bad(strings.ReplaceAll(strings.ReplaceAll(v, "?", ""), "&", "")) != "":
 			c.Say(sub(key), fmt.Sprintf("%q cannot be fetched from", v), "write a URL that begins with "+strings.Join(schemes[key], ":, ")+":")
 		}

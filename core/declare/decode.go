@@ -27,7 +27,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 			}
 			where := "at the top of a declaration"
 			if len(path) > 0 {
-				where = "in " + tableName(path)
+				where = "in " + TableName(path)
 			}
 			meant, fix := meantBy(k, tableAt(path), names)
 			r.problem(child.keyAt, fmt.Sprintf("there is no key %q %s", k, where), fix)
@@ -56,7 +56,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 			if doc := f.doc; doc != "" {
 				fix += " (" + doc + ")"
 			}
-			r.problem(n.keyAt, fmt.Sprintf("%s has no %s", tableName(path), f.name), fix)
+			r.problem(n.keyAt, fmt.Sprintf("%s has no %s", TableName(path), f.name), fix)
 		}
 	}
 }
@@ -69,7 +69,8 @@ func (r *reader) mistook(path string) {
 	r.miswritten[path] = true
 }
 
-func tableName(path []string) string {
+// TableName is a table with these keys as its header has it: [site.timetable.path."/freight"].
+func TableName(path []string) string {
 	parts := make([]string, len(path))
 	for i, p := range path {
 		parts[i] = p
@@ -161,7 +162,7 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 			} else if v.Type().Elem().Kind() == reflect.Struct && aloneField(v.Type().Elem()) >= 0 {
 				fix = fmt.Sprintf("write %s = [%s]", key, n.text)
 			} else if v.Type().Elem().Kind() == reflect.Struct {
-				fix = fmt.Sprintf("write [[…%s]] in double brackets", key)
+				fix = fmt.Sprintf("write [%s] in double brackets", TableName(path))
 			}
 			r.wrongType(n, key, "a list", fix)
 			return
@@ -173,13 +174,14 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 		v.Set(out)
 	case reflect.Map:
 		if n.kind != unstable.Table {
-			r.wrongType(n, key, "a table", fmt.Sprintf("write a header such as [%s.NAME]", strings.Join(path, ".")))
+			r.wrongType(n, key, "a table", "write a header such as "+TableName(append(slices.Clone(path), "NAME")))
 			return
 		}
 		out := reflect.MakeMap(v.Type())
 		for _, k := range n.keys {
 			elem := reflect.New(v.Type().Elem()).Elem()
 			r.assign(d, n.table[k], elem, append(append([]string{}, path...), k))
+			d.positions[strings.Join(append(slices.Clone(path), k, theKey), sep)] = n.table[k].keyAt
 			if elem.Kind() != reflect.Pointer || !elem.IsNil() {
 				out.SetMapIndex(reflect.ValueOf(k), elem)
 			}
@@ -191,7 +193,7 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 			return
 		}
 		if n.kind != unstable.Table {
-			r.wrongType(n, key, "a table", fmt.Sprintf("write a header such as %s", tableName(path)))
+			r.wrongType(n, key, "a table", fmt.Sprintf("write a header such as %s", TableName(path)))
 			return
 		}
 		r.decode(d, n, v, path)

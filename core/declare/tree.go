@@ -176,11 +176,13 @@ func lineStart(data []byte, offset int) int {
 // header makes or finds the table that a [a.b] or [[a.b]] line opens.
 func (r *reader) header(root *node, e *unstable.Node, place func(unstable.Range) span) *node {
 	n := root
+	var path []string
 	it := e.Key()
 	for it.Next() {
 		k := it.Node()
 		at := place(k.Raw)
 		key := string(k.Data)
+		path = append(path, key)
 		child := n.table[key]
 		last := it.IsLast()
 		if child != nil && child.kind != unstable.Table && !child.isArray {
@@ -194,7 +196,7 @@ func (r *reader) header(root *node, e *unstable.Node, place func(unstable.Range)
 				n.set(key, child)
 			}
 			if !child.isArray {
-				r.problem(at, fmt.Sprintf("%q is a single table above, at line %d", key, child.keyAt.Line), fmt.Sprintf("write [%s] in single brackets, or [[%s]] in both places", key, key))
+				r.problem(at, fmt.Sprintf("%q is a single table above, at line %d", key, child.keyAt.Line), fmt.Sprintf("write [%s] at line %d as well, or put its keys together there", TableName(path), child.keyAt.Line))
 				return newTable(at)
 			}
 			item := newTable(at)
@@ -370,24 +372,25 @@ func explain(name string, data []byte, p *unstable.Parser, err error) *syntaxErr
 		}
 		out.at.Column = utf8.RuneCountInString(line[:strings.IndexByte(line, ':')]) + 1
 		out.at.width = 1
-	case strings.Contains(out.what, "tab") || (out.at.Column-1 < len(line) && out.at.Column > 0 && strings.HasPrefix(string([]rune(line)[min(out.at.Column-1, utf8.RuneCountInString(line)):]), "\t")):
+	case aTab.MatchString(out.what) || (out.at.Column-1 < len(line) && out.at.Column > 0 && strings.HasPrefix(string([]rune(line)[min(out.at.Column-1, utf8.RuneCountInString(line)):]), "\t")):
 		out.what = "there is a tab where TOML allows none: " + out.what
 		out.fix = "use a space, or \\t inside quotes"
-	case strings.Contains(line, "=") && unquotedValue(line) != "":
+	case unquotedValue.MatchString(line):
+		at := unquotedValue.FindStringSubmatchIndex(line)
+		v := line[at[2]:at[3]]
 		out.what = "text stands in quotes in TOML: " + out.what
-		out.fix = fmt.Sprintf("write %q", unquotedValue(line))
+		out.fix = fmt.Sprintf("write %q", v)
+		out.at.Column = utf8.RuneCountInString(line[:at[2]]) + 1
+		out.at.width = utf8.RuneCountInString(v)
 	}
 	return out
 }
 
-func unquotedValue(line string) string {
-	_, v, _ := strings.Cut(line, "=")
-	v = strings.TrimSpace(v)
-	if v == "" || strings.ContainsAny(v, "\"'[]{}#,") {
-		return ""
-	}
-	return v
-}
+var (
+	// unquotedValue is a line that gives a key a value of bare characters.
+	unquotedValue = regexp.MustCompile(`^\s*[A-Za-z0-9_-]+\s*=\s*([^\s"'\[\]{}#,](?:[^"'\[\]{}#,]*[^\s"'\[\]{}#,])?)\s*$`)
+	aTab          = regexp.MustCompile(`\btab\b`)
+)
 
 func quoted(v string) string {
 	if v == "true" || v == "false" || regexp.MustCompile(`^[0-9]+$`).MatchString(v) || strings.ContainsAny(v[:1], `"'[{`) {

@@ -146,6 +146,12 @@ type span struct {
 
 const sep = "\x1f"
 
+// theKey stands below the keys of a value for the key itself.
+const theKey = "\x1e"
+
+// KeyAt is where a key itself stands, rather than its value.
+func KeyAt(keys ...string) []string { return append(slices.Clone(keys), theKey) }
+
 // At is the position of the value with the given keys, or of the nearest
 // enclosing thing that was written down.
 func (d *Declaration) At(keys ...string) Position { return d.span(keys...).Position }

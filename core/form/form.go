@@ -156,7 +156,7 @@ func URLPath(p string) string {
 func Socket(p string) string {
 	switch {
 	case !strings.HasPrefix(p, "/") || path.Clean(p) != p || p == "/":
-		return "write its absolute path, such as \"/run/tides.sock\""
+		return "write its absolute path, such as \"unix:/run/tides.sock\""
 	case Bad(p) != "":
 		return Bad(p)
 	case strings.ContainsAny(p, " #%:"):

@@ -29,7 +29,7 @@ func Cautions(d *declare.Declaration) []Caution {
 				return
 			}
 			files := d.FilesOf(c.Place())
-			unwise(s, at, files, say)
+			unwise(s, name, at, files, say)
 			covered(s, at, url, files, say)
 		}
 		shown(keys("site", name, "content"), "/", s.Content)
@@ -82,7 +82,7 @@ func hiddenIn(s *declare.Site, file string) bool {
 // phpFiles are the endings of what PHP runs.
 var phpFiles = []string{".php", ".phtml", ".php5", ".phar"}
 
-func unwise(s *declare.Site, at []string, files []declare.File, say func(at []string, what, fix string)) {
+func unwise(s *declare.Site, name string, at []string, files []declare.File, say func(at []string, what, fix string)) {
 	var open, php []string
 	for _, f := range files {
 		is := isPrivate(f.Path)
@@ -98,7 +98,7 @@ func unwise(s *declare.Site, at []string, files []declare.File, say func(at []st
 		say(at, "anybody could fetch "+few(open), "take them out of the content; or let only some see them, with the keys passwords or from")
 	}
 	if len(php) > 0 {
-		say(at, "PHP is not declared, and these files would be sent as text: "+few(php), "add php = true to the site, or take them out")
+		say(at, "PHP is not declared, and these files would be sent as text: "+few(php), fmt.Sprintf("add php = true to %s, or take them out", declare.TableName(keys("site", name))))
 	}
 }
 

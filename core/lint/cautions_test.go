@@ -2,6 +2,7 @@ package lint
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -33,7 +34,8 @@ func TestCautions(t *testing.T) {
 		"all passed on":       {"index.html", "path = { \"/\" = { passed_to = [\"http://127.0.0.1:1\"] } }\n", "path / hides what is published here: index.html"},
 		"exact":               {"index.html old/a.html", "path = { \"/old\" = { says = \"x\", exact = true } }\n", ""},
 	} {
-		d, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content\" }\n" + c.more}}, files(c.files))
+		sources := []declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content\" }\n" + c.more}}
+		d, problems := lint(t, sources, files(c.files))
 		if len(problems) > 0 {
 			t.Errorf("%s: %v", name, problems)
 			continue
@@ -44,6 +46,13 @@ func TestCautions(t *testing.T) {
 				t.Errorf("%s: %+v", name, one)
 			}
 			got = append(got, one.What)
+			if followed, _ := follow(sources, one.Problem); followed != nil {
+				tried.fixes = append(tried.fixes, one.Fix)
+				d, problems := Parse(followed, files(c.files))
+				if then := Cautions(d); len(problems) > 0 || slices.ContainsFunc(then, func(again Caution) bool { return again.What == one.What }) {
+					t.Errorf("%s, by its advice (%s): %v, %v", name, one.Fix, problems, then)
+				}
+			}
 		}
 		if fmt.Sprint(got) != fmt.Sprint(strings.Fields(c.want)) && strings.Join(got, "; ") != c.want {
 			t.Errorf("%s: %q, want %q", name, got, c.want)
@@ -64,7 +73,7 @@ func TestRedirectsThatLoop(t *testing.T) {
 		"to another site":   {`"/a" = { moved_to = "http://other.test/a" }`, ""},
 		"below, to another": {`"/a" = { moved_to = "/b" }, "/b" = { moved_to = "/a/c" }, "/a/c" = { says = "x" }`, ""},
 	} {
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\npath = { " + c.paths + " }\n"}}, &declare.Manifest{})
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\npath = { " + c.paths + " }\n"}}, &declare.Manifest{})
 		switch {
 		case c.says == "" && len(problems) > 0, c.says != "" && len(problems) != 1:
 			t.Errorf("%s: %v", name, problems)

@@ -44,7 +44,7 @@ func manifest(files ...string) *declare.Manifest {
 var standard = []string{"content/timetable/index.html", "content/timetable/style.css"}
 
 func TestSoundDeclarationHasNoProblems(t *testing.T) {
-	d, problems := Parse([]declare.Source{{Name: "ground.toml", Text: sound}}, manifest(standard...))
+	d, problems := lint(t, []declare.Source{{Name: "ground.toml", Text: sound}}, manifest(standard...))
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -112,7 +112,7 @@ func TestMistakesAreReportedInTheirPlace(t *testing.T) {
 			if files == nil {
 				files = standard
 			}
-			_, problems := Parse([]declare.Source{{Name: "ground.toml", Text: text}}, manifest(files...))
+			_, problems := lint(t, []declare.Source{{Name: "ground.toml", Text: text}}, manifest(files...))
 			for _, p := range problems {
 				if strings.Contains(p.What, c.what) {
 					if p.File != "ground.toml" || p.Line != c.line || p.Column != c.column {
@@ -134,7 +134,7 @@ func TestMistakesAreReportedInTheirPlace(t *testing.T) {
 
 func TestAllProblemsAreReportedAtOnce(t *testing.T) {
 	text := "[ground]\nname = \"x\"\nserver {\nfoo: bar\n[host.a]\naddress = \"10.0.0.999\"\nkits = [\"none\"]\n"
-	_, problems := Parse([]declare.Source{{Name: "a.toml", Text: text}, {Name: "b.toml", Text: "[site.s]\non = 5\n"}}, manifest())
+	_, problems := lint(t, []declare.Source{{Name: "a.toml", Text: text}, {Name: "b.toml", Text: "[site.s]\non = 5\n"}}, manifest())
 	lines := map[string]bool{}
 	for _, p := range problems {
 		lines[fmt.Sprintf("%s:%d", p.File, p.Line)] = true
@@ -154,7 +154,7 @@ func TestAllProblemsAreReportedAtOnce(t *testing.T) {
 
 func TestTwoSitesCannotClaimOneNameAndPort(t *testing.T) {
 	text := sound + "[site.other]\non = [\"quay2\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\n"
-	_, problems := Parse([]declare.Source{{Name: "ground.toml", Text: text}}, manifest(standard...))
+	_, problems := lint(t, []declare.Source{{Name: "ground.toml", Text: text}}, manifest(standard...))
 	if len(problems) != 1 || !strings.Contains(problems[0].What, "port 80 of quay2") || !strings.Contains(problems[0].Fix, "ground.toml:15") && !strings.Contains(problems[0].Fix, "ground.toml:18") {
 		t.Fatal(problems)
 	}
@@ -162,21 +162,21 @@ func TestTwoSitesCannotClaimOneNameAndPort(t *testing.T) {
 	if strings.Count(other, "8080") == 2 {
 		other = strings.Replace(other, "listen = [8080]\n", "", 1)
 	}
-	if _, problems := Parse([]declare.Source{{Name: "ground.toml", Text: other}}, manifest(standard...)); len(problems) > 0 {
+	if _, problems := lint(t, []declare.Source{{Name: "ground.toml", Text: other}}, manifest(standard...)); len(problems) > 0 {
 		t.Errorf("another port is no clash: %v", problems)
 	}
 }
 
 func TestFilesAreMerged(t *testing.T) {
 	head, tail, _ := strings.Cut(sound, "[host.quay2]")
-	d, problems := Parse([]declare.Source{{Name: "b.toml", Text: "[host.quay2]" + tail}, {Name: "a.toml", Text: head}}, manifest(standard...))
+	d, problems := lint(t, []declare.Source{{Name: "b.toml", Text: "[host.quay2]" + tail}, {Name: "a.toml", Text: head}}, manifest(standard...))
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
 	if len(d.Hosts) != 2 || d.At("host", "quay2").File != "b.toml" {
 		t.Errorf("hosts %v, quay2 at %v", d.HostNames(), d.At("host", "quay2"))
 	}
-	_, problems = Parse([]declare.Source{{Name: "a.toml", Text: sound}, {Name: "b.toml", Text: "[host.quay2]\naddress = \"10.88.0.13\"\n"}}, manifest(standard...))
+	_, problems = lint(t, []declare.Source{{Name: "a.toml", Text: sound}, {Name: "b.toml", Text: "[host.quay2]\naddress = \"10.88.0.13\"\n"}}, manifest(standard...))
 	if len(problems) != 1 || problems[0].File != "b.toml" || !strings.Contains(problems[0].What, "a.toml:13") {
 		t.Errorf("a host in two files: %v", problems)
 	}
@@ -201,7 +201,7 @@ func FuzzParse(f *testing.F) {
 // Hosts are chosen by name, pattern, label, kit or site; a word that means none is
 // told, with what is near.
 func TestHostsAreChosenByWords(t *testing.T) {
-	d, problems := Parse([]declare.Source{{Name: "g.toml", Text: `[ground]
+	d, problems := lint(t, []declare.Source{{Name: "g.toml", Text: `[ground]
 name = "g"
 [reach]
 user = "k"
@@ -247,7 +247,7 @@ names = ["tides.test"]
 func TestALongLineIsDrawnAroundItsMark(t *testing.T) {
 	long := strings.Repeat("a", 5000)
 	for _, line := range []string{`index = ["` + long + `/b"]`, "names = [" + strings.Repeat(`"a.test", `, 300) + `"under_scores.are-not\u0000allowed"]`} {
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[site.s]\n" + line + "\n"}}, nil)
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[site.s]\n" + line + "\n"}}, nil)
 		found := false
 		for _, p := range problems {
 			if p.Line != 4 {
@@ -276,7 +276,7 @@ func TestAMiswrittenKeyIsOneMistake(t *testing.T) {
 	sound := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[host.b]\naddress = \"10.0.0.2\"\n" +
 		"[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\n[[site.s.probe]]\npath = \"/\"\n"
 	for from, to := range map[string]string{"server =": "sever =", "address = \"10.0.0.1\"": "adress = \"10.0.0.1\"", "user =": "usr =", "key_secret =": "kye_secret =", "names =": "nmes =", "path =": "pth =", "name = \"g\"": "nme = \"g\""} {
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.Replace(sound, from, to, 1)}}, &declare.Manifest{})
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: strings.Replace(sound, from, to, 1)}}, &declare.Manifest{})
 		if len(problems) != 1 || !strings.Contains(problems[0].What, "there is no key") {
 			t.Errorf("%s: %v", to, problems)
 		}
@@ -288,7 +288,7 @@ func TestAMiswrittenKeyIsOneMistake(t *testing.T) {
 func TestOddContent(t *testing.T) {
 	m := manifest(append(standard, "content/timetable/.well-known/security.txt")...)
 	m.Dirs = []string{"content", "content/timetable", "content/timetable/.well-known", "content/timetable/uploads", "content/timetable/uploads/in", "content/other"}
-	d, problems := Parse([]declare.Source{{Name: "ground.toml", Text: sound}}, m)
+	d, problems := lint(t, []declare.Source{{Name: "ground.toml", Text: sound}}, m)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -297,7 +297,7 @@ func TestOddContent(t *testing.T) {
 	}
 	for _, is := range []string{"a link that leads nowhere", "a link to a directory", "neither a file nor a directory"} {
 		m.Odd = []declare.OddFile{{Path: "content/timetable/odd", Is: is}, {Path: "content/elsewhere/odd", Is: is}}
-		if _, problems := Parse([]declare.Source{{Name: "ground.toml", Text: sound}}, m); len(problems) != 1 || !strings.Contains(problems[0].What, `"odd" in content/timetable is `+is) {
+		if _, problems := lint(t, []declare.Source{{Name: "ground.toml", Text: sound}}, m); len(problems) != 1 || !strings.Contains(problems[0].What, `"odd" in content/timetable is `+is) {
 			t.Errorf("%s: %v", is, problems)
 		}
 	}
@@ -305,7 +305,7 @@ func TestOddContent(t *testing.T) {
 
 // A table that is written again in a second file is one mistake, which names both places.
 func TestATableThatIsRepeatedIsOneMistake(t *testing.T) {
-	_, problems := Parse([]declare.Source{{Name: "a.toml", Text: sound}, {Name: "b.toml", Text: "[site.timetable]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"t.test\"]\n"}}, manifest(standard...))
+	_, problems := lint(t, []declare.Source{{Name: "a.toml", Text: sound}, {Name: "b.toml", Text: "[site.timetable]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"t.test\"]\n"}}, manifest(standard...))
 	if len(problems) != 1 || !strings.Contains(problems[0].What, "the first is at a.toml:15") {
 		t.Errorf("%v", problems)
 	}
@@ -315,7 +315,7 @@ func TestATableThatIsRepeatedIsOneMistake(t *testing.T) {
 // commit is known for good.
 func TestARepositoryUsedTwice(t *testing.T) {
 	text := strings.Replace(sound, "content = { dir = \"content/timetable\" }", "content = { git = \"https://code.test/x.git\", folder = \"web\" }\n[site.timetable.path.\"/docs\"]\nroot = \"/srv/docs\"\ncontent = { git = \"https://code.test/x.git\", folder = \"docs\" }", 1)
-	d, problems := Parse([]declare.Source{{Name: "ground.toml", Text: text}}, manifest())
+	d, problems := lint(t, []declare.Source{{Name: "ground.toml", Text: text}}, manifest())
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}

@@ -37,7 +37,7 @@ func TestTheDocumentedDeclarationIsSound(t *testing.T) {
 		{Path: "files/host-authority.pub", Size: 1, Text: &authority}, {Path: "files/tides.cron", Size: 1, Text: &motd},
 		{Path: "files/freight.tar.gz", Size: 1}, {Path: "files/freight.tar.gz/freight-1.2/public/freight.html", Size: 1},
 	}}
-	d, problems := Parse([]declare.Source{{Name: "docs/declaration.md", Text: text.String()}, {Name: declare.PrintedBy("bin/hosts"), Text: ""}}, m)
+	d, problems := lint(t, []declare.Source{{Name: "docs/declaration.md", Text: text.String()}, {Name: declare.PrintedBy("bin/hosts"), Text: ""}}, m)
 	for _, p := range problems {
 		t.Error(p.Draw())
 	}
@@ -86,7 +86,7 @@ func TestThePiecesOnPagesAreSound(t *testing.T) {
 					m.Files = append(m.Files, declare.File{Path: dir[1] + "/" + name, Size: 1})
 				}
 			}
-			_, problems := Parse([]declare.Source{{Name: "around.toml", Text: around.String()}, {Name: filepath.Base(file), Text: piece}}, m)
+			_, problems := lint(t, []declare.Source{{Name: "around.toml", Text: around.String()}, {Name: filepath.Base(file), Text: piece}}, m)
 			for _, p := range problems {
 				t.Errorf("%s, piece %d: %s", filepath.Base(file), i, p.Draw())
 			}

@@ -45,7 +45,7 @@ func withText(path, text string) *declare.Manifest {
 // givens, and what other hosts are.
 func TestGivensAndTemplates(t *testing.T) {
 	m := withText("files/motd.tmpl", "{{.host.name}} of {{.ground}}: {{.givens.port}}, {{.givens.tide}}; b is at {{.hosts.b.address}}\n")
-	d, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.ReplaceAll(things, `\\`, `\`)}}, m)
+	d, problems := lint(t, []declare.Source{{Name: "g.toml", Text: strings.ReplaceAll(things, `\\`, `\`)}}, m)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -80,7 +80,7 @@ func TestATemplateThatLacksSomething(t *testing.T) {
 		"{{if .givens.port}}never closed\n": "files/motd.tmpl:2:1: unexpected EOF",
 		"a\n\n{{ nosuch }}":                 "files/motd.tmpl:3:1: function \"nosuch\" not defined",
 	} {
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.ReplaceAll(things, `\\`, `\`)}}, withText("files/motd.tmpl", text))
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: strings.ReplaceAll(things, `\\`, `\`)}}, withText("files/motd.tmpl", text))
 		if len(problems) != 1 || !strings.HasPrefix(problems[0].Error(), want) || !strings.Contains(problems[0].Fix, "/etc/motd on host a (g.toml:11)") {
 			t.Errorf("%q: %v", text, problems)
 		}
@@ -108,7 +108,7 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 		"[host.a]\ngivens={ port = 5 }":                                                   "should be text in quotes",
 	} {
 		source := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey_secret=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n" + strings.TrimPrefix(text, "[host.a]\n")
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: source}}, withText("files/motd", ""))
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: source}}, withText("files/motd", ""))
 		if len(problems) != 1 || !strings.Contains(problems[0].What, want) || problems[0].Line < 8 {
 			t.Errorf("%s: %v, want %q", text, problems, want)
 		}
@@ -118,7 +118,7 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 func TestAFileThatIsTooLargeToPublish(t *testing.T) {
 	text := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey_secret=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[host.a.content.\"/srv/tides\"]\ndir=\"content/tides\"\n"
 	for size, sound := range map[int64]bool{declare.ContentLimit: true, declare.ContentLimit + 1: false} {
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{Files: []declare.File{{Path: "content/tides/atlas.pdf", Size: size}}})
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{Files: []declare.File{{Path: "content/tides/atlas.pdf", Size: size}}})
 		if sound != (len(problems) == 0) || !sound && !strings.Contains(problems[0].What, `content file "atlas.pdf" has 256 MB`) {
 			t.Errorf("a file of %d bytes: %v", size, problems)
 		}

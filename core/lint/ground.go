@@ -52,7 +52,7 @@ func (l linter) otherNames(says string) {
 func (l linter) givens(givens map[string]string, at []string) {
 	for _, name := range sorted(givens) {
 		if !form.Given.MatchString(name) {
-			l.Say(append(append([]string{}, at...), "givens", name), fmt.Sprintf("given %q has characters its name cannot have", name), "begin with a lower-case letter, and use lower-case letters, digits and underscores")
+			l.SayKey(append(append([]string{}, at...), "givens", name), fmt.Sprintf("given %q has characters its name cannot have", name), "begin with a lower-case letter, and use lower-case letters, digits and underscores")
 		}
 	}
 }

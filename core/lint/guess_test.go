@@ -89,7 +89,7 @@ func TestGuesses(t *testing.T) {
 		if !strings.HasPrefix(text, "[ground]") && table != "reach" {
 			text = base + text
 		}
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
 		var said []string
 		for _, p := range problems {
 			if strings.Contains(p.What, fmt.Sprintf("no key %q", word)) {
@@ -105,7 +105,7 @@ func TestGuesses(t *testing.T) {
 		"[kit.a]\ninbound = \"deny\"\n": `write "declared"`, "[kit.a.container.c]\nrestarts = \"unless-stopped\"\n": `write "always"`, "[host.a]\nvia = \"docker\"\n": `write "container"`,
 		"[kit.a.site]\nserver = \"apache2\"\n": `write "httpd"`, "[kit.a.container.c]\nis = \"absent\"\n": "plan --clear", "[site.s]\nserver = \"ngnix\"\n": `did you mean "nginx"?`,
 	} {
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: base + guess}}, &declare.Manifest{})
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: base + guess}}, &declare.Manifest{})
 		if !slices.ContainsFunc(problems, func(p declare.Problem) bool {
 			return strings.Contains(p.What, "cannot be") && strings.Contains(p.Fix, want)
 		}) {

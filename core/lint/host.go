@@ -24,7 +24,7 @@ func (l linter) host(name string, h *declare.Host) {
 	}
 	_, to := h.WayTo()
 	if h.Address == "" && !to.Within && l.D.Lacks("host", name, "address") {
-		l.Say(keys("host", name), fmt.Sprintf("[host.%s] has no address", name), "add address = \"…\" (an IP address or a DNS name), or via = \"local\" for the machine that the service runs on")
+		l.Say(keys("host", name), fmt.Sprintf("[host.%s] has no address", name), "add address = \"…\" (an IP address or a DNS name), or via = \"service-machine\" for the machine that the service runs on")
 	}
 	if h.Address != "" && net.ParseIP(h.Address) == nil && (!form.DNSName.MatchString(h.Address) || strings.HasPrefix(h.Address, "*")) {
 		fix := "write an IP address or a DNS name"

@@ -45,7 +45,7 @@ givens = { folder = "south" }
 // nearest wins, and text takes the site's givens.
 func TestSitesTakeWhatTheirKitsSay(t *testing.T) {
 	m := manifest("content/brochure/index.html", "content/south/index.html")
-	d, problems := Parse([]declare.Source{{Name: "g.toml", Text: alike}}, m)
+	d, problems := lint(t, []declare.Source{{Name: "g.toml", Text: alike}}, m)
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
@@ -77,7 +77,7 @@ func TestSitesTakeWhatTheirKitsSay(t *testing.T) {
 		`root = "/srv/www/{{ .site.name }}"` + "=>" + `root = "/srv/www/same"`:                `already gets other content`,
 	} {
 		from, to, _ := strings.Cut(change, "=>")
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.Replace(alike, from, to, 1)}}, m)
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: strings.Replace(alike, from, to, 1)}}, m)
 		if !strings.Contains(problems.Error(), want) {
 			var all []string
 			for _, p := range problems {
@@ -93,7 +93,7 @@ func TestMoreHosts(t *testing.T) {
 	text := strings.Replace(sound, `name = "saltmarsh"`, "name = \"saltmarsh\"\nmore_hosts = { program = \"bin/hosts\", reuse_for = \"10m\" }", 1)
 	m := manifest("content/timetable/index.html", "bin/host")
 	parse := func(printed string) (*declare.Declaration, declare.Problems) {
-		return Parse([]declare.Source{{Name: "g.toml", Text: text}, {Name: declare.PrintedBy("bin/hosts"), Text: printed}}, m)
+		return lint(t, []declare.Source{{Name: "g.toml", Text: text}, {Name: declare.PrintedBy("bin/hosts"), Text: printed}}, m)
 	}
 	d, problems := parse("[host.quay3]\naddress = \"10.88.0.13\"\nkits = [\"base\"]\nlabels = [\"web\"]\n  reach = { port = 2222, sudo = false }\ngivens = { tide = \"ebb\" }\n")
 	if len(problems) > 0 {
@@ -143,7 +143,7 @@ func TestMoreHosts(t *testing.T) {
 		`{ program = "bin/hosts", reuse_for = "10m" }=>"bin/hosts"`: "more_hosts is text, and should be a table",
 	} {
 		from, to, _ := strings.Cut(change, "=>")
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: strings.Replace(text, from, to, 1)}}, m)
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: strings.Replace(text, from, to, 1)}}, m)
 		if !strings.Contains(problems.Error(), want) {
 			t.Errorf("with %s nothing says %q: %v", to, want, problems)
 		}
@@ -194,7 +194,7 @@ func TestMistakesInWhatIsNew(t *testing.T) {
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content/timetable\", left_alone = [\"*.html\"] }\n": "is to be left alone",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content/timetable\", left_alone = [\"/a\"] }\n":     "not a pattern of paths",
 	} {
-		_, problems := Parse([]declare.Source{{Name: "g.toml", Text: sound + add}}, manifest("content/timetable/index.html"))
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: sound + add}}, manifest("content/timetable/index.html"))
 		said := ""
 		for _, p := range problems {
 			said += p.Draw() + "\n"

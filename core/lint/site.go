@@ -142,7 +142,7 @@ func (l linter) looks(s *declare.Site, here []string) {
 	for _, status := range sorted(s.ErrorPages) {
 		at := check.At(here, "error_pages", status)
 		if n, err := strconv.Atoi(status); err != nil || n < 400 || n > 599 || len(status) != 3 {
-			l.Say(at, fmt.Sprintf("%q is not the status of an error", status), "use a number from 400 to 599, such as 404")
+			l.SayKey(at, fmt.Sprintf("%q is not the status of an error", status), "use a number from 400 to 599, such as 404")
 		}
 		if fix := form.URLPath(s.ErrorPages[status]); fix != "" || strings.Contains(s.ErrorPages[status], "?") {
 			l.Say(at, fmt.Sprintf("%q is not the path of a page of the site", s.ErrorPages[status]), "write one such as \"/lost.html\"")
@@ -199,10 +199,10 @@ func (l linter) serving(s *declare.Serving, here []string) {
 	for _, name := range sorted(s.Headers) {
 		at := check.At(here, "headers", name)
 		if !form.Header.MatchString(name) {
-			l.Say(at, fmt.Sprintf("%q is not the name of a header", name), "use letters, digits and hyphens")
+			l.SayKey(at, fmt.Sprintf("%q is not the name of a header", name), "use letters, digits and hyphens")
 		}
 		if slices.Contains(framing, strings.ToLower(name)) {
-			l.Say(at, fmt.Sprintf("header %s is the server's own", name), "take it out: an answer with another one cannot be read")
+			l.SayKey(at, fmt.Sprintf("header %s is the server's own", name), "take it out: an answer with another one cannot be read")
 		}
 		if form.Control(s.Headers[name]) || len(s.Headers[name]) > 4000 {
 			l.Say(at, "the header's value has a control character, or is too long", "write it in one line of at most 4000 characters")
@@ -211,7 +211,7 @@ func (l linter) serving(s *declare.Serving, here []string) {
 	for _, pattern := range sorted(s.BrowserCache) {
 		at := check.At(here, "browser_cache", pattern)
 		if pattern == "" || form.Bad(strings.ReplaceAll(pattern, "*", "")) != "" || strings.ContainsAny(pattern, " #%") || strings.Contains(pattern, "/") && !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
-			l.Say(at, fmt.Sprintf("%q is not a pattern of files", pattern), "write one such as \"*.css\", or \"/assets/*\"")
+			l.SayKey(at, fmt.Sprintf("%q is not a pattern of files", pattern), "write one such as \"*.css\", or \"/assets/*\"")
 		}
 		if _, ok := declare.Seconds(s.BrowserCache[pattern]); !ok {
 			l.Say(at, fmt.Sprintf("%q is not a length of time", s.BrowserCache[pattern]), "write one such as \"10m\", \"7d\" or \"0s\"")
@@ -220,7 +220,7 @@ func (l linter) serving(s *declare.Serving, here []string) {
 	for _, account := range sorted(s.Passwords) {
 		at := check.At(here, "passwords", account)
 		if !form.Visitor.MatchString(account) {
-			l.Say(at, fmt.Sprintf("%q cannot be the name of an account of visitors", account), "use letters, digits and . _ @ -")
+			l.SayKey(at, fmt.Sprintf("%q cannot be the name of an account of visitors", account), "use letters, digits and . _ @ -")
 		}
 		if !form.Bcrypt.MatchString(s.Passwords[account]) {
 			l.Say(at, "this is not the bcrypt hash of a password", "northstake password makes one; a password itself never stands in a declaration")
@@ -246,7 +246,7 @@ func (l linter) serving(s *declare.Serving, here []string) {
 	}
 	for _, server := range sorted(s.Raw) {
 		if !slices.Contains(render.Servers(), server) {
-			l.Say(check.At(here, "raw", server), fmt.Sprintf("no web server is called %q here", server), "there are "+strings.Join(render.Servers(), ", "))
+			l.SayKey(check.At(here, "raw", server), fmt.Sprintf("no web server is called %q here", server), "there are "+strings.Join(render.Servers(), ", "))
 		}
 		if form.Control(strings.NewReplacer("\n", "", "\t", "").Replace(s.Raw[server])) {
 			l.Say(check.At(here, "raw", server), "these lines have a control character", "take it out")

@@ -35,7 +35,7 @@ var older = map[string]string{
 func TestFormerWords(t *testing.T) {
 	s, m := former(t)
 	printed := declare.Source{Name: declare.PrintedBy("bin/hosts")}
-	d, problems := Parse([]declare.Source{s, printed}, m)
+	d, problems := lint(t, []declare.Source{s, printed}, m)
 	lines := strings.Split(s.Text, "\n")
 	told := map[declare.Position]bool{}
 	for _, p := range problems {
@@ -79,7 +79,7 @@ func TestFormerWords(t *testing.T) {
 	if got, want := comments(now[0].Text), comments(s.Text); !slices.Equal(got, want) {
 		t.Errorf("of the comments %q there are %q", want, got)
 	}
-	after, problems := Parse(append(now, printed), m)
+	after, problems := lint(t, append(now, printed), m)
 	if len(problems) > 0 {
 		t.Errorf("written anew it is not sound: %v", problems)
 	}
@@ -107,7 +107,7 @@ func comments(text string) []string { return regexp.MustCompile(`#.*`).FindAllSt
 // Where a key stands there in both words, nobody guesses which was meant.
 func TestAKeyInBothWords(t *testing.T) {
 	text := strings.Replace(sound, "server = ", "hidden = true\nserve_dot_files = false\nserver = ", 1)
-	_, problems := Parse([]declare.Source{{Name: "g.toml", Text: text}}, manifest(standard...))
+	_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: text}}, manifest(standard...))
 	if len(problems) != 1 || !strings.Contains(problems[0].Fix, "keep one of the two") {
 		t.Errorf("%v", problems)
 	}

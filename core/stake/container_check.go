@@ -24,7 +24,7 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 		c.Say(here, fmt.Sprintf("%q cannot be the name of a container", name), "use letters, digits and . _ -")
 	}
 	if is.Image == "" {
-		c.Say(here, "no image is named", "add image = \"REGISTRY/NAME:TAG\"")
+		c.Say(here, declare.TableName(here)+" has no image", "add image = \"REGISTRY/NAME:TAG\"")
 	} else {
 		c.ImageName(is.Image, check.At(here, "image"))
 	}
@@ -64,7 +64,7 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 		seen[key] = i
 	}
 	if len(is.Probes) > 0 && len(is.ReachedAt) == 0 {
-		c.Say(check.At(here, "probe"), "there is no port that could be asked", "add reached_at = [{ outside = 8080, inside = 80 }], say, or take the probe out")
+		c.Say(check.At(here, "probe"), declare.TableName(here)+" has no port that could be asked", "add reached_at = [{ outside = 8080, inside = 80 }], say, or take the probe out")
 	}
 	for i, p := range is.Probes {
 		c.Probe(p, check.At(here, "probe", strconv.Itoa(i)))
@@ -98,9 +98,9 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 			v := check.At(here, table.key, n)
 			switch {
 			case table.key != "engine_labels" && !form.Variable.MatchString(n):
-				c.Say(v, fmt.Sprintf("%q is not the name of a variable", n), "use letters, digits and _, and no digit in front")
+				c.SayKey(v, fmt.Sprintf("%q is not the name of a variable", n), "use letters, digits and _, and no digit in front")
 			case table.key == "engine_labels" && (!form.Mark.MatchString(n) || strings.HasPrefix(n, ownMark)):
-				c.Say(v, fmt.Sprintf("%q cannot be the name of a label", n), "use letters, digits and . _ - /; those that begin with northstake are its own")
+				c.SayKey(v, fmt.Sprintf("%q cannot be the name of a label", n), "use letters, digits and . _ - /; those that begin with northstake are its own")
 			case table.key == "variable_secrets":
 				c.Secret(table.values[n], n, v)
 			case form.Control(table.values[n]) || len(table.values[n]) > 4000:
@@ -117,7 +117,7 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 		c.Say(check.At(here, "runs_as"), fmt.Sprintf("%q cannot be a user", is.RunsAs), "write a name or a number, with :GROUP behind it where that is wanted")
 	}
 	if is.AtBoot != nil && *is.AtBoot && is.Restarts != "" && is.Restarts != RestartsAlways {
-		c.Say(check.At(here, "at_boot"), fmt.Sprintf("a container that restarts %s is not started with the host: engines start those that restart always", is.Restarts), "write restarts = \"always\", or take at_boot out")
+		c.Say(check.At(here, "restarts"), fmt.Sprintf("a container that restarts %s is not started with the host: engines start those that restart always", is.Restarts), "write restarts = \"always\", or take at_boot out")
 	}
 	if n, ok := declare.Bytes(is.AtMost.Memory); is.AtMost.Memory != "" && (!ok || n < 6<<20) {
 		c.Say(check.At(here, "at_most", "memory"), fmt.Sprintf("%q is not an amount of memory that a container can live with", is.AtMost.Memory), "write one such as \"256MB\", of 6 MB at least")

@@ -247,7 +247,7 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 	}
 	if f.Program != w.Program {
 		d.differ("filtered by", w.Program, cmp.Or(f.Program, "nothing: "+w.Program+" is not active"))
-		block(fmt.Sprintf("start %s again, or declare services.%[1]s = { running = true, at_boot = true }", w.Program), "%s is not active on this host", w.Program)
+		block(fmt.Sprintf("start %s again, or add service.%[1]s = { running = true, at_boot = true } to [host.%s]", w.Program, in.Stake.Host), "%s is not active on this host", w.Program)
 		v.Differences = d
 		return v
 	}
@@ -257,7 +257,7 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 	}
 	if f.NotAtBoot {
 		d.differ("at boot", "yes", "no")
-		block(fmt.Sprintf("declare services.%s = { at_boot = true }", w.Program), "%s is not started at boot", w.Program)
+		block(fmt.Sprintf("add service.%s = { at_boot = true } to [host.%s]", w.Program, in.Stake.Host), "%s is not started at boot", w.Program)
 	}
 	if len(f.Besides) > 0 {
 		d.differ("lets in besides", "nothing", strings.Join(f.Besides, ", "))

@@ -313,7 +313,7 @@ func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
 	if w.Default != DefaultKept {
 		for _, e := range f.Edited {
 			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is not as the package of %s brought it, and is %s", e, w.Service, map[bool]string{false: "switched off", true: "removed"}[w.Default == DefaultRemoved]),
-				fmt.Sprintf("if it is in use, write [host.%s.server.%s] default_site = \"kept\", or declare what it serves as a site", in.Stake.Host, w.Server)})
+				fmt.Sprintf("if it is in use, add server.%s = { default_site = \"kept\" } to [host.%s], or declare what it serves as a site", w.Server, in.Stake.Host)})
 		}
 	}
 	verb, text := w.words()

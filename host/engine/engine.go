@@ -45,7 +45,7 @@ func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {
 	}
 	at := slices.IndexFunc(sockets, m.Exists)
 	if at < 0 {
-		return nil, &stake.Trouble{What: "this host has no container engine that listens: there is no socket at " + strings.Join(sockets[:min(2, len(sockets))], " or "), Fix: "declare its package and its socket, such as packages = [\"podman\"] and services.\"podman.socket\" = { running = true, at_boot = true }"}
+		return nil, &stake.Trouble{What: "this host has no container engine that listens: there is no socket at " + strings.Join(sockets[:min(2, len(sockets))], " or "), Fix: "declare its package and its socket, such as packages = [\"podman\"] and services = [\"podman.socket\"]"}
 	}
 	socket := m.Path(sockets[at])
 	e, err := system.Cached(m, "engine", socket, func() (*Engine, error) {

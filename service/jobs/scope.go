@@ -91,7 +91,7 @@ func (j *Service) keeps(ctx context.Context, s *scope, ask contract.Ask) error {
 	case container == "":
 		return NotReady{fmt.Sprintf("host %s is no container", names[0]), "name a host whose via is \"container\""}
 	case engine == "":
-		return NotReady{fmt.Sprintf("host %s runs on the engine of the service's own machine, which is no host of the ground", names[0]), "declare that machine as a host with via = \"local\", and name it as the engine"}
+		return NotReady{fmt.Sprintf("host %s runs on the engine of the service's own machine, which is no host of the ground", names[0]), "declare that machine as a host with via = \"service-machine\", and name it as the engine"}
 	}
 	act := ask.Act
 	act.Container, act.Host, act.Ground, act.Revision = container, names[0], s.ground, s.revision
