@@ -31,7 +31,7 @@ func groundsCommand(a *app) *cobra.Command {
 			for _, g := range *res.JSON200 {
 				rows = append(rows, []string{g.Name, strconv.Itoa(g.Revision), strconv.Itoa(g.Hosts), g.About})
 			}
-			a.out.table([]string{"ground", "revision", "hosts", "about"}, rows)
+			a.out.list([]string{"ground", "revision", "hosts", "about"}, rows, "the service has no ground yet: northstake declare DIR sends one")
 			return nil
 		},
 	}
@@ -80,7 +80,7 @@ func hostsCommand(a *app) *cobra.Command {
 				}
 				rows = append(rows, []string{h.Name, address, strings.Join(h.Sites, ","), ago(h.SeenAt), state})
 			}
-			a.out.table([]string{"host", "address", "sites", "seen", "stakes"}, rows)
+			a.out.list([]string{"host", "address", "sites", "seen", "stakes"}, rows, "no host is declared in it yet: [host.NAME] declares one")
 			return nil
 		},
 	}

@@ -2,21 +2,16 @@ package main
 
 import (
 	"fmt"
-	"go/ast"
-	"go/parser"
-	"go/token"
-	"io/fs"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
-	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/spf13/pflag"
 
-	"northstake/core/declare"
+	"northstake/docs/said"
 )
 
 // commandLine is a command that a page shows. Whole ones are to be typed as they stand; of
@@ -110,38 +105,6 @@ func TestEveryCommandOfThePagesIsThere(t *testing.T) {
 	}
 }
 
-// literals are the texts in the program's own files, with their places.
-func literals(t *testing.T, dirs ...string) map[string]string {
-	t.Helper()
-	out := map[string]string{}
-	for _, dir := range dirs {
-		err := filepath.WalkDir("../../"+dir, func(path string, e fs.DirEntry, err error) error {
-			if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, ".gen.go") {
-				return err
-			}
-			set := token.NewFileSet()
-			file, err := parser.ParseFile(set, path, nil, 0)
-			if err != nil {
-				return err
-			}
-			ast.Inspect(file, func(n ast.Node) bool {
-				if lit, ok := n.(*ast.BasicLit); ok && lit.Kind == token.STRING {
-					if text, err := strconv.Unquote(lit.Value); err == nil {
-						at := set.Position(lit.Pos())
-						out[fmt.Sprintf("%s:%d:%d", at.Filename, at.Line, at.Column)] = text
-					}
-				}
-				return true
-			})
-			return nil
-		})
-		if err != nil {
-			t.Fatal(err)
-		}
-	}
-	return out
-}
-
 // advised is a command in a message: up to where the sentence goes on.
 var advised = regexp.MustCompile("(?:bin/)?northstake ((?:--)?[a-z][a-z-]*(?: (?:--?[a-z-]+(?:=[^ ,;:)]+)?|[A-Z%][A-Za-z%/]*|'[^']*'|[a-z]+:[A-Z%]+|keep|list|forget|create|remove|reload|restart|upgrade|refresh-lists|reboot))*)")
 
@@ -149,7 +112,11 @@ var advised = regexp.MustCompile("(?:bin/)?northstake ((?:--)?[a-z][a-z-]*(?: (?
 // its options. (What else it says is tried where it is said.)
 func TestEveryAdvisedCommandIsThere(t *testing.T) {
 	seen := 0
-	for where, text := range literals(t, "core", "host", "service", "content", "cmd/northstake") {
+	all, err := said.Literals("../../core", "../../host", "../../service", "../../content", ".")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for where, text := range all {
 		for _, m := range advised.FindAllStringSubmatch(text, -1) {
 			args := strings.Fields(m[1])
 			root := command()
@@ -175,27 +142,5 @@ func TestEveryAdvisedCommandIsThere(t *testing.T) {
 	}
 	if seen < 60 {
 		t.Errorf("%d commands are advised", seen)
-	}
-}
-
-// Every key that a message says to write is one.
-func TestEveryAdvisedKeyIsThere(t *testing.T) {
-	keys := map[string]bool{}
-	for _, k := range declare.Keys() {
-		keys[k.Word] = true
-	}
-	write := regexp.MustCompile(`(?:write|add|leave out|declare|with|or) ([a-z_]+(?:\.[a-z_]+)*) = `)
-	seen := 0
-	for where, text := range literals(t, "core", "host", "service", "content", "cmd/northstake") {
-		for _, m := range write.FindAllStringSubmatch(text, -1) {
-			seen++
-			parts := strings.Split(m[1], ".")
-			if !keys[parts[len(parts)-1]] {
-				t.Errorf("%s says to write %s, which is no key", where, m[1])
-			}
-		}
-	}
-	if seen < 25 {
-		t.Errorf("messages say to write %d keys", seen)
 	}
 }

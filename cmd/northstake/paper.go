@@ -146,6 +146,20 @@ func (p *paper) marked(s plan.Standing, words string) string {
 	return p.strong(words)
 }
 
+// list prints a table of records, or, where there are none, that this is so: beside what is
+// piped, where a line is a record.
+func (p *paper) list(head []string, rows [][]string, none string) {
+	switch {
+	case len(rows) == 0 && p.terminal:
+		p.line("%s", none)
+		return
+	case len(rows) == 0:
+		fmt.Fprintln(os.Stderr, none)
+		return
+	}
+	p.table(head, rows)
+}
+
 // table prints rows under a head, in columns on a terminal and with tabs when
 // piped. Where the terminal is too narrow for all columns, cells break between words.
 func (p *paper) table(head []string, rows [][]string) {

@@ -29,7 +29,7 @@ func runsCommand(a *app) *cobra.Command {
 			for _, r := range *res.JSON200 {
 				rows = append(rows, []string{strconv.FormatInt(r.Id, 10), strconv.FormatInt(r.Plan, 10), string(r.State), r.By, ago(r.CreatedAt)})
 			}
-			a.out.table([]string{"run", "plan", "state", "by", "begun"}, rows)
+			a.out.list([]string{"run", "plan", "state", "by", "begun"}, rows, "nothing has been run there yet: northstake plan shows what would be")
 			return nil
 		},
 	}

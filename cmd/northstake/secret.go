@@ -53,7 +53,7 @@ func secretCommand(a *app) *cobra.Command {
 			for _, s := range *res.JSON200 {
 				rows = append(rows, []string{s.Name, ago(s.UpdatedAt)})
 			}
-			a.out.table([]string{"secret", "kept"}, rows)
+			a.out.list([]string{"secret", "kept"}, rows, "the service keeps no secret yet: northstake secret keep NAME takes one")
 			return nil
 		},
 	}

@@ -232,7 +232,7 @@ func (a *app) showKeys(keys contract.HostKeys) {
 		}
 		rows = append(rows, []string{k.Type, k.Fingerprint, state})
 	}
-	a.out.table([]string{"kind", "fingerprint", ""}, rows)
+	a.out.table([]string{"type", "fingerprint", ""}, rows)
 	if len(keys.Trusted) > 0 && !same(keys.Offered, keys.Trusted) {
 		a.out.line("%s", a.out.attention("its keys have changed since it was trusted: was it rebuilt?"))
 	}

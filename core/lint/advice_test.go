@@ -3,12 +3,8 @@ package lint
 import (
 	"flag"
 	"fmt"
-	"go/ast"
-	"go/parser"
-	"go/token"
-	"io/fs"
+	"maps"
 	"os"
-	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -19,6 +15,7 @@ import (
 	"github.com/pelletier/go-toml/v2"
 
 	"northstake/core/declare"
+	"northstake/docs/said"
 )
 
 // tried are the advices that were followed, so that TestMain can say which were not.
@@ -323,20 +320,18 @@ func TestWhatIsToBeWrittenIsThere(t *testing.T) {
 		return false
 	}
 	seen := 0
-	for _, dir := range []string{"../../core", "../../host", "../../service", "../../cmd", "../../content"} {
-		for where, text := range literals(dir, assigned) {
-			if strings.Contains(where, "former") || strings.Contains(where, "staketest") || strings.Contains(where, "northstaked/") || strings.Contains(where, "sendrod") {
-				continue
+	for where, text := range literals(assigned, "../../core", "../../host", "../../service", "../../cmd", "../../content") {
+		if strings.Contains(where, "former") || strings.Contains(where, "staketest") || strings.Contains(where, "northstaked/") || strings.Contains(where, "sendrod") {
+			continue
+		}
+		for _, at := range assigned.FindAllStringIndex(text, -1) {
+			if before := text[:at[0]]; strings.HasSuffix(before, "%") || strings.Count(before, "{ ") > strings.Count(before, " }") {
+				continue // the key is filled in, or stands in braces
 			}
-			for _, at := range assigned.FindAllStringIndex(text, -1) {
-				if before := text[:at[0]]; strings.HasSuffix(before, "%") || strings.Count(before, "{ ") > strings.Count(before, " }") {
-					continue // the key is filled in, or stands in braces
-				}
-				piece := strings.NewReplacer("%[1]s", "x", "%[1]q", `"x"`, "%s", "x", "%q", `"x"`, "%d", "8080", "…", "x", `"NAME"`, `"x"`, "{url}", "https://x.test").Replace(strings.Split(text[at[0]:], "\n")[0])
-				if pairs := pairs(piece, declare.Problem{}); pairs != nil {
-					if seen++; !can(pairs[0]) {
-						t.Errorf("%s/%s says %q", dir, where, pairs[0])
-					}
+			piece := strings.NewReplacer("%[1]s", "x", "%[1]q", `"x"`, "%s", "x", "%q", `"x"`, "%d", "8080", "…", "x", `"NAME"`, `"x"`, "{url}", "https://x.test").Replace(strings.Split(text[at[0]:], "\n")[0])
+			if pairs := pairs(piece, declare.Problem{}); pairs != nil {
+				if seen++; !can(pairs[0]) {
+					t.Errorf("%s says %q", where, pairs[0])
 				}
 			}
 		}
@@ -344,16 +339,13 @@ func TestWhatIsToBeWrittenIsThere(t *testing.T) {
 	if seen < 40 {
 		t.Errorf("%d texts say what to write", seen)
 	}
-	long := regexp.MustCompile(`_`)
 	for _, key := range declare.FormerKeys() {
 		_, word, _ := strings.Cut(key, ".")
-		if _, still := declare.KeyCalled(word); still || !long.MatchString(word) || slices.ContainsFunc(declare.Keys(), func(k declare.Key) bool { return k.Word == word }) {
+		if !strings.Contains(word, "_") || slices.ContainsFunc(declare.Keys(), func(k declare.Key) bool { return k.Word == word }) {
 			continue // words that are used for something else
 		}
-		for _, dir := range []string{"../../core/lint", "../../core/stake", "../../core/plan", "../../core/check", "../../host", "../../service/api", "../../service/jobs", "../../cmd"} {
-			for where, text := range literals(dir, regexp.MustCompile(`\b`+word+`\b`)) {
-				t.Errorf("%s/%s says %s, which is a former word: %s", dir, where, word, text)
-			}
+		for where, text := range literals(regexp.MustCompile(`\b`+word+`\b`), "../../core/lint", "../../core/stake", "../../core/plan", "../../core/check", "../../host", "../../service/api", "../../service/jobs", "../../cmd") {
+			t.Errorf("%s says %s, which is a former word: %s", where, word, text)
 		}
 	}
 }
@@ -365,7 +357,7 @@ var (
 
 // Every advice of lint that says what to write has been followed by some test, and helped.
 func untried() (out []string) {
-	for where, text := range literals("..", regexp.MustCompile(`^(write|add) .*(= |"|\[)`)) {
+	for where, text := range literals(regexp.MustCompile(`^(write|add) .*(= |"|\[)`), "..") {
 		if strings.Contains(text, "[host.%s]") {
 			continue // said of a host that was looked at: TestWhatIsToBeWrittenIsThere
 		}
@@ -379,38 +371,14 @@ func untried() (out []string) {
 	return out
 }
 
-// literals are the texts in the code below a directory that match, by where they stand.
-func literals(dir string, re *regexp.Regexp) map[string]string {
-	out := map[string]string{}
-	err := filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if err != nil || e.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, ".gen.go") {
-			return err
-		}
-		set := token.NewFileSet()
-		file, err := parser.ParseFile(set, path, nil, 0)
-		if err != nil {
-			return err
-		}
-		ast.Inspect(file, func(n ast.Node) bool {
-			switch n := n.(type) {
-			case *ast.ImportSpec:
-				return false
-			case *ast.Field:
-				return n.Tag == nil
-			case *ast.BasicLit:
-				if text, err := strconv.Unquote(n.Value); err == nil && n.Kind == token.STRING && re.MatchString(text) {
-					at := set.Position(n.Pos())
-					out[fmt.Sprintf("%s:%d", strings.TrimPrefix(at.Filename, dir+"/"), at.Line)] = text
-				}
-			}
-			return true
-		})
-		return nil
-	})
+// literals are the texts in the code below these directories that match, by where they stand.
+func literals(re *regexp.Regexp, dirs ...string) map[string]string {
+	all, err := said.Literals(dirs...)
 	if err != nil {
 		panic(err)
 	}
-	return out
+	maps.DeleteFunc(all, func(_, text string) bool { return !re.MatchString(text) })
+	return all
 }
 
 func TestMain(m *testing.M) {
