@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/pflag"
 
+	"northstake/core/declare"
 	"northstake/docs/said"
 )
 
@@ -106,7 +107,7 @@ func TestEveryCommandOfThePagesIsThere(t *testing.T) {
 }
 
 // advised is a command in a message: up to where the sentence goes on.
-var advised = regexp.MustCompile("(?:bin/)?northstake ((?:--)?[a-z][a-z-]*(?: (?:--?[a-z-]+(?:=[^ ,;:)]+)?|[A-Z%][A-Za-z%/]*|'[^']*'|[a-z]+:[A-Z%]+|keep|list|forget|create|remove|reload|restart|upgrade|refresh-lists|reboot))*)")
+var advised = regexp.MustCompile("(?:bin/)?northstake ((?:--)?[a-z][a-z-]*(?: (?:--?[a-z-]+(?:=[^ ,;:)]+)?|[A-Z%][A-Za-z%/]*|'[^']*'|[a-z]+[.][a-z_.]+|[a-z]+:[A-Z%]+|keep|list|forget|create|remove|reload|restart|upgrade|refresh-lists|reboot))*)")
 
 // Every command that a message of the client, the service or a host advises is there, with
 // its options. (What else it says is tried where it is said.)
@@ -130,6 +131,11 @@ func TestEveryAdvisedCommandIsThere(t *testing.T) {
 				continue
 			}
 			seen++
+			if c.Name() == "help" && len(rest) > 0 && strings.Contains(rest[0], ".") && !strings.Contains(rest[0], "%") {
+				if _, ok := declare.KeyCalled(rest[0]); !ok {
+					t.Errorf("%s advises %q, and there is no such key", where, m[0])
+				}
+			}
 			for i := 0; i < len(rest); i++ { // an option at the end has its value behind what was matched
 				if name, is := strings.CutPrefix(rest[i], "--"); is {
 					name, _, _ = strings.Cut(name, "=")

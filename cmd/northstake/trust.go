@@ -35,7 +35,7 @@ or chosen by patterns, label:WORD, kit:NAME or site:NAME; where a list is given 
 host, all hosts of the ground are meant.
 
 Hosts that show certificates need no trust of their own: declare who signs them
-(northstake help reach.authorities).`,
+(northstake help reach.host_key_authorities).`,
 		RunE: func(cmd *cobra.Command, args []string) error { return a.trust(cmd.Context(), args, o) },
 	}
 	f := cmd.Flags()

@@ -80,7 +80,7 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 			c.Say(sub(w.Key()), fmt.Sprintf("content file %q lies at no place below a root", f.Path), "give it a path in its shortest form that climbs nowhere")
 		}
 		if f.Size > declare.ContentLimit {
-			c.Say(at, fmt.Sprintf("content file %q has %d MB, and a published file has %d at most", f.Path, f.Size>>20, declare.ContentLimit>>20), "take it out, put it on the hosts by other means, and name it in keep")
+			c.Say(at, fmt.Sprintf("content file %q has %d MB, and a published file has %d at most", f.Path, f.Size>>20, declare.ContentLimit>>20), "take it out, put it on the hosts by other means, and name it in left_alone")
 		}
 	}
 	return files, true

@@ -354,7 +354,7 @@ func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
 	}
 	for _, at := range f.Below {
 		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return pathWithin(file.Path, at) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return pathWithin(d, at) }) {
-			return note("take out of the content what lies there, and name it in keep; or take the mount away", "something is mounted at %s/%s, where the content has files", w.Root, at)
+			return note("take out of the content what lies there, and name it in left_alone; or take the mount away", "something is mounted at %s/%s, where the content has files", w.Root, at)
 		}
 	}
 	if n := len(f.InTheWay); n > 0 {

@@ -253,7 +253,7 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 	}
 	if f.All {
 		d.differ("what no rule is about", "is shut out", "is let in")
-		block("let it shut out by default", "%s lets in whatever no rule is about", w.Program)
+		block("make it drop by default what no rule lets in", "%s lets in whatever no rule is about", w.Program)
 	}
 	if f.NotAtBoot {
 		d.differ("at boot", "yes", "no")

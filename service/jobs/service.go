@@ -212,7 +212,7 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 		case !s.clears:
 			return store.Task{}, NotReady{fmt.Sprintf("%s is named to go, and this plan takes nothing away", name), "ask to clear as well"}
 		case !slices.Contains(hosts, host):
-			return store.Task{}, NotReady{fmt.Sprintf("%s is named to go, and the plan is not about a host %q", name, host), "name a stake by its address, such as quay1/content/srv/www/tides"}
+			return store.Task{}, NotReady{fmt.Sprintf("%s is named to go, and the plan is not about a host %q", name, host), "write the whole name of a stake, such as quay1/content/srv/www/tides"}
 		}
 	}
 	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
