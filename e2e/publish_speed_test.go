@@ -142,7 +142,7 @@ func TestSpeedOfManyStakes(t *testing.T) {
 		times["survey"] = append(times["survey"], time.Duration(s.Hosts[0].TookMs*float64(time.Millisecond)))
 	}
 	base := middle(times["ssh"])
-	text := fmt.Sprintf("A survey of a lab host with %d stakes of seven kinds over the kept connection, beside `ssh HOST true`, in turns in one run. Medians.\n\nMade on %s, on 2 processors.\n\n| what | runs | median | ratio | wanted |\n|---|---:|---:|---:|---:|\n| ssh HOST true | 20 | %.1f ms | 1.000 |  |\n",
+	text := fmt.Sprintf("A survey of a lab host with %d stakes of seven types over the kept connection, beside `ssh HOST true`, in turns in one run. Medians.\n\nMade on %s, on 2 processors.\n\n| what | runs | median | ratio | wanted |\n|---|---:|---:|---:|---:|\n| ssh HOST true | 20 | %.1f ms | 1.000 |  |\n",
 		len(rows), time.Now().Format("2006-01-02"), float64(base.Microseconds())/1000)
 	for _, row := range []struct{ name, key, wanted string }{{"survey, warm, as the service notes it", "survey", "0.1"}, {"northstake survey, warm", "command", ""}} {
 		m := middle(times[row.key])

@@ -71,7 +71,7 @@ var endings = []ending{
 	})},
 }
 
-// Is says whether a file is by its name an archive of a sort that is known.
+// Is says whether a file is by its name an archive of a type that is known.
 func Is(name string) bool {
 	return slices.ContainsFunc(endings, func(e ending) bool { return e.fits(name) })
 }
@@ -101,7 +101,7 @@ func Unpack(file, to string, limits Limits) error {
 			return u.follow()
 		}
 	}
-	return errors.New("it is no archive of a sort that is known")
+	return errors.New("it is no archive of a type that is known")
 }
 
 // freely is how many bytes an archive of whatever size may unpack to.

@@ -153,7 +153,7 @@ func (c *Checker) published(w *declare.Content, at []string) ([]declare.File, bo
 // opened yet is only looked for.
 func (c *Checker) inArchive(w *declare.Content, sub func(string) []string) ([]declare.File, bool) {
 	if !slices.ContainsFunc(declare.ArchiveEndings, func(e string) bool { return strings.HasSuffix(strings.ToLower(w.Archive), e) }) {
-		c.Say(sub("archive"), fmt.Sprintf("%q is no archive of a sort that is known", w.Archive), "it may be "+strings.Join(declare.ArchiveEndings, ", "))
+		c.Say(sub("archive"), fmt.Sprintf("%q is no archive of a type that is known", w.Archive), "it may be "+strings.Join(declare.ArchiveEndings, ", "))
 		return nil, false
 	}
 	if w.Folder != "" && !form.Folder(w.Folder) {

@@ -117,7 +117,7 @@ func HostKeys(ctx context.Context, t Target) ([]HostKey, error) {
 		}
 	}
 	if len(out) == 0 {
-		return nil, &Trouble{Kind: "other", What: fmt.Sprintf("host %s offers no key of a kind that North Stake knows", t.Host), Fix: "give its SSH server an ed25519 key"}
+		return nil, &Trouble{Kind: "other", What: fmt.Sprintf("host %s offers no key of a type that North Stake knows", t.Host), Fix: "give its SSH server an ed25519 key"}
 	}
 	return out, nil
 }
