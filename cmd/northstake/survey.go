@@ -2,9 +2,7 @@ package main
 
 import (
 	"context"
-	"encoding/json"
 	"fmt"
-	"sort"
 
 	"github.com/spf13/cobra"
 
@@ -29,34 +27,17 @@ func (a *app) survey(ctx context.Context, ground string, hosts []string) (contra
 	if err != nil {
 		return out, err
 	}
-	out.Hosts = nil
-	state := ""
-	err = a.follow(ctx, fmt.Sprintf("/grounds/%s/surveys/%d/events", ground, out.Id), func(e contract.StreamEvent) error {
-		var h contract.SurveyHost
-		switch e.Kind {
-		case "host":
-			err := json.Unmarshal(e.Data, &h)
-			out.Hosts = append(out.Hosts, h)
-			return err
-		case "end":
-			var end struct{ State string }
-			err := json.Unmarshal(e.Data, &end)
-			state = end.State
-			return err
-		}
-		return nil
-	})
-	if err != nil {
+	// What the survey found is in its record; its stream says only when that is whole.
+	if err := a.follow(ctx, fmt.Sprintf("/grounds/%s/surveys/%d/events", ground, out.Id), func(contract.StreamEvent) error { return nil }); err != nil {
 		return out, err
 	}
-	sort.Slice(out.Hosts, func(i, j int) bool { return out.Hosts[i].Host < out.Hosts[j].Host })
-	out.State = contract.SurveyState(state)
-	if state != "done" {
-		res, err := api.GetSurveyWithResponse(ctx, ground, out.Id)
-		if err := a.answered(res, err); err != nil {
-			return out, err
-		}
-		return out, fmt.Errorf("survey %d failed: %s", out.Id, res.JSON200.Error)
+	res, err := api.GetSurveyWithResponse(ctx, ground, out.Id)
+	if err := a.answered(res, err); err != nil {
+		return out, err
+	}
+	out = *res.JSON200
+	if out.State != "done" {
+		return out, fmt.Errorf("survey %d failed: %s", out.Id, out.Error)
 	}
 	return out, nil
 }

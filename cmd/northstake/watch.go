@@ -78,7 +78,7 @@ func (a *app) watch(ctx context.Context, ground string, id, after int64, before 
 			}
 		}
 		for i, n := range h.Notes { // among them each step that is taken back, in that order
-			once(fmt.Sprintf("%s note %d", h.Host, i), "%-12s     %s", h.Host, a.out.faint(n))
+			once(fmt.Sprintf("%s note %d", h.Host, h.NotesFrom+i), "%-12s     %s", h.Host, a.out.faint(n))
 		}
 		return nil
 	})
@@ -107,6 +107,9 @@ func (a *app) watch(ctx context.Context, ground string, id, after int64, before 
 
 func (a *app) showRunEnd(r contract.Run) {
 	resumable := 0
+	if r.Error != "" {
+		a.out.line("%s", a.out.alarm(r.Error))
+	}
 	for _, h := range r.Hosts {
 		for _, p := range h.Probes {
 			word := p.Words()

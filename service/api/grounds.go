@@ -38,12 +38,13 @@ func (s *Server) ListGrounds(c *gin.Context) {
 	}
 	out := []contract.Ground{}
 	for _, g := range list {
-		d, err := s.Jobs.Declaration(ctx, g.ID, g.Newest)
-		if err != nil {
-			s.refuse(c, err)
-			return
+		one := contract.Ground{Name: g.Name, Revision: g.Newest}
+		if d, err := s.Jobs.Declaration(ctx, g.ID, g.Newest); err != nil {
+			one.About = err.Error() // the others are listed all the same
+		} else {
+			one.About, one.Hosts = d.Ground.About, len(d.Hosts)
 		}
-		out = append(out, contract.Ground{Name: g.Name, About: d.Ground.About, Revision: g.Newest, Hosts: len(d.Hosts)})
+		out = append(out, one)
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -243,7 +244,7 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 		}
 		container, engine := d.InContainer(name)
 		out.Hosts = append(out.Hosts, contract.HostBrief{Container: container, Engine: engine, Name: name, Address: d.Hosts[name].Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: d.Hosts[name].Via,
-			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread, RestartNeeded: traits.RestartNeeded})
+			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread, Revision: st.Revision, RestartNeeded: traits.RestartNeeded})
 	}
 	for _, name := range d.SiteNames() {
 		hosts := d.HostsOf(name)

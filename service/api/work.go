@@ -1,18 +1,18 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"net/http"
-	"slices"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
 
 	"northstake/core/plan"
+	"northstake/core/stake"
 	"northstake/service/contract"
 	"northstake/service/jobs"
 	"northstake/service/store"
@@ -58,23 +58,23 @@ func (s *Server) task(c *gin.Context, ground string, table store.Table, id int64
 func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
 	out := contract.Survey{Id: t.ID, State: contract.SurveyState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, FinishedAt: timeOf(t.FinishedAt), Error: t.Error, Hosts: []contract.SurveyHost{}}
 	if t.State == "done" {
-		events, err := s.Store.Events(c.Request.Context(), store.Topic(string(store.Surveys), t.ID), 0)
+		found, err := s.Store.SurveyHosts(c.Request.Context(), t.ID)
 		if err != nil {
 			s.refuse(c, err)
 			return
 		}
-		for _, e := range events {
+		for _, one := range found {
 			var h contract.SurveyHost
-			if e.Kind != "host" {
-				continue
+			err := json.Unmarshal(one.Doc, &h)
+			if string(one.Rows) != "null" && err == nil {
+				err = json.Unmarshal(one.Rows, &h.Rows)
 			}
-			if err := json.Unmarshal(e.Data, &h); err != nil {
+			if err != nil {
 				s.refuse(c, err)
 				return
 			}
 			out.Hosts = append(out.Hosts, h)
 		}
-		slices.SortFunc(out.Hosts, func(a, b contract.SurveyHost) int { return strings.Compare(a.Host, b.Host) })
 	}
 	c.JSON(status, out)
 }
@@ -115,7 +115,10 @@ func (s *Server) GetDrift(c *gin.Context, ground contract.InGround) {
 			s.refuse(c, err)
 			return
 		}
-		h := contract.SurveyHost{Host: name, Rows: []plan.Row{}, Counts: jobs.CountsOf(rows), Unread: states[name].Unread}
+		h := contract.SurveyHost{Host: name, Rows: []plan.Row{}, Counts: jobs.CountsOf(rows), Unread: states[name].Unread, SeenAt: timeOf(states[name].SeenAt)}
+		if h.SeenAt.IsZero() && h.Unread == "" {
+			h.Unread = fmt.Sprintf("host %s has never been looked at", name)
+		}
 		for _, r := range rows {
 			if r.Standing == plan.Shifted || r.Standing == plan.Stray || r.Standing == plan.Unread {
 				h.Rows = append(h.Rows, r)
@@ -203,12 +206,12 @@ func (s *Server) RunProbes(c *gin.Context, ground contract.InGround) {
 }
 
 func runBrief(r store.Run) contract.RunBrief {
-	return contract.RunBrief{Id: r.ID, Plan: r.PlanID, State: contract.RunBriefState(r.State), By: r.By, CancelledBy: r.Cancelled, CreatedAt: r.CreatedAt, FinishedAt: timeOf(r.FinishedAt)}
+	return contract.RunBrief{Id: r.ID, Plan: r.PlanID, State: contract.RunBriefState(r.State), By: r.By, CancelledBy: r.Cancelled, CreatedAt: r.CreatedAt, FinishedAt: timeOf(r.FinishedAt), Error: r.Error}
 }
 
 func (s *Server) runOf(c *gin.Context, r store.Run, status int) {
 	b := runBrief(r)
-	out := contract.Run{Id: b.Id, Plan: b.Plan, State: contract.RunState(b.State), By: b.By, CancelledBy: b.CancelledBy, CreatedAt: b.CreatedAt, FinishedAt: b.FinishedAt}
+	out := contract.Run{Id: b.Id, Plan: b.Plan, State: contract.RunState(b.State), By: b.By, CancelledBy: b.CancelledBy, CreatedAt: b.CreatedAt, FinishedAt: b.FinishedAt, Error: b.Error}
 	var err error
 	if out.Hosts, err = s.Store.RunHosts(c.Request.Context(), r.ID); err == nil {
 		out.ResumedAfter, err = s.Store.Resumed(c.Request.Context(), store.Topic("runs", r.ID))
@@ -363,29 +366,48 @@ func (s *Server) DismissStep(c *gin.Context, ground contract.InGround, host cont
 // SurveyEvents streams a survey's progress.
 func (s *Server) SurveyEvents(c *gin.Context, ground contract.InGround, id contract.ById, p contract.SurveyEventsParams) {
 	if t, ok := s.task(c, ground, store.Surveys, id); ok {
-		s.stream(c, store.Topic("surveys", t.ID), p.LastEventID)
+		s.stream(c, store.Topic("surveys", t.ID), p.LastEventID, s.endOfTask(store.Surveys, t.ID))
 	}
 }
 
 // PlanEvents streams a plan's progress.
 func (s *Server) PlanEvents(c *gin.Context, ground contract.InGround, id contract.ById, p contract.PlanEventsParams) {
 	if t, ok := s.task(c, ground, store.Plans, id); ok {
-		s.stream(c, store.Topic("plans", t.ID), p.LastEventID)
+		s.stream(c, store.Topic("plans", t.ID), p.LastEventID, s.endOfTask(store.Plans, t.ID))
 	}
 }
 
 // RunEvents streams a run's progress.
 func (s *Server) RunEvents(c *gin.Context, ground contract.InGround, id contract.ById, p contract.RunEventsParams) {
 	if r, _, ok := s.run(c, ground, id); ok {
-		s.stream(c, store.Topic("runs", r.ID), p.LastEventID)
+		s.stream(c, store.Topic("runs", r.ID), p.LastEventID, func(ctx context.Context) (string, error) {
+			r, err := s.Store.Run(ctx, r.ID)
+			return endState(r.State), err
+		})
 	}
+}
+
+// endOfTask asks for the state in which a survey or plan has ended, "" while it has not.
+func (s *Server) endOfTask(table store.Table, id int64) func(context.Context) (string, error) {
+	return func(ctx context.Context) (string, error) {
+		state, err := s.Store.TaskState(ctx, table, id)
+		return endState(state), err
+	}
+}
+
+func endState(state string) string {
+	if state == "queued" || state == "running" {
+		return ""
+	}
+	return state
 }
 
 const heartbeat = 15 * time.Second
 
 // stream sends what a stream holds after lastID, and then what is added, until
-// the client goes away or the record has ended and all of it was sent.
-func (s *Server) stream(c *gin.Context, topic, lastID string) {
+// the client goes away or the record has ended and all of it was sent. Over says whether it has:
+// of one that is taken up after its last event, and of one whose events are forgotten.
+func (s *Server) stream(c *gin.Context, topic, lastID string, over func(context.Context) (string, error)) {
 	after, err := strconv.ParseInt(lastID, 10, 64)
 	if lastID != "" && err != nil {
 		problem(c, contract.Problem{Status: http.StatusBadRequest, Title: "Last-Event-ID is not a number"})
@@ -399,11 +421,23 @@ func (s *Server) stream(c *gin.Context, topic, lastID string) {
 	c.Status(http.StatusOK)
 	flush := http.NewResponseController(c.Writer)
 	ctx := c.Request.Context()
+	asks := lastID != "" // of a stream that is read from its beginning the end is among its events
 	for {
+		var state string
+		var lost error
+		if asks {
+			state, lost = over(ctx) // before the events are read
+		}
 		events, err := s.Store.Events(ctx, topic, after)
 		if err != nil && ctx.Err() == nil {
 			// The database is away for a moment: the client is kept.
 			events = nil
+		}
+		if errors.Is(lost, store.ErrNotFound) {
+			state, lost = "failed", nil // the record is gone
+		}
+		if len(events) == 0 && err == nil && lost == nil && state != "" {
+			events = []store.Event{{ID: after + 1, Kind: "end", Data: stake.JSON(map[string]string{"state": state})}}
 		}
 		for i, e := range events {
 			if e.Kind == "end" && i < len(events)-1 {
@@ -429,6 +463,7 @@ func (s *Server) stream(c *gin.Context, topic, lastID string) {
 			return
 		case <-news:
 		case <-time.After(heartbeat):
+			asks = true
 		}
 	}
 }

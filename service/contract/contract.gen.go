@@ -363,10 +363,13 @@ type HostBrief struct {
 	Name   string `json:"name"`
 
 	// RestartNeeded Why the host needs a restart
-	RestartNeeded string    `json:"restart_needed,omitempty,omitzero"`
-	SeenAt        time.Time `json:"seen_at,omitempty,omitzero"`
-	Sites         []string  `json:"sites"`
-	Trusted       bool      `json:"trusted"`
+	RestartNeeded string `json:"restart_needed,omitempty,omitzero"`
+
+	// Revision The revision that it was last looked at for
+	Revision int       `json:"revision,omitempty,omitzero"`
+	SeenAt   time.Time `json:"seen_at,omitempty,omitzero"`
+	Sites    []string  `json:"sites"`
+	Trusted  bool      `json:"trusted"`
 
 	// Unread Why the host could not be surveyed
 	Unread string `json:"unread,omitempty,omitzero"`
@@ -581,10 +584,13 @@ type Run struct {
 	// CancelledBy Who has cancelled it
 	CancelledBy string    `json:"cancelled_by,omitempty,omitzero"`
 	CreatedAt   time.Time `json:"created_at"`
-	FinishedAt  time.Time `json:"finished_at,omitempty,omitzero"`
-	Hosts       []RunHost `json:"hosts"`
-	Id          int64     `json:"id"`
-	Plan        int64     `json:"plan"`
+
+	// Error Why it could not be begun, or carried to its end
+	Error      string    `json:"error,omitempty,omitzero"`
+	FinishedAt time.Time `json:"finished_at,omitempty,omitzero"`
+	Hosts      []RunHost `json:"hosts"`
+	Id         int64     `json:"id"`
+	Plan       int64     `json:"plan"`
 
 	// ResumedAfter Of a run that was carried on with, the event behind which its present attempt stands in its stream
 	ResumedAfter int64    `json:"resumed_after,omitempty,omitzero"`
@@ -599,12 +605,15 @@ type RunBrief struct {
 	By string `json:"by"`
 
 	// CancelledBy Who has cancelled it
-	CancelledBy string        `json:"cancelled_by,omitempty,omitzero"`
-	CreatedAt   time.Time     `json:"created_at"`
-	FinishedAt  time.Time     `json:"finished_at,omitempty,omitzero"`
-	Id          int64         `json:"id"`
-	Plan        int64         `json:"plan"`
-	State       RunBriefState `json:"state"`
+	CancelledBy string    `json:"cancelled_by,omitempty,omitzero"`
+	CreatedAt   time.Time `json:"created_at"`
+
+	// Error Why it could not be begun, or carried to its end
+	Error      string        `json:"error,omitempty,omitzero"`
+	FinishedAt time.Time     `json:"finished_at,omitempty,omitzero"`
+	Id         int64         `json:"id"`
+	Plan       int64         `json:"plan"`
+	State      RunBriefState `json:"state"`
 }
 
 // RunBriefState defines model for RunBrief.State.
@@ -612,12 +621,15 @@ type RunBriefState string
 
 // RunHost defines model for RunHost.
 type RunHost struct {
-	Fault  Fault         `json:"fault,omitempty,omitzero"`
-	Host   string        `json:"host"`
-	Notes  []string      `json:"notes,omitempty,omitzero"`
-	Probes []ProbeResult `json:"probes,omitempty,omitzero"`
-	State  RunHostState  `json:"state"`
-	Steps  []RunStep     `json:"steps"`
+	Fault Fault    `json:"fault,omitempty,omitzero"`
+	Host  string   `json:"host"`
+	Notes []string `json:"notes,omitempty,omitzero"`
+
+	// NotesFrom In a stream, whose events have only the steps and notes that are new: how many notes came before
+	NotesFrom int           `json:"notes_from,omitempty,omitzero"`
+	Probes    []ProbeResult `json:"probes,omitempty,omitzero"`
+	State     RunHostState  `json:"state"`
+	Steps     []RunStep     `json:"steps"`
 }
 
 // RunHostState defines model for RunHost.State.
@@ -721,11 +733,14 @@ type SurveyHost struct {
 	Awaits string `json:"awaits,omitempty,omitzero"`
 
 	// Counts How many stakes stand how
-	Counts Counts  `json:"counts"`
-	Host   string  `json:"host"`
-	Rows   []Row   `json:"rows"`
-	TookMs float64 `json:"took_ms"`
-	Unread string  `json:"unread,omitempty,omitzero"`
+	Counts Counts `json:"counts"`
+	Host   string `json:"host"`
+	Rows   []Row  `json:"rows"`
+
+	// SeenAt When the host was last read; left out where it never was
+	SeenAt time.Time `json:"seen_at,omitempty,omitzero"`
+	TookMs float64   `json:"took_ms"`
+	Unread string    `json:"unread,omitempty,omitzero"`
 }
 
 // Token defines model for Token.

@@ -3,6 +3,7 @@ package jobs
 import (
 	"context"
 	"errors"
+	"reflect"
 	"slices"
 
 	"northstake/core/plan"
@@ -19,6 +20,7 @@ type hostRun struct {
 	s       scope
 	planned plan.Host
 	doc     contract.RunHost
+	told    contract.RunHost // the document as it was last announced
 	only    func(plan.Row) bool
 	conn    *rod.Conn
 	hangUp  func()
@@ -47,8 +49,30 @@ func (h *hostRun) touches(site string) bool {
 
 func (h *hostRun) id() string { return h.run.String() }
 
+// news is what of a document is new since it was told: its steps that stand otherwise, and the notes
+// that have come. So what a run announces grows with its steps, and not with their square.
+func news(told, doc contract.RunHost) contract.RunHost {
+	out := doc
+	out.Steps = []contract.RunStep{}
+	for i, s := range doc.Steps {
+		if i >= len(told.Steps) || !reflect.DeepEqual(told.Steps[i], s) {
+			out.Steps = append(out.Steps, s)
+		}
+	}
+	if n := len(told.Notes); n <= len(doc.Notes) && slices.Equal(told.Notes, doc.Notes[:n]) {
+		out.Notes, out.NotesFrom = doc.Notes[n:], n
+	}
+	if reflect.DeepEqual(told.Probes, doc.Probes) {
+		out.Probes = nil
+	}
+	return out
+}
+
 func (h *hostRun) put(ctx context.Context) {
-	if err := h.j.Store.PutRunHost(ctx, h.run.Number, h.doc); err != nil && ctx.Err() == nil {
+	said := news(h.told, h.doc)
+	h.told = h.doc
+	h.told.Steps, h.told.Notes = slices.Clone(h.doc.Steps), slices.Clone(h.doc.Notes)
+	if err := h.j.Store.PutRunHost(ctx, h.run.Number, h.doc, said); err != nil && ctx.Err() == nil {
 		h.j.Log.Error("could not note a run's progress", "run", h.run.Number, "host", h.doc.Host, "error", err)
 	}
 }

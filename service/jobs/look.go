@@ -153,7 +153,9 @@ func (j *Service) through(ctx context.Context, s scope, engine string) (*reach.T
 	return &reach.Through{Key: connKey(s, engine), Target: a.target, Known: a.known}, err
 }
 
-func connKey(s scope, host string) string { return s.ground + "/" + host }
+// connKey is by what all that is kept in memory of a host is known: of this very ground, and not
+// of one that had its name before.
+func connKey(s scope, host string) string { return fmt.Sprintf("%d/%s", s.groundID, host) }
 
 // appliedOf is what is remembered of a host's stakes, at least as new as version.
 func (j *Service) appliedOf(ctx context.Context, s scope, host string, version int64) (map[string]plan.Applied, int64, error) {
@@ -358,7 +360,7 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 		}
 	}
 	if said.Topic != "" {
-		said.Data = stake.JSON(hostSaid{contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took)}, l.before.rows})
+		said.Data = stake.JSON(contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
 	}
 	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Host, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows}, said)
 }
@@ -388,18 +390,13 @@ func (j *Service) judge(ctx context.Context, s scope, l *look) error {
 	return nil
 }
 
-// hostSaid is a SurveyHost whose rows are encoded already.
-type hostSaid struct {
-	contract.SurveyHost
-	Rows json.RawMessage `json:"rows"`
-}
-
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // noteUnread keeps and announces that a host could not be looked at, or is not there yet.
 func (j *Service) noteUnread(ctx context.Context, s scope, h contract.SurveyHost, said store.Said) error {
 	none := json.RawMessage("[]")
-	said.Data = stake.JSON(hostSaid{h, none})
+	h.Rows = []plan.Row{}
+	said.Data = stake.JSON(h)
 	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: h.Host, Revision: s.revision, Unread: cmp.Or(h.Unread, h.Awaits), Traits: []byte("null"), Rows: none}, said)
 }
 

@@ -178,7 +178,7 @@ func (n NotForgotten) Error() string {
 // regardless, what runs made there may still be there.
 func (j *Service) Forget(ctx context.Context, g store.Ground, hosts []string, regardless bool) error {
 	d, err := j.Declaration(ctx, g.ID, g.Newest)
-	if err != nil && !(errors.Is(err, store.ErrNotFound) && len(hosts) == 0) {
+	if err != nil && len(hosts) > 0 { // all of a ground goes whatever stands in it
 		return err
 	}
 	known, err := j.Store.HostsOf(ctx, g.ID)
@@ -222,7 +222,7 @@ func (j *Service) Forget(ctx context.Context, g store.Ground, hosts []string, re
 		return NotForgotten{left}
 	}
 	for _, h := range known {
-		j.Hosts.Drop(connKey(scope{ground: g.Name}, h))
+		j.Hosts.Drop(connKey(scope{groundID: g.ID}, h))
 	}
 	return j.Store.Forget(ctx, g.ID, hosts)
 }

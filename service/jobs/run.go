@@ -68,30 +68,17 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		cancelled.cancel(r.Cancelled)
 	}
 	go j.keepAlive(ctx, id, stop, cancelled)
-	t, err := j.Store.Task(ctx, store.Plans, r.PlanID)
-	if err != nil {
-		return err
+	b, err := j.beginRun(ctx, r)
+	switch {
+	case ctx.Err() != nil:
+		return ctx.Err() // let go of, for another replica
+	case err != nil:
+		j.Log.Error("a run could not be begun", "run", id, "error", err)
+		return j.Store.FinishRun(ctx, id, j.ID, "failed", "the run could not be begun: "+err.Error())
 	}
-	var hosts []plan.Host
-	if err := json.Unmarshal(t.Hosts, &hosts); err != nil {
-		return err
-	}
-	ask, err := t.Asked()
-	if err != nil {
-		return err
-	}
-	ask.SudoPasswords = j.passwordsOf(topic)
-	s, err := j.scopeOf(ctx, t.GroundID, t.Ground, t.Revision, ask)
-	if err != nil {
-		return err
-	}
-	s.carriesOut = true
-	docs, err := j.Store.RunHosts(ctx, id)
-	if err != nil {
-		return err
-	}
+	s, docs, ask := b.scope, b.docs, b.ask
 	planned := map[string]plan.Host{}
-	for _, h := range hosts {
+	for _, h := range b.hosts {
 		planned[h.Host] = h
 	}
 	gate := make(chan struct{}, most)
@@ -125,7 +112,44 @@ func (j *Service) run(ctx context.Context, id int64) error {
 			state = "failed"
 		}
 	}
-	return j.Store.FinishRun(ctx, id, state)
+	return j.Store.FinishRun(ctx, id, j.ID, state, "")
+}
+
+// begun is all that a run is carried out from.
+type begun struct {
+	scope scope
+	ask   contract.Ask
+	hosts []plan.Host        // as they were planned
+	docs  []contract.RunHost // as they stand
+}
+
+// beginRun reads what a run is carried out from; while the database is away it waits. What else is
+// wrong stays so.
+func (j *Service) beginRun(ctx context.Context, r store.Run) (b begun, err error) {
+	var t store.Task
+	err = j.Store.Persist(ctx, func() (err error) {
+		if t, err = j.Store.Task(ctx, store.Plans, r.PlanID); err != nil {
+			return err
+		}
+		if _, err = j.Store.Revision(ctx, t.GroundID, t.Revision); err != nil {
+			return err
+		}
+		b.docs, err = j.Store.RunHosts(ctx, r.ID)
+		return err
+	})
+	if err != nil {
+		return b, err
+	}
+	if err := json.Unmarshal(t.Hosts, &b.hosts); err != nil {
+		return b, err
+	}
+	if b.ask, err = t.Asked(); err != nil {
+		return b, err
+	}
+	b.ask.SudoPasswords = j.passwordsOf(store.Topic("runs", r.ID))
+	b.scope, err = j.scopeOf(ctx, t.GroundID, t.Ground, t.Revision, b.ask)
+	b.scope.carriesOut = true
+	return b, err
 }
 
 // keepAlive notes from time to time that a run is worked on, and stops the work

@@ -2,8 +2,10 @@ package jobs
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -119,5 +121,61 @@ func TestARunIsWorkedOnOnceInAReplica(t *testing.T) {
 	j.endHere(7)
 	if !j.beginHere(7) {
 		t.Error("it cannot be begun again after its end")
+	}
+}
+
+// What a run announces of a host grows in line with its steps, and put together it is what the
+// record has (S6, I8).
+func TestWhatARunAnnouncesIsNews(t *testing.T) {
+	doc := contract.RunHost{Host: "quay1", State: "running", Steps: []contract.RunStep{}}
+	for n := range 400 {
+		doc.Steps = append(doc.Steps, contract.RunStep{Number: n + 1, Name: fmt.Sprintf("quay1/file/etc/tides/%d.conf", n), Text: fmt.Sprintf("write /etc/tides/%d.conf, 120 bytes, owner root, mode 0644", n), State: "waiting"})
+	}
+	var told, built contract.RunHost
+	whole, bytes := 0, 0
+	put := func() {
+		t.Helper()
+		said := news(told, doc)
+		told = doc
+		told.Steps, told.Notes = slices.Clone(doc.Steps), slices.Clone(doc.Notes)
+		text := stake.JSON(said)
+		if bytes += len(text); whole == 0 {
+			whole = len(text)
+		}
+		var read contract.RunHost
+		if err := json.Unmarshal(text, &read); err != nil {
+			t.Fatal(err)
+		}
+		steps := built.Steps
+		for _, s := range read.Steps {
+			if s.Number > len(steps) {
+				steps = append(steps, s)
+			} else {
+				steps[s.Number-1] = s
+			}
+		}
+		notes := append(built.Notes[:read.NotesFrom:read.NotesFrom], read.Notes...)
+		built = read
+		built.Steps, built.Notes, built.NotesFrom = steps, notes, 0
+	}
+	put()
+	for i := range doc.Steps {
+		for _, state := range []contract.RunStepState{"doing", "done"} {
+			doc.Steps[i].State = state
+			put()
+		}
+		if i%50 == 0 {
+			doc.Steps[i].Said = append(doc.Steps[i].Said, "it takes a while")
+			doc.Notes = append(doc.Notes, fmt.Sprintf("note %d", i))
+			put()
+		}
+	}
+	doc.State = "done"
+	put()
+	if string(stake.JSON(built)) != string(stake.JSON(doc)) {
+		t.Errorf("put together it is\n%s\nand the record has\n%s", stake.JSON(built), stake.JSON(doc))
+	}
+	if bytes > 400<<10 {
+		t.Errorf("400 steps are announced in %d KB; all of them at once are %d", bytes>>10, whole>>10)
 	}
 }

@@ -43,7 +43,7 @@ type Service struct {
 	insert  *river.Client[*sql.Tx]
 
 	mu           sync.Mutex
-	declarations map[string]*declare.Declaration
+	declarations map[string]declared
 	resolved     map[string]*resolved
 	applied      map[string]appliedCache
 	seen         map[string]*seen
@@ -57,12 +57,16 @@ type Service struct {
 // takes the run over, unless the service is told otherwise.
 const Silence = 12 * time.Second
 
+// lostAfter is how many times that it takes until a survey or a plan counts as lost, which
+// nobody takes over.
+const lostAfter = 3
+
 // New makes a replica's share; Start sets it to work.
 func New(s *store.Store, hosts *reach.Pool, seal *auth.Seal, silence time.Duration, log *slog.Logger) (*Service, error) {
 	id := make([]byte, 6)
 	rand.Read(id)
 	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Hosts: hosts, Seal: seal, Log: log,
-		declarations: map[string]*declare.Declaration{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, asked: map[string]store.Task{}, working: map[int64]*cancelling{}}
+		declarations: map[string]declared{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, asked: map[string]store.Task{}, working: map[int64]*cancelling{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &taskWorker{j: j})
 	river.AddWorker(workers, &runWorker{j: j})
@@ -130,9 +134,9 @@ func (j *Service) lookAfter(ctx context.Context) {
 			if err := j.Store.Prune(ctx); err != nil && ctx.Err() == nil {
 				j.Log.Warn("could not forget old streams", "error", err)
 			}
-			if err := j.Store.FailLostTasks(ctx); err != nil && ctx.Err() == nil {
-				j.Log.Warn("could not end lost tasks", "error", err)
-			}
+		}
+		if err := j.Store.FailLostTasks(ctx, lostAfter*j.silence); err != nil && ctx.Err() == nil {
+			j.Log.Warn("could not end lost tasks", "error", err)
 		}
 		select {
 		case <-ctx.Done():
@@ -168,21 +172,33 @@ func (j *Service) forgetPasswords(topic string) {
 	delete(j.passwords, topic)
 }
 
-// Declaration returns a revision's declaration, read once.
+// declared is a revision's declaration, with what this release finds wrong in it.
+type declared struct {
+	*declare.Declaration
+	problems declare.Problems
+}
+
+// Declaration returns a revision's declaration.
 func (j *Service) Declaration(ctx context.Context, groundID int64, number int) (*declare.Declaration, error) {
+	d, err := j.declared(ctx, groundID, number)
+	return d.Declaration, err
+}
+
+// declared reads a revision once.
+func (j *Service) declared(ctx context.Context, groundID int64, number int) (declared, error) {
 	key := fmt.Sprintf("%d/%d", groundID, number)
 	j.mu.Lock()
 	d := j.declarations[key]
 	j.mu.Unlock()
-	if d != nil {
+	if d.Declaration != nil {
 		return d, nil
 	}
 	r, err := j.Store.Revision(ctx, groundID, number)
 	if err != nil {
-		return nil, err
+		return d, err
 	}
-	if d, err = r.Declaration(); err != nil {
-		return nil, err
+	if d.Declaration, d.problems, err = r.Declaration(); err != nil {
+		return d, err
 	}
 	j.mu.Lock()
 	defer j.mu.Unlock()
@@ -201,6 +217,15 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 	s, err := j.scopeOf(ctx, g.ID, g.Name, g.Newest, ask)
 	if err != nil {
 		return store.Task{}, err
+	}
+	if table == store.Plans && ask.Act.Do == "" && ask.Retire == "" {
+		d, err := j.declared(ctx, g.ID, g.Newest)
+		if err != nil {
+			return store.Task{}, err
+		}
+		if len(d.problems) > 0 {
+			return store.Task{}, NotReady{fmt.Sprintf("revision %d was sound when it was declared, and is not any more: %s", g.Newest, d.problems[0].Error()), strings.TrimPrefix(d.problems[0].Fix+"; then declare it again", "; ")}
+		}
 	}
 	hosts, err := s.hosts(ask)
 	if err != nil {

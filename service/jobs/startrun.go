@@ -31,11 +31,6 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 	if t.State != "done" {
 		return r, NotReady{fmt.Sprintf("plan %d is %s", planID, t.State), "wait for it, or plan again"}
 	}
-	if done, err := j.Store.RunOfPlan(ctx, planID); err != nil {
-		return r, err
-	} else if done != 0 {
-		return r, NotReady{fmt.Sprintf("plan %d was run already, as run %d", planID, done), fmt.Sprintf("resume run %d, or plan again", done)}
-	}
 	if g.Newest != t.Revision {
 		return r, NotReady{fmt.Sprintf("plan %d was made for revision %d, and the newest is %d", planID, t.Revision, g.Newest), "plan again"}
 	}
@@ -68,7 +63,13 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 		docs[i] = freshDoc(h)
 	}
 	err = j.Store.Tx(ctx, func(tx *sqlx.Tx) error {
-		var err error
+		done, err := j.Store.FirstRun(ctx, tx, planID)
+		if err != nil {
+			return err
+		}
+		if done != 0 {
+			return NotReady{fmt.Sprintf("plan %d was run already, as run %d", planID, done), fmt.Sprintf("resume run %d, or plan again", done)}
+		}
 		if r, err = j.Store.AddRun(ctx, tx, g.ID, planID, by, docs); err != nil {
 			return err
 		}
@@ -139,15 +140,11 @@ func (j *Service) ResumeRun(ctx context.Context, g store.Ground, id int64, ask c
 		return r, err
 	}
 	var names []string
-	for i := range docs {
-		if !resumable[docs[i].State] || !slices.Contains(wanted, docs[i].Host) {
-			continue
-		}
-		docs[i].State, docs[i].Fault = "waiting", rod.Fault{}
-		names = append(names, docs[i].Host)
-		if err := j.Store.PutRunHost(ctx, id, docs[i]); err != nil {
-			return r, err
-		}
+	docs = slices.DeleteFunc(docs, func(d contract.RunHost) bool {
+		return !resumable[d.State] || !slices.Contains(wanted, d.Host)
+	})
+	for _, d := range docs {
+		names = append(names, d.Host)
 	}
 	if len(names) == 0 {
 		return r, NotReady{fmt.Sprintf("run %d has no host that could be carried on with", id), "plan again"}
@@ -156,8 +153,17 @@ func (j *Service) ResumeRun(ctx context.Context, g store.Ground, id int64, ask c
 		return r, err
 	}
 	err = j.Store.Tx(ctx, func(tx *sqlx.Tx) error {
-		if err := j.Store.QueueRun(ctx, tx, id); err != nil {
+		switch ended, err := j.Store.QueueRun(ctx, tx, id); {
+		case err != nil:
 			return err
+		case !ended: // somebody else has resumed it meanwhile
+			return NotReady{fmt.Sprintf("run %d has not ended", id), "wait until it has"}
+		}
+		for _, d := range docs {
+			d.State, d.Fault = "waiting", rod.Fault{}
+			if err := j.Store.PutRunHostIn(ctx, tx, id, d, d); err != nil {
+				return err
+			}
 		}
 		if err := j.Store.AddEvent(ctx, tx, store.Topic("runs", id), "resumed", []byte("{}")); err != nil {
 			return err

@@ -49,6 +49,9 @@ const hostLimit = 60 * time.Second
 func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	topic := store.Topic(string(table), id)
 	defer j.forgetPasswords(topic)
+	ctx, stop := context.WithCancel(ctx)
+	defer stop()
+	go j.beatTask(ctx, table, id)
 	t, err := j.askedFor(ctx, table, id)
 	if err != nil {
 		return err
@@ -74,8 +77,25 @@ func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	return j.Store.Persist(ctx, func() error { return j.Store.FinishTask(ctx, table, t) })
 }
 
+// beatTask says from time to time that a survey or plan is worked on. One that is done before the
+// first time has no need of it.
+func (j *Service) beatTask(ctx context.Context, table store.Table, id int64) {
+	tick := time.NewTicker(j.silence / 4)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if err := j.Store.BeatTask(ctx, table, id); err != nil && ctx.Err() == nil {
+				j.Log.Warn("could not note that hosts are looked at", "sort", table, "id", id, "error", err)
+			}
+		}
+	}
+}
+
 // lookAtAll looks at the hosts that were asked for, side by side. Ended says that a survey has
-// been noted as done, together with the last of its hosts.
+// been noted as done, together with the last of its hosts. A survey that lacks a host is none.
 func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, ask contract.Ask, topic string) (ended bool, err error) {
 	names, err := s.hosts(ask)
 	if err != nil {
@@ -88,24 +108,41 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 	noting.Add(len(names))
 	left := atomic.Int64{}
 	left.Store(int64(len(names)))
+	said := store.Said{Topic: topic}
+	if table == store.Surveys {
+		said.Survey = t.ID
+	}
+	var lost atomic.Pointer[string] // a host that could not be noted
 	for i, name := range names {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
 			l, err := j.lookAt(ctx, s, name, only)
 			if left.Add(-1) > 0 || table != store.Surveys {
-				plans[i], _ = j.noteLook(ctx, s, name, &l, err, store.Said{Topic: topic})
+				var noted bool
+				if plans[i], noted = j.noteLook(ctx, s, name, &l, err, said); !noted {
+					lost.Store(&name)
+				}
 				noting.Done()
 				return
 			}
 			noting.Done()
 			noting.Wait()
-			plans[i], ended = j.noteLook(ctx, s, name, &l, err, store.Said{Topic: topic, Ends: t.ID})
+			last := said
+			last.Ends = lost.Load() == nil
+			var noted bool
+			if plans[i], noted = j.noteLook(ctx, s, name, &l, err, last); !noted {
+				lost.Store(&name)
+			}
+			ended = noted && last.Ends
 		})
 	}
 	wg.Wait()
 	if table == store.Surveys {
-		return ended, nil // the hosts are in the stream
+		if host := lost.Load(); host != nil {
+			return false, fmt.Errorf("what was seen of host %s could not be kept; the service's log says why", *host)
+		}
+		return ended, nil // the hosts are in the record
 	}
 	t.Hosts = stake.JSON(plans)
 	for _, h := range plans {

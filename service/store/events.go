@@ -18,12 +18,13 @@ type Event struct {
 	Data json.RawMessage `db:"data"`
 }
 
-// Said is news of a host for a stream; without a topic there is none. Ends is the survey that
-// has ended with it, 0 for none.
+// Said is news of a host for a stream; without a topic there is none. Survey is the survey in
+// whose record it stands, 0 for none, and Ends says that this survey has ended with it.
 type Said struct {
-	Topic string
-	Data  json.RawMessage
-	Ends  int64
+	Topic  string
+	Data   json.RawMessage
+	Survey int64
+	Ends   bool
 }
 
 // Topic names the stream of a record: "runs/12".
@@ -48,14 +49,17 @@ func (s *Store) Events(ctx context.Context, topic string, after int64) ([]Event,
 	return out, err
 }
 
-// Prune forgets streams older than a week, and the surveys whose hosts were in
-// them.
+// Prune forgets streams and surveys that are older than a week, and rows that nobody refers to.
 func (s *Store) Prune(ctx context.Context) error {
 	return s.Tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM surveys WHERE created_at < now() - interval '7 days'"); err != nil {
 			return err
 		}
-		_, err := tx.ExecContext(ctx, "DELETE FROM events WHERE at < now() - interval '7 days'")
+		if _, err := tx.ExecContext(ctx, "DELETE FROM events WHERE at < now() - interval '7 days'"); err != nil {
+			return err
+		}
+		_, err := tx.ExecContext(ctx, `DELETE FROM readings r WHERE at < now() - interval '1 hour'
+			AND NOT EXISTS (SELECT FROM hosts WHERE rows_sum = r.sum) AND NOT EXISTS (SELECT FROM survey_hosts WHERE rows_sum = r.sum)`)
 		return err
 	})
 }

@@ -69,21 +69,22 @@ func (r Revision) Texts() ([]declare.Source, error) {
 	return sources, json.Unmarshal(r.Sources, &sources)
 }
 
-// Declaration reads the revision's declaration again.
-func (r Revision) Declaration() (*declare.Declaration, error) {
+// Declaration reads the revision. It was sound when it was stored: what this release finds wrong in
+// it comes beside it, and it fails only where nothing of it can be read.
+func (r Revision) Declaration() (*declare.Declaration, declare.Problems, error) {
 	sources, err := r.Texts()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	manifest, err := r.Files()
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
 	d, problems := lint.ParseIn(r.Words, sources, &manifest)
-	if len(problems) > 0 {
-		return nil, fmt.Errorf("revision %d is no longer sound: %w", r.Number, problems)
+	if !d.Readable() {
+		return nil, nil, fmt.Errorf("revision %d cannot be read: %w", r.Number, problems)
 	}
-	return d, nil
+	return d, problems, nil
 }
 
 // AddRevision stores a declaration under the next number. A declaration equal
@@ -255,15 +256,17 @@ func (s *Store) HostStates(ctx context.Context, groundID int64) (map[string]Host
 	return out, nil
 }
 
-// PutHostState notes how a host was just seen and announces said, in one. Rows
-// that are as they were are not written again.
+// PutHostState notes how a host was just seen, puts it into the record of a survey, and announces
+// said, in one. Rows that are as they were are not written again.
 func (s *Store) PutHostState(ctx context.Context, groundID int64, h HostState, said Said) error {
 	const announced = `said AS (INSERT INTO events (topic, kind, data) SELECT $4, e.kind, e.data FROM put, (VALUES ('host', $5::bytea), ('end', $6::bytea)) e (kind, data)
-			WHERE $4 <> '' AND (e.kind = 'host' OR $7 > 0) ORDER BY e.kind DESC),
-		ended AS (UPDATE surveys SET state = 'done', finished_at = now() FROM put WHERE id = $7)
+			WHERE $4 <> '' AND (e.kind = 'host' OR $7::boolean) ORDER BY e.kind DESC),
+		kept AS (INSERT INTO survey_hosts (survey_id, host, doc, rows_sum) SELECT $10::bigint, $2, $5, $9 FROM put WHERE $10::bigint > 0
+			ON CONFLICT (survey_id, host) DO UPDATE SET doc = excluded.doc, rows_sum = excluded.rows_sum),
+		ended AS (UPDATE surveys SET state = 'done', finished_at = now() FROM put WHERE id = $10::bigint AND $7::boolean)
 		SELECT count(*) FROM put`
 	sum := sha256.Sum256(h.Rows)
-	args := []any{groundID, h.Host, h.Revision, said.Topic, said.Data, stake.JSON(ended{"done"}), said.Ends, h.Traits, sum[:]}
+	args := []any{groundID, h.Host, h.Revision, said.Topic, said.Data, stake.JSON(ended{"done"}), said.Ends, h.Traits, sum[:], said.Survey}
 	if h.Unread == "" {
 		var put int
 		err := s.Quick.GetContext(ctx, &put, `WITH put AS (UPDATE hosts SET revision = $3, seen_at = now(), unread = '', traits = $8 WHERE ground_id = $1 AND host = $2 AND rows_sum = $9 RETURNING 1),
@@ -272,8 +275,12 @@ func (s *Store) PutHostState(ctx context.Context, groundID int64, h HostState, s
 			return err
 		}
 	}
+	// By itself: who holds these rows would hold up who holds the stream.
+	if _, err := s.Quick.ExecContext(ctx, "INSERT INTO readings (sum, rows) VALUES ($1, $2) ON CONFLICT (sum) DO UPDATE SET at = now()", sum[:], h.Rows); err != nil {
+		return err
+	}
 	_, err := s.Quick.ExecContext(ctx, `WITH put AS (
-		INSERT INTO hosts (ground_id, host, revision, seen_at, traits, rows_sum, unread, rows) VALUES ($1, $2, $3, now(), $8, $9, $10, $11)
+		INSERT INTO hosts (ground_id, host, revision, seen_at, traits, rows_sum, unread, rows) VALUES ($1, $2, $3, now(), $8, $9, $11, $12)
 		ON CONFLICT (ground_id, host) DO UPDATE SET revision = excluded.revision, unread = excluded.unread,
 			seen_at = CASE WHEN excluded.unread = '' THEN now() ELSE hosts.seen_at END,
 			traits = CASE WHEN excluded.unread = '' THEN excluded.traits ELSE hosts.traits END,

@@ -108,7 +108,7 @@ func TestRevisionsAreNumberedAndNeverDoubled(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d, err := r.Declaration()
+	d, _, err := r.Declaration()
 	if err != nil || d.Hosts["a"] == nil || d.At("host", "a").Line != 6 {
 		t.Errorf("read back: %+v, %v", d, err)
 	}
@@ -132,7 +132,7 @@ func TestRevisionsAreReadInTheirOwnWords(t *testing.T) {
 	if err != nil || r.Words != declare.Words {
 		t.Fatalf("it is kept in words %d: %v", r.Words, err)
 	}
-	if _, err := r.Declaration(); err == nil || !strings.Contains(err.Error(), "key is written key_secret now") {
+	if _, problems, err := r.Declaration(); err != nil || len(problems) == 0 || !strings.Contains(problems.Error(), "key is written key_secret now") {
 		t.Errorf("former words in a revision of now: %v", err)
 	}
 	// As the release before wrote it: the column is filled by the migration.
@@ -142,7 +142,7 @@ func TestRevisionsAreReadInTheirOwnWords(t *testing.T) {
 	if r, err = s.Revision(ctx, g.ID, 0); err != nil {
 		t.Fatal(err)
 	}
-	d, err := r.Declaration()
+	d, _, err := r.Declaration()
 	if err != nil || d.ReachOf("a").KeySecret != "k" {
 		t.Fatalf("a revision of before: %v", err)
 	}
@@ -323,7 +323,7 @@ func TestTheLastHostEndsItsSurvey(t *testing.T) {
 	} {
 		survey := add()
 		topic := Topic("surveys", survey.ID)
-		if err := s.PutHostState(ctx, g.ID, h, Said{Topic: topic, Data: []byte(`"seen"`), Ends: survey.ID}); err != nil {
+		if err := s.PutHostState(ctx, g.ID, h, Said{Topic: topic, Data: []byte(`"seen"`), Survey: survey.ID, Ends: true}); err != nil {
 			t.Fatal(err)
 		}
 		events, err := s.Events(ctx, topic, 0)
@@ -397,7 +397,7 @@ func TestARunIsClaimedOnce(t *testing.T) {
 	if !claim("two", time.Hour) {
 		t.Error("a run that was let go of cannot be taken")
 	}
-	if err := s.FinishRun(ctx, r.ID, "done"); err != nil {
+	if err := s.FinishRun(ctx, r.ID, "two", "done", ""); err != nil {
 		t.Fatal(err)
 	}
 	if claim("three", 0) {
@@ -471,5 +471,45 @@ func TestTokensEnd(t *testing.T) {
 	}
 	if err := s.DeleteToken(ctx, "deckhand"); !errors.Is(err, ErrNotFound) {
 		t.Errorf("%v", err)
+	}
+}
+
+// A survey or plan of which nobody has heard for long ends, and its stream with it; one that is
+// worked on goes on however long it takes, and one that nobody has begun waits (S4, I4).
+func TestWhatNobodyWorksOnEnds(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "lost")
+	add := func(set string) (task Task) {
+		t.Helper()
+		err := s.Tx(ctx, func(tx *sqlx.Tx) (err error) {
+			if task, err = s.AddTask(ctx, tx, Plans, g.ID, 1, contract.Ask{}, "admin"); err == nil {
+				_, err = tx.Exec("UPDATE plans SET "+set+" WHERE id = $1", task.ID)
+			}
+			return err
+		})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return task
+	}
+	lost := add("state = 'running', beat_at = now() - interval '2 minutes'")
+	slow := add("state = 'running', beat_at = 'epoch', created_at = 'epoch'")
+	waiting := add("created_at = now() - interval '10 minutes'")
+	forgotten := add("created_at = now() - interval '2 hours'")
+	if err := s.BeatTask(ctx, Plans, slow.ID); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.FailLostTasks(ctx, time.Minute); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		task  Task
+		state string
+	}{{lost, "failed"}, {slow, "running"}, {waiting, "queued"}, {forgotten, "failed"}} {
+		state, err := s.TaskState(ctx, Plans, c.task.ID)
+		events, eventsErr := s.Events(ctx, Topic("plans", c.task.ID), 0)
+		if ends := len(events) == 1 && events[0].Kind == "end"; err != nil || eventsErr != nil || state != c.state || ends != (c.state == "failed") {
+			t.Errorf("plan %d is %s, not %s; its stream has %+v; %v, %v", c.task.ID, state, c.state, events, err, eventsErr)
+		}
 	}
 }

@@ -31,6 +31,7 @@ type Task struct {
 	By         string          `db:"made_by"`
 	CreatedAt  time.Time       `db:"created_at"`
 	FinishedAt *time.Time      `db:"finished_at"`
+	BeatAt     time.Time       `db:"beat_at"`
 }
 
 // Asked is what was asked for.
@@ -64,6 +65,13 @@ func (s *Store) Task(ctx context.Context, table Table, id int64) (Task, error) {
 	return t, notFound(err)
 }
 
+// TaskState is the state of a survey or plan.
+func (s *Store) TaskState(ctx context.Context, table Table, id int64) (string, error) {
+	var state string
+	err := s.DB.GetContext(ctx, &state, "SELECT state FROM "+string(table)+" WHERE id = $1", id)
+	return state, notFound(err)
+}
+
 // Tasks lists a ground's surveys or plans without their hosts, the newest first.
 func (s *Store) Tasks(ctx context.Context, table Table, groundID int64, limit int) ([]Task, error) {
 	var out []Task
@@ -76,8 +84,8 @@ type ended struct {
 	State string `json:"state"`
 }
 
-// FinishTask notes the end of a survey or plan and announces it. The hosts of a
-// survey are those that were announced in its stream.
+// FinishTask notes the end of a survey or plan and announces it. The hosts of a survey stand in
+// its record already.
 func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
 	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, t.Unread, Topic(string(table), t.ID), stake.JSON(ended{t.State})}
 	hosts := ""
@@ -100,6 +108,7 @@ type Run struct {
 	Owner      string     `db:"owner"`
 	Once       string     `db:"once"`         // what no other run has
 	Cancelled  string     `db:"cancelled_by"` // who has, "" for nobody
+	Error      string     `db:"error"`        // why it could not be begun, or carried to its end
 	BeatAt     time.Time  `db:"beat_at"`
 	CreatedAt  time.Time  `db:"created_at"`
 	FinishedAt *time.Time `db:"finished_at"`
@@ -140,6 +149,17 @@ func (s *Store) RunOfPlan(ctx context.Context, planID int64) (int64, error) {
 	return id, err
 }
 
+// FirstRun holds a plan until the transaction ends, and is the run that it has already, 0 for none:
+// of two who ask for a run at once, the second one finds that of the first.
+func (s *Store) FirstRun(ctx context.Context, tx *sqlx.Tx, planID int64) (int64, error) {
+	if _, err := tx.ExecContext(ctx, "SELECT FROM plans WHERE id = $1 FOR UPDATE", planID); err != nil {
+		return 0, err
+	}
+	var id int64
+	err := tx.GetContext(ctx, &id, "SELECT coalesce(max(id), 0) FROM runs WHERE plan_id = $1", planID)
+	return id, err
+}
+
 // RunHosts returns the records of a run's hosts by name.
 func (s *Store) RunHosts(ctx context.Context, run int64) ([]contract.RunHost, error) {
 	var docs []json.RawMessage
@@ -157,17 +177,19 @@ func (s *Store) RunHosts(ctx context.Context, run int64) ([]contract.RunHost, er
 	return out, nil
 }
 
-// PutRunHost notes how a host of a run stands and announces it.
-func (s *Store) PutRunHost(ctx context.Context, run int64, h contract.RunHost) error {
+// PutRunHost notes how a host of a run stands and announces what of it is news.
+func (s *Store) PutRunHost(ctx context.Context, run int64, h, news contract.RunHost) error {
 	return s.Persist(ctx, func() error {
-		return s.Tx(ctx, func(tx *sqlx.Tx) error {
-			doc := stake.JSON(h)
-			if _, err := tx.ExecContext(ctx, "UPDATE run_hosts SET doc = $3 WHERE run_id = $1 AND host = $2", run, h.Host, doc); err != nil {
-				return err
-			}
-			return s.AddEvent(ctx, tx, Topic("runs", run), "host", doc)
-		})
+		return s.Tx(ctx, func(tx *sqlx.Tx) error { return s.PutRunHostIn(ctx, tx, run, h, news) })
 	})
+}
+
+// PutRunHostIn is PutRunHost in a transaction.
+func (s *Store) PutRunHostIn(ctx context.Context, tx *sqlx.Tx, run int64, h, news contract.RunHost) error {
+	if _, err := tx.ExecContext(ctx, "UPDATE run_hosts SET doc = $3 WHERE run_id = $1 AND host = $2", run, h.Host, stake.JSON(h)); err != nil {
+		return err
+	}
+	return s.AddEvent(ctx, tx, Topic("runs", run), "host", stake.JSON(news))
 }
 
 // ClaimRun makes a replica the owner of a run that nobody works on: one that is
@@ -192,7 +214,7 @@ func (s *Store) Beat(ctx context.Context, id int64, owner string) (mine bool, ca
 }
 
 // CancelRun notes that somebody has cancelled a run that has not ended, and announces it; false says
-// that it has ended.
+// that it has ended. One that nobody has begun ends with it.
 func (s *Store) CancelRun(ctx context.Context, id int64, by string) (bool, error) {
 	open := true
 	err := s.Persist(ctx, func() error {
@@ -204,7 +226,17 @@ func (s *Store) CancelRun(ctx context.Context, id int64, by string) (bool, error
 			if n, err := r.RowsAffected(); err != nil || n == 0 {
 				return errors.Join(err, tx.GetContext(ctx, &open, "SELECT state IN ('queued', 'running') FROM runs WHERE id = $1", id))
 			}
-			return s.AddEvent(ctx, tx, Topic("runs", id), "cancelled", stake.JSON(map[string]string{"by": by}))
+			if err := s.AddEvent(ctx, tx, Topic("runs", id), "cancelled", stake.JSON(map[string]string{"by": by})); err != nil {
+				return err
+			}
+			r, err = tx.ExecContext(ctx, "UPDATE runs SET state = 'cancelled', finished_at = now() WHERE id = $1 AND state = 'queued'", id)
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err != nil || n == 0 {
+				return err
+			}
+			return s.AddEvent(ctx, tx, Topic("runs", id), "end", stake.JSON(ended{"cancelled"}))
 		})
 	})
 	return open, err
@@ -223,11 +255,16 @@ func (s *Store) ReleaseRuns(ctx context.Context, owner string) error {
 	return err
 }
 
-// FinishRun notes the end of a run.
-func (s *Store) FinishRun(ctx context.Context, id int64, state string) error {
+// FinishRun notes the end of a run that this owner works on, and why where it could not go on; who
+// owns it no more writes nothing.
+func (s *Store) FinishRun(ctx context.Context, id int64, owner, state, why string) error {
 	return s.Persist(ctx, func() error {
 		return s.Tx(ctx, func(tx *sqlx.Tx) error {
-			if _, err := tx.ExecContext(ctx, "UPDATE runs SET state = $2, finished_at = now() WHERE id = $1", id, state); err != nil {
+			r, err := tx.ExecContext(ctx, "UPDATE runs SET state = $2, error = $4, finished_at = now() WHERE id = $1 AND owner = $3 AND state = 'running'", id, state, owner, why)
+			if err != nil {
+				return err
+			}
+			if n, err := r.RowsAffected(); err != nil || n == 0 {
 				return err
 			}
 			return s.AddEvent(ctx, tx, Topic("runs", id), "end", stake.JSON(ended{state}))
@@ -276,10 +313,14 @@ func (s *Store) Access(ctx context.Context, groundID int64, host string, secrets
 	return out, nil
 }
 
-// QueueRun makes an ended run one that is waiting again.
-func (s *Store) QueueRun(ctx context.Context, tx *sqlx.Tx, id int64) error {
-	_, err := tx.ExecContext(ctx, "UPDATE runs SET state = 'queued', finished_at = NULL, cancelled_by = '' WHERE id = $1", id)
-	return err
+// QueueRun makes an ended run one that is waiting again; false says that it has not ended.
+func (s *Store) QueueRun(ctx context.Context, tx *sqlx.Tx, id int64) (bool, error) {
+	r, err := tx.ExecContext(ctx, "UPDATE runs SET state = 'queued', finished_at = NULL, cancelled_by = '', error = '', beat_at = now() WHERE id = $1 AND state NOT IN ('queued', 'running')", id)
+	if err != nil {
+		return false, err
+	}
+	n, err := r.RowsAffected()
+	return n > 0, err
 }
 
 // LostRuns lists runs whose owner has not been heard of for silence.
@@ -289,12 +330,45 @@ func (s *Store) LostRuns(ctx context.Context, silence time.Duration) ([]int64, e
 	return out, err
 }
 
-// FailLostTasks ends surveys and plans that nobody can be working on any more.
-func (s *Store) FailLostTasks(ctx context.Context) error {
+// BeatTask notes that a survey or plan is worked on.
+func (s *Store) BeatTask(ctx context.Context, table Table, id int64) error {
+	_, err := s.Quick.ExecContext(ctx, "UPDATE "+string(table)+" SET state = 'running', beat_at = now() WHERE id = $1 AND state IN ('queued', 'running')", id)
+	return err
+}
+
+// unasked is how long a survey or a plan may wait for somebody to begin it.
+const unasked = "1 hour"
+
+// FailLostTasks ends surveys and plans of which nothing has been heard for silence, and announces
+// it; those that nobody has begun, and runs that nobody has, wait for longer.
+func (s *Store) FailLostTasks(ctx context.Context, silence time.Duration) error {
+	_, err := s.DB.ExecContext(ctx, `WITH lost AS (UPDATE runs SET state = 'failed', error = 'no replica of the service has begun it', finished_at = now()
+		WHERE state = 'queued' AND beat_at < now() - interval '`+unasked+`' RETURNING id)
+		INSERT INTO events (topic, kind, data) SELECT 'runs/' || id, 'end', $1 FROM lost ORDER BY id`, stake.JSON(ended{"failed"}))
+	if err != nil {
+		return err
+	}
 	for _, table := range []Table{Surveys, Plans} {
-		if _, err := s.DB.ExecContext(ctx, "UPDATE "+string(table)+" SET state = 'failed', error = 'the service ended while it was being made; ask for it again', finished_at = now() WHERE state IN ('queued', 'running') AND created_at < now() - interval '10 minutes'"); err != nil {
+		_, err := s.DB.ExecContext(ctx, `WITH lost AS (UPDATE `+string(table)+` SET state = 'failed', error = 'the service ended while it was being made; ask for it again', finished_at = now()
+			WHERE state = 'running' AND beat_at < now() - make_interval(secs => $1) OR state = 'queued' AND created_at < now() - interval '`+unasked+`' RETURNING id)
+			INSERT INTO events (topic, kind, data) SELECT $2 || '/' || id, 'end', $3 FROM lost ORDER BY id`, silence.Seconds(), string(table), stake.JSON(ended{"failed"}))
+		if err != nil {
 			return err
 		}
 	}
 	return nil
+}
+
+// SurveyHost is how a survey found a host: a document, and the rows that belong to it, null where
+// they stand in the document.
+type SurveyHost struct {
+	Doc  json.RawMessage `db:"doc"`
+	Rows json.RawMessage `db:"rows"`
+}
+
+// SurveyHosts is the record of a survey, by hosts.
+func (s *Store) SurveyHosts(ctx context.Context, id int64) ([]SurveyHost, error) {
+	var out []SurveyHost
+	err := s.DB.SelectContext(ctx, &out, "SELECT h.doc, coalesce(r.rows, 'null') AS rows FROM survey_hosts h LEFT JOIN readings r ON r.sum = h.rows_sum WHERE h.survey_id = $1 ORDER BY h.host", id)
+	return out, err
 }

@@ -599,6 +599,8 @@ export interface components {
             seen_at?: string;
             /** @description Why the host could not be surveyed */
             unread?: string;
+            /** @description The revision that it was last looked at for */
+            revision?: number;
             /** @description Why the host needs a restart */
             restart_needed?: string;
         };
@@ -856,6 +858,11 @@ export interface components {
             awaits?: string;
             /** Format: double */
             took_ms: number;
+            /**
+             * Format: date-time
+             * @description When the host was last read; left out where it never was
+             */
+            seen_at?: string;
         };
         Survey: {
             /** Format: int64 */
@@ -1027,6 +1034,8 @@ export interface components {
             steps: components["schemas"]["RunStep"][];
             fault?: components["schemas"]["Fault"];
             notes?: string[];
+            /** @description In a stream, whose events have only the steps and notes that are new: how many notes came before */
+            notes_from?: number;
             probes?: components["schemas"]["ProbeResult"][];
         };
         ProbeResult: {
@@ -1087,6 +1096,8 @@ export interface components {
             created_at: string;
             /** Format: date-time */
             finished_at?: string;
+            /** @description Why it could not be begun, or carried to its end */
+            error?: string;
         };
         Run: components["schemas"]["RunBrief"] & {
             hosts: components["schemas"]["RunHost"][];

@@ -2,7 +2,7 @@
   import { api, unwrap, type Schema } from '../lib/api'
   import { route } from '../lib/router.svelte'
   import { ended } from '../lib/stream'
-  import { counted } from '../lib/words'
+  import { ago, counted } from '../lib/words'
   import Button from '../parts/Button.svelte'
   import Counts from '../parts/Counts.svelte'
   import Heading from '../parts/Heading.svelte'
@@ -44,6 +44,9 @@
   })
 
   const touched = $derived((drift?.hosts ?? []).filter((h) => h.rows.length > 0 || h.unread))
+  const looks = $derived((drift?.hosts ?? []).flatMap((h) => (h.seen_at ? [h.seen_at] : [])).sort())
+  /** span says when the looks of these times, in their order, were made. */
+  const span = (looks: string[]) => [...new Set([ago(looks[0]), ago(looks.at(-1))])].join(' to ')
   const shifted = $derived((drift?.hosts ?? []).reduce((n, h) => n + h.counts.shifted, 0))
 </script>
 
@@ -54,12 +57,15 @@
 {#if error}<Trouble {error} />{/if}
 {#if drift}
   {#if touched.length === 0}
-    <p class="border-y border-rule-strong py-6">Nothing has shifted on {counted(drift.hosts.length, 'host')}.</p>
+    <p class="border-y border-rule-strong py-6">
+      {#if drift.hosts.length === 0}No host is declared.{:else}Nothing had shifted on {counted(drift.hosts.length, 'host')} when
+        {drift.hosts.length === 1 ? 'it was' : 'they were'} last looked at, {span(looks)}.{/if}
+    </p>
   {/if}
   {#each touched as h (h.host)}
     <div class="mt-4 mb-1 flex flex-wrap items-baseline gap-x-5">
       <h2 class="text-lg font-bold"><a href="/{ground}/hosts/{h.host}">{h.host}</a></h2>
-      <Counts counts={h.counts} />
+      {#if h.seen_at}<Counts counts={h.counts} /><span class="text-soft">as it was {ago(h.seen_at)}</span>{/if}
     </div>
     {#if h.unread}<p class="text-attention">{h.unread}</p>{/if}
     {#if h.rows.length}<Rows rows={h.rows} />{/if}

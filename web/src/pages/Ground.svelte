@@ -49,7 +49,7 @@
 
   const worst = (h: Schema['HostBrief']) => standings.filter((s) => h.counts[s] > 0)
   const all = $derived(view?.hosts ?? [])
-  const quiet = $derived(all.length > 0 && all.every((h) => h.trusted && !h.unread && h.counts.set > 0 && h.counts.due + h.counts.shifted + h.counts.stray + h.counts.unread === 0))
+  const quiet = $derived(all.length > 0 && all.every((h) => h.trusted && !h.unread && h.revision === view?.revision.number && h.counts.set > 0 && h.counts.due + h.counts.shifted + h.counts.stray + h.counts.unread === 0))
 </script>
 
 <Heading title={ground} about={view?.about}>
@@ -59,7 +59,7 @@
 {#if error}<Trouble {error} />{/if}
 {#if view}
   <p class="mb-3">
-    {#if quiet}All stakes of {counted(all.length, 'host')} are set, as revision {view.revision.number} declares.{:else}{counted(all.length, 'host')}, {counted(view.sites.length, 'site')}, revision {view.revision.number}, declared {ago(view.revision.created_at)} by {view.revision.by}.{/if}
+    {#if quiet}All stakes of {counted(all.length, 'host')} were set when last looked at, as revision {view.revision.number} declares.{:else}{counted(all.length, 'host')}, {counted(view.sites.length, 'site')}, revision {view.revision.number}, declared {ago(view.revision.created_at)} by {view.revision.by}.{/if}
     {#if view.last_run}Last <a href="/{ground}/runs/{view.last_run.id}">run {view.last_run.id}</a>: {view.last_run.state}, {ago(view.last_run.created_at)}.{/if}
     {#if view.last_plan}Last <a href="/{ground}/plans/{view.last_plan.id}">plan {view.last_plan.id}</a>: {counted(view.last_plan.steps, 'step')}.{/if}
   </p>
@@ -79,6 +79,7 @@
               {#each worst(h) as s (s)}{#each { length: Math.min(h.counts[s], 160) } as _, n (n)}<Stake standing={s} size={13} />{/each}{/each}
             </p>
             <Counts counts={h.counts} />
+            {#if h.revision !== view.revision.number}<p class="text-soft">As revision {h.revision} declared it; revision {view.revision.number} has not been looked at here.</p>{/if}
             {#if h.restart_needed}<p class="break-words text-attention">It needs a restart: {h.restart_needed}</p>{/if}
           {/if}
         </div>

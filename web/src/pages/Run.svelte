@@ -22,13 +22,24 @@
   async function load() {
     run = await unwrap(api.GET('/grounds/{ground}/runs/{id}', { params: { path: { ground, id } } }))
   }
+  /** merged is a host of the run with what a stream tells anew of it: steps that stand otherwise, and
+   *  the notes behind those that came before. */
+  function merged(old: Schema['RunHost'], news: Schema['RunHost']): Schema['RunHost'] {
+    const steps = new Map([...old.steps, ...news.steps].map((s) => [s.number, s]))
+    return {
+      ...news,
+      steps: [...steps.values()].sort((a, b) => a.number - b.number),
+      notes: [...(old.notes ?? []).slice(0, news.notes_from ?? 0), ...(news.notes ?? [])],
+      probes: news.probes ?? old.probes,
+    }
+  }
   function watch() {
     return follow(`/grounds/${ground}/runs/${id}/events`, (kind, data) => {
       if (kind === 'end') load().catch((e) => (error = e))
       else if (kind === 'cancelled') run = run && { ...run, cancelled_by: (data as { by: string }).by }
       else if (run) {
         const h = data as Schema['RunHost']
-        run.hosts = run.hosts.map((old) => (old.host === h.host ? h : old))
+        run.hosts = run.hosts.map((old) => (old.host === h.host ? merged(old, h) : old))
       }
     })
   }
@@ -79,6 +90,7 @@
   {/if}
 </Heading>
 {#if error}<Trouble {error} />{/if}
+{#if run?.error}<p class="text-attention">{run.error}</p>{/if}
 {#if run}
   <p class="mb-2" aria-live="polite" data-run={run.state}>
     {#if live && run.cancelled_by}Cancelled by {run.cancelled_by}: it ends the steps under way, and takes back what it has done.{:else if live}Under way: {counted(run.hosts.filter((h) => h.state === 'done').length, 'host')} of {run.hosts.length} done.{:else if run.state === 'done'}Done. Every host is as the plan says.{:else if run.state === 'cancelled'}Cancelled by {run.cancelled_by}.{:else}Ended, and not all is done.{/if}
