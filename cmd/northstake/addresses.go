@@ -38,12 +38,12 @@ type moved struct {
 }
 
 func (a *app) addresses(ctx context.Context, dir string, yes bool) error {
-	unpacked, err := os.MkdirTemp("", "northstake-")
+	unpacked, remove, err := unpackedDir()
 	if err != nil {
 		return err
 	}
-	defer os.RemoveAll(unpacked)
-	d, _, _, err := lintGround(a.programs(), dir, unpacked)
+	defer remove()
+	d, _, _, err := lintGround(ctx, a.programs(), dir, unpacked)
 	if err != nil {
 		return a.showProblems(err)
 	}
@@ -52,7 +52,7 @@ func (a *app) addresses(ctx context.Context, dir string, yes bool) error {
 	}
 	list, silent := a.whereHostsAre(ctx, d)
 	for _, why := range silent {
-		fmt.Fprintln(os.Stderr, a.out.attention(why))
+		fmt.Fprintln(stderr, a.out.attention(why))
 	}
 	if a.json {
 		if _, err := a.print(list); err != nil || len(list) == 0 {

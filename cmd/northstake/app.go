@@ -305,7 +305,7 @@ func ask(question string) (string, error) {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return "", errors.New("there is no terminal to ask on: give --yes")
 	}
-	fmt.Fprintf(os.Stderr, "%s ", question)
+	fmt.Fprintf(stderr, "%s ", question)
 	line, err := bufio.NewReader(os.Stdin).ReadString('\n')
 	return strings.TrimSpace(line), err
 }
@@ -315,9 +315,9 @@ func askPassword(prompt string) (string, error) {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return "", errors.New("there is no terminal to ask for a password on; keep it as a secret, and name that with sudo_secret")
 	}
-	fmt.Fprintf(os.Stderr, "%s: ", prompt)
+	fmt.Fprintf(stderr, "%s: ", prompt)
 	b, err := term.ReadPassword(int(os.Stdin.Fd()))
-	fmt.Fprintln(os.Stderr)
+	fmt.Fprintln(stderr)
 	return string(b), err
 }
 

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 
@@ -105,13 +104,13 @@ func confirmRemoving(p contract.Plan, named []string) ([]string, error) {
 			if len(s.Removes) == 0 || slices.Contains(named, s.Address) {
 				continue
 			}
-			fmt.Fprintf(os.Stderr, "step %d of %s would %s:\n", s.Number, h.Host, s.Text)
+			fmt.Fprintf(stderr, "step %d of %s would %s:\n", s.Number, h.Host, s.Text)
 			for i, r := range s.Removes {
 				if i == mostRemoved {
-					fmt.Fprintf(os.Stderr, "  and %d more: see the plan with --details\n", len(s.Removes)-i)
+					fmt.Fprintf(stderr, "  and %d more: see the plan with --details\n", len(s.Removes)-i)
 					break
 				}
-				fmt.Fprintln(os.Stderr, "  "+r)
+				fmt.Fprintln(stderr, "  "+r)
 			}
 			line, err := ask(fmt.Sprintf("to remove it, type %s:", s.Address))
 			if err != nil {

@@ -201,7 +201,7 @@ func (a *app) bring(ctx context.Context, b bringing, sort, name string, keys map
 	}
 	var kept keptText
 	if b.write != "" { // before anything changes on a host
-		if kept, err = a.tryKeep(b.write, hosts, dir, keys); err != nil {
+		if kept, err = a.tryKeep(ctx, b.write, hosts, dir, keys); err != nil {
 			return err
 		}
 	}
@@ -262,7 +262,7 @@ func (k keptText) write(text []byte) error {
 // tryKeep adds what is brought about to what was before, what was kept of the same thing
 // making way, and checks the declaration with it. Nothing is changed but that a directory
 // of content is copied.
-func (a *app) tryKeep(to string, hosts map[string]any, dir *string, keys map[string]any) (k keptText, err error) {
+func (a *app) tryKeep(ctx context.Context, to string, hosts map[string]any, dir *string, keys map[string]any) (k keptText, err error) {
 	k.path = filepath.Join(to, keptFile)
 	if k.before, err = os.ReadFile(k.path); err != nil && !errors.Is(err, os.ErrNotExist) {
 		return k, err
@@ -289,17 +289,20 @@ func (a *app) tryKeep(to string, hosts map[string]any, dir *string, keys map[str
 	if err := k.write(k.after); err != nil {
 		return k, err
 	}
+	done := untilLeft(func() { k.write(k.before) })
 	defer func() {
-		if e := k.write(k.before); err == nil {
-			err = e
+		if done() {
+			if e := k.write(k.before); err == nil {
+				err = e
+			}
 		}
 	}()
-	unpacked, err := os.MkdirTemp("", "northstake-unpacked-")
+	unpacked, remove, err := unpackedDir()
 	if err != nil {
 		return k, err
 	}
-	defer os.RemoveAll(unpacked)
-	if _, _, _, err := lintGround(a.programs(), to, unpacked); err != nil {
+	defer remove()
+	if _, _, _, err := lintGround(ctx, a.programs(), to, unpacked); err != nil {
 		return k, a.showProblems(err)
 	}
 	return k, nil

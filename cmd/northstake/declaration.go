@@ -1,6 +1,7 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -16,13 +17,13 @@ import (
 // readGround reads the TOML files of a directory and lists what lies beside
 // them, dot files too; what a version control system keeps for itself is left out. A
 // link is what it leads to, within the declaration's directory. Its program is run where it may.
-func readGround(dir string, may programs) ([]declare.Source, *declare.Manifest, error) {
+func readGround(ctx context.Context, dir string, may programs) ([]declare.Source, *declare.Manifest, error) {
 	sources, err := readSources(dir)
 	if err != nil {
 		return nil, nil, err
 	}
 	if program, hold := declare.MoreHosts(sources); program != "" {
-		printed, err := moreHosts(dir, program, hold, may)
+		printed, err := moreHosts(ctx, dir, program, hold, may)
 		if err != nil {
 			return nil, nil, err
 		}

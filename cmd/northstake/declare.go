@@ -41,12 +41,12 @@ func declareCommand(a *app) *cobra.Command {
 
 // declare sends a directory to the service.
 func (a *app) declare(ctx context.Context, dir string) (r contract.Revision, fresh bool, name string, err error) {
-	unpacked, err := os.MkdirTemp("", "northstake-")
+	unpacked, remove, err := unpackedDir()
 	if err != nil {
 		return r, false, "", err
 	}
-	defer os.RemoveAll(unpacked)
-	d, sources, m, err := lintGround(a.programs(), dir, unpacked)
+	defer remove()
+	d, sources, m, err := lintGround(ctx, a.programs(), dir, unpacked)
 	if err != nil {
 		return r, false, "", err
 	}

@@ -1,9 +1,9 @@
 package main
 
 import (
+	"context"
 	"errors"
 	"fmt"
-	"os"
 	"path/filepath"
 	"slices"
 
@@ -18,8 +18,8 @@ import (
 // lintGround reads and checks a directory; places in the problems begin with
 // the directory as it was given. Archives are unpacked below the directory
 // unpacked, which the caller removes.
-func lintGround(may programs, dir, unpacked string) (*declare.Declaration, []declare.Source, *declare.Manifest, error) {
-	sources, m, err := readGround(dir, may)
+func lintGround(ctx context.Context, may programs, dir, unpacked string) (*declare.Declaration, []declare.Source, *declare.Manifest, error) {
+	sources, m, err := readGround(ctx, dir, may)
 	if err != nil {
 		return nil, nil, nil, err
 	}
@@ -59,11 +59,15 @@ func (a *app) showProblems(err error) error {
 		return status(trouble)
 	}
 	for _, p := range problems {
-		fmt.Fprintln(os.Stderr, p.Draw())
+		fmt.Fprintln(stderr, p.Draw())
 	}
-	fmt.Fprintln(os.Stderr, counted(len(problems), "mistake", "mistakes"))
+	said := counted(len(problems), "mistake", "mistakes")
+	if len(problems) >= declare.MostMistakes {
+		said += ", and more that are told once these are mended"
+	}
+	fmt.Fprintln(stderr, said)
 	if slices.ContainsFunc(problems, func(p declare.Problem) bool { return p.Former }) {
-		fmt.Fprintln(os.Stderr, "northstake lint --rewrite writes former words as they are written now")
+		fmt.Fprintln(stderr, "northstake lint --rewrite writes former words as they are written now")
 	}
 	return status(trouble)
 }
@@ -73,16 +77,16 @@ func lintCommand(a *app) *cobra.Command {
 	cmd := &cobra.Command{
 		Use: "lint [DIR]", Short: "Check a declaration; needs no service", Args: cobra.MaximumNArgs(1),
 		Long: "Check a declaration, and show each mistake in its line. No service is needed.\n\nKeys and values that were written otherwise in earlier releases are named with what\nis written now. --rewrite changes them in the files, keeps comments and layout, and\nshows the difference first.",
-		RunE: func(_ *cobra.Command, args []string) error {
+		RunE: func(cmd *cobra.Command, args []string) error {
 			if rewrite {
 				return a.rewrite(dirOf(args), yes)
 			}
-			unpacked, err := os.MkdirTemp("", "northstake-")
+			unpacked, remove, err := unpackedDir()
 			if err != nil {
 				return err
 			}
-			defer os.RemoveAll(unpacked)
-			d, _, m, err := lintGround(a.programs(), dirOf(args), unpacked)
+			defer remove()
+			d, _, m, err := lintGround(cmd.Context(), a.programs(), dirOf(args), unpacked)
 			if err != nil {
 				return a.showProblems(err)
 			}

@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/signal"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 )
@@ -30,8 +31,20 @@ func (s status) Error() string { return fmt.Sprintf("exit status %d", int(s)) }
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
+	go func() {
+		<-ctx.Done()
+		time.Sleep(grace) // for what ends by itself, and has more to say
+		leave()
+		fmt.Fprintln(stderr, stoppedWords)
+		os.Exit(trouble)
+	}()
 	os.Exit(run(ctx, os.Args[1:]))
 }
+
+// grace is how long a command may take to end by itself once it was told to.
+const grace = 700 * time.Millisecond
+
+const stoppedWords = "northstake: stopped; what the service has begun goes on there, and northstake cancel ends a run"
 
 func run(ctx context.Context, args []string) int {
 	root := command()
@@ -44,7 +57,7 @@ func run(ctx context.Context, args []string) int {
 	case errors.As(err, &s):
 		return int(s)
 	case errors.Is(err, context.Canceled):
-		fmt.Fprintln(os.Stderr, "northstake: stopped; what the service has begun goes on there, and northstake cancel ends a run")
+		fmt.Fprintln(stderr, stoppedWords)
 		return trouble
 	}
 	newPaper(os.Stderr).line("northstake: %v", err)
@@ -65,6 +78,8 @@ find out later what has changed by hand (drift).
 Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
 		Version: version, SilenceUsage: true, SilenceErrors: true,
 	}
+	root.SetOut(stdout)
+	root.SetErr(stderr)
 	root.SetHelpCommand(helpCommand(app))
 	root.SetHelpCommandGroupID("declare")
 	root.SetCompletionCommandGroupID("service")

@@ -290,7 +290,7 @@ func TestWhatIsBroughtIsKeptAgainAndAgain(t *testing.T) {
 	write("ground.toml", "[ground]\nname = \"saltmarsh\"\n[reach]\nuser = \"keeper\"\nkey_secret = \"keeper\"\n[host.quay1]\naddress = \"10.88.0.11\"\npackages = [\"curl\"]\n")
 	a := &app{out: newPaper(os.Stderr)}
 	keep := func(sort, name string, keys map[string]any) error {
-		k, err := a.tryKeep(dir, map[string]any{"quay1": map[string]any{sort: map[string]any{name: keys}}}, nil, keys)
+		k, err := a.tryKeep(t.Context(), dir, map[string]any{"quay1": map[string]any{sort: map[string]any{name: keys}}}, nil, keys)
 		if err != nil {
 			return err
 		}
@@ -304,7 +304,7 @@ func TestWhatIsBroughtIsKeptAgainAndAgain(t *testing.T) {
 			t.Fatalf("%+v: %v", k, err)
 		}
 	}
-	d, _, _, err := lintGround(a.programs(), dir, t.TempDir())
+	d, _, _, err := lintGround(t.Context(), a.programs(), dir, t.TempDir())
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,6 +2,7 @@ package main
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/hex"
 	"errors"
@@ -12,6 +13,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"northstake/core/declare"
@@ -23,7 +25,7 @@ const listLimit = time.Minute
 // moreHosts runs the program beside the declaration that prints more hosts. What it
 // printed is held for a while. Nil says that there is no such program; lint says so
 // in its place.
-func moreHosts(dir, program string, hold time.Duration, may programs) (*declare.Source, error) {
+func moreHosts(ctx context.Context, dir, program string, hold time.Duration, may programs) (*declare.Source, error) {
 	path := filepath.Join(dir, filepath.FromSlash(program))
 	if !filepath.IsLocal(filepath.FromSlash(program)) {
 		return nil, nil // lint says that it has to lie beside the declaration
@@ -51,7 +53,7 @@ func moreHosts(dir, program string, hold time.Duration, may programs) (*declare.
 	if err := may.run(path); err != nil {
 		return nil, err
 	}
-	if source.Text, err = printHosts(dir, path); err != nil {
+	if source.Text, err = printHosts(ctx, dir, path); err != nil {
 		return nil, err
 	}
 	if hold > 0 && held != "" {
@@ -63,28 +65,51 @@ func moreHosts(dir, program string, hold time.Duration, may programs) (*declare.
 	return &source, nil
 }
 
-func printHosts(dir, path string) (string, error) {
+// mostPrinted is how much a program may print: the hosts of 20,000 machines are some 4 MB.
+const mostPrinted = 16 << 20
+
+// upTo takes so many bytes, and ends the program that goes on.
+type upTo struct {
+	text bytes.Buffer // by itself: as a part it would be read into past Write
+	stop func()
+	over bool
+}
+
+func (u *upTo) Write(p []byte) (int, error) {
+	if u.text.Len()+len(p) > mostPrinted {
+		u.over = true
+		u.stop()
+		return len(p), nil
+	}
+	return u.text.Write(p)
+}
+
+func printHosts(ctx context.Context, dir, path string) (string, error) {
 	program, err := filepath.Abs(path)
 	if err != nil {
 		return "", err
 	}
-	cmd := exec.Command(program)
+	ctx, stop := context.WithTimeout(ctx, listLimit)
+	defer stop()
+	cmd := exec.CommandContext(ctx, program)
+	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true} // what it starts ends with it
+	cmd.Cancel = func() error { return syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) }
 	cmd.Dir = dir
 	// It is told nothing of the service, nor of the token.
 	cmd.Env = slices.DeleteFunc(os.Environ(), func(v string) bool { return strings.HasPrefix(v, "NORTHSTAKE_") })
-	var out, errs bytes.Buffer
+	out, errs := upTo{stop: stop}, upTo{stop: stop}
 	cmd.Stdout, cmd.Stderr = &out, &errs
 	cmd.WaitDelay = time.Second
-	timer := time.AfterFunc(listLimit, func() {
-		if cmd.Process != nil {
-			cmd.Process.Kill()
-		}
-	})
-	defer timer.Stop()
-	if err := cmd.Run(); err != nil {
-		return "", fmt.Errorf("%s did not print hosts: %w\n%s", path, err, strings.TrimSpace(errs.String()))
+	err = cmd.Run()
+	switch {
+	case out.over || errs.over:
+		return "", fmt.Errorf("%s prints more than %d MB, and was ended\n  it is to print [host.NAME] tables, in TOML like any file of the declaration", path, mostPrinted>>20)
+	case errors.Is(ctx.Err(), context.DeadlineExceeded):
+		return "", fmt.Errorf("%s did not print hosts within %s, and was ended", path, listLimit)
+	case err != nil:
+		return "", fmt.Errorf("%s did not print hosts: %w\n%s", path, err, strings.TrimSpace(errs.text.String()))
 	}
-	return out.String(), nil
+	return out.text.String(), nil
 }
 
 // heldHosts is where what a program printed is held, "" where there is no place for

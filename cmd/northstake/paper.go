@@ -29,7 +29,7 @@ type paper struct {
 }
 
 func newPaper(f *os.File) *paper {
-	p := &paper{w: f, terminal: term.IsTerminal(int(f.Fd())), width: 100, style: lipgloss.NewRenderer(f)}
+	p := &paper{w: cleaned(func() *os.File { return f }), terminal: term.IsTerminal(int(f.Fd())), width: 100, style: lipgloss.NewRenderer(f)}
 	if os.Getenv("NO_COLOR") != "" || !p.terminal {
 		p.style.SetColorProfile(termenv.Ascii)
 	}
@@ -154,7 +154,7 @@ func (p *paper) list(head []string, rows [][]string, none string) {
 		p.line("%s", none)
 		return
 	case len(rows) == 0:
-		fmt.Fprintln(os.Stderr, none)
+		fmt.Fprintln(stderr, none)
 		return
 	}
 	p.table(head, rows)

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"os"
 	"slices"
 	"strings"
 	"time"
@@ -186,7 +185,7 @@ func urlOf(r contract.ProbeResult) string {
 
 func (a *app) showProbes(list []contract.ProbeResult) {
 	if len(list) == 0 {
-		fmt.Fprintln(os.Stderr, "no site of this ground declares a probe")
+		fmt.Fprintln(stderr, "no site of this ground declares a probe")
 		return
 	}
 	var rows [][]string

@@ -109,7 +109,7 @@ func TestAProgramIsRunWhenTheUserAgrees(t *testing.T) {
 	ask := programs{ask: func(string) (bool, error) { asked++; return says, nil }}
 	ran := func(may programs) bool {
 		t.Helper()
-		_, err := moreHosts(dir, "hosts", 0, may)
+		_, err := moreHosts(t.Context(), dir, "hosts", 0, may)
 		if err != nil && !strings.Contains(err.Error(), "--allow-program") {
 			t.Fatal(err)
 		}
@@ -138,10 +138,10 @@ func TestAProgramIsRunWhenTheUserAgrees(t *testing.T) {
 	if err := os.Symlink(outside, filepath.Join(dir, "link")); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := moreHosts(dir, "link", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), "leads out") {
+	if _, err := moreHosts(t.Context(), dir, "link", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), "leads out") {
 		t.Errorf("a link that leads out: %v", err)
 	}
-	if s, err := moreHosts(dir, "../outside", 0, programs{all: true}); s != nil || err != nil {
+	if s, err := moreHosts(t.Context(), dir, "../outside", 0, programs{all: true}); s != nil || err != nil {
 		t.Errorf("a path that climbs: %v, %v", s, err)
 	}
 	// Whoever only wants to know what is declared here has nothing run.
@@ -175,14 +175,14 @@ func TestNothingOutsideIsRead(t *testing.T) {
 	if err := os.WriteFile(filepath.Join(dir, "content/page.html"), []byte("x"), 0o644); err != nil {
 		t.Fatal(err)
 	}
-	_, m, err := readGround(dir, programs{})
+	_, m, err := readGround(t.Context(), dir, programs{})
 	if err != nil || len(m.Files) != 2 || len(m.Odd) != 2 {
 		t.Errorf("files %+v, others %+v, %v", m.Files, m.Odd, err)
 	}
 	if err := os.Symlink(secret, filepath.Join(dir, "more.toml")); err != nil {
 		t.Fatal(err)
 	}
-	if _, _, err := readGround(dir, programs{}); err == nil || !strings.Contains(err.Error(), "leads out") {
+	if _, _, err := readGround(t.Context(), dir, programs{}); err == nil || !strings.Contains(err.Error(), "leads out") {
 		t.Errorf("a declaration that lies elsewhere: %v", err)
 	}
 }
@@ -204,7 +204,7 @@ func TestAProgramPrintsHosts(t *testing.T) {
 		return strings.Count(string(b), "x")
 	}
 	for i, hold := range []time.Duration{0, 0, time.Minute, time.Minute, time.Minute, time.Nanosecond} {
-		s, err := moreHosts(dir, "hosts", hold, programs{all: true})
+		s, err := moreHosts(t.Context(), dir, "hosts", hold, programs{all: true})
 		if err != nil || s == nil || s.Name != "what hosts prints" || strings.TrimSpace(s.Text) != "[host.quay3]" {
 			t.Fatalf("%+v, %v", s, err)
 		}
@@ -212,17 +212,35 @@ func TestAProgramPrintsHosts(t *testing.T) {
 			t.Errorf("time %d: it was asked %d times, want %d", i, got, want)
 		}
 	}
-	if s, err := moreHosts(dir, "none", 0, programs{all: true}); s != nil || err != nil {
+	if s, err := moreHosts(t.Context(), dir, "none", 0, programs{all: true}); s != nil || err != nil {
 		t.Errorf("a program that is not there: %v, %v", s, err)
 	}
 	for text, want := range map[string]string{"#!/bin/sh\necho low tide >&2; exit 3\n": "low tide"} {
 		bad := file(t, "hosts", text, 0o755)
-		if _, err := moreHosts(filepath.Dir(bad), "hosts", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := moreHosts(t.Context(), filepath.Dir(bad), "hosts", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("a program that fails: %v", err)
 		}
 	}
 	plain := file(t, "hosts", "", 0o644)
-	if _, err := moreHosts(filepath.Dir(plain), "hosts", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), "make it executable") {
+	if _, err := moreHosts(t.Context(), filepath.Dir(plain), "hosts", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), "make it executable") {
 		t.Errorf("a file that is no program: %v", err)
+	}
+}
+
+// A program that prints without an end is ended, and what it has started with it (X6).
+func TestAProgramThatPrintsWithoutAnEnd(t *testing.T) {
+	for script, want := range map[string]string{
+		"cat /dev/zero":             "prints more than 16 MB, and was ended",
+		"cat /dev/zero >&2":         "prints more than 16 MB, and was ended",
+		"(cat /dev/zero) & wait":    "prints more than 16 MB, and was ended",
+		"echo no hosts >&2; exit 3": "did not print hosts: exit status 3\nno hosts",
+	} {
+		dir := t.TempDir()
+		if err := os.WriteFile(filepath.Join(dir, "hosts"), []byte("#!/bin/sh\n"+script+"\n"), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if _, err := moreHosts(t.Context(), dir, "hosts", 0, programs{all: true}); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("%s: %v, want %q", script, err, want)
+		}
 	}
 }

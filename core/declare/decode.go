@@ -21,6 +21,9 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 		child := n.table[k]
 		i := slices.IndexFunc(fields, func(f field) bool { return f.name == k })
 		if i < 0 {
+			if r.many() {
+				continue // and nothing is looked for that would not be said
+			}
 			var names []string
 			for _, f := range fields {
 				names = append(names, f.name)

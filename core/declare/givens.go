@@ -81,15 +81,20 @@ func (d *Declaration) givenData(host string) map[string]string {
 
 // Fill makes a template's text for one host. The error is a *TextError.
 func (d *Declaration) Fill(name, text, host string) (string, error) {
-	t, err := template.New(name).Option("missingkey=error").Parse(text)
+	key := [2]string{name, text}
+	if e, known := d.overdone.Load(key); known {
+		return "", e.(error) // for another host, and no host takes it further
+	}
+	made, err := makeText(name, text, d.textData(host))
+	if o, is := isOverdone(err); is {
+		e := o.placed(name, text)
+		d.overdone.Store(key, e)
+		return "", e
+	}
 	if err != nil {
 		return "", textError(name, err)
 	}
-	var b strings.Builder
-	if err := t.Execute(&b, d.textData(host)); err != nil {
-		return "", textError(name, err)
-	}
-	return b.String(), nil
+	return made, nil
 }
 
 // AtHand says whether the text of a file beside the declaration is.

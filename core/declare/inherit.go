@@ -1,12 +1,12 @@
 package declare
 
 import (
+	"errors"
 	"fmt"
 	"maps"
 	"reflect"
 	"strconv"
 	"strings"
-	"text/template"
 
 	"northstake/core/near"
 )
@@ -124,6 +124,9 @@ func fill(v reflect.Value, data any) (reflect.Value, *unfilled) {
 		out.Set(reflect.New(v.Type().Elem()))
 		out.Elem().Set(elem)
 	case reflect.Slice:
+		if v.IsNil() {
+			return out, nil // what is missing stays so: an empty list says something
+		}
 		out = reflect.MakeSlice(v.Type(), v.Len(), v.Len())
 		for i := range v.Len() {
 			elem, err := fill(v.Index(i), data)
@@ -133,6 +136,9 @@ func fill(v reflect.Value, data any) (reflect.Value, *unfilled) {
 			out.Index(i).Set(elem)
 		}
 	case reflect.Map:
+		if v.IsNil() {
+			return out, nil
+		}
 		out = reflect.MakeMap(v.Type())
 		for _, k := range v.MapKeys() {
 			elem, err := fill(v.MapIndex(k), data)
@@ -162,13 +168,10 @@ func fillText(text string, data any) (string, *unfilled) {
 	if !strings.Contains(text, "{{") {
 		return text, nil
 	}
-	t, err := template.New("kit").Option("missingkey=error").Parse(text)
+	made, err := makeText("kit", text, data)
 	if err != nil {
-		return "", &unfilled{error: err, unread: true}
+		var unread errUnread
+		return "", &unfilled{error: err, unread: errors.As(err, &unread)}
 	}
-	var b strings.Builder
-	if err := t.Execute(&b, data); err != nil {
-		return "", &unfilled{error: err}
-	}
-	return b.String(), nil
+	return made, nil
 }

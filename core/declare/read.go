@@ -3,6 +3,7 @@ package declare
 import (
 	"reflect"
 	"sort"
+	"sync"
 )
 
 // Read reads the files of a declaration, and gives sites what they take from their
@@ -20,7 +21,7 @@ func ReadIn(words int, sources []Source, m *Manifest) (*Declaration, Problems) {
 	for _, s := range sorted {
 		r.file(s)
 	}
-	d := &Declaration{positions: map[string]span{}, lent: map[string]bool{}, sources: r.lines, manifest: m}
+	d := &Declaration{positions: map[string]span{}, lent: map[string]bool{}, overdone: &sync.Map{}, sources: r.lines, manifest: m}
 	if len(sorted) == 0 {
 		return d, Problems{{Position: Position{File: ".", Line: 1, Column: 1}, What: "there is no *.toml file here", Fix: "northstake new DIR writes a small ground to start from"}}
 	}

@@ -58,8 +58,17 @@ type reader struct {
 }
 
 func (r *reader) problem(at span, what, fix string) {
+	if r.many() {
+		return
+	}
 	r.problems = append(r.problems, problemAt(r.lines, at, what, fix))
 }
+
+// MostMistakes is how many are told of at once: who has made more begins with these.
+const MostMistakes = 200
+
+// many says that no more mistakes are told of.
+func (r *reader) many() bool { return len(r.problems) >= MostMistakes }
 
 func problemAt(lines map[string][]string, at span, what, fix string) Problem {
 	p := Problem{Position: at.Position, Width: at.width, What: brief(what), Fix: brief(fix)}
@@ -132,13 +141,18 @@ func (r *reader) parse(name string, data []byte) (root *node, bad *syntaxError) 
 	root = newTable(span{Position: Position{File: name, Line: 1, Column: 1}})
 	current := root
 	starts := lineStarts(data)
+	counted := struct{ line, from, runes int }{} // how many characters stand before the place that was last asked for
 	place := func(raw unstable.Range) span {
 		from, end := int(raw.Offset), int(raw.Offset+raw.Length)
 		line := sort.SearchInts(starts, from+1)
 		if i := bytes.IndexByte(data[from:end], '\n'); i >= 0 {
 			end = from + i
 		}
-		return span{Position{name, line, utf8.RuneCount(data[starts[line-1]:from]) + 1}, utf8.RuneCount(data[from:end])}
+		if counted.line != line || counted.from > from {
+			counted.line, counted.from, counted.runes = line, starts[line-1], 0
+		}
+		counted.runes, counted.from = counted.runes+utf8.RuneCount(data[counted.from:from]), from
+		return span{Position{name, line, counted.runes + 1}, utf8.RuneCount(data[from:end])}
 	}
 	for p.NextExpression() {
 		e := p.Expression()
@@ -177,6 +191,9 @@ func lineStart(data []byte, offset int) int {
 func (r *reader) header(root *node, e *unstable.Node, place func(unstable.Range) span) *node {
 	n := root
 	var path []string
+	if r.tooDeep(e, place) {
+		return newTable(span{})
+	}
 	it := e.Key()
 	for it.Next() {
 		k := it.Node()
@@ -232,7 +249,30 @@ func firstAt(first, again span) string {
 	return fmt.Sprintf("line %d", first.Line)
 }
 
+// deepest is how many parts a key may have; the deepest that leads somewhere has eight.
+const deepest = 20
+
+// tooDeep says that a key has more parts than any that leads somewhere.
+func (r *reader) tooDeep(e *unstable.Node, place func(unstable.Range) span) bool {
+	parts := 0
+	for it := e.Key(); it.Next(); {
+		if parts++; parts == 1 {
+			continue
+		}
+		if parts > deepest {
+			it = e.Key()
+			it.Next()
+			r.problem(place(it.Node().Raw), fmt.Sprintf("this key has more than %d parts", deepest), "no key of a declaration is as deep: northstake help lists them")
+			return true
+		}
+	}
+	return false
+}
+
 func (r *reader) keyValue(n *node, e *unstable.Node, place func(unstable.Range) span) {
+	if r.tooDeep(e, place) {
+		return
+	}
 	it := e.Key()
 	for it.Next() {
 		k := it.Node()

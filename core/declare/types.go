@@ -9,6 +9,7 @@ import (
 	"path"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // Declaration is what the TOML files of a ground say, merged.
@@ -25,6 +26,7 @@ type Declaration struct {
 	manifest   *Manifest
 	unground   bool // no file has a [ground]
 	readable   bool
+	overdone   *sync.Map       // templates that go beyond their bounds, by name and text
 	miswritten map[string]bool // keys that another one is taken to stand for, by their paths
 
 	names    []string            // of all hosts
