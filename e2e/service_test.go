@@ -46,7 +46,7 @@ func (s *service) start() error {
 	if err != nil {
 		return err
 	}
-	options := append([]string{"--listen", listen, "--state", s.state, "--rods", filepath.Join(root, "bin", "rods"), "--takeover", "4s", "--engine", labs.Socket()}, s.options...)
+	options := append([]string{"--listen", listen, "--state", s.state, "--rods", filepath.Join(root, "bin", "rods"), "--takeover", "4s", "--engine", labs.Socket(), "--fetch-own-machine"}, s.options...)
 	cmd := exec.Command(filepath.Join(root, "bin", "northstaked"), options...)
 	cmd.Env = []string{"NORTHSTAKE_DATABASE=" + s.database, "PATH=/usr/bin:/bin"}
 	cmd.Stdout, cmd.Stderr = log, log

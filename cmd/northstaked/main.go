@@ -34,6 +34,7 @@ type settings struct {
 	silence, mostAge                      time.Duration
 	newKey                                bool
 	newToken                              bool
+	fetchOwn                              bool
 }
 
 func main() {
@@ -59,6 +60,7 @@ func main() {
 	f.BoolVar(&s.newToken, "new-token", false, "make the administrator's token anew, where it was lost, and end; the former one is not known any more")
 	f.StringVar(&s.rods, "rods", filepath.Join(filepath.Dir(self), "rods"), "directory with the rods that are sent to hosts")
 	f.StringVar(&s.engine, "engine", os.Getenv("NORTHSTAKE_ENGINE"), "socket of this machine's container engine, where it is not at its usual place (NORTHSTAKE_ENGINE)")
+	f.BoolVar(&s.fetchOwn, "fetch-own-machine", false, "let content be fetched from this machine's own addresses, too: whoever may declare can then read what is served there")
 	f.DurationVar(&s.silence, "takeover", jobs.Silence, "how long a replica may be silent before another takes its runs over")
 	f.DurationVar(&s.mostAge, "keep-connections", reach.MostAge, "how old a connection to a host gets before the next look makes a new one, by which a host that lets nobody in any more is found")
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
@@ -102,7 +104,7 @@ func serve(ctx context.Context, s settings) error {
 	if err != nil {
 		return err
 	}
-	j.Engine = s.engine
+	j.Engine, j.Fetching.OwnMachine = s.engine, s.fetchOwn
 	bell := store.NewBell(st, log)
 	go bell.Run(ctx)
 	if err := j.Start(ctx); err != nil {

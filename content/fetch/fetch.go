@@ -37,8 +37,8 @@ func (t *Trouble) Error() string { return t.What }
 // Content fetches content into the directory to, which is made. Secret is the value
 // of the secret that it names, nil where it names none. The error is a *Trouble
 // where somebody can do something about it.
-func Content(ctx context.Context, c *declare.Content, secret []byte, to string) error {
-	ctx, cancel := context.WithTimeout(ctx, timeLimit)
+func (f From) Content(ctx context.Context, c *declare.Content, secret []byte, to string) error {
+	ctx, cancel := context.WithTimeout(f.guard(ctx), timeLimit)
 	defer cancel()
 	if err := os.MkdirAll(to, 0o700); err != nil {
 		return err
@@ -69,7 +69,8 @@ func fromURL(ctx context.Context, c *declare.Content, secret []byte, to string) 
 		return err
 	}
 	if sum != c.SHA256 {
-		return &Trouble{fmt.Sprintf("what %s gives has the SHA-256 %s, not the one that is declared", c.URL, sum), "if that is what should be published, declare this sum; if not, somebody has changed it"}
+		// Not the whole of it: who cannot fetch it by himself has no sum of it to declare.
+		return &Trouble{fmt.Sprintf("what %s gives has another SHA-256 than the declared one: it begins with %s", c.URL, sum[:12]), "look at what it gives now: if that is what should be published, declare what sha256sum prints of it; if not, somebody has changed it"}
 	}
 	if !archive.Is(name) {
 		return os.Rename(file, filepath.Join(to, name))
@@ -93,7 +94,11 @@ func download(ctx context.Context, from string, secret []byte, file string) (str
 			req.SetBasicAuth(user, password)
 		}
 	}
-	res, err := http.DefaultClient.Do(req)
+	res, err := web.Do(req)
+	var no *refused
+	if errors.As(err, &no) {
+		return "", &Trouble{fmt.Sprintf("%s cannot be fetched: %s", from, no.what), "declare the URL where it lies in the end, on another machine"}
+	}
 	if err != nil {
 		return "", &Trouble{fmt.Sprintf("%s cannot be fetched: %v", from, errors.Unwrap(err)), "check the URL, and the service's way to it"}
 	}

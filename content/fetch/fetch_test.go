@@ -47,7 +47,7 @@ func names(t *testing.T, c *declare.Content, secret string) (string, error) {
 	if secret != "" {
 		value = []byte(secret)
 	}
-	if err := Content(context.Background(), c, value, dir); err != nil {
+	if err := here.Content(context.Background(), c, value, dir); err != nil {
 		return "", err
 	}
 	files, _, err := Files(dir)
@@ -86,7 +86,7 @@ func TestContentFromAURL(t *testing.T) {
 		{"/private.zip", sum, "keeper:s3cret", "site/a/b.css site/index.html", "", ""},
 		{"/private.zip", sum, "token", "site/a/b.css site/index.html", "", ""},
 		{"/private.zip", sum, "", "", "answers 401", `fetch_secret = "NAME"`},
-		{"/site.zip", badSum, "", "", "has the SHA-256 " + sum, "declare this sum"},
+		{"/site.zip", badSum, "", "", "begins with " + sum[:12], "declare what sha256sum prints of it"},
 		{"/bad.zip", badSum, "", "", "leads out of the archive", ""},
 		{"/none.zip", sum, "", "", "answers 404", "check the URL"},
 	} {
@@ -159,7 +159,7 @@ func TestContentFromARepository(t *testing.T) {
 		{commit[:10], "site/deep", "site/deep/a.css", ""},
 	} {
 		dir := t.TempDir()
-		if err := Content(context.Background(), &declare.Content{Git: open, At: c.at, Folder: c.folder}, nil, dir); err != nil {
+		if err := here.Content(context.Background(), &declare.Content{Git: open, At: c.at, Folder: c.folder}, nil, dir); err != nil {
 			t.Errorf("%+v: %v", c, err)
 			continue
 		}

@@ -13,15 +13,17 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/go-git/go-billy/v5/memfs"
+	"github.com/go-git/go-billy/v5/osfs"
 	"github.com/go-git/go-git/v5"
 	"github.com/go-git/go-git/v5/config"
 	"github.com/go-git/go-git/v5/plumbing"
+	"github.com/go-git/go-git/v5/plumbing/cache"
 	"github.com/go-git/go-git/v5/plumbing/filemode"
 	"github.com/go-git/go-git/v5/plumbing/object"
 	"github.com/go-git/go-git/v5/plumbing/transport"
 	githttp "github.com/go-git/go-git/v5/plumbing/transport/http"
 	gitssh "github.com/go-git/go-git/v5/plumbing/transport/ssh"
+	"github.com/go-git/go-git/v5/storage/filesystem"
 	"github.com/go-git/go-git/v5/storage/memory"
 
 	"northstake/core/declare"
@@ -34,6 +36,22 @@ func fromGit(ctx context.Context, c *declare.Content, secret []byte, to string) 
 	if err != nil {
 		return err
 	}
+	end, err := transport.NewEndpoint(c.Git)
+	switch {
+	case err != nil:
+		return err
+	case end.Protocol == "ssh":
+		if err := reaches(ctx, end.Host); err != nil {
+			return gitTrouble(c, err)
+		}
+	case end.Protocol != "https" && end.Protocol != "http":
+		return &Trouble{fmt.Sprintf("%s cannot be fetched: %q is no way to a repository", c.Git, end.Protocol), "declare its URL with https: or ssh:, or as HOST:PATH"}
+	}
+	kept, err := os.MkdirTemp("", "northstake-git-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(kept)
 	remote := git.NewRemote(memory.NewStorage(), &config.RemoteConfig{Name: "origin", URLs: []string{c.Git}})
 	refs, err := remote.ListContext(ctx, &git.ListOptions{Auth: auth, PeelingOption: git.AppendPeeled})
 	if err != nil {
@@ -54,7 +72,7 @@ func fromGit(ctx context.Context, c *declare.Content, secret []byte, to string) 
 	if ref != "" {
 		options.ReferenceName, options.SingleBranch, options.Depth = ref, true, 1
 	}
-	repo, err := git.CloneContext(ctx, memory.NewStorage(), memfs.New(), options)
+	repo, err := git.CloneContext(ctx, filesystem.NewStorage(osfs.New(kept), cache.NewObjectLRU(64*cache.MiByte)), nil, options)
 	if err != nil {
 		return gitTrouble(c, err)
 	}
@@ -122,7 +140,10 @@ func gitAccount(c *declare.Content, secret []byte) (transport.AuthMethod, error)
 }
 
 func gitTrouble(c *declare.Content, err error) error {
+	var no *refused
 	switch {
+	case errors.As(err, &no):
+		return &Trouble{fmt.Sprintf("%s cannot be fetched: %s", c.Git, no.what), "declare the repository where it lies, on another machine"}
 	case errors.Is(err, transport.ErrAuthenticationRequired), errors.Is(err, transport.ErrAuthorizationFailed), errors.Is(err, transport.ErrRepositoryNotFound):
 		fix := "check the repository's URL; if it is private, name the secret that opens it with fetch_secret = \"NAME\""
 		if c.FetchSecret != "" {

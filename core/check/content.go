@@ -246,6 +246,11 @@ func (c *Checker) allDirs() []string {
 	return sorted(seen)
 }
 
+func hasPassword(u *url.URL) bool {
+	_, has := u.User.Password()
+	return has
+}
+
 // fetching checks what is said of content that the service fetches; false says
 // that something is wrong.
 func (c *Checker) fetching(w *declare.Content, sub func(string) []string) bool {
@@ -256,7 +261,7 @@ func (c *Checker) fetching(w *declare.Content, sub func(string) []string) bool {
 		}
 		u, err := url.Parse(v)
 		switch {
-		case err == nil && u.User != nil && (key == "url" || u.Scheme != "ssh"):
+		case err == nil && u.User != nil && (key == "url" || u.Scheme != "ssh" || hasPassword(u)):
 			c.Say(sub(key), "an account stands in the URL, where many can read it", "take it out, give it to northstake secret keep NAME, and write fetch_secret = \"NAME\"")
 		case err != nil || !slices.Contains(schemes[key], u.Scheme) || u.Host == "" || form.Bad(strings.ReplaceAll(strings.ReplaceAll(v, "?", ""), "&", "")) != "":
 			c.Say(sub(key), fmt.Sprintf("%q cannot be fetched from", v), "write a URL that begins with "+strings.Join(schemes[key], ":, ")+":")

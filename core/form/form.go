@@ -17,7 +17,7 @@ var (
 	PlainName = pattern(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`) // of grounds, kits, sites, secrets, portions
 	HostName  = pattern(`^[a-z0-9]([a-z0-9.-]{0,61}[a-z0-9])?$`)
 	DNSName   = pattern(`^(\*\.)?([a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)(\.[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)*$`)
-	Package   = pattern(`^[a-z0-9][a-z0-9+.-]{1,99}$`)
+	Package   = pattern(`^[a-z0-9][a-z0-9+.-]{0,98}[a-z0-9+.]$`)
 	Service   = pattern(`^[A-Za-z0-9][A-Za-z0-9:_.@-]{0,99}$`)
 	Account   = pattern(`^[a-z_][a-z0-9_-]{0,30}\$?$`)
 	Given     = pattern(`^[a-z][a-z0-9_]{0,39}$`)
@@ -37,7 +37,7 @@ var (
 	Image     = pattern(`^[a-z0-9]([a-z0-9.-]{0,100}[a-z0-9])?(:[0-9]{1,5})?(/[a-z0-9]+([._-]+[a-z0-9]+)*){1,8}(:[A-Za-z0-9_][A-Za-z0-9_.-]{0,127}|@sha256:[0-9a-f]{64})$`)
 	Variable  = pattern(`^[A-Za-z_][A-Za-z0-9_]{0,99}$`)
 	Mark      = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,127}$`)                     // a label of a container
-	GitSSH    = pattern(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:[A-Za-z0-9._/~-]+$`) // host:path
+	GitSSH    = pattern(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:/?[A-Za-z0-9._~-][A-Za-z0-9._/~-]*$`) // host:path
 )
 
 // A Pattern is an expression that is made ready when it is first asked for: a
@@ -53,6 +53,24 @@ func (p Pattern) MatchString(v string) bool { return p.ready().MatchString(v) }
 
 // SystemDirs are directories that belong to the system.
 var SystemDirs = []string{"/", "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/lib64", "/opt", "/proc", "/root", "/run", "/sbin", "/srv", "/sys", "/tmp", "/usr", "/var", "/var/lib", "/var/www", "/usr/share"}
+
+// programPlaces are directories whose files belong to packages, to the kernel or to single users:
+// whatever is published as a whole is not below them. /usr/share and /usr/local have room for it.
+var programPlaces = []string{"/bin", "/boot", "/lib", "/lib32", "/lib64", "/libx32", "/lost+found", "/root", "/sbin", "/usr/bin", "/usr/include", "/usr/lib", "/usr/lib32", "/usr/lib64", "/usr/libexec", "/usr/sbin", "/usr/src",
+	"/usr/local/bin", "/usr/local/sbin", "/usr/local/lib", "/usr/local/libexec", "/var/backups", "/var/lib/apt", "/var/lib/dpkg", "/var/lib/rpm", "/var/lib/dnf", "/var/lib/systemd", "/var/lib/containers", "/var/lib/docker", "/var/lock", "/var/log", "/var/run", "/var/spool"}
+
+// accountFiles are those in which a system keeps its accounts: the account stakes are for these.
+var accountFiles = []string{"/etc/passwd", "/etc/shadow", "/etc/group", "/etc/gshadow", "/etc/passwd-", "/etc/shadow-", "/etc/group-", "/etc/gshadow-", "/etc/subuid", "/etc/subgid"}
+
+// below is the directory of a list that a path is or lies below, "" for none.
+func below(p string, list []string) string {
+	for _, dir := range list {
+		if p == dir || strings.HasPrefix(p, dir+"/") {
+			return dir
+		}
+	}
+	return ""
+}
 
 // ownPlaces are directories in which nothing can be declared.
 var ownPlaces = []string{"/proc", "/sys", "/dev", "/run", "/var/lib/northstake", "/etc/northstake"}
@@ -89,10 +107,22 @@ func Place(p string) (what, fix string) {
 	case len(p) > 1000 || longestPart(p) > 200:
 		return "this path is too long", "use one of at most 1000 characters, and at most 200 for each part"
 	}
-	for _, own := range ownPlaces {
-		if p == own || strings.HasPrefix(p, own+"/") {
-			return fmt.Sprintf("%s is kept by the system or by North Stake", own), "declare a path elsewhere"
-		}
+	if own := below(p, ownPlaces); own != "" {
+		return fmt.Sprintf("%s is kept by the system or by North Stake", own), "declare a path elsewhere"
+	}
+	if slices.Contains(accountFiles, p) {
+		return fmt.Sprintf("in %s the system keeps its accounts", p), "declare them as [….account.NAME]"
+	}
+	return "", ""
+}
+
+// Log says what is wrong with the path of a log, and what to do; "" where nothing is.
+func Log(p string) (what, fix string) {
+	if what, fix = Place(p); what != "" {
+		return what, fix
+	}
+	if dir := below(p, append([]string{"/etc", "/usr"}, slices.DeleteFunc(slices.Clone(programPlaces), func(d string) bool { return d == "/var/log" })...)); dir != "" {
+		return fmt.Sprintf("%s is no place for a log", dir), "write it below /var/log"
 	}
 	return "", ""
 }
@@ -107,8 +137,16 @@ func Root(p string) (what, fix string) {
 		return fmt.Sprintf("%q is not in its shortest form", p), fmt.Sprintf("write %q", path.Clean(p))
 	case Bad(p) != "":
 		return fmt.Sprintf("%q cannot be a directory here: %s", p, Bad(p)), "use a plainer name"
-	case slices.Contains(SystemDirs, p):
+	case slices.Contains(SystemDirs, p) && below(p, programPlaces) == "" && below(p, ownPlaces) == "":
 		return fmt.Sprintf("%s belongs to the system and cannot be a document root", p), "use a directory of the site's own below it"
+	case below(p, ownPlaces) != "":
+		return fmt.Sprintf("%s is kept by the system or by North Stake", below(p, ownPlaces)), "publish below /srv or /var/www"
+	case below(p, programPlaces) != "":
+		return fmt.Sprintf("%s holds what packages, the system or its administrator keep there, and nothing is published in it", below(p, programPlaces)), "publish below /srv or /var/www"
+	case strings.HasPrefix(p, "/home/") && strings.Count(p, "/") == 2:
+		return fmt.Sprintf("%s is all that a user has", p), "use a directory below it"
+	case slices.ContainsFunc(strings.Split(p, "/"), func(part string) bool { return part == ".ssh" || part == ".gnupg" }):
+		return fmt.Sprintf("%s is where keys are kept", p), "publish below /srv or /var/www"
 	case len(p) > 1000:
 		return "this path is longer than 1000 characters", "use a shorter one"
 	case longestPart(p) > 200:

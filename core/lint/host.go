@@ -26,6 +26,9 @@ func (l linter) host(name string, h *declare.Host) {
 	if h.Address == "" && !to.Within && l.D.Lacks("host", name, "address") {
 		l.Say(keys("host", name), fmt.Sprintf("[host.%s] has no address", name), "add address = \"…\" (an IP address or a DNS name), or via = \"service-machine\" for the machine that the service runs on")
 	}
+	if h.Address == "" && l.Written("host", name, "address") {
+		l.Say(keys("host", name, "address"), "an empty address is none", "write an IP address or a DNS name")
+	}
 	if h.Address != "" && net.ParseIP(h.Address) == nil && (!form.DNSName.MatchString(h.Address) || strings.HasPrefix(h.Address, "*")) {
 		fix := "write an IP address or a DNS name"
 		if _, _, err := net.SplitHostPort(h.Address); err == nil {

@@ -189,6 +189,8 @@ func TestMistakesInWhatIsNew(t *testing.T) {
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { url = \"https://x.test/a.zip\" }\n":                         "add sha256",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { url = \"ftp://x.test/a.zip\", sha256 = \"00\" }\n":          "cannot be fetched from",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { git = \"https://u:p@x.test/a.git\" }\n":                     "northstake secret keep",
+		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { git = \"file:///srv/a.git\" }\n":                            "cannot be fetched from",
+		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { git = \"git://x.test/a.git\" }\n":                           "cannot be fetched from",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { git = \"git@x.test:a.git\", at = \"../x\" }\n":              "not the name of a branch",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content/timetable\", secret = \"x\" }\n":            "a secret is for what is fetched",
 		"[site.s]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content/timetable\", left_alone = [\"*.html\"] }\n": "is to be left alone",

@@ -42,6 +42,7 @@ func (l linter) site(name string, s *declare.Site) {
 	l.names(name, s)
 	l.within(name, s)
 	l.listen(s, here)
+	l.besideSSH(name, s, here)
 	if s.Root != "" {
 		l.Root(s.Root, check.At(here, "root"))
 	}
@@ -123,6 +124,8 @@ func (l linter) listen(s *declare.Site, here []string) {
 	for i, on := range s.Listen {
 		at := check.At(here, "listen", strconv.Itoa(i))
 		switch {
+		case on.Port == 443:
+			l.Say(at, "at 443 browsers speak HTTPS, and sites speak plain HTTP so far", "listen on another port, and put a server with TLS in front of it")
 		case on.Port < 1 || on.Port > 65535:
 			l.Say(at, fmt.Sprintf("port %d does not exist", on.Port), "use a number from 1 to 65535")
 		case seen[on.On()] && on.Address == "":
@@ -133,6 +136,21 @@ func (l linter) listen(s *declare.Site, here []string) {
 		seen[on.On()] = true
 		if a, err := netip.ParseAddr(on.Address); on.Address != "" && (err != nil || a.Zone() != "" || a.IsUnspecified()) {
 			l.Say(check.At(at, "address"), fmt.Sprintf("%q is not an address of a host", on.Address), "write an IP address such as \"10.88.0.11\", or leave it out for all of them")
+		}
+	}
+}
+
+// besideSSH says that a site listens where a host lets the service in.
+func (l linter) besideSSH(name string, s *declare.Site, here []string) {
+	if s.Image != "" {
+		return // in a container, whose own ports these are
+	}
+	for i, on := range s.Listen {
+		for _, host := range l.D.HostsOf(name) {
+			if _, to := l.D.Hosts[host].WayTo(); to.Login && l.D.ReachOf(host).Port == on.Port {
+				l.Say(check.At(here, "listen", strconv.Itoa(i)), fmt.Sprintf("at port %d the service gets in to host %s by SSH", on.Port, host), "listen on another port")
+				break
+			}
 		}
 	}
 }
@@ -156,7 +174,7 @@ func (l linter) looks(s *declare.Site, here []string) {
 			continue
 		}
 		at := check.At(here, "log", key)
-		if what, fix := form.Place(file); what != "" {
+		if what, fix := form.Log(file); what != "" {
 			l.Say(at, what, fix)
 		} else if form.Bad(file) != "" || strings.ContainsAny(file, " #%") {
 			l.Say(at, fmt.Sprintf("%q cannot be the file of a log", file), "use a plainer name")

@@ -94,7 +94,7 @@ func (j *Service) fetchOne(ctx context.Context, c *declare.Content) (out declare
 		return out, err
 	}
 	defer os.RemoveAll(dir)
-	if err := fetch.Content(ctx, c, secret, dir); err != nil {
+	if err := j.Fetching.Content(ctx, c, secret, dir); err != nil {
 		return out, err
 	}
 	files, dirs, err := fetch.Files(dir)

@@ -21,6 +21,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverdatabasesql"
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 
+	"northstake/content/fetch"
 	"northstake/core/declare"
 	"northstake/host/reach"
 	"northstake/service/auth"
@@ -35,6 +36,8 @@ type Service struct {
 	Hosts *reach.Pool
 	Seal  *auth.Seal
 	Log   *slog.Logger
+
+	Fetching fetch.From // where content is fetched from
 
 	Engine string // socket of the container engine of the service's own machine, "" for its usual place
 

@@ -172,6 +172,7 @@ func Start(t *testing.T) *Service {
 	pool := reach.NewPool(nil)
 	j, err := jobs.New(st, pool, seal, jobs.Silence, log)
 	if err == nil {
+		j.Fetching.OwnMachine = true // what tests serve lies there
 		err = j.Start(ctx)
 	}
 	if err != nil {
