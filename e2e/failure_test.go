@@ -324,7 +324,7 @@ func TestATakenPortBlocksItsSiteAlone(t *testing.T) {
 	t.Parallel()
 	const other = "[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n" +
 		"[site.freight]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"freight.saltmarsh.test\"]\nlisten = [8080]\nroot = \"/srv/www/freight\"\ncontent = { dir = \"content\" }\n"
-	g := newGround(t, shared, 1, bareKit+other)
+	g := newGround(t, shared, 1, other)
 	g.trust()
 	host := g.hosts[0]
 	hold := func(port int) {
@@ -346,6 +346,13 @@ func TestATakenPortBlocksItsSiteAlone(t *testing.T) {
 	}
 	if status, body := g.fetch(host, "/"); status != 200 || !strings.Contains(body, "version one") {
 		t.Errorf("the site beside the blocked one answers %d: %s", status, body)
+	}
+	// Nothing is let in for what waits (Y3, V10).
+	if dialable(g.address(host) + ":8080") {
+		t.Error("port 8080, whose site waits, was opened to what another program serves there")
+	}
+	if rules := g.on(host, "nft list table inet northstake"); strings.Contains(rules, "8080") || !strings.Contains(rules, "dport 80 accept") {
+		t.Errorf("the rules are\n%s", rules)
 	}
 	if left := g.on(host, "ls -d /srv/www/freight /etc/nginx/*/northstake-freight.conf 2>/dev/null || true"); strings.TrimSpace(left) != "" {
 		t.Errorf("there is something of the blocked site: %s", left)
@@ -522,4 +529,47 @@ func (g *ground) acceptsWhatLintAccepts(server, file, test, good string) {
 		g.t.Errorf("of %d sites that lint accepts, %s says:\n%s", sites, server, out)
 	}
 	g.on(host, "rm "+file)
+}
+
+// A run is as good as what visitors get at its end: a site that answers as little as before is never
+// told as done (V4). A check that could not be made is no answer: it takes nothing back, and says
+// nothing of filters (K8, V18).
+func TestARunIsJudgedByWhatIsAnswered(t *testing.T) {
+	t.Parallel()
+	const site = "[site.timetable]\non = [\"%s\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n[[site.timetable.probe]]\npath = \"/\"\ncontains = \"%s\"\nfrom = [\"inside\", \"%s\"]\n"
+	g := newGround(t, shared, 2, bareKit)
+	host, other := g.hosts[0], g.hosts[1]
+	g.declareText("[kit.base]\n" + fmt.Sprintf(site, host, "Next sailing", other))
+	g.trust()
+	g.apply(0)
+
+	// The other host lets nobody in while the site's content changes.
+	g.on(other, "systemctl stop ssh.socket 2>/dev/null; systemctl stop ssh; pkill -f '[s]shd: keeper' || true")
+	g.content("index.html", page("two"))
+	g.ns(0, "declare", g.dir)
+	var p contract.Plan
+	decode(t, g.ns(1, "plan", g.name, "--on", host, "--json"), &p)
+	r := g.applyPlan(0, p.Id)
+	if notes := strings.Join(r.Hosts[0].Notes, "; "); r.Hosts[0].State != "done" || !strings.Contains(notes, "site timetable was not checked from "+other) {
+		t.Errorf("the host ended %s: %+v, %s", r.Hosts[0].State, r.Hosts[0].Fault, notes)
+	}
+	if _, body := g.fetch(host, "/"); !strings.Contains(body, "version two") {
+		t.Errorf("the site shows %q", body)
+	}
+	if out := g.ns(2, "probe", g.name, "--on", host); !strings.Contains(out, "not checked") || strings.Contains(out, "filters the port") {
+		t.Errorf("probe says\n%s", out)
+	}
+	g.on(other, "systemctl start ssh")
+
+	// What a run has nothing to do with, and answers wrongly before and after.
+	g.declareText("[kit.base]\npackages = [\"tree\"]\n" + fmt.Sprintf(site, host, "No such sailing", other))
+	g.ns(0, "declare", g.dir)
+	decode(t, g.ns(1, "plan", g.name, "--on", host, "--json"), &p)
+	r = g.applyPlan(1, p.Id)
+	if h := r.Hosts[0]; h.State != "unmet" || !strings.Contains(h.Fault.What, "site timetable answers as little as before") {
+		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
+	}
+	if got := g.on(host, "dpkg-query -W -f '${Status}' tree"); got != "install ok installed" {
+		t.Errorf("what the run was for is taken back: %s", got)
+	}
 }

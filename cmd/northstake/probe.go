@@ -60,6 +60,9 @@ With --url it is one request that nobody declares, made by the service or on hos
 			if slices.ContainsFunc(list, func(r contract.ProbeResult) bool { return !r.OK }) {
 				bad = status(differs)
 			}
+			if slices.ContainsFunc(list, func(r contract.ProbeResult) bool { return !r.Made() }) {
+				bad = status(trouble) // nobody knows what would be answered there
+			}
 			if done, err := a.print(list); done {
 				return errors.Join(err, bad)
 			}

@@ -36,7 +36,7 @@ var (
 	Container = pattern(`^[a-zA-Z0-9][a-zA-Z0-9_.-]{0,62}$`) // by its name on an engine; networks, too
 	Image     = pattern(`^[a-z0-9]([a-z0-9.-]{0,100}[a-z0-9])?(:[0-9]{1,5})?(/[a-z0-9]+([._-]+[a-z0-9]+)*){1,8}(:[A-Za-z0-9_][A-Za-z0-9_.-]{0,127}|@sha256:[0-9a-f]{64})$`)
 	Variable  = pattern(`^[A-Za-z_][A-Za-z0-9_]{0,99}$`)
-	Mark      = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,127}$`)                     // a label of a container
+	Mark      = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,127}$`)                                      // a label of a container
 	GitSSH    = pattern(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:/?[A-Za-z0-9._~-][A-Za-z0-9._/~-]*$`) // host:path
 )
 

@@ -40,6 +40,13 @@ func behind(list []judged, byName map[string]judged) (out, sites map[string]stri
 				continue // it is as declared, whatever else is not
 			}
 			by := sites[j.stake.Site]
+			if held := out[j.stake.Local()]; held != "" && holding(j.stake) {
+				for _, site := range j.stake.For { // none of them would be reached
+					if sites[site] == "" {
+						sites[site], again = held, true
+					}
+				}
+			}
 			if by == "" {
 				by = ofAll(j.stake.For, sites)
 			}
@@ -63,6 +70,57 @@ func behind(list []judged, byName map[string]judged) (out, sites map[string]stri
 		}
 	}
 	return out, sites
+}
+
+func holding(s stake.Stake) bool {
+	kind, err := stake.KindOf(s.Type)
+	return err == nil && kind.Holding
+}
+
+// heed judges again those stakes whose moves are another matter where others are held up: what was
+// left out of them waits with those. It returns these, and what it is that they leave out, by what is
+// in the way.
+func heed(list []judged, blocked, sites map[string]string) (map[string]string, error) {
+	var held []stake.Stake
+	waiting, behind := map[string]string{}, ""
+	for _, j := range list {
+		by := blocked[j.stake.Local()]
+		if by == "" { // what is open while nothing filters has no difference, and is to be shut
+			by = ofAll(j.stake.For, sites)
+		}
+		if by != "" {
+			held, behind = append(held, j.stake), by
+			if kind, err := stake.KindOf(j.stake.Type); err == nil && kind.Holding {
+				waiting[j.stake.Local()] = by
+			}
+		}
+	}
+	if len(held) == 0 {
+		return nil, nil
+	}
+	changed := false
+	for i, j := range list {
+		kind, err := stake.KindOf(j.stake.Type)
+		if err != nil {
+			return nil, err
+		}
+		if !kind.Heeding || blocked[j.stake.Local()] != "" || len(j.verdict.Moves) == 0 {
+			continue
+		}
+		j.input.Held = held
+		now, err := kind.Judge(j.input)
+		if err != nil {
+			return nil, err
+		}
+		if string(stake.JSON(now.Moves)) != string(stake.JSON(j.verdict.Moves)) {
+			waiting[j.stake.Local()], changed = behind, true
+		}
+		list[i].verdict.Moves = now.Moves
+	}
+	if !changed {
+		return nil, nil
+	}
+	return waiting, nil
 }
 
 // absent says whether a stake is a part of a site and nothing of it is there: a

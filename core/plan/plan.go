@@ -117,6 +117,10 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 	}
 	blocked, sites := behind(list, byName)
 	out.LeftSites = slices.Sorted(maps.Keys(sites))
+	waiting, err := heed(list, blocked, sites)
+	if err != nil {
+		return out, err
+	}
 	changing := map[string]bool{}
 	nudges := map[string][]stake.Nudge{}
 	var targets []string
@@ -191,6 +195,9 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 				out.Left = append(out.Left, Left{j.stake.Address(), j.stake.Site, byName[by].stake.Address()})
 			}
 			continue
+		}
+		if by := waiting[local]; by != "" {
+			out.Left = append(out.Left, Left{j.stake.Address(), j.stake.Site, byName[by].stake.Address()})
 		}
 		nudge(j.verdict.Nudges)
 		awaited := slices.ContainsFunc(late, func(l leaver) bool { return slices.Contains(j.stake.Needs, l.sake) })

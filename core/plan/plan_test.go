@@ -371,8 +371,8 @@ func TestATakenPortBlocks(t *testing.T) {
 	if len(h.Blockers) != 1 || !strings.Contains(h.Blockers[0].What, "perl (process 4242)") {
 		t.Fatalf("%v", h.Blockers)
 	}
-	// The whole site is left, with what it alone calls for; the rest is done.
-	if got := strings.Join(texts(h), "; "); strings.Contains(got, "nginx") || strings.Contains(got, "timetable") || !strings.Contains(got, "curl 1.0") || !strings.Contains(got, "start cron") {
+	// The whole site is left, with what it alone calls for, its port among it (Y3); the rest is done.
+	if got := strings.Join(texts(h), "; "); strings.Contains(got, "80") || strings.Contains(got, "nginx") || strings.Contains(got, "timetable") || !strings.Contains(got, "curl 1.0") || !strings.Contains(got, "start cron") {
 		t.Errorf("steps beside a blocked site: %s", got)
 	}
 	var left []string
@@ -382,7 +382,7 @@ func TestATakenPortBlocks(t *testing.T) {
 		}
 		left = append(left, l.Address)
 	}
-	if got := strings.Join(left, " "); got != "quay1/package/nginx quay1/server/nginx quay1/content/srv/www/timetable quay1/service/nginx" {
+	if got := strings.Join(left, " "); got != "quay1/package/nginx quay1/server/nginx quay1/content/srv/www/timetable quay1/service/nginx quay1/firewall/inbound quay1/port/80-tcp" {
 		t.Errorf("left as they are: %s", got)
 	}
 	if fmt.Sprint(h.LeftSites) != "[timetable]" {
@@ -423,7 +423,7 @@ func TestABlockerHoldsUpWhatTakesItAndNoMore(t *testing.T) {
 		}, "quay1/package/curl", "", "install 2 packages: nginx|publish|write|start cron|start nginx"},
 		{"the server's package", func(in Input) Input {
 			return set(bare(in), "package/nginx", stake.PackageFound{State: "absent"})
-		}, "quay1/package/nginx", "server/nginx content/srv/www/timetable site/timetable service/nginx", "install 2 packages: curl|start cron"},
+		}, "quay1/package/nginx", "server/nginx content/srv/www/timetable site/timetable service/nginx firewall/inbound port/80-tcp", "install 2 packages: curl|start cron"},
 		{"a document root that is a file", func(in Input) Input {
 			in = set(asDeclared(in), "content/srv/www/timetable", stake.ContentFound{Root: file("file"), Missings: 1})
 			return set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
@@ -434,6 +434,11 @@ func TestABlockerHoldsUpWhatTakesItAndNoMore(t *testing.T) {
 			in.Traits.Listeners = []stake.Listener{{Protocol: "tcp", Port: 80, Program: "perl", PID: 7}}
 			return in
 		}, "quay1/site/timetable", "service/nginx", "start cron"},
+		{"the port of a new site, which others shut (V10)", func(in Input) Input {
+			in = set(set(asDeclared(in), "site/timetable", stake.SiteFound{}), "content/srv/www/timetable", stake.ContentFound{Missings: 1})
+			in = set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+			return set(in, "port/80-tcp", stake.PortFound{Live: false, Filter: "inet others", Denied: "tcp dport 80 drop"})
+		}, "quay1/port/80-tcp", "content/srv/www/timetable site/timetable", "start cron"},
 		{"a unit that is not there", func(in Input) Input {
 			return set(set(asDeclared(in), "service/cron", stake.ServiceFound{}), "site/timetable", stake.SiteFound{})
 		}, "quay1/service/cron", "", "write|reload nginx"},

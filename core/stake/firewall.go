@@ -167,7 +167,7 @@ var _ = Register(Kind{
 	},
 	Finish: finishFirewall,
 	Claims: func(Stake) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: FirewallTable}} },
-	Judge:  Judging(judgeFirewall), Away: Judging(awayFirewall), Follows: true,
+	Judge:  Judging(judgeFirewall), Away: Judging(awayFirewall), Follows: true, Heeding: true,
 })
 
 // inbound is what is let in, and where that is declared.
@@ -294,7 +294,21 @@ func withoutLeaving(words []string, gone []Stake) []string {
 	return slices.DeleteFunc(slices.Clone(words), func(s string) bool { return ours[s] })
 }
 
+// withoutHeld leaves out of a list of ports those that are held up, but for those that are let in
+// already: what is there is not shut because something else is in its way.
+func withoutHeld(list []PortWant, in Input, live KeptTable) []PortWant {
+	return slices.DeleteFunc(slices.Clone(list), func(p PortWant) bool {
+		return !live.Lets(p) && slices.ContainsFunc(leaving[PortWant](in.Held, "port", in.Memo), func(h PortWant) bool { return h.Ports() == p.Ports() })
+	})
+}
+
 func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
+	if len(in.Held) > 0 {
+		w.Ports = withoutHeld(w.Ports, in, KeptTable(f.Live))
+		if w.Doors != nil {
+			w.Doors = append([]PortWant{}, withoutHeld(w.Doors, in, KeptTable(f.Live))...)
+		}
+	}
 	if w.Program != "" {
 		return judgeProgram(in, w, f)
 	}

@@ -95,6 +95,11 @@ type Kind struct {
 	// on their values.
 	Passing []string
 
+	// Holding says that the sites that call for such a stake wait while it is blocked: they
+	// would not be reached. Heeding says that its moves are another matter where stakes of
+	// other kinds are held up: it is judged again, with those as in.Held.
+	Holding, Heeding bool
+
 	// Follows says that readings of the kind change with what steps of others do: a
 	// package starts a service.
 	Follows bool

@@ -181,7 +181,7 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w PortWant) []Claim {
 		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Ports().String()}}
 	}),
-	Judge: Judging(judgePort), Follows: true,
+	Judge: Judging(judgePort), Follows: true, Holding: true,
 	Elsewhere: formerNetworks, Unwanted: unwantedPort, Away: Judging(awayPort),
 })
 

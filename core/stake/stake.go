@@ -160,6 +160,7 @@ type Input struct {
 	Memo      *Memo
 	Leaving   []Stake         // what the same plan takes away
 	Declared  []Stake         // beside what is taken away
+	Held      []Stake         // what waits for something that is in its way, for kinds that heed that
 	Fresh     bool            // of what is taken away, that nothing of it was there before it was brought about
 	Paths     map[string]bool // that stakes of the host are about
 
@@ -212,7 +213,7 @@ func of[W any](stakes []Stake, typ string, memo *Memo) iter.Seq2[Stake, W] {
 	}
 }
 
-// leaving are the wants of the stakes of a type that the same plan takes away.
+// leaving are the wants of the stakes of a type, among those that the same plan takes away, or that wait.
 func leaving[W any](gone []Stake, typ string, memo *Memo) []W {
 	var out []W
 	for _, w := range of[W](gone, typ, memo) {

@@ -272,6 +272,10 @@ func Failed(p resolve.Probe, from string, err error) Result {
 	return Result{Probe: p, From: from, Error: notChecked + err.Error()}
 }
 
+// Made says whether a check was made. One that was not is no answer: it says nothing of the site,
+// nor of what lies on the way.
+func (r Result) Made() bool { return !strings.HasPrefix(r.Error, notChecked) }
+
 // Words says what a probe found, in one line.
 func (r Result) Words() string {
 	words := r.Error
@@ -291,7 +295,7 @@ func (r Result) Words() string {
 // "" when there is none.
 func Culprit(inside, outside Result) string {
 	switch {
-	case strings.HasPrefix(inside.Error, notChecked):
+	case !inside.Made() || !outside.Made():
 		return ""
 	case inside.OK && !outside.OK && (outside.Failed == FailedConnection || outside.GotStatus == 0):
 		return "the site answers on the host itself and not from outside: something filters the port between here and there, or the server listens on loopback alone"

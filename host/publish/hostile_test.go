@@ -1,6 +1,7 @@
 package publish
 
 import (
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -269,5 +270,58 @@ func TestTreesThatSomebodyMovedAreTakenBack(t *testing.T) {
 			t.Errorf("%s: through the link there is %q", what, secret)
 		}
 		publish(t, m, 3, w, two)
+	}
+}
+
+// Whoever owns a page can make it as long as no disk is; no look reads it, nor does a publication or
+// its being taken back (X1).
+func TestAFileWithoutAnEnd(t *testing.T) {
+	m := systemtest.Folder(t)
+	texts := map[string]string{"index.html": "one", "old.html": "old", "theirs/page.html": "p"}
+	was := content("/srv/site", texts)
+	publish(t, m, 1, was, texts)
+	for _, name := range []string{"index.html", "old.html"} {
+		if err := os.Truncate(m.Path("/srv/site/"+name), 8<<40); err != nil {
+			t.Fatal(err)
+		}
+	}
+	systemtest.Put(t, m, "/srv/site/nobodys.html", "")
+	if err := os.Truncate(m.Path("/srv/site/nobodys.html"), 8<<40); err != nil {
+		t.Fatal(err)
+	}
+	now := content("/srv/site", map[string]string{"index.html": "two", "theirs/page.html": "p"})
+	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: stake.JSON(now.ContentWant)}
+	var asked Wanted
+	if err := json.Unmarshal(stake.Asked(s, stake.JSON(was.ContentWant)), &asked); err != nil {
+		t.Fatal(err)
+	}
+	done := make(chan struct{})
+	go func() {
+		defer close(done)
+		one, err := Read(m, asked)
+		if err != nil || len(one.Off) != 1 || one.Off[0].Attribute != "size" || fmt.Sprint(one.Former) != "[{old.html true}]" {
+			t.Errorf("off %+v, former %v, %v", one.Off, one.Former, err)
+		}
+		// What is longer still is another state, though it is not read.
+		if err := os.Truncate(m.Path("/srv/site/index.html"), 9<<40); err != nil {
+			t.Error(err)
+		}
+		if two, err := Read(m, asked); err != nil || two.Sum == one.Sum {
+			t.Errorf("a longer one is not told apart: %v", err)
+		}
+		now.Drop = []string{"old.html"}
+		p := publish(t, m, 2, now, map[string]string{"index.html": "two", "theirs/page.html": "p"})
+		if b, err := os.ReadFile(m.Path("/srv/site/index.html")); err != nil || string(b) != "two" {
+			t.Errorf("published, it holds %d bytes, %v", len(b), err)
+		}
+		backAll(t, p)
+		if i, err := os.Stat(m.Path("/srv/site/index.html")); err != nil || i.Size() != 9<<40 {
+			t.Errorf("taken back: %v", err)
+		}
+	}()
+	select {
+	case <-done:
+	case <-time.After(2 * time.Minute):
+		t.Fatal("it goes on and on")
 	}
 }

@@ -56,6 +56,9 @@ func asideOf(full, to string) error {
 		return err
 	}
 	defer in.Close()
+	if s, err := in.Stat(); err != nil || s.Size() > declare.ContentLimit {
+		return errors.Join(err, &fs.PathError{Op: "keep", Path: full, Err: syscall.EFBIG})
+	}
 	err = system.Self(func() error {
 		if err := os.MkdirAll(filepath.Dir(to), 0o700); err != nil {
 			return err
@@ -64,7 +67,7 @@ func asideOf(full, to string) error {
 		if err != nil {
 			return err
 		}
-		_, err = io.Copy(out, in)
+		_, err = io.Copy(out, io.LimitReader(in, declare.ContentLimit))
 		return errors.Join(err, out.Close())
 	})
 	if err != nil {

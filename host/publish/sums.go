@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/gob"
 	"encoding/hex"
+	"fmt"
 	"io"
 	"io/fs"
 	"os"
@@ -25,6 +26,10 @@ type fileID struct {
 
 func idOf(s *syscall.Stat_t) fileID {
 	return fileID{uint64(s.Dev), s.Ino, s.Size, s.Mtim.Nano(), s.Ctim.Nano()}
+}
+
+func (i fileID) String() string {
+	return fmt.Sprintf("%d %d %d %d", i.Dev, i.Ino, i.Size, i.Ctime)
 }
 
 // digest is a SHA-256.
@@ -109,7 +114,8 @@ func (c *hashCache) sum(root, rel string, s *syscall.Stat_t) (v digest, err erro
 		return v, &fs.PathError{Op: "open", Path: filepath.Join(root, rel), Err: fs.ErrNotExist} // another is there by now
 	}
 	h := sha256.New()
-	if _, err := io.Copy(h, f); err != nil {
+	// What it had when its size was looked at, and not what somebody goes on adding to it.
+	if _, err := io.Copy(h, io.LimitReader(f, s.Size+1)); err != nil {
 		return v, err
 	}
 	h.Sum(v[:0])

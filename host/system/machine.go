@@ -5,6 +5,8 @@ package system
 
 import (
 	"fmt"
+	"io"
+	"io/fs"
 	"os"
 	"path/filepath"
 	"strings"
@@ -42,8 +44,8 @@ func (m *Machine) State(parts ...string) string {
 // to: in memory where /run is, so that nothing of it is written to a disk, and below the state
 // directory elsewhere.
 func (m *Machine) Scratch(parts ...string) string {
-	var fs syscall.Statfs_t
-	if m.Root == "" && os.Geteuid() == 0 && syscall.Statfs("/run", &fs) == nil && fs.Type == tmpfsMagic {
+	var on syscall.Statfs_t
+	if m.Root == "" && os.Geteuid() == 0 && syscall.Statfs("/run", &on) == nil && on.Type == tmpfsMagic {
 		return filepath.Join(append([]string{"/run/northstake"}, parts...)...)
 	}
 	return m.State(parts...)
@@ -53,7 +55,25 @@ func (m *Machine) Scratch(parts ...string) string {
 const tmpfsMagic = 0x01021994
 
 // Read reads a whole file.
-func (m *Machine) Read(path string) ([]byte, error) { return os.ReadFile(m.Path(path)) }
+func (m *Machine) Read(path string) ([]byte, error) {
+	f, err := os.OpenFile(m.Path(path), os.O_RDONLY|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return nil, err
+	}
+	defer f.Close()
+	if s, err := f.Stat(); err == nil && s.Size() > ReadLimit {
+		return nil, &fs.PathError{Op: "read", Path: path, Err: syscall.EFBIG}
+	}
+	b, err := io.ReadAll(io.LimitReader(f, ReadLimit+1))
+	if err == nil && len(b) > ReadLimit {
+		err = &fs.PathError{Op: "read", Path: path, Err: syscall.EFBIG}
+	}
+	return b, err
+}
+
+// ReadLimit is how many bytes of a host's file are read at most: the list of packages of a large
+// host has some 10 MB.
+const ReadLimit = 64 << 20
 
 // Exists says whether something is at a path, a dangling link included.
 func (m *Machine) Exists(path string) bool {

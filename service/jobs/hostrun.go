@@ -35,7 +35,7 @@ type hostRun struct {
 // that the run itself brings about. What a run has found broken, and is not about, is not
 // its doing.
 func (h *hostRun) worse(r probe.Result) bool {
-	return !r.OK && (h.touches(r.Site) || !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Same(r) && b.From == r.From && !b.OK }))
+	return !r.OK && r.Made() && (h.touches(r.Site) || !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Same(r) && b.From == r.From && !b.OK }))
 }
 
 // touches says whether a step of the plan is for a part of a site, or for a container.

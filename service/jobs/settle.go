@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -9,6 +10,7 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/resolve"
+	"northstake/host/probe"
 	"northstake/host/rod"
 	"northstake/service/store"
 )
@@ -102,15 +104,24 @@ func (h *hostRun) settle(ctx context.Context) *look {
 	return nil
 }
 
-// unmet lists what the plan promised and the host is not: stakes of its steps, and those
-// that were as declared when it was made.
+// unmet lists what the plan promised and the host is not: stakes of its steps, those that were as
+// declared when it was made, and, where it is about all that is declared, each that does not wait for
+// what is blocked.
 func (h *hostRun) unmet(now plan.Host) []string {
 	promised := map[string]bool{}
-	for a := range h.worked() {
-		promised[a] = true
+	waits := map[string]bool{}
+	for _, b := range h.planned.Blockers {
+		waits[b.Address] = true
 	}
+	for _, l := range h.planned.Left {
+		waits[l.Address] = true
+	}
+	for a := range h.worked() {
+		promised[a] = !waits[a]
+	}
+	all := h.only == nil && h.s.act == nil && h.s.retires == nil
 	for _, r := range h.planned.Rows {
-		promised[r.Address] = promised[r.Address] || r.Standing == plan.Set
+		promised[r.Address] = promised[r.Address] || !waits[r.Address] && (r.Standing == plan.Set || all && (r.Standing == plan.Due || r.Standing == plan.Shifted))
 	}
 	var out []string
 	for _, r := range now.Rows {
@@ -142,6 +153,11 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 			Fix: "the host is back to what it was; correct the content, the probe or the site"})
 		return
 	}
+	if len(probes) > 0 && !h.conn.Usable() {
+		h.end(ctx, "interrupted", &rod.Fault{What: "the steps are done, and the line to the host broke while its sites were checked", Fix: "resume the run: it makes the checks"})
+		return
+	}
+	silent := h.unanswered(results)
 	now, unread := h.seen(ctx, h.worked(), settled)
 	if err := h.conn.CloseRun(ctx, h.id()); err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on the host: "+err.Error())
@@ -152,11 +168,27 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and the host could not be read at the end: " + unread.Error(), Fix: "survey it again"})
 	case h.s.act == nil && len(left) > 0:
 		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and this is still not as declared: " + strings.Join(left[:min(len(left), 10)], "; ") + andMore(len(left)-10), Fix: "plan again, and look at what differs"})
+	case silent != nil:
+		h.end(ctx, "unmet", &rod.Fault{What: fmt.Sprintf("the steps are done, and %s answers as little as before: http://%s:%d%s from %s: %s", checked(silent.Site), silent.Name, silent.Port, silent.Path, silent.From, silent.Words()), Fix: "this run did not bring that about; correct the content, the probe or the site"})
 	case len(h.planned.Blockers) > 0:
 		h.end(ctx, "partly", h.blocked())
 	default:
 		h.end(ctx, "done", nil)
 	}
+}
+
+// unanswered is a check that failed, nil where all are well; those that could not be made are noted.
+func (h *hostRun) unanswered(results []probe.Result) (bad *probe.Result) {
+	for i, r := range results {
+		switch {
+		case r.OK:
+		case r.Made():
+			bad = cmp.Or(bad, &results[i])
+		default:
+			h.doc.Notes = append(h.doc.Notes, fmt.Sprintf("%s was not checked from %s: %s", checked(r.Site), r.From, strings.TrimPrefix(r.Error, "not checked: ")))
+		}
+	}
+	return bad
 }
 
 func andMore(n int) string {
