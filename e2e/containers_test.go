@@ -65,6 +65,12 @@ func failingRegistry(t *testing.T) (at string, fails *atomic.Bool) {
 // starts with.
 func pushed(t *testing.T, registry, name, tag string, files map[string]string, command ...string) {
 	t.Helper()
+	pushedWith(t, registry, name, tag, nil, files, command...)
+}
+
+// pushedWith is pushed of an image that keeps some paths in volumes.
+func pushedWith(t *testing.T, registry, name, tag string, volumes map[string]struct{}, files map[string]string, command ...string) {
+	t.Helper()
 	busybox, err := os.ReadFile("/bin/busybox")
 	if err != nil {
 		t.Fatalf("%v; install Debian's busybox-static", err)
@@ -86,7 +92,7 @@ func pushed(t *testing.T, registry, name, tag string, files map[string]string, c
 		put(tar.Header{Name: name, Mode: 0o644}, []byte(text))
 	}
 	w.Close()
-	image := lab.Image{Layer: layer.Bytes(), Command: command, Env: []string{"PATH=/bin", "TIDE=" + tag}, Labels: map[string]string{"office": "north"}, StopSignal: "SIGKILL"}
+	image := lab.Image{Layer: layer.Bytes(), Command: command, Env: []string{"PATH=/bin", "TIDE=" + tag}, Labels: map[string]string{"office": "north"}, StopSignal: "SIGKILL", Volumes: volumes}
 	if err := lab.Push(t.Context(), registry, name, tag, image); err != nil {
 		t.Fatal(err)
 	}
@@ -384,4 +390,61 @@ func TestTheEngineOfTheRedHatFamily(t *testing.T) {
 	if out := g.on(host, "systemctl is-enabled podman.socket && rpm -q podman"); !strings.Contains(out, "enabled") || !strings.Contains(out, "podman-4") {
 		t.Errorf("the engine is %s", out)
 	}
+}
+
+// A container in a network of its own is as declared once it is there (K4); what its image keeps in a
+// volume of the engine goes along when it is made anew (K2); and one whose processes were killed
+// together with what watches them is found, though the engine says that it runs, and put back (K3).
+func TestAContainerKeepsItsNetworkAndWhatItWrote(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian.Able()}, bareKit)
+	at := registry(t)
+	pushedWith(t, at, "tides", "1", map[string]struct{}{"/data": {}}, map[string]string{"www/index.html": "flood"}, serves...)
+	declared := func(office string) string {
+		return "# instead of [site.timetable]\n" + engineKit(at) + fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:1\"\nnetwork = \"harbour\"\nreached_at = [{ outside = 8080, inside = 80 }]\nvariables = { OFFICE = %q }\n", at, office)
+	}
+	g.declareText("# instead of [site.timetable]\n" + engineKit(at))
+	host := g.hosts[0]
+	g.trust()
+	g.apply(0)
+	g.inside(host, "podman network create harbour >/dev/null")
+	g.declareText(declared("north"))
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	g.nothingToDo()
+	if out := g.inside(host, "podman inspect -f '{{range $k, $v := .NetworkSettings.Networks}}{{$k}} {{end}}' tides"); strings.TrimSpace(out) != "harbour" {
+		t.Errorf("it is in %s", out)
+	}
+	g.inside(host, "podman exec tides sh -c 'echo 7 fathoms > /data/depth'")
+	g.declareText(declared("south"))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(1)
+	said := false
+	for _, n := range p.Hosts[0].Cautions {
+		said = said || strings.Contains(n.What, "what container tides wrote at /data lies in a volume of the engine: the new one goes on with it")
+	}
+	if !said {
+		t.Errorf("the plan says nothing of what it wrote: %+v", p.Hosts[0].Cautions)
+	}
+	g.applyPlan(0, p.Id)
+	if out := g.inside(host, "podman exec tides cat /data/depth"); strings.TrimSpace(out) != "7 fathoms" {
+		t.Errorf("what it wrote is %q", out)
+	}
+	g.nothingToDo()
+	// Its processes are killed, with what watches them.
+	g.inside(host, "P=$(podman inspect -f '{{.State.Pid}}' tides); C=$(podman inspect -f '{{.State.ConmonPid}}' tides); kill -9 $C $P; sleep 1")
+	if out := g.inside(host, "podman inspect -f '{{.State.Status}}' tides"); strings.TrimSpace(out) != "running" {
+		t.Logf("the engine has noticed by itself: %s", out)
+	}
+	if out := g.ns(1, "drift", g.name); !strings.Contains(out, "container/tides") {
+		t.Errorf("drift says\n%s", out)
+	}
+	g.ns(0, "restore", g.name, "--yes")
+	if out := g.inside(host, "podman exec tides cat /data/depth"); strings.TrimSpace(out) != "7 fathoms" {
+		t.Errorf("put back, what it wrote is %q", out)
+	}
+	if status, body, err := get("http://"+g.address(host)+":8080/", "tides"); err != nil || status != 200 || body != "flood" {
+		t.Errorf("put back it answers %d, %q, %v", status, body, err)
+	}
+	g.ns(0, "drift", g.name)
 }

@@ -91,6 +91,7 @@ type Image struct {
 	Env          []string
 	Labels       map[string]string
 	StopSignal   string
+	Volumes      map[string]struct{} // paths that its containers keep in volumes
 }
 
 // Push puts an image into a registry, by the registry's HTTP API.
@@ -103,7 +104,7 @@ func Push(ctx context.Context, registry, name, tag string, image Image) error {
 		image.Architecture = "amd64"
 	}
 	config, err := json.Marshal(map[string]any{"architecture": image.Architecture, "os": "linux",
-		"config": map[string]any{"Cmd": image.Command, "Env": image.Env, "Labels": image.Labels, "StopSignal": image.StopSignal},
+		"config": map[string]any{"Cmd": image.Command, "Env": image.Env, "Labels": image.Labels, "StopSignal": image.StopSignal, "Volumes": image.Volumes},
 		"rootfs": map[string]any{"type": "layers", "diff_ids": []string{digest(image.Layer)}}})
 	if err != nil {
 		return failed(err)

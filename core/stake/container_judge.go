@@ -110,9 +110,6 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 		m := w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", w.Name, w.Image))
 		m.Because = "of what differs: " + strings.Join(slices.Compact(what), ", ")
 		v.Moves = []Move{m}
-		if loose := w.loose(f); len(loose) > 0 {
-			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("what container %s wrote at %s lies in a volume of the engine, and the new one begins without it", w.Name, strings.Join(loose, ", ")), "let it hold a directory of the host there; the former volume stays in the engine"})
-		}
 		if running && w.Running {
 			if w.Overlaps(f) {
 				v.Cautions = append(v.Cautions, w.silence(in.Stake.Host))
@@ -128,6 +125,9 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 		v.Moves = []Move{w.move(StartContainer, "start container "+w.Name)}
 	default:
 		v.Moves = []Move{w.move(StopContainer, "stop container "+w.Name)}
+	}
+	if loose := w.loose(f); len(loose) > 0 && slices.ContainsFunc(v.Moves, func(m Move) bool { return m.Verb == "make" }) {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("what container %s wrote at %s lies in a volume of the engine: the new one goes on with it, and nothing else keeps it", w.Name, strings.Join(loose, ", ")), "let it hold a directory of the host there"})
 	}
 	v.Cautions = append(v.Cautions, w.servesNothing(in, f)...)
 	return v
@@ -179,7 +179,7 @@ func nudgeHolders(in Input, what, path string) []Nudge {
 
 // silence is the caution that a container does not answer while it is made anew.
 func (w ContainerWant) silence(host string) Note {
-	return Note{host + "/" + Local("container", w.Name), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port or address", w.Name), "apply when that does no harm"}
+	return Note{host + "/" + Local("container", w.Name), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port or address, or write at the same place", w.Name), "apply when that does no harm"}
 }
 
 // nudgedContainer makes a container anew whose image comes anew with the same plan, starts it anew
@@ -246,10 +246,20 @@ func (w ContainerWant) Overlaps(f ContainerFound) bool {
 	if w.Network == "host" || f.Network == "host" || w.Address != "" && w.Address == f.Address {
 		return true
 	}
+	if len(w.loose(f)) > 0 || slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { // two would write at one place
+		return h.Writable && slices.ContainsFunc(f.Mounts, func(o HeldAt) bool {
+			return o.Writable && (pathWithin(h.From, o.From) || pathWithin(o.From, h.From))
+		})
+	}) {
+		return true
+	}
 	return slices.ContainsFunc(w.ReachedAt, func(d Door) bool {
 		return slices.ContainsFunc(f.ReachedAt, func(o Door) bool { return o.Outside == d.Outside })
 	})
 }
+
+// ContainerDead is a container of which the engine says that it runs, and nothing in it does.
+const ContainerDead = "dead"
 
 func (w ContainerWant) move(do, text string) Move {
 	return Move{Verb: strings.Fields(text)[0], Text: text, Work: JSON(ContainerWork{w, do})}

@@ -126,3 +126,56 @@ func TestAnImageThatHasMoved(t *testing.T) {
 		}
 	}
 }
+
+// Two copies of a container never write at one place at once (K1), and what lies in volumes of the
+// engine goes along, which is said at every making anew (K2). A container of which the engine says
+// that it runs, and nothing in it does, is made anew (K3).
+func TestWhatAContainerWritesIsNotLost(t *testing.T) {
+	held := func(from string, writable bool) []stake.HeldAt {
+		return []stake.HeldAt{{At: "/data", From: from, Writable: writable}}
+	}
+	for _, c := range []struct {
+		wants, has []stake.HeldAt
+		loose      []string
+		overlaps   bool
+	}{
+		{held("/srv/tides", true), held("/srv/tides", true), nil, true},
+		{held("/srv/tides", true), held("/srv/tides/deep", true), nil, true},
+		{held("/srv/tides/deep", true), held("/srv/tides", true), nil, true},
+		{held("/srv/tides", false), held("/srv/tides", true), nil, false},
+		{held("/srv/tides", true), held("/srv/tides", false), nil, false},
+		{held("/srv/tides", true), held("/srv/tides2", true), nil, false},
+		{nil, nil, []string{"/var/lib/tides"}, true},
+		{held("/srv/tides", true), nil, []string{"/data"}, false},
+	} {
+		w, f := stake.ContainerWant{Name: "tides", Mounts: c.wants}, stake.ContainerFound{There: true, Mounts: c.has, Loose: c.loose}
+		if got := w.Overlaps(f); got != c.overlaps {
+			t.Errorf("wanting %+v beside %+v and %v: they overlap: %t", c.wants, c.has, c.loose, got)
+		}
+	}
+	kind, err := stake.KindOf("container")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := stake.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true, Policy: "always", WellWhen: []string{"true"}}
+	for what, change := range map[string]func(f *stake.ContainerFound){
+		"another image": func(f *stake.ContainerFound) { f.Image = "sha256:bb" },
+		"unwell":        func(f *stake.ContainerFound) { f.Unwell = "it says no" },
+		"dead":          func(f *stake.ContainerFound) { f.State = stake.ContainerDead },
+	} {
+		f := stake.ContainerFound{There: true, By: "saltmarsh", State: "running", Image: "sha256:aa", Wanted: "sha256:aa", Policy: "always", Loose: []string{"/var/lib/tides"}}
+		change(&f)
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: stake.JSON(want)}, Found: stake.JSON(f)})
+		if err != nil || len(v.Moves) != 1 || v.Moves[0].Verb != "make" || len(v.Differences) == 0 {
+			t.Errorf("%s: %+v, %v", what, v, err)
+			continue
+		}
+		said := false
+		for _, n := range v.Cautions {
+			said = said || strings.Contains(n.What, "what container tides wrote at /var/lib/tides lies in a volume of the engine: the new one goes on with it")
+		}
+		if !said {
+			t.Errorf("%s: the plan says nothing of what it wrote: %+v", what, v.Cautions)
+		}
+	}
+}

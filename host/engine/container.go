@@ -97,8 +97,45 @@ func (i Inspected) address(wanted string) string {
 // Overlaps says whether a container that is wanted cannot run beside this one: both would have
 // the same port.
 func (i Inspected) Overlaps(w stake.ContainerWant) bool {
-	mode := joins(i.is.HostConfig.NetworkMode)
-	return w.Overlaps(stake.ContainerFound{Network: mode, ReachedAt: doorsOf(i.is.HostConfig.PortBindings), Address: i.address(w.Address)})
+	found := stake.ContainerFound{Network: networkIn(i.is, w.Network), ReachedAt: doorsOf(i.is.HostConfig.PortBindings), Address: i.address(w.Address)}
+	for _, m := range i.is.Mounts {
+		if m.Type == mount.TypeBind {
+			found.Mounts = append(found.Mounts, stake.HeldAt{At: m.Destination, From: m.Source, Writable: m.RW})
+		}
+	}
+	return len(i.volumes(w)) > 0 || w.Overlaps(found)
+}
+
+// Volume is a volume of the engine that a container sees at a path.
+type Volume struct{ Name, At string }
+
+// Volumes are those that the engine has made for a container because its image asks for them, and
+// where nothing of the host is wanted: what it wrote lies there, and whatever comes in its place goes
+// on with that.
+func (e *Engine) Volumes(ctx context.Context, i Inspected, w stake.ContainerWant) ([]Volume, error) {
+	all := i.volumes(w)
+	if len(all) == 0 {
+		return nil, nil
+	}
+	own, err := e.image(ctx, i.Image)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(all, func(v Volume) bool {
+		_, asked := own.volumes[v.At]
+		return !asked
+	}), nil
+}
+
+// volumes are all that the container sees of the engine's, beside what is wanted.
+func (i Inspected) volumes(w stake.ContainerWant) []Volume {
+	var out []Volume
+	for _, m := range i.is.Mounts {
+		if m.Type == mount.TypeVolume && m.Name != "" && !slices.ContainsFunc(w.Mounts, func(h stake.HeldAt) bool { return path.Clean(h.At) == path.Clean(m.Destination) }) {
+			out = append(out, Volume{m.Name, m.Destination})
+		}
+	}
+	return out
 }
 
 // Sees says whether the container sees all of some directories and files of the host.
@@ -183,7 +220,7 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 	if c.Config.User != own.user {
 		f.RunsAs = plain(c.Config.User)
 	}
-	f.Network = joins(c.HostConfig.NetworkMode)
+	f.Network = networkIn(c, w.Network)
 	if w.Address != "" {
 		f.Address = in.address(w.Address)
 	}
@@ -290,6 +327,39 @@ func joins(mode container.NetworkMode) string {
 	}
 }
 
+// networkIn is the network that a container is in, "" for the engine's own. An engine may call every
+// network of its own bridges "bridge" and tell their names beside that, as Podman does; of several it
+// is the one that is wanted. A container that runs, and has lost the network that it was in, is in none.
+func networkIn(c container.InspectResponse, wanted string) string {
+	mode := joins(c.HostConfig.NetworkMode)
+	if c.NetworkSettings == nil || mode == "host" || mode == "none" || strings.HasPrefix(mode, "container:") {
+		return mode
+	}
+	named, own := "", false
+	for _, name := range slices.Sorted(maps.Keys(c.NetworkSettings.Networks)) {
+		switch is := joins(container.NetworkMode(name)); {
+		case is == "":
+			own = true
+		case is == wanted:
+			return wanted
+		case named == "":
+			named = is
+		}
+	}
+	switch {
+	case own && wanted == "":
+		return ""
+	case named != "":
+		return named
+	case !own && c.State.Running && !slices.Contains(withoutNames, string(c.HostConfig.NetworkMode)):
+		return "none"
+	}
+	return mode
+}
+
+// withoutNames are ways into the network that an engine keeps no network for.
+var withoutNames = []string{"slirp4netns", "pasta", "default"}
+
 func doorsOf(bindings network.PortMap) []stake.Door {
 	var out []stake.Door
 	for port, list := range bindings {
@@ -317,8 +387,9 @@ func doorsOf(bindings network.PortMap) []stake.Door {
 	return out
 }
 
-// Create makes a container under a name, and leaves it stopped. Step is noted with it.
-func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step string) (string, error) {
+// Create makes a container under a name, and leaves it stopped. Step is noted with it. It goes on
+// with the volumes of the one that it is made in the place of.
+func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step string, volumes ...Volume) (string, error) {
 	ctx, cancel := limited(ctx)
 	defer cancel()
 	labels := map[string]string{labelBy: w.By, labelStep: step}
@@ -360,6 +431,9 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 	}
 	for _, h := range w.Mounts {
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: h.From, Target: path.Clean(h.At), ReadOnly: !h.Writable})
+	}
+	for _, v := range volumes {
+		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeVolume, Source: v.Name, Target: v.At})
 	}
 	options := client.ContainerCreateOptions{Name: name, Config: config, HostConfig: host}
 	if w.Address != "" {
@@ -425,6 +499,15 @@ func (e *Engine) Rename(ctx context.Context, id, name string) error {
 		return fmt.Errorf("rename the container to %s: %s", name, short(err))
 	}
 	return nil
+}
+
+// lives says whether something runs in a container of which the engine says that it does: who has
+// killed its processes together with what watches them is not noticed by every engine.
+func (e *Engine) lives(ctx context.Context, id string) bool {
+	ctx, cancel := limited(ctx)
+	defer cancel()
+	top, err := e.cli.ContainerTop(ctx, id, client.ContainerTopOptions{})
+	return err == nil && len(top.Processes) > 0 || ctx.Err() != nil
 }
 
 // Remove removes a container, whether it runs or not. What it saw of the host stays, and so do

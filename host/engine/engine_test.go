@@ -16,6 +16,9 @@ import (
 	"unicode"
 	"unicode/utf8"
 
+	"github.com/moby/moby/api/types/container"
+	"github.com/moby/moby/api/types/network"
+
 	"northstake/core/stake"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
@@ -201,4 +204,41 @@ func FuzzFrames(f *testing.F) {
 			}
 		}
 	})
+}
+
+// An engine that calls all its networks "bridge" tells their names elsewhere (K4), and a container
+// that has lost its network is in none (V12).
+func TestTheNetworkOfAContainer(t *testing.T) {
+	inspect := func(mode string, running bool, names ...string) container.InspectResponse {
+		c := container.InspectResponse{HostConfig: &container.HostConfig{NetworkMode: container.NetworkMode(mode)}, State: &container.State{Running: running}, NetworkSettings: &container.NetworkSettings{Networks: map[string]*network.EndpointSettings{}}}
+		for _, n := range names {
+			c.NetworkSettings.Networks[n] = &network.EndpointSettings{}
+		}
+		return c
+	}
+	for _, c := range []struct {
+		is     container.InspectResponse
+		wanted string
+		got    string
+	}{
+		{inspect("bridge", true, "harbour"), "harbour", "harbour"},
+		{inspect("bridge", false, "harbour"), "harbour", "harbour"},
+		{inspect("bridge", true, "harbour", "podman"), "harbour", "harbour"},
+		{inspect("bridge", true, "pier"), "harbour", "pier"},
+		{inspect("bridge", true, "podman"), "harbour", ""},
+		{inspect("bridge", true, "podman"), "", ""},
+		{inspect("bridge", true, "bridge"), "", ""},
+		{inspect("bridge", true, "pier"), "", "pier"},
+		{inspect("harbour", true, "harbour"), "harbour", "harbour"},
+		{inspect("bridge", true), "", "none"},
+		{inspect("bridge", true), "harbour", "none"},
+		{inspect("bridge", false), "", ""},
+		{inspect("host", true, "host"), "host", "host"},
+		{inspect("none", true), "none", "none"},
+		{inspect("slirp4netns", true), "", ""},
+	} {
+		if got := networkIn(c.is, c.wanted); got != c.got {
+			t.Errorf("%s, %v, wanted %q: it is in %q, not in %q", c.is.HostConfig.NetworkMode, c.is.NetworkSettings.Networks, c.wanted, got, c.got)
+		}
+	}
 }

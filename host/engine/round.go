@@ -176,6 +176,9 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 	}
 	k = known{want: string(want), found: f, id: is.ID, pid: is.is.State.Pid}
 	if k.began = began(r.m, k.pid); k.began == "" {
+		if !r.engine.lives(ctx, is.ID) {
+			f.State = stake.ContainerDead
+		}
 		return f, nil // its process cannot be told
 	}
 	r.memory.mu.Lock()

@@ -163,7 +163,13 @@ func makeContainer(ctx context.Context, e *engine.Engine, j Job, w stake.Contain
 			return err
 		}
 	}
-	id, err := e.Create(ctx, w.ContainerWant, nextName(w, j), stepOf(j))
+	var volumes []engine.Volume
+	if is.ID != "" {
+		if volumes, err = e.Volumes(ctx, is, w.ContainerWant); err != nil {
+			return err
+		}
+	}
+	id, err := e.Create(ctx, w.ContainerWant, nextName(w, j), stepOf(j), volumes...)
 	if err != nil {
 		return err
 	}
