@@ -68,7 +68,7 @@ func buildTree(m *system.Machine, w stake.ContentWork, stage string, inPlace boo
 		}
 	}
 	for _, d := range slices.Backward(dirs) {
-		err := system.Beneath(root, d, func(live string) error { return sameAttributes(live, filepath.Join(stage, d)) })
+		err := system.Beneath(root, d, func(live string) error { return system.SameAttributes(live, filepath.Join(stage, d)) })
 		if err != nil && !errors.Is(err, fs.ErrNotExist) && !isNoDirectory(err) {
 			return nil, err
 		}

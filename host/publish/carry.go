@@ -6,7 +6,6 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
-	"regexp"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -138,58 +137,10 @@ func sameDirectory(from, to string) error {
 	if err := giveDirectory(to, int(s.Uid), int(s.Gid), s.Mode&0o7777); err != nil {
 		return err
 	}
-	if err := sameAttributes(from, to); err != nil {
+	if err := system.SameAttributes(from, to); err != nil {
 		return err
 	}
 	return unix.UtimesNanoAt(unix.AT_FDCWD, to, []unix.Timespec{unix.Timespec(s.Atim), unix.Timespec(s.Mtim)}, unix.AT_SYMLINK_NOFOLLOW)
-}
-
-// sameAttributes copies the extended attributes of one thing to another of its sort,
-// access lists among them (xattr(7), acl(5)). Nothing there has none.
-func sameAttributes(from, to string) error {
-	size, err := unix.Llistxattr(from, nil)
-	if err != nil || size == 0 {
-		if errors.Is(err, syscall.ENOTSUP) || errors.Is(err, syscall.ENOENT) || errors.Is(err, syscall.ENOTDIR) {
-			return nil
-		}
-		return err
-	}
-	names := make([]byte, size)
-	if size, err = unix.Llistxattr(from, names); err != nil {
-		return err
-	}
-	for name := range splitNames(names[:size]) {
-		if notCopied.MatchString(name) {
-			continue
-		}
-		value := make([]byte, 64<<10)
-		n, err := unix.Lgetxattr(from, name, value)
-		if err != nil {
-			continue // it has gone, or is not for reading
-		}
-		if err := unix.Lsetxattr(to, name, value[:n], 0); err != nil && !errors.Is(err, syscall.ENOTSUP) && !errors.Is(err, syscall.EPERM) {
-			return &fs.PathError{Op: "setxattr " + name, Path: to, Err: err}
-		}
-	}
-	return nil
-}
-
-// notCopied are attributes that go with the very bytes of a file, or are the file system's.
-var notCopied = regexp.MustCompile(`^(security\.(capability|ima|evm)|trusted\..*)$`)
-
-func splitNames(b []byte) func(yield func(string) bool) {
-	return func(yield func(string) bool) {
-		for len(b) > 0 {
-			n := 0
-			for n < len(b) && b[n] != 0 {
-				n++
-			}
-			if !yield(string(b[:n])) {
-				return
-			}
-			b = b[min(n+1, len(b)):]
-		}
-	}
 }
 
 // onlyDropped are the directories that hold nothing but dropped files.

@@ -96,7 +96,7 @@ func placeLike(m *system.Machine, f declare.File, root, livePath, to, same strin
 		err = fmt.Errorf("it was to be copied from %s, which is another by now: plan again", cmp.Or(same, "what was sent"))
 	}
 	if err == nil {
-		err = sameAttributes(livePath, to) // before the mode, which an access list would change
+		err = system.SameAttributes(livePath, to) // before the mode, which an access list would change
 	}
 	if err == nil {
 		err = dst.Chown(o.uid, o.gid)
@@ -134,7 +134,7 @@ func moveBlob(from, to, livePath string, size int64, once bool, o ownership) (bo
 	if err := syscall.Lstat(from, &s); err != nil || s.Size != size || os.Rename(from, to) != nil {
 		return false, nil
 	}
-	if err := sameAttributes(livePath, to); err != nil {
+	if err := system.SameAttributes(livePath, to); err != nil {
 		return true, err
 	}
 	if int(s.Uid) != o.uid || int(s.Gid) != o.gid {

@@ -13,6 +13,7 @@ import (
 	"syscall"
 	"time"
 
+	"northstake/core/declare"
 	"northstake/host/system"
 )
 
@@ -28,9 +29,12 @@ func idOf(s *syscall.Stat_t) fileID {
 	return fileID{uint64(s.Dev), s.Ino, s.Size, s.Mtim.Nano(), s.Ctim.Nano()}
 }
 
-func (i fileID) String() string {
-	return fmt.Sprintf("%d %d %d %d", i.Dev, i.Ino, i.Size, i.Ctime)
-}
+// endless says whether a file is larger than any that is published: whose owner has made it so may
+// have made it larger than any disk.
+func endless(s *syscall.Stat_t) bool { return s.Size > declare.ContentLimit }
+
+// sizeOf stands for the sum of a file that is not read.
+func sizeOf(s *syscall.Stat_t) string { return fmt.Sprintf("%d bytes", s.Size) }
 
 // digest is a SHA-256.
 type digest [sha256.Size]byte

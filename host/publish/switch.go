@@ -81,7 +81,7 @@ func copyFile(src, dst string) error {
 		err = e
 	}
 	if err == nil {
-		err = sameAttributes(src, dst)
+		err = system.SameAttributes(src, dst)
 	}
 	if err == nil {
 		err = unix.UtimesNanoAt(unix.AT_FDCWD, dst, []unix.Timespec{unix.Timespec(like.Atim), unix.Timespec(like.Mtim)}, unix.AT_SYMLINK_NOFOLLOW)

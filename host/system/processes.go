@@ -3,6 +3,7 @@ package system
 import (
 	"fmt"
 	"os"
+	"strconv"
 	"strings"
 	"time"
 
@@ -56,3 +57,25 @@ func (m *Machine) OwnNetwork() bool {
 	}
 	return true
 }
+
+// BeganAt is when a process began, by this machine's clock as it is now (proc(5), starttime).
+func (m *Machine) BeganAt(pid string) (time.Time, bool) {
+	b, err := m.Read("/proc/" + pid + "/stat")
+	if err != nil {
+		return time.Time{}, false
+	}
+	fields := strings.Fields(string(b[strings.LastIndexByte(string(b), ')')+1:]))
+	if len(fields) < 20 {
+		return time.Time{}, false
+	}
+	ticks, err := strconv.ParseInt(fields[19], 10, 64)
+	var up unix.Timespec
+	if err != nil || unix.ClockGettime(unix.CLOCK_BOOTTIME, &up) != nil {
+		return time.Time{}, false
+	}
+	return time.Now().Add(time.Duration(ticks)*(time.Second/clockTicks) - time.Duration(up.Nano())), true
+}
+
+// clockTicks is how many parts of a second the kernel tells a process's beginning by (USER_HZ, the
+// same on amd64 and arm64).
+const clockTicks = 100

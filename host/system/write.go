@@ -18,8 +18,12 @@ import (
 // WriteAtomically writes a file under another name, flushes it to disk, and
 // renames it into place, so that a reader sees the old text or the new. A file that
 // is mounted by itself, as container engines do with /etc/hosts, has to be written in
-// place.
+// place, and so has one with other names, which would split from them. Access lists and extended
+// attributes stay as they are.
 func WriteAtomically(path string, text []byte, mode os.FileMode) error {
+	if linked(path) {
+		return writeInPlace(path, text, mode)
+	}
 	dir := filepath.Dir(path)
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
@@ -30,6 +34,9 @@ func WriteAtomically(path string, text []byte, mode os.FileMode) error {
 	}
 	defer os.Remove(f.Name())
 	_, err = f.Write(text)
+	if err == nil {
+		err = like(path, f.Name())
+	}
 	if err == nil {
 		err = f.Chmod(mode)
 	}
@@ -101,6 +108,9 @@ func (m *Machine) WriteTogether(files []NewFile) error {
 				err = f.Chown(uid, gid)
 			}
 			if err == nil {
+				err = like(m.Path(n.Path), f.Name())
+			}
+			if err == nil {
 				err = f.Chmod(n.Mode)
 			}
 			if err == nil {
@@ -155,12 +165,12 @@ func writeInPlace(path string, text []byte, mode os.FileMode) error {
 	if err != nil {
 		return err
 	}
-	_, err = f.WriteAt(text, 0)
+	err = f.Chmod(mode) // before it holds what is new
 	if err == nil {
-		err = f.Truncate(int64(len(text)))
+		_, err = f.WriteAt(text, 0)
 	}
 	if err == nil {
-		err = f.Chmod(mode)
+		err = f.Truncate(int64(len(text)))
 	}
 	if err == nil {
 		err = f.Sync()
@@ -232,7 +242,32 @@ func (m *Machine) Chown(path, owner, group string) error {
 	if err != nil {
 		return err
 	}
-	return os.Lchown(m.Path(path), uid, gid)
+	full := m.Path(path)
+	var s syscall.Stat_t
+	if err := syscall.Lstat(full, &s); err != nil || int(s.Uid) == uid && int(s.Gid) == gid {
+		return err
+	}
+	if err := os.Lchown(full, uid, gid); err != nil {
+		return err
+	}
+	if s.Mode&syscall.S_IFMT == syscall.S_IFREG && s.Mode&0o6000 != 0 { // which chown(2) takes away
+		return chmodSame(full, &s)
+	}
+	return nil
+}
+
+// chmodSame gives a file the mode that it had, and nothing else that somebody has put in its place.
+func chmodSame(full string, was *syscall.Stat_t) error {
+	f, err := os.OpenFile(full, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	var s syscall.Stat_t
+	if err := syscall.Fstat(int(f.Fd()), &s); err != nil || s.Ino != was.Ino || s.Dev != was.Dev {
+		return err
+	}
+	return unix.Fchmod(int(f.Fd()), was.Mode&0o7777)
 }
 
 // LinkAtomically makes path a link to target, in place of what is there.
