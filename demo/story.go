@@ -112,6 +112,9 @@ func (d *demo) story(ctx context.Context, l *lab.Lab) (string, error) {
 	if _, err := l.Shell(ctx, "quay1", "sed -i 's/07:40/08:10/' /srv/www/timetable/index.html"); err != nil {
 		return "", err
 	}
+	if _, err := l.Shell(ctx, "quay2", "install -d -m 700 /srv/archive"); err != nil { // which nobody but root may enter
+		return "", err
+	}
 	end("the sailing of 07:40 now says 08:10")
 	out, _, err = d.northstake(ctx, "drift", "saltmarsh")
 	return out, err

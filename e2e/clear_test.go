@@ -216,6 +216,7 @@ func TestRetiring(t *testing.T) {
 	if _, errs, code := g.run("forget", g.name); code != 2 || !strings.Contains(errs, "runs brought things about that are still there: ") || !strings.Contains(errs, "retire --all") {
 		t.Errorf("a ground that is there is forgotten with %d: %s", code, errs)
 	}
+	g.on(first, "cp -a /etc/nginx /tmp/nginx; rm -f /tmp/nginx/*/northstake-*")
 	out = g.ns(0, "retire", "--all", "--ground", g.name, "--yes")
 	if !strings.Contains(out, "of ground "+g.name+" this is still here: content/srv/www/timetable") {
 		t.Errorf("retiring without naming the content:\n%s", out)
@@ -230,5 +231,13 @@ func TestRetiring(t *testing.T) {
 	}
 	if out := g.on(first, "ls -A /srv/www 2>/dev/null || true"); out != "" {
 		t.Errorf("left: %s", out)
+	}
+	// A host of which all was taken away is applied again, whatever its packages have left (W2).
+	g.on(first, "cp -a /tmp/nginx /etc/")
+	g.declareText("")
+	g.trust()
+	g.apply(0)
+	if got := answers(first, "timetable"); got != 200 {
+		t.Errorf("applied again, the site answers %d", got)
 	}
 }

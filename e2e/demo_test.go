@@ -35,7 +35,7 @@ func TestTheDemo(t *testing.T) {
 	})
 	for _, says := range []string{"applied (", "something has shifted already"} {
 		out := demo("up")
-		for _, s := range []string{says, "quay1/content/srv/www/timetable", "index.html", "cannot get to /root/charts: /root", "anybody could fetch depths.sql (a dump)"} {
+		for _, s := range []string{says, "quay1/content/srv/www/timetable", "index.html", "cannot get to /srv/archive/charts: /srv/archive", "anybody could fetch depths.sql (a dump)"} {
 			if !strings.Contains(out, s) {
 				t.Errorf("the demo does not say %q:\n%s", s, out)
 			}

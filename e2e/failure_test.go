@@ -573,3 +573,51 @@ func TestARunIsJudgedByWhatIsAnswered(t *testing.T) {
 		t.Errorf("what the run was for is taken back: %s", got)
 	}
 }
+
+// Drift is of what visitors get, not of what lies there: a text that was loaded and put back (V2), a
+// virtual host of somebody's at the host's own address (V3) or by an include of another directory are
+// seen though every file of North Stake's is as it was written; a slow answer is no older text (V8).
+func TestDriftIsOfWhatVisitorsGet(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, bareKit)
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	conf := "/etc/nginx/sites-available/northstake-timetable.conf"
+	says := func(what string, want ...string) {
+		t.Helper()
+		out := g.ns(1, "drift", g.name)
+		for _, w := range want {
+			if !strings.Contains(out, w) {
+				t.Errorf("%s: drift does not say %q:\n%s", what, w, out)
+			}
+		}
+	}
+	// Somebody has the server answer 503 to all, and puts the file back with its times.
+	g.on(host, "cp -p "+conf+" /tmp/conf; sed -i 's|^\\( *\\)index .*|&\\n\\1return 503;|' "+conf+"; nginx -t -q && systemctl reload nginx; sleep 1; cat /tmp/conf > "+conf+"; touch -r /tmp/conf "+conf)
+	if status, _ := g.fetch(host, "/"); status != 503 {
+		t.Fatalf("the site answers %d", status)
+	}
+	says("loaded and put back", "site/timetable", "its file was changed after nginx had read it", "503")
+	g.ns(0, "restore", g.name, "--yes")
+	g.ns(0, "drift", g.name)
+	if status, _ := g.fetch(host, "/"); status != 200 {
+		t.Errorf("restored, the site answers %d", status)
+	}
+	// Another virtual host of the same name, at the address that visitors come to.
+	g.on(host, "mkdir -p /etc/nginx/elsewhere; echo 'server { listen "+g.address(host)+":80; server_name timetable.saltmarsh.test; return 200 \"theirs\\n\"; }' > /etc/nginx/elsewhere/their.conf; sed -i 's|include /etc/nginx/sites-enabled|include /etc/nginx/elsewhere/*.conf;\\n\\t&|' /etc/nginx/nginx.conf; nginx -t -q && systemctl reload nginx; sleep 1")
+	if _, body := g.fetch(host, "/"); body != "theirs\n" {
+		t.Fatalf("the site says %q", body)
+	}
+	says("at the host's address", "site/timetable", "from outside")
+	g.on(host, "rm /etc/nginx/elsewhere/their.conf; systemctl reload nginx; sleep 1")
+	g.ns(0, "drift", g.name)
+	// A server that is stopped for a while says nothing.
+	g.on(host, "pkill -STOP nginx")
+	if out := g.ns(2, "drift", g.name); strings.Contains(out, "older configuration") || !strings.Contains(out, "has not said within") {
+		t.Errorf("of a server that does not answer drift says\n%s", out)
+	}
+	g.on(host, "pkill -CONT nginx")
+	g.ns(0, "drift", g.name)
+	g.nothingToDo()
+}

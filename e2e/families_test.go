@@ -307,7 +307,7 @@ func TestContentFromElsewhere(t *testing.T) {
 		t.Errorf("what was fetched is not looked through:\n%s", out)
 	}
 	g.declareText(site(fmt.Sprintf(`{ url = "%s/site.tar.gz", sha256 = "%s", folder = "site/public" }`, url, strings.Repeat("0", 64))))
-	if out := g.ns(2, "declare", g.dir); !strings.Contains(out, "not the one that is declared") || !strings.Contains(out, "ground.toml:") {
+	if out := g.ns(2, "declare", g.dir); !strings.Contains(out, "has another SHA-256 than the declared one") || !strings.Contains(out, "ground.toml:") {
 		t.Errorf("another sum:\n%s", out)
 	}
 	from := fmt.Sprintf(`{ url = "%s/site.tar.gz", sha256 = "%s", folder = "site/public", left_alone = ["uploads", "*.log"]`, url, sum)

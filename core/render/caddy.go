@@ -424,6 +424,9 @@ func (c *caddy) passes(p part, in func(key, format string, args ...any)) {
 		in("does", "\tfail_duration 10s")
 	}
 	in("does", "\tflush_interval -1")
+	for _, h := range notTold {
+		in("does", "\theader_up -%s", h)
+	}
 	if !p.tells() {
 		for _, h := range []string{"For", "Host", "Proto"} {
 			in("does", "\theader_up -X-Forwarded-%s", h)

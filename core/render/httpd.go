@@ -376,6 +376,12 @@ func (h *httpd) passes(i int, p part, in func(key, format string, args ...any)) 
 	in("does", "SetEnv no-gzip 1")
 	in("does", "ProxyPreserveHost On")
 	in("does", "ProxyAddHeaders Off")
+	// What a visitor names in Connection is taken out on the way (RFC 9110, section 7.6.1), and so
+	// would be what is told here: only what is meant for this connection stays named.
+	in("does", `RequestHeader unset Connection "expr=!(%%{HTTP:Connection} =~ m#^ *((upgrade|keep-alive|close)[ ,]*)*$#i)"`)
+	for _, h := range notTold {
+		in("does", "RequestHeader unset %s", h)
+	}
 	for _, told := range [][2]string{{"X-Forwarded-For", "%{REMOTE_ADDR}"}, {"X-Forwarded-Host", "%{HTTP_HOST}"}, {"X-Forwarded-Proto", "%{REQUEST_SCHEME}"}} {
 		if p.tells() {
 			in("does", `RequestHeader set %s "expr=%s"`, told[0], told[1])

@@ -441,6 +441,9 @@ func (n *nginx) passes(i int, p part, uri string) {
 	n.line(at, "        proxy_set_header Host $http_host;")
 	n.line(at, "        proxy_set_header Upgrade $http_upgrade;")
 	n.line(at, "        proxy_set_header Connection $%s;", n.named("connection"))
+	for _, h := range notTold {
+		n.line(at, "        proxy_set_header %s \"\";", h)
+	}
 	for _, told := range [][2]string{{"X-Forwarded-For", "$remote_addr"}, {"X-Forwarded-Host", "$http_host"}, {"X-Forwarded-Proto", "$scheme"}} {
 		value := told[1]
 		if !p.tells() {

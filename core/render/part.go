@@ -363,3 +363,8 @@ func SecretAccounts(secret []byte, between string) (string, error) {
 	}
 	return accountLines(passwords, between), nil
 }
+
+// notTold are headers that say of visitors what only a server in front may say, and that none of
+// ours says: services that believe them would believe the visitor. Some read an underscore as a
+// hyphen (RFC 3875, section 4.1.18).
+var notTold = []string{"Forwarded", "X-Real-IP", "X-Forwarded-Port", "X-Forwarded-Server", "X_Forwarded_For", "X_Forwarded_Host", "X_Forwarded_Proto", "X_Real_IP"}

@@ -103,14 +103,15 @@ func (w SiteWant) FileMode() string {
 }
 
 // SiteFound is what lies there. Bytes says that it holds what is no text in UTF-8. Loaded
-// says whether the running server answers by the text that is wanted; it is nil when the
-// server does not run. Rivals are other files of its configuration that claim a name of the
+// says whether the running server is known to answer by the text that is wanted; it is nil when
+// the server does not run. Rivals are other files of its configuration that claim a name of the
 // site.
 type SiteFound struct {
 	File   Entry      `json:"file"`
 	Text   string     `json:"text"`
 	Link   Entry      `json:"link"`
 	Loaded *bool      `json:"loaded,omitempty"`
+	Unlike string     `json:"unlike,omitempty"` // why it is not known to be loaded, where that is not its age
 	Shut   []Shut     `json:"shut,omitempty"`
 	Bytes  bool       `json:"bytes,omitempty"`
 	Rivals []Rival    `json:"rivals,omitempty"`

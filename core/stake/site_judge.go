@@ -2,6 +2,7 @@ package stake
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"path"
@@ -97,7 +98,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	}
 	onDisk := len(d) > 0
 	if !onDisk && f.Loaded != nil && !*f.Loaded {
-		d.add("loaded", "yes", "no, "+w.By()+" runs with an older configuration")
+		d.add("loaded", "yes", "no, "+cmp.Or(f.Unlike, w.By()+" runs with an older configuration"))
 	}
 	for _, to := range f.Silent {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s, to which the site passes on, takes no connection from %s", to, in.Stake.Host), "start that service, or correct where it is: visitors get an error until then"})
@@ -112,6 +113,9 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	for _, r := range f.Rivals {
 		d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")
 		if slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }) {
+			continue
+		}
+		if gives(in, r) {
 			continue
 		}
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away: of two the server takes one, and which is a matter of their order"})
@@ -217,4 +221,15 @@ func siteDetails(w SiteWant, f SiteFound) []Detail {
 		old = ""
 	}
 	return []Detail{{Title: w.File, Text: udiff.Unified("found", "wanted", old, w.Text), Diff: true}}
+}
+
+// gives says whether a rival is the file of another declared site that is to have the name no longer,
+// and is written anew with the same plan: two sites may exchange their names.
+func gives(in Input, r Rival) bool {
+	for s, other := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if s.Name != in.Stake.Name && (other.File == r.File || other.Link != "" && other.Link == r.File) {
+			return !(r.Name != "" && slices.Contains(other.Names, r.Name)) && !(r.First != 0 && other.First)
+		}
+	}
+	return false
 }

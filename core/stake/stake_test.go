@@ -620,3 +620,34 @@ func TestSizesForPeople(t *testing.T) {
 		}
 	}
 }
+
+// Two sites of one ground may exchange their names: what is another's now, and is written anew with
+// the same plan, is in nobody's way; what somebody else claims is (V9).
+func TestSitesExchangeTheirNames(t *testing.T) {
+	kind, err := KindOf("site")
+	if err != nil {
+		t.Fatal(err)
+	}
+	site := func(name, host string) Stake {
+		return Stake{Host: "quay1", Type: "site", Name: name, Site: name, Want: JSON(SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/sites/" + name, Names: []string{host}, Text: "text"})}
+	}
+	ebb, flood := site("ebb", "flood.test"), site("flood", "ebb.test")
+	judge := func(file string) Verdict {
+		t.Helper()
+		v, err := kind.Judge(Input{Stake: ebb, Found: JSON(SiteFound{Rivals: []Rival{{Name: "flood.test", File: file}}}), Declared: []Stake{ebb, flood}})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return v
+	}
+	if v := judge("/etc/nginx/sites/flood"); len(v.Blockers) > 0 || len(v.Moves) != 1 {
+		t.Errorf("what the other site gives up blocks: %+v", v.Blockers)
+	}
+	if v := judge("/etc/nginx/sites/theirs"); len(v.Blockers) != 1 {
+		t.Errorf("what somebody else claims blocks nothing: %+v", v)
+	}
+	flood = site("flood", "flood.test")
+	if v := judge("/etc/nginx/sites/flood"); len(v.Blockers) != 1 {
+		t.Errorf("what the other site keeps blocks nothing: %+v", v)
+	}
+}

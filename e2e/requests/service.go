@@ -2,11 +2,13 @@ package requests
 
 import (
 	"bufio"
+	"cmp"
 	"crypto/sha1"
 	"encoding/base64"
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -45,6 +47,15 @@ func Service() http.Handler {
 				}
 				return "none"
 			}
+			var believed []string
+			for name := range r.Header {
+				plain := strings.ReplaceAll(strings.ToLower(name), "_", "-")
+				if plain == "forwarded" || plain == "x-real-ip" || strings.HasPrefix(plain, "x-forwarded-") && !slices.Contains([]string{"X-Forwarded-For", "X-Forwarded-Host", "X-Forwarded-Proto"}, name) {
+					believed = append(believed, strings.ToLower(name))
+				}
+			}
+			slices.Sort(believed)
+			fmt.Fprintf(w, "also told %s\n", cmp.Or(strings.Join(believed, " "), "nothing"))
 			fmt.Fprintf(w, "method %s\npath %s\nhost %s\nbytes %d %v\nforwarded-for %s\nforwarded-host %s\nforwarded-proto %s\n", r.Method, r.RequestURI, r.Host, n, err, told("For"), told("Host"), told("Proto"))
 		}
 	})

@@ -3,6 +3,7 @@ package webserver
 import (
 	"regexp"
 	"strings"
+	"time"
 
 	"northstake/core/stake"
 	"northstake/host/system"
@@ -13,6 +14,10 @@ import (
 var _ = register("caddy", server{
 	reloadTests: true,
 	generation:  func(*system.Machine, stake.Layout, []string) map[string]bool { return nil },
+	// It keeps what it has loaded, each time that it loads something ("persist_config").
+	readAt: func(m *system.Machine, _ stake.Layout, _ []string) (time.Time, bool) {
+		return m.ChangedAt("/var/lib/caddy/.config/caddy/autosave.json")
+	},
 	names: func(text string) []string {
 		var out []string
 		for _, m := range caddyAddresses.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {

@@ -3,6 +3,7 @@ package webserver
 import (
 	"regexp"
 	"strconv"
+	"time"
 
 	"northstake/core/stake"
 	"northstake/host/system"
@@ -16,6 +17,9 @@ var _ = register("httpd", server{
 			return map[string]bool{at.String(): true}
 		}
 		return nil
+	},
+	readAt: func(m *system.Machine, l stake.Layout, _ []string) (time.Time, bool) {
+		return m.ChangedAt(l.Pid)
 	},
 	names: func(text string) []string { return listed(text, serverNames) },
 	// The first virtual host of an address is the one, and files are read in the order of

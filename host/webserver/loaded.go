@@ -27,6 +27,9 @@ type server struct {
 	// generation is what the server has anew when it has read its configuration, while
 	// it runs with the workers that are given.
 	generation func(m *system.Machine, l stake.Layout, workers []string) map[string]bool
+	// readAt is when the server has read its configuration, while it runs with the workers that
+	// are given; nil where it keeps nothing that tells.
+	readAt func(m *system.Machine, l stake.Layout, workers []string) (time.Time, bool)
 	// reloadTests says that the server tests its configuration itself as it reloads, and goes
 	// on with the former one where that is refused.
 	reloadTests bool
@@ -51,40 +54,89 @@ func register(name string, s server) struct{} {
 
 // Loaded asks a running server which text of a site it serves, by the site's mark: its
 // own word, and not the age of what runs. It is nil when the server does not run,
-// or where a text has no mark, as those of older releases.
-func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant) (*bool, error) {
+// or where a text has no mark, as those of older releases. A file that was changed after the server
+// has read it is not known to be what was read, whatever it holds by now; why says so, and what else
+// it is than an older text. An answer that does not come in time is none: that is an error.
+func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant) (is *bool, why string, err error) {
 	if len(w.Listen) == 0 || w.Mark == "" || w.Off {
-		return nil, nil
+		return nil, "", nil
 	}
+	var workers []string
 	if l.Pid != "" {
-		if workers, err := workersOf(m, l); err != nil || len(workers) == 0 {
-			return nil, err
+		if workers, err = workersOf(m, l); err != nil || len(workers) == 0 {
+			return nil, "", err
 		}
 	}
+	at := net.JoinHostPort(cmp.Or(w.AskAt, "127.0.0.1"), strconv.Itoa(w.Listen[0]))
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+net.JoinHostPort(cmp.Or(w.AskAt, "127.0.0.1"), strconv.Itoa(w.Listen[0]))+"/", nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+at+"/", nil)
 	if err != nil {
-		return nil, err
+		return nil, "", err
 	}
 	req.Host = w.Asked
-	is := false
+	is = new(bool)
 	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	answer, err := client.Do(req)
 	if err != nil {
-		if l.Pid == "" && errors.Is(err, syscall.ECONNREFUSED) {
-			return nil, nil // nothing else says whether it runs
+		switch refused := errors.Is(err, syscall.ECONNREFUSED); {
+		case l.Pid == "" && refused:
+			return nil, "", nil // nothing else says whether it runs
+		case refused:
+			return is, fmt.Sprintf("%s runs, and nothing listens at %s", w.By(), at), nil
 		}
-		return &is, nil // it runs, and does not answer there
+		return nil, "", unanswered(w, at, err)
 	}
 	defer answer.Body.Close()
 	body, err := io.ReadAll(io.LimitReader(answer.Body, 4096))
-	is = err == nil && strings.TrimSpace(string(body)) == w.Mark
-	return &is, nil
+	if err != nil {
+		return nil, "", unanswered(w, at, err)
+	}
+	if *is = strings.TrimSpace(string(body)) == w.Mark; !*is {
+		return is, "", nil
+	}
+	if readAt := servers[w.Server].readAt; readAt != nil && w.Within == "" {
+		read, known := readAt(m, l, workers)
+		changed, there := m.ChangedAt(w.File)
+		if known && there && changed.After(read.Add(readSlack)) && changed.Before(time.Now()) {
+			*is = false
+			return is, fmt.Sprintf("its file was changed after %s had read it", w.By()), nil
+		}
+	}
+	return is, "", nil
 }
 
-// askTime is how long a server may take to say what it serves.
-const askTime = 2 * time.Second
+func unanswered(w stake.SiteWant, at string, err error) error {
+	if errors.Is(err, context.DeadlineExceeded) {
+		return fmt.Errorf("%s has not said within %s which text of the site it has loaded, at %s: it is slow, has stopped, or a filter drops what the host asks itself", w.By(), askTime, at)
+	}
+	return fmt.Errorf("ask %s at %s which text of the site it has loaded: %w", w.By(), at, err)
+}
+
+// askTime is how long a server may take to say what it serves. readSlack is how finely the kernel
+// tells when a process began, and a little more.
+const (
+	askTime   = 5 * time.Second
+	readSlack = 100 * time.Millisecond
+)
+
+// youngEnough is when the oldest of the workers that may still take connections began: what has
+// changed since then none of them is sure to have read.
+func youngEnough(m *system.Machine, workers []string) (oldest time.Time, known bool) {
+	for _, pid := range workers {
+		if !serves(m, pid) {
+			continue
+		}
+		began, ok := m.BeganAt(pid)
+		if !ok {
+			return oldest, false
+		}
+		if !known || began.Before(oldest) {
+			oldest, known = began, true
+		}
+	}
+	return oldest, known
+}
 
 // takeInTime is how long a server may take to read its configuration, and yieldTime
 // how long its former workers are waited for to leave new connections to the others.

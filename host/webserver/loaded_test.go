@@ -3,6 +3,7 @@ package webserver
 import (
 	"context"
 	"fmt"
+	"golang.org/x/sys/unix"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -58,7 +59,7 @@ func TestAConfigurationIsLoadedWhenTheServerSaysSo(t *testing.T) {
 	w := stake.SiteWant{Server: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid"}
 	loaded := func() string {
 		t.Helper()
-		is, err := Loaded(context.Background(), m, layouts["nginx"], w)
+		is, _, err := Loaded(context.Background(), m, layouts["nginx"], w)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -191,5 +192,58 @@ func TestAReloadIsWaitedFor(t *testing.T) {
 		if err := TakesIn(m, layouts, "cron")(ended); err != nil {
 			t.Errorf("a service that is no web server: %v", err)
 		}
+	}
+}
+
+// A server that does not answer in time says nothing of what it has loaded (V8); one that does not
+// listen is told as that; and a file that was changed after the server has read it is not known to be
+// what was read, though the server's word and the text are the same (V2).
+func TestWhatIsNotKnownToBeLoaded(t *testing.T) {
+	m, layouts := running(t, "nginx")
+	slow := make(chan struct{})
+	server := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		select {
+		case <-slow:
+		case <-r.Context().Done():
+		}
+		fmt.Fprintln(w, "northstake now")
+	}))
+	defer server.Close()
+	_, port, _ := strings.Cut(strings.TrimPrefix(server.URL, "http://"), ":")
+	n, err := strconv.Atoi(port)
+	if err != nil {
+		t.Fatal(err)
+	}
+	const file = "/etc/nginx/sites-available/northstake-timetable.conf"
+	w := stake.SiteWant{Server: "nginx", Service: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid", File: file}
+	if is, _, err := Loaded(context.Background(), m, layouts["nginx"], w); err == nil || is != nil || !strings.Contains(err.Error(), "nginx has not said within 5s") {
+		t.Errorf("a slow server: %v, %v", is, err)
+	}
+	close(slow)
+	// Its worker began before the file was written, and then after that.
+	var up unix.Timespec
+	if err := unix.ClockGettime(unix.CLOCK_BOOTTIME, &up); err != nil {
+		t.Fatal(err)
+	}
+	began := func(ago time.Duration) {
+		t.Helper()
+		ticks := (time.Duration(up.Nano()) - ago).Nanoseconds() / int64(10*time.Millisecond)
+		rewrite(t, m, "/proc/12/task/12/children", "13")
+		systemtest.Put(t, m, "/proc/13/cmdline", "nginx: worker process")
+		systemtest.Put(t, m, "/proc/13/stat", fmt.Sprintf("13 (nginx) S 12 %s %d 0", strings.Repeat("0 ", 17), ticks))
+	}
+	systemtest.Put(t, m, file, "text")
+	began(time.Minute)
+	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w); err != nil || is == nil || *is || why != "its file was changed after nginx had read it" {
+		t.Errorf("changed since: %v, %q, %v", is, why, err)
+	}
+	time.Sleep(2 * readSlack)
+	began(-time.Second)
+	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w); err != nil || is == nil || !*is || why != "" {
+		t.Errorf("read since: %v, %q, %v", is, why, err)
+	}
+	server.Close()
+	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w); err != nil || is == nil || *is || !strings.Contains(why, "nginx runs, and nothing listens at 127.0.0.1:") {
+		t.Errorf("not listening: %v, %q, %v", is, why, err)
 	}
 }

@@ -3,6 +3,7 @@ package webserver
 import (
 	"regexp"
 	"strconv"
+	"time"
 
 	"northstake/core/stake"
 	"northstake/host/system"
@@ -17,6 +18,9 @@ var _ = register("nginx", server{
 			ids[pid] = true
 		}
 		return ids
+	},
+	readAt: func(m *system.Machine, _ stake.Layout, workers []string) (time.Time, bool) {
+		return youngEnough(m, workers)
 	},
 	names: func(text string) []string { return listed(text, nginxNames) },
 	firsts: func(text string) []int {

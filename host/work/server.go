@@ -35,7 +35,7 @@ func readServer(ctx context.Context, m *Host, w stake.ServerWant) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := stake.ServerFound{Installed: m.Exists(layout.Config), Texts: map[string]string{}}
+	f := stake.ServerFound{Installed: webserver.Stands(m.Machine, layout), Texts: map[string]string{}}
 	for _, p := range w.Paths() {
 		e, err := m.Entry(p)
 		if err != nil {
@@ -118,8 +118,8 @@ func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverB
 	if err != nil {
 		return "", err
 	}
-	if !m.Exists(layout.Config) {
-		return "", &rod.Fault{What: layout.Config + " is not there", Fix: "look at what became of the package " + layout.Package}
+	if !webserver.Stands(m.Machine, layout) {
+		return "", &rod.Fault{What: "server " + w.Server + " is not installed: its program or " + layout.Config + " is not there", Fix: "look at what became of the package " + layout.Package}
 	}
 	if err := webserver.TestOwn(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w.ServerWant); err != nil {
 		return "", err
@@ -193,7 +193,7 @@ func (serverWorker) Preflight(ctx context.Context, m *Host, j Job) error {
 		return fmt.Errorf("the step cannot be understood: %w", err)
 	}
 	layout, err := m.Layout(w.Server)
-	if err != nil || !m.Exists(layout.Config) {
+	if err != nil || !webserver.Stands(m.Machine, layout) {
 		return err
 	}
 	return webserver.TestOwn(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w.ServerWant)

@@ -338,7 +338,7 @@ func testLive(ctx context.Context, m *Host, units family.ServiceManager, name, a
 		return nil
 	}
 	for server, l := range f.Servers {
-		if l.Service != name || !m.Exists(l.Config) {
+		if l.Service != name || !webserver.Stands(m.Machine, l) {
 			continue
 		}
 		states, err := units.States(ctx, []string{name})

@@ -120,7 +120,7 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 		return f, err
 	}
 	if f.File.Kind != "file" || f.Text == w.Text { // what is not written cannot be loaded
-		if f.Loaded, err = webserver.Loaded(ctx, m.Machine, layout, w); err != nil {
+		if f.Loaded, f.Unlike, err = webserver.Loaded(ctx, m.Machine, layout, w); err != nil {
 			return f, err
 		}
 	}
@@ -379,7 +379,7 @@ func (siteWorker) Preflight(ctx context.Context, m *Host, j Job) error {
 				continue // an engine that a step of the run brings up is asked by the site's own step
 			}
 		}
-		if !w.Away && m.Exists(layout.Config) {
+		if !w.Away && webserver.Stands(m.Machine, layout) {
 			write = append(write, w.SiteWant)
 		}
 	}

@@ -15,6 +15,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/host/probe"
 	"northstake/host/reach"
 	"northstake/host/rod"
 	"northstake/service/contract"
@@ -43,6 +44,7 @@ type look struct {
 	traits  stake.Traits
 	probes  []resolve.Probe
 	version int64
+	answers []probe.Result  // of sites that were asked as visitors do, from inside and outside
 	worked  map[string]bool // stakes that a run has just brought about, by their addresses, and whether nothing of them was there
 
 	retires    func(plan.Row) bool // what the plan is about, of what is retired
@@ -279,11 +281,15 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	var r *resolved
 	var answer rod.Survey
 	var tried func() dialled
+	asked := func() []probe.Result { return nil }
 	for range 2 { // a second time where the host has turned out to be of another sort
 		if r, err = j.resolve(ctx, s, host, traits, applied, version, a.kept); err != nil {
 			return look{}, err
 		}
 		tried = dialBeside(ctx, s.d.Hosts[host], dials(s.d.Hosts[host], r.host.Stakes, traits))
+		if s.asksSites {
+			asked, s.asksSites = j.askBeside(ctx, s, conn, host, r.host.Probes), false
+		}
 		wants := func() ([]rod.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.ground, host)) }
 		if answer, err = conn.Survey(ctx, r.digest, wants); err != nil {
 			return look{}, err
@@ -311,7 +317,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	if ports := dials(s.d.Hosts[host], r.host.Stakes, traits); !slices.Equal(ports, out.ports) { // something else listens by now
 		out = dialAll(ctx, s.d.Hosts[host], ports)
 	}
-	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version}
+	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version, answers: asked()}
 	if only == nil && s.plain() {
 		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(out.reached, out.vantage)}
 		j.mu.Lock()
@@ -358,6 +364,11 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 		if err := j.judge(ctx, s, l); err != nil {
 			return err
 		}
+	}
+	if rows, otherwise := answered(l.before.host, l.answers, time.Now().UTC()); otherwise {
+		now := *l.before
+		now.rows, now.counts = stake.JSON(rows), CountsOf(rows)
+		l.before = &now
 	}
 	if said.Topic != "" {
 		said.Data = stake.JSON(contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})

@@ -39,6 +39,7 @@ type scope struct {
 	removing  []string  // of that, what goes only when it is named
 	retires   *retiring // nil for none
 
+	asksSites  bool // a look asks each site as its visitors do, beside reading what lies there
 	carriesOut bool // it is that of a run, of which a part may be done
 
 	unwise func() []lint.Caution // what is unwise in the declaration, worked out once

@@ -10,6 +10,7 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/resolve"
+	"northstake/core/stake"
 	"northstake/host/probe"
 	"northstake/host/rod"
 	"northstake/service/store"
@@ -157,8 +158,8 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 		h.end(ctx, "interrupted", &rod.Fault{What: "the steps are done, and the line to the host broke while its sites were checked", Fix: "resume the run: it makes the checks"})
 		return
 	}
-	silent := h.unanswered(results)
 	now, unread := h.seen(ctx, h.worked(), settled)
+	silent := h.unanswered(results, now)
 	if err := h.conn.CloseRun(ctx, h.id()); err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on the host: "+err.Error())
 	}
@@ -178,10 +179,14 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 }
 
 // unanswered is a check that failed, nil where all are well; those that could not be made are noted.
-func (h *hostRun) unanswered(results []probe.Result) (bad *probe.Result) {
+// What is declared and not there yet has nothing to answer.
+func (h *hostRun) unanswered(results []probe.Result, now plan.Host) (bad *probe.Result) {
 	for i, r := range results {
+		due := slices.ContainsFunc(now.Rows, func(row plan.Row) bool {
+			return row.Standing == plan.Due && (row.Address == h.doc.Host+"/"+stake.Local("site", r.Site) || row.Address == h.doc.Host+"/"+r.Site)
+		})
 		switch {
-		case r.OK:
+		case r.OK || due:
 		case r.Made():
 			bad = cmp.Or(bad, &results[i])
 		default:

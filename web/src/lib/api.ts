@@ -1,5 +1,6 @@
 import createClient from 'openapi-fetch'
 import type { components, paths } from './schema'
+import { shown } from './shown'
 
 export type Schema = components['schemas']
 export type Problem = Schema['Problem']
@@ -32,8 +33,8 @@ export async function unwrap<T>(
       fix: 'Check that northstaked runs, then try again.',
     })
   }
-  if (answer.data !== undefined || answer.response.ok) return answer.data as T
-  const p = answer.error as Problem | undefined
+  if (answer.data !== undefined || answer.response.ok) return shown(answer.data) as T
+  const p = shown(answer.error) as Problem | undefined
   throw new Refused(
     answer.response.status,
     p?.title ? p : { type: 'about:blank', status: answer.response.status, title: `The service answered ${answer.response.status}.` },

@@ -1,3 +1,5 @@
+import { shown } from './shown'
+
 /** kinds are the events that a stream can have. */
 const kinds = ['host', 'resumed', 'cancelled', 'end']
 
@@ -14,7 +16,7 @@ export function follow(path: string, each: (kind: string, data: unknown) => void
     for (const kind of kinds) {
       source.addEventListener(kind, (e) => {
         if (kind === 'end') source.close()
-        each(kind, JSON.parse((e as MessageEvent).data))
+        each(kind, shown(JSON.parse((e as MessageEvent).data)))
       })
     }
     source.addEventListener('open', () => (wait = 500))

@@ -1,0 +1,80 @@
+package jobs
+
+import (
+	"context"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"northstake/core/declare"
+	"northstake/core/plan"
+	"northstake/core/resolve"
+	"northstake/core/stake"
+	"northstake/host/probe"
+	"northstake/host/rod"
+)
+
+// askBeside begins to ask a host's sites as their visitors do, as far as they declare what is to be
+// answered: from inside the host, and from the service. What other hosts would be answered is left to
+// the checks that are asked for: none of them is to hold up this look.
+func (j *Service) askBeside(ctx context.Context, s scope, conn *rod.Conn, host string, probes []resolve.Probe) func() []probe.Result {
+	var near []resolve.Probe
+	for _, p := range probes {
+		p.From = slices.DeleteFunc(slices.Clone(p.Places()), func(place string) bool {
+			return place != declare.ProbeInside && place != declare.ProbeOutside
+		})
+		if len(p.From) > 0 {
+			near = append(near, p)
+		}
+	}
+	if len(near) == 0 {
+		return func() []probe.Result { return nil }
+	}
+	done := make(chan []probe.Result, 1)
+	go func() { done <- j.probeEach(ctx, s, conn, near, s.d.Hosts[host].Address) }()
+	return func() []probe.Result { return <-done }
+}
+
+// answered are the rows of a host with what its sites answered: one that lies there as declared and
+// answers otherwise is not as declared, whatever its files say. A check that could not be made says
+// nothing, and one that got no answer in time that nobody knows.
+func answered(h plan.Host, answers []probe.Result, now time.Time) (rows []plan.Row, otherwise bool) {
+	for _, a := range answers {
+		if a.OK || !a.Made() {
+			continue
+		}
+		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool {
+			return r.Address == h.Host+"/"+stake.Local("site", a.Site) || r.Address == h.Host+"/"+a.Site
+		})
+		if i < 0 || explained(h, h.Rows[i], a) {
+			continue
+		}
+		if !otherwise {
+			rows, otherwise = slices.Clone(h.Rows), true
+		}
+		switch r := &rows[i]; {
+		case strings.Contains(a.Error, "no answer in") && r.Standing == plan.Set:
+			r.Standing, r.Reason = plan.Unread, fmt.Sprintf("asked for %s at port %d from %s: %s", a.Path, a.Port, a.From, a.Words())
+		case r.Standing == plan.Set || r.Standing == plan.Shifted:
+			if r.Standing == plan.Set {
+				r.ShiftedAt = now
+			}
+			r.Standing = plan.Shifted
+			r.Differences = append(slices.Clone(r.Differences), stake.Difference{Attribute: fmt.Sprintf("answers %s at port %d from %s", a.Path, a.Port, a.From), Wanted: "as its probe says", Found: a.Words()})
+		}
+	}
+	return rows, otherwise
+}
+
+// explained says whether what a site does not answer follows from something else that is told of: a
+// part of it, or what it shares with others and that changes with them, such as the server's service.
+func explained(h plan.Host, site plan.Row, a probe.Result) bool {
+	return slices.ContainsFunc(h.Rows, func(r plan.Row) bool {
+		if r.Address == site.Address || r.Standing != plan.Shifted && r.Standing != plan.Unread {
+			return false
+		}
+		kind, err := stake.KindOf(r.Type)
+		return r.Site == a.Site && a.Site != "" || r.Site == "" && err == nil && kind.Follows
+	})
+}
