@@ -190,7 +190,8 @@ func TestAHostRunsContainers(t *testing.T) {
 		"another word to start": "podman rm -f -t 1 tides; podman run -d --name tides " + ours + " -p 8080:80 -v /srv/quays:/www/quays:ro -e OFFICE=north -e TOKEN=low-tide-77 --restart always " + at + "/tides:1 httpd -f -p 80 -h /www/quays",
 	} {
 		t.Log("by hand: " + what)
-		g.inside(host, hand)
+		// What an engine tells of a change goes through the journal, which takes a moment to have it.
+		g.inside(host, hand+"; journalctl --sync")
 		if out := g.ns(1, "drift", g.name); !strings.Contains(out, "tides") || strings.Contains(out, "low-tide-77") {
 			t.Errorf("%s: drift says %s", what, out)
 		}
