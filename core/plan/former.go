@@ -33,6 +33,16 @@ func (s *Step) UnmarshalJSON(b []byte) error {
 	return nil
 }
 
+// UnmarshalJSON reads what is remembered of a stake, now or before.
+func (a *Applied) UnmarshalJSON(b []byte) error {
+	type plain Applied
+	if err := json.Unmarshal(b, (*plain)(a)); err != nil {
+		return err
+	}
+	a.Want = stake.WantOfBefore(a.Type, a.Want)
+	return nil
+}
+
 // UnmarshalJSON reads what is left, of now or of before.
 func (l *Left) UnmarshalJSON(b []byte) error {
 	type plain Left

@@ -2,6 +2,7 @@ package stake
 
 import (
 	"cmp"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
@@ -80,6 +81,7 @@ type FileFound struct {
 
 var _ = Register(Kind{
 	Type: "file", After: []string{"content"},
+	Former:    func(want map[string]json.RawMessage) { renamed(want, "block", "portion") },
 	Rehearsal: "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
 	Settings:  []declare.Setting{declare.Table[TextFile]("file", "PATH", "Text files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
 	Check:     checkFiles, CheckHost: checkTemplates,

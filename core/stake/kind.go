@@ -43,6 +43,10 @@ type Kind struct {
 	// Claims are what a stake of the kind needs to own, to find, or to have left alone.
 	Claims func(s Stake) []Claim
 
+	// Former brings what a release before kept of a wanted stake into today's form; nil for kinds
+	// whose form is what it was.
+	Former func(want map[string]json.RawMessage)
+
 	// Asked is what a host is asked to read for what is wanted, after last, nil for never,
 	// was brought about; nil asks for what is wanted.
 	Asked func(want, last json.RawMessage) json.RawMessage
@@ -210,4 +214,27 @@ func Claiming[W any](claims func(want W) []Claim) func(Stake) []Claim {
 		}
 		return claims(w)
 	}
+}
+
+// renamed gives a key of what was kept the name that it has now.
+func renamed(want map[string]json.RawMessage, was, now string) {
+	if v, there := want[was]; there {
+		want[now] = v
+		delete(want, was)
+	}
+}
+
+// WantOfBefore is what a release before kept of a wanted stake, in today's form.
+func WantOfBefore(typ string, want json.RawMessage) json.RawMessage {
+	kind, err := KindOf(typ)
+	keys := map[string]json.RawMessage{}
+	if err != nil || kind.Former == nil || json.Unmarshal(want, &keys) != nil {
+		return want
+	}
+	before := len(keys)
+	was := string(JSON(keys))
+	if kind.Former(keys); len(keys) == before && string(JSON(keys)) == was {
+		return want
+	}
+	return JSON(keys)
 }
