@@ -345,7 +345,9 @@ func TestWhatIsToBeWrittenIsThere(t *testing.T) {
 			continue // words that are used for something else
 		}
 		for where, text := range literals(regexp.MustCompile(`\b`+word+`\b`), "../../core/lint", "../../core/stake", "../../core/plan", "../../core/check", "../../host", "../../service/api", "../../service/jobs", "../../cmd") {
-			t.Errorf("%s says %s, which is a former word: %s", where, word, text)
+			if !strings.Contains(where, "/former.go") {
+				t.Errorf("%s says %s, which is a former word: %s", where, word, text)
+			}
 		}
 	}
 }

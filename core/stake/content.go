@@ -121,23 +121,7 @@ type ContentWork struct {
 
 var _ = Register(Kind{
 	Type: "content", After: []string{"directory"},
-	Former: func(want map[string]json.RawMessage) { // modes by themselves, and "exact"
-		modes := map[string]json.RawMessage{}
-		for was, now := range map[string]string{"file_mode": "files", "dir_mode": "directories"} {
-			if v, there := want[was]; there {
-				modes[now] = v
-				delete(want, was)
-			}
-		}
-		if len(modes) > 0 {
-			want["modes"] = JSON(modes)
-		}
-		if v, there := want["exact"]; there {
-			if delete(want, "exact"); string(v) == "true" {
-				want["rest"] = JSON(declare.Removed)
-			}
-		}
-	},
+	Former: formerContent,
 	Rehearsal: `content."/srv/leaflets" = { dir = "content" }`,
 	Settings:  []declare.Setting{declare.Table[declare.Content]("content", "PATH", "Content that is published beside that of sites, by absolute path.", `{ "/srv/tides" = { dir = "content/tides" } }`)},
 	Check: func(c *check.Checker, s declare.Settings, at []string) {
