@@ -14,6 +14,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/lint"
+	"northstake/core/plan"
 	"northstake/core/render"
 	"northstake/service/contract"
 )
@@ -531,6 +532,20 @@ func (g *ground) acceptsWhatLintAccepts(server, file, test, good string) {
 	g.on(host, "rm "+file)
 }
 
+// recorded holds a stake against how the service's record says that it stands.
+func (g *ground) recorded(host, name string, want plan.Standing) {
+	g.t.Helper()
+	_, body := g.get("/grounds/" + g.name + "/hosts/" + host)
+	var h contract.HostView
+	decode(g.t, body, &h)
+	for _, r := range h.Rows {
+		if r.Address == host+"/"+name && r.Standing == want {
+			return
+		}
+	}
+	g.t.Errorf("%s/%s is not %s in the record: %s", host, name, want, body)
+}
+
 // A run is as good as what visitors get at its end: a site that answers as little as before is never
 // told as done (V4). A check that could not be made is no answer: it takes nothing back, and says
 // nothing of filters (K8, V18).
@@ -569,6 +584,7 @@ func TestARunIsJudgedByWhatIsAnswered(t *testing.T) {
 	if h := r.Hosts[0]; h.State != "unmet" || !strings.Contains(h.Fault.What, "site timetable answers as little as before") {
 		t.Errorf("the host ended %s: %+v", h.State, h.Fault)
 	}
+	g.recorded(host, "site/timetable", plan.Shifted)
 	if got := g.on(host, "dpkg-query -W -f '${Status}' tree"); got != "install ok installed" {
 		t.Errorf("what the run was for is taken back: %s", got)
 	}
@@ -610,6 +626,11 @@ func TestDriftIsOfWhatVisitorsGet(t *testing.T) {
 		t.Fatalf("the site says %q", body)
 	}
 	says("at the host's address", "site/timetable", "from outside")
+	// A plan says so as well, and leaves it in the record.
+	if out := g.ns(1, "plan", g.name); !strings.Contains(out, "answers otherwise "+host+"/site/timetable") || !strings.Contains(out, "not all is as declared: 1 site answers otherwise") {
+		t.Errorf("plan says\n%s", out)
+	}
+	g.recorded(host, "site/timetable", plan.Shifted)
 	g.on(host, "rm /etc/nginx/elsewhere/their.conf; systemctl reload nginx; sleep 1")
 	g.ns(0, "drift", g.name)
 	// A server that is stopped for a while says nothing.

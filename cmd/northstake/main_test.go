@@ -365,9 +365,10 @@ func TestUnreadComesFirst(t *testing.T) {
 		says string
 		exit status
 	}{
-		"all as declared": {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Host: "quay1"}}}, "there is nothing to do: all is as revision 3", asDeclared},
-		"a stake unread":  {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
-		"steps, and one":  {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "could not be read, and nothing is planned for it", trouble},
+		"all as declared":   {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Host: "quay1"}}}, "there is nothing to do: all is as revision 3", asDeclared},
+		"answers otherwise": {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Host: "quay1", Otherwise: []stake.Note{{Address: "quay1/site/tides", What: "it is answered by another"}}}}}, "not all is as declared: 1 site answers otherwise", differs},
+		"a stake unread":    {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
+		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "could not be read, and nothing is planned for it", trouble},
 	} {
 		out := printed(t, func(a *app) { a.showPlan("saltmarsh", c.p, false) })
 		if !strings.Contains(out, c.says) || planStatus(c.p) != c.exit || c.p.Unread > 0 && strings.Contains(out, "there is nothing to do:") {

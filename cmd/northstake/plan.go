@@ -64,10 +64,18 @@ func planStatus(p contract.Plan) status {
 	switch {
 	case p.Blockers+p.Unread > 0:
 		return trouble
-	case p.Steps > 0:
+	case p.Steps > 0 || answersOtherwise(p) > 0:
 		return differs
 	}
 	return asDeclared
+}
+
+// answersOtherwise is how many sites lie there as declared and answer otherwise.
+func answersOtherwise(p contract.Plan) (n int) {
+	for _, h := range p.Hosts {
+		n += len(h.Otherwise)
+	}
+	return n
 }
 
 func planCommand(a *app) *cobra.Command {
@@ -120,7 +128,7 @@ const shortDetail = 14 // lines of a detail that are shown unless all are asked 
 func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 	var working []string
 	for _, h := range p.Hosts {
-		if len(h.Steps) == 0 && len(h.Blockers) == 0 && h.Unread == "" && len(h.NotRead) == 0 && len(h.Cautions) == 0 {
+		if len(h.Steps) == 0 && len(h.Blockers) == 0 && h.Unread == "" && len(h.NotRead) == 0 && len(h.Cautions)+len(h.Otherwise) == 0 {
 			continue
 		}
 		right := counted(len(h.Steps), "step", "steps")
@@ -142,6 +150,10 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 		}
 		for _, n := range h.NotRead {
 			a.out.line("     %s %s: %s", a.out.attention("not read"), n.Address, strings.ReplaceAll(n.Why, "\n", "\n     "))
+		}
+		for _, o := range h.Otherwise {
+			a.out.line("     %s %s: %s", a.out.attention("answers otherwise"), o.Address, o.What)
+			a.out.line("     %s", o.Fix)
 		}
 		for _, b := range h.Blockers {
 			a.out.line("     %s %s: %s", a.out.alarm("blocked"), b.Address, b.What)
@@ -177,6 +189,8 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 		a.out.line("%s; as far as the rest goes there is nothing to do", a.out.attention(unread))
 	case p.Steps == 0 && p.Blockers == 0 && strings.HasPrefix(p.Only, "retire "):
 		a.out.line("there is nothing else to take away")
+	case p.Steps == 0 && p.Blockers == 0 && answersOtherwise(p) > 0:
+		a.out.line("there is nothing to do, and not all is as declared: %s otherwise", a.out.attention(map[bool]string{true: "1 site answers", false: fmt.Sprintf("%d sites answer", answersOtherwise(p))}[answersOtherwise(p) == 1]))
 	case p.Steps == 0 && p.Blockers == 0:
 		a.out.line("there is nothing to do: all is as revision %d of ground %s declares", p.Revision, ground)
 	case len(working) == 0:

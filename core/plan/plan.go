@@ -69,7 +69,8 @@ type Host struct {
 	Cautions  []stake.Note `json:"cautions,omitempty"`
 	Unread    string       `json:"unread,omitempty"` // why the host could not be surveyed at all
 	NotRead   []Unreadable `json:"not_read,omitempty"`
-	Machine   string       `json:"machine,omitempty"` // of the service's own machine, its name
+	Otherwise []stake.Note `json:"answers_otherwise,omitempty"` // sites that lie there as declared, and what their visitors get instead
+	Machine   string       `json:"machine,omitempty"`           // of the service's own machine, its name
 }
 
 // Unreadable is a stake of which nothing could be found out, and why: nobody knows

@@ -26,8 +26,8 @@ import (
 //
 // An engine that writes its events to the journal tells of a change as late as the journal has
 // it, which takes a moment on a busy host. What another does to a container that goes on as the
-// same process is then seen by the next look. What ends or begins a process, and what this rod
-// does, is seen at once.
+// same process is then seen by the next look. What ends or begins a process, connects it to a network
+// or takes it from one, and what this rod does, is seen at once.
 type Round struct {
 	engine *Engine
 	m      *system.Machine
@@ -54,6 +54,7 @@ type known struct {
 	id    string
 	pid   int
 	began string // when that process began
+	links string // the network interfaces that it has
 }
 
 // NewRound begins a look.
@@ -159,7 +160,7 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 	r.memory.mu.Lock()
 	k, ok := r.memory.known[w.Name]
 	r.memory.mu.Unlock()
-	if ok && k.want == string(want) && began(r.m, k.pid) == k.began {
+	if ok && k.want == string(want) && began(r.m, k.pid) == k.began && links(r.m, k.pid) == k.links {
 		f := k.found
 		if len(w.WellWhen) > 0 {
 			f.Unwell = r.engine.unwell(ctx, k.id, w.WellWhen)
@@ -174,7 +175,7 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 	if !is.Running {
 		return f, nil
 	}
-	k = known{want: string(want), found: f, id: is.ID, pid: is.is.State.Pid}
+	k = known{want: string(want), found: f, id: is.ID, pid: is.is.State.Pid, links: links(r.m, is.is.State.Pid)}
 	if k.began = began(r.m, k.pid); k.began == "" {
 		if !r.engine.lives(ctx, is.ID) {
 			f.State = stake.ContainerDead
@@ -230,4 +231,20 @@ func began(m *system.Machine, pid int) string {
 		return ""
 	}
 	return fields[19]
+}
+
+// links are the names of the network interfaces that a process sees, "" where that cannot be told
+// (proc(5), net/dev).
+func links(m *system.Machine, pid int) string {
+	b, err := m.Read(fmt.Sprintf("/proc/%d/net/dev", pid))
+	if err != nil {
+		return ""
+	}
+	var out []string
+	for line := range strings.Lines(string(b)) {
+		if name, _, found := strings.Cut(line, ":"); found {
+			out = append(out, strings.TrimSpace(name))
+		}
+	}
+	return strings.Join(out, " ")
 }

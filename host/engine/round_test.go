@@ -41,7 +41,15 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 	began := func(at string) {
 		systemtest.Put(t, m, "/proc/77/stat", "77 (ti) des) S"+strings.Repeat(" 1", 18)+" "+at+" 1\n")
 	}
+	linked := func(names ...string) {
+		out := "Inter-|   Receive\n face |bytes\n"
+		for _, n := range names {
+			out += "  " + n + ": 1 2 3\n"
+		}
+		systemtest.Put(t, m, "/proc/77/net/dev", out)
+	}
 	began("100")
+	linked("lo", "eth0")
 	w := stake.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true}
 	look := func(w stake.ContainerWant) stake.ContainerFound {
 		t.Helper()
@@ -78,6 +86,8 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 		"events that are none":     {func() { events = `{"Type":` }, true},
 		"its process is another":   {func() { began("200") }, true},
 		"its process is gone":      {func() { os.Remove(m.Path("/proc/77/stat")) }, true},
+		"another network":          {func() { linked("lo", "eth0", "eth1") }, true},
+		"taken from its network":   {func() { linked("lo") }, true},
 		"something else is wanted": {func() { w.RunsAs = "three" }, true},
 		"this rod has stopped one": {func() {
 			e, _ := Of(context.Background(), m)
@@ -96,6 +106,7 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 	} {
 		w.RunsAs, events, user = "", `{"Type":"container","Action":"remove"}`, "one"
 		began("100")
+		linked("lo", "eth0")
 		look(w) // and so begins anew
 		events = ""
 		look(w)

@@ -38,8 +38,9 @@ func (j *Service) askBeside(ctx context.Context, s scope, conn *rod.Conn, host s
 
 // answered are the rows of a host with what its sites answered: one that lies there as declared and
 // answers otherwise is not as declared, whatever its files say. A check that could not be made says
-// nothing, and one that got no answer in time that nobody knows.
-func answered(h plan.Host, answers []probe.Result, now time.Time) (rows []plan.Row, otherwise bool) {
+// nothing, and one that got no answer in time that nobody knows. There are no rows where nothing is
+// answered otherwise. Otherwise are the sites that would be as declared but for that.
+func answered(h plan.Host, answers []probe.Result, now time.Time) (rows []plan.Row, otherwise []stake.Note) {
 	for _, a := range answers {
 		if a.OK || !a.Made() {
 			continue
@@ -50,8 +51,8 @@ func answered(h plan.Host, answers []probe.Result, now time.Time) (rows []plan.R
 		if i < 0 || explained(h, h.Rows[i], a) {
 			continue
 		}
-		if !otherwise {
-			rows, otherwise = slices.Clone(h.Rows), true
+		if rows == nil {
+			rows = slices.Clone(h.Rows)
 		}
 		switch r := &rows[i]; {
 		case strings.Contains(a.Error, "no answer in") && r.Standing == plan.Set:
@@ -59,6 +60,7 @@ func answered(h plan.Host, answers []probe.Result, now time.Time) (rows []plan.R
 		case r.Standing == plan.Set || r.Standing == plan.Shifted:
 			if r.Standing == plan.Set {
 				r.ShiftedAt = now
+				otherwise = append(otherwise, stake.Note{Address: r.Address, What: fmt.Sprintf("what lies there is as declared, and %s at port %d is answered otherwise from %s: %s", a.Path, a.Port, a.From, a.Words()), Fix: "no step of this plan changes that; look at what answers there: another virtual host, another program, what the server includes"})
 			}
 			r.Standing = plan.Shifted
 			r.Differences = append(slices.Clone(r.Differences), stake.Difference{Attribute: fmt.Sprintf("answers %s at port %d from %s", a.Path, a.Port, a.From), Wanted: "as its probe says", Found: a.Words()})
@@ -69,9 +71,10 @@ func answered(h plan.Host, answers []probe.Result, now time.Time) (rows []plan.R
 
 // explained says whether what a site does not answer follows from something else that is told of: a
 // part of it, or what it shares with others and that changes with them, such as the server's service.
+// What is declared and not applied yet, or waits, has nothing to answer.
 func explained(h plan.Host, site plan.Row, a probe.Result) bool {
 	return slices.ContainsFunc(h.Rows, func(r plan.Row) bool {
-		if r.Address == site.Address || r.Standing != plan.Shifted && r.Standing != plan.Unread {
+		if r.Address == site.Address || r.Standing == plan.Set || r.Standing == plan.Stray {
 			return false
 		}
 		kind, err := stake.KindOf(r.Type)

@@ -365,10 +365,11 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 			return err
 		}
 	}
-	if rows, otherwise := answered(l.before.host, l.answers, time.Now().UTC()); otherwise {
+	if rows, otherwise := answered(l.before.host, l.answers, time.Now().UTC()); rows != nil {
 		now := *l.before
 		now.rows, now.counts = stake.JSON(rows), CountsOf(rows)
 		l.before = &now
+		l.host.Rows, l.host.Otherwise = rows, otherwise
 	}
 	if said.Topic != "" {
 		said.Data = stake.JSON(contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})

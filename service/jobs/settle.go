@@ -42,7 +42,7 @@ func (h *hostRun) worked() map[string]bool {
 // it stood just before, nil where it is to be looked at.
 func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *look) (plan.Host, error) {
 	declared := h.s
-	declared.act = nil // how the host stands is a matter of what is declared
+	declared.act, declared.asksSites = nil, true // how the host stands is a matter of what is declared
 	a, err := h.j.access(ctx, declared, h.doc.Host)
 	var l look
 	if len(worked) > 0 { // it is to be noted, even if all is as it was when last seen
@@ -52,10 +52,16 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *loo
 	}
 	switch {
 	case err != nil:
-	case settled != nil && settled.before == nil:
+	case settled != nil && settled.before == nil && len(settled.probes) == 0:
 		l = *settled
 	default:
 		l, err = h.lastLook(ctx, declared, a)
+	}
+	for deadline := time.Now().Add(probePatience); err == nil && worked == nil && ctx.Err() == nil && time.Now().Before(deadline); time.Sleep(probePause) {
+		if rows, _ := answered(l.host, l.answers, time.Time{}); rows == nil {
+			break // what was put back has been taken in, and answers
+		}
+		l.answers = h.j.askBeside(ctx, declared, h.conn, h.doc.Host, l.probes)()
 	}
 	if err == nil {
 		l.worked = worked
@@ -164,6 +170,11 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on the host: "+err.Error())
 	}
 	left := h.unmet(now)
+	if silent != nil { // of which there is more to say than that it is shifted
+		left = slices.DeleteFunc(left, func(l string) bool {
+			return strings.HasPrefix(l, h.doc.Host+"/"+stake.Local("site", silent.Site)+", ") || strings.HasPrefix(l, h.doc.Host+"/"+silent.Site+", ")
+		})
+	}
 	switch {
 	case unread != nil:
 		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and the host could not be read at the end: " + unread.Error(), Fix: "survey it again"})

@@ -63,7 +63,7 @@ func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	ask.SudoPasswords = j.passwordsOf(topic)
 	s, err := j.scopeOf(ctx, t.GroundID, t.Ground, t.Revision, ask)
 	s.clears = s.clears && table == store.Plans
-	s.asksSites = table == store.Surveys
+	s.asksSites = s.act == nil
 	ended := false
 	if err == nil {
 		ended, err = j.lookAtAll(ctx, table, &t, s, ask, topic)

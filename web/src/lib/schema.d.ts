@@ -931,6 +931,8 @@ export interface components {
                 name: string;
                 why: string;
             }[];
+            /** @description Sites that lie there as declared and that no step of the plan changes, and what their visitors get instead */
+            answers_otherwise?: components["schemas"]["Note"][];
             /** @description Of the machine that the service itself runs on, its own name */
             machine?: string;
         };

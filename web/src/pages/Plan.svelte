@@ -25,7 +25,8 @@
   $effect(read)
 
   const working = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0))
-  const shown = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0 || h.blockers?.length || h.unread || h.not_read?.length || h.cautions?.length))
+  const shown = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0 || h.blockers?.length || h.unread || h.not_read?.length || h.cautions?.length || h.answers_otherwise?.length))
+  const otherwise = $derived((plan?.hosts ?? []).reduce((n, h) => n + (h.answers_otherwise?.length ?? 0), 0))
   const idle = $derived((plan?.hosts ?? []).filter((h) => !shown.includes(h)))
   const removing = $derived(working.flatMap((h) => h.steps.filter((s) => s.removes?.length)))
   const steps = $derived(working.reduce((n, h) => n + h.steps.length, 0))
@@ -57,6 +58,8 @@
     <p class="border-y border-rule-strong py-6">It is still being made. <button class="underline" onclick={read}>Look again</button></p>
   {:else if plan.unread > 0 && plan.steps === 0 && plan.blockers === 0}
     <p class="border-y border-rule-strong py-6 text-attention">{counted(plan.unread, 'stake or host', 'stakes and hosts')} could not be read. As far as the rest goes there is nothing to do.</p>
+  {:else if plan.steps === 0 && plan.blockers === 0 && otherwise > 0}
+    <p class="border-y border-rule-strong py-6 text-attention">There is nothing to do, and not all is as declared: {otherwise === 1 ? '1 site answers' : `${otherwise} sites answer`} otherwise.</p>
   {:else if plan.steps === 0 && plan.blockers === 0}
     <p class="border-y border-rule-strong py-6">There is nothing to do: all is as revision {plan.revision} declares.</p>
   {/if}
@@ -68,6 +71,9 @@
     </h2>
     {#if h.unread}<p class="text-attention">It could not be read: {h.unread}</p>{/if}
     {#each h.not_read ?? [] as n (n.name)}<p><b class="text-attention">Not read.</b> <span class="name">{n.name}</span>: {n.why}</p>{/each}
+    {#each h.answers_otherwise ?? [] as o, i (i)}
+      <div class="my-1 border-l-4 border-attention bg-raised px-4 py-1"><p><b class="text-attention">Answers otherwise.</b> <span class="name">{o.name}</span>: {o.what}</p><p class="text-soft">{o.fix}</p></div>
+    {/each}
     {#each h.blockers ?? [] as b, i (i)}
       <div class="my-1 border-l-4 border-alarm bg-raised px-4 py-1"><p><b class="text-alarm">Blocked.</b> <span class="name">{b.name}</span>: {b.what}</p><p class="text-soft">{b.fix}</p></div>
     {/each}

@@ -1,0 +1,54 @@
+package jobs
+
+import (
+	"testing"
+	"time"
+
+	"northstake/core/plan"
+	"northstake/core/resolve"
+	"northstake/host/probe"
+)
+
+// A site that is answered otherwise than declared is shifted, unless that follows from something
+// that is told of anyhow; what is only declared by now is no drift, and what was not answered is not
+// known.
+func TestWhatIsAnsweredIsJudgedWithTheRest(t *testing.T) {
+	row := func(local, typ, site string, standing plan.Standing) plan.Row {
+		return plan.Row{Address: "quay1/" + local, Type: typ, Site: site, Standing: standing}
+	}
+	wrong := probe.Result{Probe: resolve.Probe{Site: "tides", Name: "tides.test", Port: 80}, From: "inside", GotStatus: 503, Error: "answered 503, wanted 200"}
+	late := wrong
+	late.Error = "no answer in 5s"
+	unmade := wrong
+	unmade.Error = "not checked: quay2 refuses connections"
+	for name, c := range map[string]struct {
+		answer    probe.Result
+		site      plan.Standing
+		beside    plan.Row
+		want      plan.Standing
+		otherwise int
+	}{
+		"all lies there":           {wrong, plan.Set, row("service/nginx", "service", "", plan.Set), plan.Shifted, 1},
+		"no answer in time":        {late, plan.Set, row("service/nginx", "service", "", plan.Set), plan.Unread, 0},
+		"not asked":                {unmade, plan.Set, row("service/nginx", "service", "", plan.Set), plan.Set, 0},
+		"the server is stopped":    {wrong, plan.Set, row("service/nginx", "service", "", plan.Shifted), plan.Set, 0},
+		"its content is declared":  {wrong, plan.Set, row("content/srv/www/tides", "content", "tides", plan.Due), plan.Set, 0},
+		"its content has shifted":  {wrong, plan.Set, row("content/srv/www/tides", "content", "tides", plan.Shifted), plan.Set, 0},
+		"another's has shifted":    {wrong, plan.Set, row("content/srv/www/charts", "content", "charts", plan.Shifted), plan.Shifted, 1},
+		"something lies there too": {wrong, plan.Set, row("content/srv/www/tides/x", "content", "tides", plan.Stray), plan.Shifted, 1},
+		"it has shifted itself":    {wrong, plan.Shifted, row("service/nginx", "service", "", plan.Set), plan.Shifted, 0},
+		"it is declared":           {wrong, plan.Due, row("service/nginx", "service", "", plan.Set), plan.Due, 0},
+	} {
+		h := plan.Host{Host: "quay1", Rows: []plan.Row{row("site/tides", "site", "tides", c.site), c.beside}}
+		rows, otherwise := answered(h, []probe.Result{c.answer}, time.Unix(9, 0))
+		if h.Rows[0].Standing != c.site {
+			t.Errorf("%s: what was seen is changed", name)
+		}
+		if rows == nil {
+			rows = h.Rows
+		}
+		if got := rows[0]; got.Standing != c.want || len(otherwise) != c.otherwise || (got.Standing == plan.Shifted) != (len(got.Differences) == 1) {
+			t.Errorf("%s: %+v, %v", name, got, otherwise)
+		}
+	}
+}
