@@ -145,6 +145,9 @@ func TestAHostRunsContainers(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "token")
 	write(t, file, "low-tide-77")
 	g.ns(0, "secret", "keep", "tides-token", "--file", file)
+	if out := g.ns(0, "secret", "keep", "tides-token", "--file", file); !strings.Contains(out, "in place of the one of this name that was kept") {
+		t.Errorf("a secret that is kept anew: %s", out)
+	}
 	g.apply(0)
 	g.nothingToDo()
 	answers := func(want string) {

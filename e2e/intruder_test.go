@@ -39,6 +39,12 @@ func TestAUserGetsNoFurtherThanTheUserMay(t *testing.T) {
 	if b := p.Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "tides can change /srv/tides, and so what lies at /srv/tides/conf/tables") {
 		t.Errorf("the blockers are %+v", b)
 	}
+	// So it is below a directory of root's that an access list lets the user write to (X2).
+	g.on(host, "mkdir -p /srv/shared/conf; setfacl -m u:tides:rwx /srv/shared")
+	declared(strings.ReplaceAll(conf("root", "* * * * * root id"), "/srv/tides", "/srv/shared"))
+	if b := g.plan(2).Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "tides can change /srv/shared, and so what lies at /srv/shared/conf/tables") {
+		t.Errorf("below an access list the blockers are %+v", b)
+	}
 	// The user's own is brought about with the user's rights.
 	declared(conf("tides", "low"))
 	g.apply(0)

@@ -30,6 +30,9 @@ func TestStory(t *testing.T) {
 	wrong := "SHA256:" + strings.Repeat("A", 43)
 	g.ns(2, "trust", g.hosts[0], "--ground", g.name, "--yes", "--fingerprint", wrong)
 	g.ns(2, "trust", g.hosts[0], "--ground", g.name, "--yes")
+	if out := g.ns(2, "trust", g.hosts[0], "--ground", g.name); !strings.Contains(out, "--yes --fingerprint SHA256:") { // both options at once (U8)
+		t.Errorf("without a terminal trust says\n%s", out)
+	}
 	g.trust()
 
 	// A survey and a plan change nothing.

@@ -8,6 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"northstake/core/form"
 	"northstake/service/contract"
 )
 
@@ -110,7 +111,7 @@ func confirmRemoving(p contract.Plan, named []string) ([]string, error) {
 					fmt.Fprintf(stderr, "  and %d more: see the plan with --details\n", len(s.Removes)-i)
 					break
 				}
-				fmt.Fprintln(stderr, "  "+r)
+				fmt.Fprintln(stderr, "  "+form.Name(r))
 			}
 			line, err := ask(fmt.Sprintf("to remove it, type %s:", s.Address))
 			if err != nil {

@@ -5,6 +5,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"northstake/core/form"
 	"northstake/core/plan"
 	"northstake/service/contract"
 )
@@ -109,7 +110,7 @@ func sinceWords(r plan.Row) string {
 	if !r.Touched.At.IsZero() {
 		what := "it"
 		if r.Touched.What != "" {
-			what = r.Touched.What
+			what = form.Name(r.Touched.What)
 		}
 		text += fmt.Sprintf("; %s was changed %s and belongs to %s", what, ago(r.Touched.At), r.Touched.Owner)
 	}

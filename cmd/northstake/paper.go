@@ -15,6 +15,7 @@ import (
 	"github.com/muesli/termenv"
 	"golang.org/x/term"
 
+	"northstake/core/form"
 	"northstake/core/plan"
 )
 
@@ -163,6 +164,9 @@ func (p *paper) list(head []string, rows [][]string, none string) {
 // table prints rows under a head, in columns on a terminal and with tabs when
 // piped. Where the terminal is too narrow for all columns, cells break between words.
 func (p *paper) table(head []string, rows [][]string) {
+	for i, r := range rows {
+		rows[i] = form.Names(r)
+	}
 	if !p.terminal {
 		for _, r := range rows {
 			p.line("%s", strings.Join(r, "\t"))

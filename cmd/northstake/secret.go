@@ -5,6 +5,7 @@ import (
 	"io"
 	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -26,11 +27,23 @@ func secretCommand(a *app) *cobra.Command {
 			if err != nil {
 				return err
 			}
+			var former time.Time // when a secret of this name was kept, which nobody gets back
+			if kept, err := api.ListSecretsWithResponse(cmd.Context()); err == nil && kept.JSON200 != nil {
+				for _, s := range *kept.JSON200 {
+					if s.Name == args[0] {
+						former = s.UpdatedAt
+					}
+				}
+			}
 			res, err := api.KeepSecretWithResponse(cmd.Context(), args[0], contract.KeepSecretJSONRequestBody{Value: value})
 			if err := a.answered(res, err); err != nil {
 				return err
 			}
-			a.out.line("secret %s is kept", args[0])
+			if former.IsZero() {
+				a.out.line("secret %s is kept", args[0])
+			} else {
+				a.out.line("secret %s is kept, in place of the one of this name that was kept %s", args[0], ago(former))
+			}
 			return nil
 		},
 	}

@@ -4,10 +4,12 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"slices"
 	"sync"
 
 	"github.com/spf13/cobra"
+	"golang.org/x/term"
 
 	"northstake/service/contract"
 )
@@ -112,6 +114,9 @@ func (a *app) trustOne(ctx context.Context, ground, host string, o trustOptions)
 		return nil
 	}
 	if o.fingerprint == "" {
+		if !term.IsTerminal(int(os.Stdin.Fd())) {
+			return fmt.Errorf("there is no terminal to ask on whether these are the keys of %s: compare one with what the host's owner says, and give it with --yes --fingerprint SHA256:…", host)
+		}
 		if ok, err := confirm(fmt.Sprintf("trust these keys as those of %s?", host)); err != nil || !ok {
 			if err == nil {
 				a.out.line("nothing was trusted")

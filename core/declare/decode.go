@@ -177,7 +177,7 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 		v.Set(out)
 	case reflect.Map:
 		if n.kind != unstable.Table {
-			r.wrongType(n, key, "a table", "write a header such as "+TableName(append(slices.Clone(path), "NAME")))
+			r.wrongType(n, key, "a table", cmp.Or(meantValue(kindName(n), tableAt(path), nil), "write a header such as "+TableName(append(slices.Clone(path), "NAME"))))
 			return
 		}
 		out := reflect.MakeMap(v.Type())

@@ -43,3 +43,18 @@ func Shown(s string) string {
 	}
 	return b.String()
 }
+
+// Name is a name of a file, or a cell of a table, as it is shown to people: it stays in its line,
+// whatever it holds.
+func Name(s string) string { return inLine.Replace(Shown(s)) }
+
+var inLine = strings.NewReplacer("\n", `\n`, "\t", `\t`)
+
+// Names are names as they are shown to people.
+func Names(list []string) []string {
+	out := make([]string, len(list))
+	for i, n := range list {
+		out[i] = Name(n)
+	}
+	return out
+}

@@ -50,3 +50,16 @@ func FuzzShown(f *testing.F) {
 		}
 	})
 }
+
+// A name of a file stays in its line: it forges no second one.
+func TestANameStaysInItsLine(t *testing.T) {
+	for given, want := range map[string]string{
+		"index.html":                 "index.html",
+		"a\nset\tquay1/site/tides":   `a\nset\tquay1/site/tides`,
+		"esc\x1b[2J\r\u202etxt.html": `esc\u001b[2J\u000d\u202etxt.html`,
+	} {
+		if got := Names([]string{given})[0]; got != want {
+			t.Errorf("%q is shown as %q", given, got)
+		}
+	}
+}

@@ -104,10 +104,11 @@ func TestGuesses(t *testing.T) {
 		"[site.s]\nserver = \"apache\"\n": `write "httpd"`, "[kit.a.package.p]\nis = \"absent\"\n": `write "gone"`, "[kit.a.package.p]\nis = \"latest\"\n": `write "newest"`,
 		"[kit.a]\ninbound = \"deny\"\n": `write "declared"`, "[kit.a.container.c]\nrestarts = \"unless-stopped\"\n": `write "always"`, "[host.a]\nvia = \"docker\"\n": `write "container"`,
 		"[kit.a.site]\nserver = \"apache2\"\n": `write "httpd"`, "[kit.a.container.c]\nis = \"absent\"\n": "plan --clear", "[site.s]\nserver = \"ngnix\"\n": `did you mean "nginx"?`,
+		"[host.a]\nport = 2222\n": "reach = { port = … }", "[kit.a]\nport = 2222\n": "reach = { port = … }",
 	} {
 		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: base + guess}}, &declare.Manifest{})
 		if !slices.ContainsFunc(problems, func(p declare.Problem) bool {
-			return strings.Contains(p.What, "cannot be") && strings.Contains(p.Fix, want)
+			return (strings.Contains(p.What, "cannot be") || strings.Contains(p.What, "should be")) && strings.Contains(p.Fix, want)
 		}) {
 			t.Errorf("%s is answered with %v, not with %s", guess, problems, want)
 		}

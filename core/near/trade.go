@@ -261,6 +261,7 @@ var Values = []Value{
 	{"host.container.restarts", []string{"unless-stopped", "yes", "true", "on"}, "always", ""},
 	{"host.container.restarts", []string{"no", "none", "off", "false"}, "never", ""},
 	{"host.container.restarts", []string{"failure", "on-error", "onfailure"}, "on-failure", ""},
+	{"host.port", []string{"a whole number"}, "", "where the SSH server listens goes into a table of the host, as reach = { port = … }; a port that is to be let in is written as in ports = [\"8080/tcp\"]"},
 	{"host.inbound", []string{"closed", "deny", "drop", "block", "reject", "restricted", "default-deny"}, "declared", ""},
 	{"host.inbound", []string{"open", "allow", "accept", "all", "off", "none"}, "any", ""},
 	{"host.via", []string{"localhost", "self", "here", "this"}, "service-machine", ""},

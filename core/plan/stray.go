@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"northstake/core/form"
 	"northstake/core/stake"
 )
 
@@ -203,7 +204,7 @@ func staying(in Input, all []gone, leave []leaver) []stake.Note {
 	if len(names) == 0 {
 		return nil
 	}
-	n := stake.Note{Address: in.Host, What: fmt.Sprintf("brought about earlier, not declared now, and still there: %s", strings.Join(names[:min(len(names), 8)], ", ")), Fix: "take it away by hand, or leave it"}
+	n := stake.Note{Address: in.Host, What: fmt.Sprintf("brought about earlier, not declared now, and still there: %s", strings.Join(form.Names(names[:min(len(names), 8)]), ", ")), Fix: "take it away by hand, or leave it"}
 	if more := len(names) - 8; more > 0 {
 		n.What += fmt.Sprintf(" and %d more", more)
 	}

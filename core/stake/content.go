@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io/fs"
+	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -97,6 +98,7 @@ type ContentFound struct {
 	Extras   int          `json:"extras"`
 	Former   []FormerFile `json:"former,omitempty"`     // what the last publication brought and this one has not
 	InTheWay []string     `json:"in_the_way,omitempty"` // what nobody declared where a file or directory of the tree has to be
+	TooDeep  []string     `json:"too_deep,omitempty"`   // what lies in the root and holds directories that are nested deeper than a path can be
 	Nobody   []string     `json:"nobody,omitempty"`     // the owner or group that the host has not
 	Sum      string       `json:"sum,omitempty"`        // SHA-256 of all that differs
 }
@@ -267,7 +269,7 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	}
 	if len(removes) > 0 {
 		move.Text += fmt.Sprintf(", and remove %s that nobody declared", count(len(removes), "file", "files"))
-		move.Details = append(move.Details, Detail{Title: "removed, though nobody declared them", Text: strings.Join(removes, "\n")})
+		move.Details = append(move.Details, Detail{Title: "removed, though nobody declared them", Text: strings.Join(form.Names(removes), "\n")})
 	}
 	v.Moves = []Move{move}
 	if f.Root.Kind != "directory" {
@@ -358,9 +360,13 @@ func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
 			return note("take out of the content what lies there, and name it in left_alone; or take the mount away", "something is mounted at %s/%s, where the content has files", w.Root, at)
 		}
 	}
+	if len(f.TooDeep) > 0 {
+		at := path.Join(w.Root, form.Name(f.TooDeep[0]))
+		return note("take it away by hand: rm -r "+at, "directories that nobody declared are nested in %s until no path leads to them, and so cannot be carried along", at)
+	}
 	if n := len(f.InTheWay); n > 0 {
 		return note("move it away, or take what is declared there out of the content", "%s in %s, which nobody declared, %s where a declared file or directory has to be: %s",
-			count(n, "file", "files"), w.Root, map[bool]string{true: "lies", false: "lie"}[n == 1], strings.Join(f.InTheWay[:min(n, 5)], ", "))
+			count(n, "file", "files"), w.Root, map[bool]string{true: "lies", false: "lie"}[n == 1], strings.Join(form.Names(f.InTheWay[:min(n, 5)]), ", "))
 	}
 	if disk := diskOf(in.Traits.Disks, w.Root); disk != nil && disk.Free < size {
 		return note("make room on the host", "%s has %s free, and the content takes %s", disk.Mount, Bytes(disk.Free), Bytes(size))
@@ -373,7 +379,7 @@ func contentDetails(f ContentFound) []Detail {
 	list := func(word string, paths []string, total int) {
 		shown := paths[:min(len(paths), 20)]
 		for _, p := range shown {
-			lines = append(lines, fmt.Sprintf("%-8s %s", word, p))
+			lines = append(lines, fmt.Sprintf("%-8s %s", word, form.Name(p)))
 		}
 		if more := total - len(shown); more > 0 {
 			lines = append(lines, fmt.Sprintf("%-8s and %d more", word, more))

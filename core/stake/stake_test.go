@@ -495,6 +495,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 		{"one with a label of sites", "site", Input{}, site, SiteFound{Labels: []string{"httpd_sys_content_t"}}, "", ""},
 		{"one without a label", "site", Input{}, site, SiteFound{Labels: []string{""}}, "", ""},
 		{"a mount", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: root, Mounted: true, Missing: []string{"a"}, Missings: 1}, "a file system is mounted at /srv/www", ""},
+		{"directories nested without an end", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: root, TooDeep: []string{"deep"}, Missing: []string{"a"}, Missings: 1}, "directories that nobody declared are nested in /srv/www/deep until no path leads to them", ""},
 		{"a link", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: Entry{Kind: "link", Target: "/x"}, Missing: []string{"a"}, Missings: 1}, "", "is a link to /x"},
 		{"a masked service", "service", Input{}, ServiceWant{Name: "cron", Running: &yes}, ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "", "cron is masked"},
 		{"a wrong clock", "package", Input{Traits: Traits{ClockSkew: "-26h0m0s"}}, PackageWant{Name: "tree"}, PackageFound{State: "absent", Candidate: "2"}, "", "clock is 26h0m0s behind"},

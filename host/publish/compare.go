@@ -132,7 +132,7 @@ func read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 	if c.found.Below, err = system.MountsBelow(c.root); err != nil {
 		return found, err
 	}
-	if err := walkEach(c.root, c.found.Below, c.dir); err != nil {
+	if err := walkEach(c.root, c.found.Below, c.dir, c.deep); err != nil {
 		return found, err
 	}
 	if c.seen < len(w.tree.files)+len(w.Dirs) {
@@ -304,6 +304,20 @@ func (c *comparison) other(it *item) error {
 	defer c.mu.Unlock()
 	c.found.Former = append(c.found.Former, one)
 	c.values = append(c.values, "former "+it.path+" "+sum)
+	return nil
+}
+
+// deep notes directories that somebody has nested until no path leads to them: nobody declared them,
+// and a publication could not carry them along.
+func (c *comparison) deep(path string) error {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	top, _, _ := strings.Cut(path, "/")
+	c.found.Extras++
+	c.found.Extra = append(c.found.Extra, top)
+	if c.found.TooDeep = append(c.found.TooDeep, top); c.want.RestGoes() {
+		c.values = append(c.values, "extra "+top)
+	}
 	return nil
 }
 

@@ -7,6 +7,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -323,5 +324,80 @@ func TestAFileWithoutAnEnd(t *testing.T) {
 	case <-done:
 	case <-time.After(2 * time.Minute):
 		t.Fatal("it goes on and on")
+	}
+}
+
+// Whoever may write to a tree can nest directories until no path leads to them, and hold leases on
+// files: what is declared is compared all the same, and what cannot be is told in words (X10).
+func TestATreeThatNoPathReaches(t *testing.T) {
+	m := systemtest.Folder(t)
+	texts := map[string]string{"index.html": "one", "b/old.html": "old"}
+	w := content("/srv/site", texts)
+	publish(t, m, 1, w, texts)
+	at, err := unix.Open(m.Path("/srv/site"), unix.O_RDONLY|unix.O_DIRECTORY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for i := range 40 { // 8,000 bytes
+		name := strings.Repeat("x", 200)
+		if i == 0 {
+			name = "deep"
+		}
+		if err := unix.Mkdirat(at, name, 0o755); err != nil {
+			t.Fatal(err)
+		}
+		below, err := unix.Openat(at, name, unix.O_RDONLY|unix.O_DIRECTORY, 0)
+		if err != nil {
+			t.Fatal(err)
+		}
+		unix.Close(at)
+		at = below
+	}
+	unix.Close(at)
+	read := func() (stake.ContentFound, error) {
+		var asked Wanted
+		st := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: stake.JSON(w.ContentWant)}
+		if err := json.Unmarshal(stake.Asked(st, nil), &asked); err != nil {
+			t.Fatal(err)
+		}
+		return Read(m, asked)
+	}
+	found, err := read()
+	if err != nil || fmt.Sprint(found.TooDeep) != "[deep]" || !slices.Contains(found.Extra, "deep") || found.Offs+found.Missings > 0 {
+		t.Fatalf("there is %+v, %v", found, err)
+	}
+	if err := os.WriteFile(m.Path("/srv/site/index.html"), []byte("two"), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	if found, err = read(); err != nil || found.Offs != 1 {
+		t.Errorf("beside it an edit is %+v, %v", found.Off, err)
+	}
+	// What has to go along cannot, and says so; what was there is there.
+	b, err := Prepare(m, "1-2", w)
+	if err == nil {
+		err = Do(m, w, b, silent)
+	}
+	if err == nil || !strings.Contains(err.Error(), "nested in "+m.Path("/srv/site/deep")) {
+		t.Errorf("published over it: %v", err)
+	}
+	backAll(t, published{m, w, b})
+	if got, err := os.ReadFile(m.Path("/srv/site/index.html")); err != nil || string(got) != "two" || !m.Exists("/srv/site/deep") {
+		t.Errorf("taken back, it holds %q, %v", got, err)
+	}
+
+	// A lease, which its holder does not give back.
+	held, err := os.OpenFile(m.Path("/srv/site/index.html"), os.O_RDWR, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer held.Close()
+	if _, err := unix.FcntlInt(held.Fd(), unix.F_SETLEASE, unix.F_WRLCK); err != nil {
+		t.Fatal(err)
+	}
+	if err := os.Chtimes(m.Path("/srv/site/index.html"), time.Now(), time.Now()); err != nil { // so that it is read anew
+		t.Fatal(err)
+	}
+	if _, err := read(); err == nil || !strings.Contains(err.Error(), "index.html: somebody holds a lease on it") {
+		t.Errorf("a lease: %v", err)
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/gob"
 	"encoding/hex"
+	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -107,6 +108,9 @@ func (c *hashCache) sum(root, rel string, s *syscall.Stat_t) (v digest, err erro
 		f, err = os.OpenFile(at, os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
 		return err
 	})
+	if errors.Is(err, syscall.EAGAIN) {
+		return v, &fs.PathError{Op: "read", Path: filepath.Join(root, rel), Err: errors.New("somebody holds a lease on it (fcntl(2)), which the kernel ends within a minute; look again then")}
+	}
 	if err != nil {
 		return v, err
 	}

@@ -2,10 +2,12 @@ package publish
 
 import (
 	"errors"
+	"fmt"
 	"io/fs"
 	"path/filepath"
 	"runtime"
 	"slices"
+	"strings"
 	"sync"
 	"syscall"
 
@@ -37,24 +39,37 @@ func walk(root string) ([]item, error) {
 		defer mu.Unlock()
 		all = append(all, items...)
 		return nil
-	})
+	}, func(path string) error { return &tooDeep{root, path} })
 	return all, err
 }
 
 // walkEach calls visit with what is in each directory of a tree, once for a
 // directory and with a directory before those below it. Directories are read,
 // and visit is called, side by side.
-func walkEach(root string, but []string, visit func([]item) error) error {
-	w := &walker{root: root, but: but, visit: visit, gate: make(chan struct{}, runtime.GOMAXPROCS(0))}
+func walkEach(root string, but []string, visit func([]item) error, deep func(path string) error) error {
+	w := &walker{root: root, but: but, visit: visit, deep: deep, gate: make(chan struct{}, runtime.GOMAXPROCS(0))}
 	w.dir("")
 	w.wait.Wait()
 	return w.err
+}
+
+// deepest is how long a path below a root may be. The kernel takes 4,096 bytes of a path at once
+// (PATH_MAX), of which some are the root's, or those of where a tree is made ready.
+const deepest = 3000
+
+// tooDeep says that directories are nested deeper than anything can be done with by a path.
+type tooDeep struct{ root, path string }
+
+func (d *tooDeep) Error() string {
+	top, _, _ := strings.Cut(d.path, "/")
+	return fmt.Sprintf("directories are nested in %s until their path is longer than %d bytes; take it away: rm -r %s", filepath.Join(d.root, top), deepest, filepath.Join(d.root, top))
 }
 
 type walker struct {
 	root  string
 	but   []string // directories that are not gone into
 	visit func([]item) error
+	deep  func(path string) error // told of a directory that is not gone into because its path is too long
 	gate  chan struct{}
 	wait  sync.WaitGroup
 
@@ -71,6 +86,10 @@ func (w *walker) dir(rel string) {
 	w.fail(err)
 	for i := range items {
 		if items[i].stat.Mode&syscall.S_IFMT != syscall.S_IFDIR || slices.Contains(w.but, items[i].path) {
+			continue
+		}
+		if len(items[i].path) > deepest {
+			w.fail(w.deep(items[i].path))
 			continue
 		}
 		select {

@@ -11,11 +11,11 @@ import (
 )
 
 // Control is who, beside root, can change which directory above a path, and so what lies at it: a
-// user, a group, or everybody.
+// user, a group, several of these, or everybody.
 type Control struct {
 	Who string
 	At  string
-	UID int // of a user, -1 otherwise
+	UID int // of a single user, -1 otherwise
 }
 
 // maxLinks bounds the links on a path, as the kernel does.
@@ -24,15 +24,16 @@ const maxLinks = 40
 // Under says who can change what lies at a path by what is above it, nil for root alone. The path is
 // walked one name at a time, through links: whoever owns one of those leads wherever they like. It is
 // the rule by which systemd refuses unsafe path transitions, with directories that others may write to
-// besides. Where everybody may put something, what is not there yet is everybody's.
+// besides, by their modes or by access lists. Where others may put something and take away nothing that
+// is not theirs, what is not there yet is theirs.
 func (m *Machine) Under(path string, names *Names) (*Control, error) {
 	me := os.Geteuid()
 	at, rest := "/", strings.Split(strings.Trim(filepath.Dir(path), "/"), "/")
-	shared := "" // the directory that at lies in, where everybody may put something
+	var shared *Control // of the directory that at lies in, where others may put something
 	for links := 0; ; {
 		s, err := lstat(m.Path(at))
-		if errors.Is(err, fs.ErrNotExist) && shared != "" {
-			return &Control{"everybody", shared, -1}, nil
+		if errors.Is(err, fs.ErrNotExist) && shared != nil {
+			return shared, nil
 		}
 		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
 			return nil, nil // what is not there is made by who asks
@@ -55,16 +56,17 @@ func (m *Machine) Under(path string, names *Names) (*Control, error) {
 			if !filepath.IsAbs(target) {
 				target = filepath.Join(filepath.Dir(at), target)
 			}
-			shared = ""
+			shared = nil
 			at, rest = "/", append(strings.Split(strings.Trim(filepath.Clean(target), "/"), "/"), rest...)
 			continue
-		case kind == syscall.S_IFDIR && s.Mode&0o002 != 0 && s.Mode&syscall.S_ISVTX == 0:
-			return &Control{"everybody", at, -1}, nil
-		case kind == syscall.S_IFDIR && s.Mode&0o020 != 0 && s.Gid != 0 && s.Mode&syscall.S_ISVTX == 0:
-			return &Control{"group " + names.Group(int(s.Gid)), at, -1}, nil
 		}
-		if shared = ""; s.Mode&syscall.S_IFMT == syscall.S_IFDIR && s.Mode&0o002 != 0 {
-			shared = at
+		if shared = nil; s.Mode&syscall.S_IFMT == syscall.S_IFDIR {
+			if shared, err = writer(m.Path(at), at, s, names); err != nil {
+				return nil, err
+			}
+			if shared != nil && s.Mode&syscall.S_ISVTX == 0 {
+				return shared, nil
+			}
 		}
 		for len(rest) > 0 && (rest[0] == "" || rest[0] == ".") {
 			rest = rest[1:]

@@ -1,11 +1,15 @@
 package system_test
 
 import (
+	"encoding/binary"
 	"os"
 	"reflect"
+	"strconv"
 	"strings"
 	"syscall"
 	"testing"
+
+	"golang.org/x/sys/unix"
 
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
@@ -46,6 +50,32 @@ func link(t *testing.T, m *system.Machine, target, path string, uid int) {
 	}
 }
 
+// access is an access list of words such as u4242:7, for a user, a group, or m for the mask, beside
+// what a mode of 0755 says.
+func access(words string) string {
+	out := "\x02\x00\x00\x00"
+	entry := func(tag, perm uint16, id uint32) {
+		out += string(binary.LittleEndian.AppendUint32(binary.LittleEndian.AppendUint16(binary.LittleEndian.AppendUint16(nil, tag), perm), id))
+	}
+	entry(1, 7, ^uint32(0))
+	sorted := map[byte]uint16{'u': 2, 'g': 8, 'm': 16}
+	ofGroup := false
+	for _, w := range strings.Fields(words) {
+		who, perm, _ := strings.Cut(w[1:], ":")
+		id, err := strconv.Atoi(who)
+		if err != nil {
+			id = -1
+		}
+		if w[0] != 'u' && !ofGroup {
+			entry(4, 5, ^uint32(0))
+			ofGroup = true
+		}
+		entry(sorted[w[0]], uint16(perm[0]-'0'), uint32(id))
+	}
+	entry(32, 5, ^uint32(0))
+	return out
+}
+
 // Who can change a path is whoever owns a directory or a link on the way to it, or may write to one.
 func TestWhoCanChangeAPath(t *testing.T) {
 	m := systemtest.Folder(t)
@@ -56,6 +86,24 @@ func TestWhoCanChangeAPath(t *testing.T) {
 	owned(t, m, "/srv/open", 0, 0, 0o777)
 	owned(t, m, "/srv/sticky", 0, 0, os.ModeSticky|0o777)
 	owned(t, m, "/srv/group", 0, stranger, 0o775)
+	for path, list := range map[string]string{
+		"/srv/listed":  access("u4242:7 u0:7 m:7"),
+		"/srv/masked":  access("u4242:7 g4242:7 m:5"),
+		"/srv/readers": access("u4242:5 g4242:4 m:7"),
+		"/srv/several": access("u4242:7 g4343:6 m:7"),
+		"/srv/groups":  access("g4343:3 m:7"),
+		"/srv/stuck":   access("u4242:7 m:7"),
+	} {
+		owned(t, m, path, 0, 0, 0o755)
+		if err := unix.Lsetxattr(m.Path(path), "system.posix_acl_access", []byte(list), 0); err != nil {
+			t.Fatalf("%s: %v", path, err)
+		}
+	}
+	if err := syscall.Chmod(m.Path("/srv/stuck"), syscall.S_ISVTX|0o775); err != nil {
+		t.Fatal(err)
+	}
+	owned(t, m, "/srv/stuck/ours", 0, 0, 0o755)
+	owned(t, m, "/srv/sticky-group", 0, stranger, os.ModeSticky|0o775)
 	link(t, m, "www", "/srv/ours", 0)
 	link(t, m, "/srv/tides/conf", "/srv/into", 0)
 	link(t, m, "www", "/srv/theirs", stranger)
@@ -72,6 +120,8 @@ func TestWhoCanChangeAPath(t *testing.T) {
 		"/srv/www/index.html": "", "/srv/new/deep/file": "", "/srv/tides": "", "/srv/sticky/new": "", "/srv/ours/page": "",
 		"/srv/tides/x": "4242 at /srv/tides", "/srv/tides/conf/tables": "4242 at /srv/tides", "/srv/into/tables": "4242 at /srv/tides",
 		"/srv/theirs/page": "4242 at /srv/theirs", "/srv/open/x": "everybody at /srv/open", "/srv/sticky/new/deep": "everybody at /srv/sticky", "/srv/group/x/y": "group 4242 at /srv/group",
+		"/srv/listed/page": "4242 at /srv/listed", "/srv/masked/page": "", "/srv/readers/page": "", "/srv/several/page": "4242 and group 4343 at /srv/several", "/srv/groups/page": "group 4343 at /srv/groups",
+		"/srv/stuck/ours/page": "", "/srv/stuck/page": "", "/srv/stuck/new/page": "4242 at /srv/stuck", "/srv/sticky-group/new/page": "group 4242 at /srv/sticky-group",
 	} {
 		c, err := m.Under(path, names)
 		got := ""
