@@ -44,10 +44,14 @@ func run(args []string) error {
 	runID := flags.String("run", "", "run that, or a step of which, is to be taken back")
 	step := flags.Int("step", 0, "number of that step, 0 for what the host went down in the middle of")
 	after := flags.Duration("after", 0, "how long to wait before")
+	line := flags.Duration("line", 0, "watch over the run's line, and take the run back when it is gone for so long")
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
 	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh), Login: login(), Booting: *booting}
+	if self, err := os.Executable(); err == nil {
+		h.Program = self
+	}
 	// The heap is small, and a survey makes much of what is forgotten at once.
 	debug.SetGCPercent(400)
 	// A broken line must not cut a step off.
@@ -67,6 +71,9 @@ func run(args []string) error {
 		work.NewServer(h).ServeConn(line)
 		return nil
 	case "revert":
+		if *line > 0 {
+			return work.Watch(context.Background(), h, *runID, *line)
+		}
 		time.Sleep(*after)
 		return work.Revert(context.Background(), h, *runID, *step)
 	}

@@ -34,6 +34,9 @@ func (d *Declaration) ReachOf(host string) Reach {
 	if o.SudoSecret != "" || o.SudoAsks != nil {
 		r.SudoSecret, r.SudoAsks = o.SudoSecret, o.SudoAsks
 	}
+	if o.TakenBackAfter != "" {
+		r.TakenBackAfter = o.TakenBackAfter
+	}
 	if len(o.HostKeyAuthorities) > 0 {
 		r.HostKeyAuthorities = o.HostKeyAuthorities
 	}
@@ -42,6 +45,16 @@ func (d *Declaration) ReachOf(host string) Reach {
 	}
 	return r
 }
+
+// LineGone is for how many seconds the line to a host may be gone until it takes a run back by itself.
+func (r Reach) LineGone() int64 {
+	if n, ok := Seconds(r.TakenBackAfter); ok {
+		return n
+	}
+	return lineGone
+}
+
+const lineGone = 10 * 60
 
 // AsksForSudo says whether the password for sudo is asked for at each run.
 func (r Reach) AsksForSudo() bool { return r.SudoAsks != nil && *r.SudoAsks }

@@ -62,6 +62,7 @@ type Reach struct {
 	HostKeyAuthorities []string `toml:"host_key_authorities" json:"host_key_authorities,omitempty" doc:"Files beside the declaration with the public keys of authorities whose certificates hosts show; such a host needs no trust of its own." example:"[\"files/host-authority.pub\"]"`
 	SudoSecret         string   `toml:"sudo_secret" json:"sudo_secret,omitempty" doc:"Name of the secret that holds the password for sudo." default:"sudo asks for none" example:"\"keeper-sudo\""`
 	SudoAsks           *bool    `toml:"sudo_asks" json:"sudo_asks,omitempty" doc:"Whether the password for sudo is asked for at each run, and kept nowhere." default:"false" example:"true"`
+	TakenBackAfter     string   `toml:"taken_back_after" json:"taken_back_after,omitempty" doc:"How long the line to a host may be gone in the middle of a run until the host takes that run back by itself." default:"10m" example:"\"30m\""`
 }
 
 // Kit is a named bundle of settings.

@@ -149,6 +149,25 @@ func dropBootUnits(ctx context.Context, m *system.Machine, run string) error {
 			return err
 		}
 	}
+	return unload(ctx, m, run, bootUnits...)
+}
+
+// unload has systemd know no more of units that are gone: it has read them where something of the run
+// had it read all units anew.
+func unload(ctx context.Context, m *system.Machine, run string, gone ...bootUnit) error {
+	if !m.HasSystemd() {
+		return nil
+	}
+	for _, u := range gone {
+		out, err := m.Run(ctx, nil, "systemctl", "show", "--property=LoadState", bootPrefix+run+u.suffix)
+		if err != nil {
+			return err
+		}
+		if strings.TrimSpace(string(out)) == "LoadState=loaded" {
+			_, err := m.Run(ctx, nil, "systemctl", "daemon-reload")
+			return err
+		}
+	}
 	return nil
 }
 

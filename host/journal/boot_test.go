@@ -32,7 +32,7 @@ func booting(t *testing.T) (Journal, *system.Machine, *[]string) {
 		ran = append(ran, name+" "+strings.Join(args, " "))
 		return nil, nil
 	}
-	return Journal{m, func(typ string) (Worker, error) {
+	return Journal{Machine: m, Worker: func(typ string) (Worker, error) {
 		switch typ {
 		case "marker":
 			return marker{m}, nil

@@ -36,6 +36,7 @@ type Record struct {
 type Journal struct {
 	Machine *system.Machine
 	Worker  func(typ string) (Worker, error)
+	Line    Line
 }
 
 func (j Journal) dir(run string) string { return j.Machine.State("journal", run) }

@@ -90,7 +90,7 @@ func (w marker) Close(_ context.Context, j Job, _ json.RawMessage) error {
 
 func folder(t *testing.T) (Journal, *system.Machine) {
 	m := systemtest.Folder(t)
-	return Journal{m, func(typ string) (Worker, error) {
+	return Journal{Machine: m, Worker: func(typ string) (Worker, error) {
 		if typ != "marker" {
 			return nil, errors.New("there is no such type")
 		}

@@ -24,6 +24,9 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 		return "", err
 	}
 	defer release()
+	if err := j.watch(ctx, run, say); err != nil { // before the first thing changes
+		return "", err
+	}
 	if old, err := j.read(run, step.Number); err == nil && (old.State == rod.Done || old.State == rod.Begun || old.State == rod.Held) {
 		if old.State == rod.Done && old.Step.Digest() == step.Digest() {
 			say("done already")
@@ -115,10 +118,10 @@ func (j Journal) backAll(ctx context.Context, run string, say func(string, ...an
 	for err != nil && len(left) > 0 {
 		before := len(left)
 		if left, err = j.backEach(ctx, left, say); len(left) == before {
-			return errors.Join(err, j.allStuck(left, err), dropBootUnits(ctx, j.Machine, run))
+			return errors.Join(err, j.allStuck(left, err), dropBootUnits(ctx, j.Machine, run), j.dropLine(ctx, run))
 		}
 	}
-	return errors.Join(j.again(ctx, steps, say), dropBootUnits(ctx, j.Machine, run))
+	return errors.Join(j.again(ctx, steps, say), dropBootUnits(ctx, j.Machine, run), j.dropLine(ctx, run))
 }
 
 func (j Journal) allStuck(steps []Record, why error) error {
@@ -175,6 +178,9 @@ func (j Journal) Recover(ctx context.Context, run string) ([]string, error) {
 	if err := dropAllBootUnits(ctx, j.Machine, own.Service); err != nil {
 		return nil, err
 	}
+	if err := j.dropOtherLines(ctx, own.Service, run); err != nil {
+		return nil, err
+	}
 	all, err := j.entries()
 	if err != nil {
 		return nil, err
@@ -190,6 +196,9 @@ func (j Journal) Recover(ctx context.Context, run string) ([]string, error) {
 		}
 		if foreign || e.wrong != nil {
 			continue
+		}
+		if i := slices.IndexFunc(e.steps, func(r Record) bool { return r.State == rod.Back && r.Why != "" }); i >= 0 && e.name == run {
+			out = append(out, fmt.Sprintf("%s: %s, at %s", e.words(own.Service), e.steps[i].Why, e.steps[i].At.Format("15:04:05 UTC")))
 		}
 		slices.Reverse(e.steps)
 		for i, r := range e.steps {
@@ -326,7 +335,7 @@ func (j Journal) Dismiss(run string, number int, reason string) error {
 
 // Close lets go of what the steps of a run that has ended well kept for taking them back.
 func (j Journal) Close(ctx context.Context, run string) error {
-	if err := dropBootUnits(ctx, j.Machine, run); err != nil {
+	if err := errors.Join(dropBootUnits(ctx, j.Machine, run), j.dropLine(ctx, run)); err != nil {
 		return err
 	}
 	steps, err := j.Steps(run)

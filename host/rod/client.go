@@ -193,9 +193,9 @@ func skew(host, here time.Time) string {
 }
 
 // Open takes the host's lock for a run and clears up after interrupted steps.
-func (c *Conn) Open(ctx context.Context, run string) (OpenAnswer, error) {
+func (c *Conn) Open(ctx context.Context, run string, ask OpenAsk) (OpenAnswer, error) {
 	var a OpenAnswer
-	err := c.call(ctx, "/runs/"+run+"/open", struct{}{}, &a)
+	err := c.call(ctx, "/runs/"+run+"/open", ask, &a)
 	return a, err
 }
 

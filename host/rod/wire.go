@@ -74,6 +74,12 @@ type StepRecord struct {
 	State   StepState `json:"state"`
 }
 
+// OpenAsk is what a host is to know of a run that is opened. LineGone is after how many seconds without
+// a line it takes the run back by itself, 0 for never.
+type OpenAsk struct {
+	LineGone int64 `json:"line_gone"`
+}
+
 // OpenAnswer is the state of a run on the host after it was opened: interrupted
 // steps, of this run or another, have been taken back.
 type OpenAnswer struct {

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"time"
 
 	"northstake/core/stake"
 	"northstake/host/family"
@@ -21,6 +22,7 @@ type Host struct {
 	Login    string
 	Booting  bool            // services are about to start by themselves
 	Families []family.Family // the built-in ones when nil
+	Program  string          // path of the program that this is, where it can be started again; "" where it cannot
 }
 
 // Family is the host's family of systems, nil where it is of none that is known.
@@ -92,7 +94,7 @@ func (h *Host) journal() journal.Journal {
 			return confirming{bound{w, h}, c}, nil
 		}
 		return bound{w, h}, nil
-	}}
+	}, Line: journal.Line{Program: h.Program}}
 }
 
 // bound is a worker that works on one host.
@@ -154,6 +156,15 @@ func (h *Host) letIn(ctx context.Context) error {
 		failed = append(failed, err)
 	}
 	return errors.Join(failed...)
+}
+
+// Watch watches over the line of a run, and takes it back where that is gone for too long.
+func Watch(ctx context.Context, h *Host, run string, after time.Duration) error {
+	taken, err := h.journal().Watch(ctx, run, after)
+	if taken { // whatever it was that shut the service out
+		err = errors.Join(err, h.letIn(ctx))
+	}
+	return err
 }
 
 // Revert is what a timer on the host does with a step that nobody confirmed, and what a host does as

@@ -21,6 +21,10 @@ func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 		refuse(w, fmt.Errorf("%q is not a run", run))
 		return
 	}
+	var ask rod.OpenAsk
+	if !read(w, r, &ask) {
+		return
+	}
 	l, err := journal.Take(r.Context(), s.host.Machine, run)
 	if err != nil {
 		refuse(w, err)
@@ -39,7 +43,7 @@ func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	s.mu.Lock()
-	s.lock = l
+	s.lock, s.line = l, time.Duration(ask.LineGone)*time.Second
 	s.mu.Unlock()
 	if l.Waited > time.Second {
 		recovered = append([]string{fmt.Sprintf("waited %s until the step that was under way had ended", l.Waited.Round(time.Second))}, recovered...)
@@ -162,7 +166,9 @@ func (s *Server) step(w http.ResponseWriter, r *http.Request) {
 		s.mu.Lock()
 		s.cancel = end
 		s.mu.Unlock()
-		state, err := s.host.journal().Do(ctx, r.PathValue("run"), step, say)
+		j := s.host.journal()
+		j.Line.After = s.line
+		state, err := j.Do(ctx, r.PathValue("run"), step, say)
 		if err != nil && context.Cause(ctx) == errCancelled {
 			err = &rod.Fault{What: fmt.Sprintf("%v: %v", errCancelled, err), Fix: "what the step had done was taken back"}
 		}

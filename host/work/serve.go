@@ -24,6 +24,7 @@ type Server struct {
 	mu     sync.Mutex
 	wants  map[string][]rod.Want
 	lock   *journal.Lock
+	line   time.Duration           // for how long the line of the run may be gone
 	cancel context.CancelCauseFunc // ends the step that is under way
 	ended  bool                    // the connection has: nothing is begun any more
 	active sync.WaitGroup          // requests about runs that are being answered

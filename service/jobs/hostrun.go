@@ -3,8 +3,10 @@ package jobs
 import (
 	"context"
 	"errors"
+	"fmt"
 	"reflect"
 	"slices"
+	"time"
 
 	"northstake/core/plan"
 	"northstake/host/probe"
@@ -132,7 +134,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 	}
 	h.conn, h.hangUp = conn, hangUp
 	defer func() { h.hangUp() }()
-	opened, err := conn.Open(ctx, h.id())
+	opened, err := conn.Open(ctx, h.id(), rod.OpenAsk{LineGone: h.s.d.ReachOf(h.doc.Host).LineGone()})
 	if err != nil {
 		h.broken(ctx, err)
 		return
@@ -242,15 +244,28 @@ func (h *hostRun) mark(left []plan.Step, done map[int]bool) {
 // broken ends a host's part after the line broke: what is there is known to the
 // host's journal, and the run can be resumed.
 func (h *hostRun) broken(ctx context.Context, err error) {
-	if ctx.Err() != nil {
-		return
-	}
 	var fault *rod.Fault
-	if errors.As(err, &fault) {
+	if errors.As(err, &fault) && ctx.Err() == nil {
 		h.end(ctx, "failed", err)
 		return
 	}
-	h.end(ctx, "interrupted", err)
+	h.cutOff(ctx, err)
+}
+
+// cutOff ends a host's part whose line is gone.
+func (h *hostRun) cutOff(ctx context.Context, err error) {
+	if ctx.Err() != nil {
+		return // let go of, for another replica
+	}
+	f := rod.Fault{What: err.Error(), Fix: "resume the run when the host answers again"}
+	var t *reach.Trouble
+	if errors.As(err, &t) {
+		f = faultOf(t)
+	}
+	if slices.ContainsFunc(h.doc.Steps, func(s contract.RunStep) bool { return s.State == "done" || s.State == "doing" || s.State == "failed" }) {
+		f.Fix += fmt.Sprintf("; where nobody has in %s, the host takes it back by itself", time.Duration(h.s.d.ReachOf(h.doc.Host).LineGone())*time.Second)
+	}
+	h.end(ctx, "interrupted", &f)
 }
 
 func (h *hostRun) at(number int) *contract.RunStep {

@@ -163,8 +163,13 @@ func (h *hostRun) takeBack(ctx context.Context, cause error) {
 		h.doc.Notes = append(h.doc.Notes, line)
 		h.put(ctx)
 	})
+	var refused *rod.Fault
+	if err != nil && !errors.As(err, &refused) { // the host goes back by itself, or when somebody comes in
+		h.cutOff(ctx, fmt.Errorf("%w; and the line to the host broke while it was taken back: %w", cause, err))
+		return
+	}
 	if err != nil {
-		h.end(ctx, "failed", errors.Join(cause, fmt.Errorf("and the host could not be taken back: %w", err)))
+		h.end(ctx, "failed", &rod.Fault{What: fmt.Sprintf("%v; and the host could not be taken back: %v", cause, err), Fix: "northstake journal lists what is left; look at what keeps it from going back, and resume the run"})
 		return
 	}
 	for i := range h.doc.Steps {

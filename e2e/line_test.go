@@ -1,0 +1,89 @@
+package e2e
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/lab"
+)
+
+// harbourd is somebody's program, which takes the host's link down when it sees something.
+const harbourd = `cat > /usr/local/bin/harbourd <<'X'
+#!/bin/sh
+while sleep 0.1; do
+  if [ -e /etc/harbour ] || [ -e /srv/www/storm/down ] || [ -e /usr/bin/tree ] || grep -q ^storm: /etc/passwd
+  then ip link set eth0 down
+  else ip link set eth0 up
+  fi
+done
+X
+chmod 755 /usr/local/bin/harbourd; systemd-run --quiet --unit=harbourd /usr/local/bin/harbourd`
+
+// A run that cuts the line to its own host, by whatever it declares, is taken back by the host itself
+// when nobody has come back for as long as is declared: the service gets in again, and is told (X5).
+func TestALineThatARunCutsComesBack(t *testing.T) {
+	t.Parallel()
+	unit := func(start, stop string) string {
+		return fmt.Sprintf("[kit.base.file.\"/etc/systemd/system/tides.service\"]\ntext = '''\n[Service]\nType=oneshot\nRemainAfterExit=yes\nExecStart=/bin/sh -c \"%s\"\nExecStop=/bin/sh -c \"%s\"\n'''\n[kit.base.service]\ntides = { running = true }\n", start, stop)
+	}
+	ways := map[string]string{
+		"a link taken down":   unit("ip link set eth0 down", "ip link set eth0 up"),
+		"an address":          unit("ip -o -4 addr show eth0 | tr -s ' ' | cut -d' ' -f4 > /run/tides; ip addr flush dev eth0", "ip addr add $$(cat /run/tides) dev eth0"),
+		"a route":             unit("ip route add prohibit "+labs.Here(), "ip route del prohibit "+labs.Here()),
+		"a filter":            unit("nft 'add table inet tides; add chain inet tides in { type filter hook input priority 0; policy drop; }'", "nft delete table inet tides"),
+		"the way in, and all": unit("systemctl stop ssh ssh.socket; pkill sshd", "systemctl start ssh"),
+		"a file":              "[kit.base.file.\"/etc/harbour\"]\ntext = \"down\\n\"\n",
+		"and a restart":       "[kit.base.file.\"/etc/harbour\"]\ntext = \"down\\n\"\n",
+		"a link to a file":    "[kit.base.link.\"/etc/harbour\"]\npoints_to = \"/etc/hostname\"\n",
+		"a package":           "[kit.base.package.tree]\nis = \"installed\"\n",
+		"an account":          "[kit.base.account.storm]\n",
+		"content":             "[kit.base.content.\"/srv/www/storm\"]\ndir = \"content\"\n",
+	}
+	const calm = "# instead of [site.timetable]\n[kit.base]\npackages = [\"nftables\"]\n[kit.base.file.\"/srv/notice\"]\ntext = \"x\"\n"
+	g := newGroundOf(t, shared, slices.Repeat([]lab.Family{lab.Debian}, len(ways)), calm)
+	g.content("down", "storm")
+	g.trust()
+	g.apply(0)
+	cut := map[string]string{} // what is done to which host
+	text := calm
+	for what, declared := range ways {
+		host := g.hosts[len(cut)]
+		cut[host] = what
+		if !strings.Contains(declared, "/tides.service") {
+			g.on(host, harbourd)
+		}
+		text += "[host." + host + ".reach]\ntaken_back_after = \"30s\"\n" + strings.ReplaceAll(declared, "kit.base", "host."+host)
+	}
+	g.declareText(text)
+	g.ns(0, "declare", g.dir)
+	for _, h := range g.applyPlan(2, g.plan(1).Id).Hosts {
+		if h.State != "interrupted" || !strings.Contains(h.Fault.Fix, "where nobody has in 30s, the host takes it back by itself") {
+			t.Errorf("%s: the host is %s: %+v", cut[h.Host], h.State, h.Fault)
+		}
+	}
+	for host, what := range cut {
+		if what == "and a restart" { // it watches over the line from then on again
+			g.restart(host)
+		}
+	}
+	out := ""
+	for began, status := time.Now(), 2; status == 2; out, _, status = g.run("survey", g.name) {
+		if time.Since(began) > 3*time.Minute {
+			t.Fatalf("not all hosts are back, of %v: %s", cut, out)
+		}
+	}
+	for host, what := range cut {
+		g.eventually(what, func() error {
+			if out := g.ns(0, "journal", host, "--all", "--ground", g.name); !strings.Contains(out, "nobody came back in 30s: this host took it back by itself") {
+				return fmt.Errorf("the journal says\n%s", out)
+			}
+			return nil
+		})
+		if got := g.on(host, "ls /etc/systemd/system/tides.service /etc/harbour /usr/bin/tree /srv/www/storm /var/lib/northstake/lines 2>/dev/null; ls /etc/systemd/system | grep northstake; systemctl list-units --all --no-legend 'northstake-*'; cat /srv/notice"); got != "/var/lib/northstake/lines:\nx" {
+			t.Errorf("%s: left on the host is\n%s", what, got)
+		}
+	}
+}
