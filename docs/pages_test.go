@@ -9,6 +9,7 @@ import (
 	"strings"
 	"testing"
 
+	"northstake/core/declare"
 	"northstake/service/api"
 )
 
@@ -83,6 +84,26 @@ func TestEveryLinkLeadsSomewhere(t *testing.T) {
 	for f := range all {
 		if f != "../README.md" && !linked[whole(f)] {
 			t.Errorf("no page leads to %s", f)
+		}
+	}
+}
+
+// Pages speak of keys as they are called today.
+func TestPagesKnowNoFormerKeys(t *testing.T) {
+	today, former := map[string]bool{}, map[string]bool{}
+	for _, k := range declare.Keys() {
+		today[k.Name[strings.LastIndex(k.Name, ".")+1:]] = true
+	}
+	for _, k := range declare.FormerKeys() {
+		_, name, _ := strings.Cut(k, ".")
+		former[name] = !today[name]
+	}
+	quoted := regexp.MustCompile("`([a-z_]+)(?: = [^`]*)?`")
+	for page, text := range pages(t) {
+		for _, m := range quoted.FindAllStringSubmatch(text, -1) {
+			if former[m[1]] {
+				t.Errorf("%s speaks of %s", page, m[1])
+			}
 		}
 	}
 }

@@ -454,6 +454,63 @@ func TestASiteMovesUnderRequests(t *testing.T) {
 	}
 }
 
+// A server that serves others as well is theirs: where its last declared site leaves it, it is not
+// stopped, gives the port up and forgets the site; what others have on the port is in the way, by name
+// (V6, W9).
+func TestAServerThatServesOthersGoesOn(t *testing.T) {
+	t.Parallel()
+	declared := func(server string) string {
+		return fmt.Sprintf("[kit.base]\n[site.timetable]\non = [\"h*\"]\nserver = %q\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n", server)
+	}
+	g := newGround(t, shared, 1, declared("nginx"))
+	host := g.hosts[0]
+	g.trust()
+	g.apply(0)
+	g.on(host, "echo 'server { listen 8096; server_name their.test; return 200 \"theirs\\n\"; }' > /etc/nginx/conf.d/their.conf; nginx -t -q && systemctl reload nginx")
+	says := func(port int, name, want string) {
+		t.Helper()
+		if status, body, err := get(fmt.Sprintf("http://%s:%d/", g.address(host), port), name); err != nil && want != "" || !strings.Contains(body, want) || want == "" && strings.Contains(body, "version one") {
+			t.Errorf("%s at port %d answers %d %q, %v; wanted %q", name, port, status, body, err, want)
+		}
+	}
+	move := func(server string) {
+		t.Helper()
+		g.declareText(declared(server))
+		g.ns(0, "declare", g.dir)
+		p := g.plan(1)
+		if c := fmt.Sprint(p.Hosts[0].Cautions); !strings.Contains(c, "nginx is not stopped: it serves what /etc/nginx/conf.d/their.conf says as well") || strings.Contains(strings.Join(texts(p), "; "), "stop nginx") {
+			t.Errorf("to %s: the steps are %s, the cautions %s", server, strings.Join(texts(p), "; "), c)
+		}
+		g.applyPlan(0, p.Id)
+		says(80, "timetable.saltmarsh.test", "version one")
+		says(8096, "their.test", "theirs")
+		g.nothingToDo()
+	}
+	move("httpd")
+	// httpd serves somebody too by now, on the very port.
+	g.on(host, "printf '<VirtualHost *:80>\\nServerName other.test\\nRedirect /x http://x.test/\\n</VirtualHost>\\n' > /etc/apache2/sites-enabled/other.conf; apache2ctl -t 2>/dev/null && systemctl reload apache2")
+	g.declareText(declared("caddy"))
+	g.ns(0, "declare", g.dir)
+	p := g.plan(2)
+	if b := fmt.Sprint(p.Hosts[0].Blockers); !strings.Contains(b, "port 80 is taken by apache2") || !strings.Contains(b, "for what /etc/apache2/sites-enabled/other.conf says") {
+		t.Errorf("the blockers are %s", b)
+	}
+	says(80, "timetable.saltmarsh.test", "version one")
+	// Nothing of ours is served there any more, and the server goes on.
+	g.declareText("# instead of [site.timetable]\n[kit.base]\n")
+	g.ns(0, "declare", g.dir)
+	decode(t, g.ns(1, "plan", g.name, "--clear", "--removing", host+"/content/srv/www/timetable", "--json"), &p)
+	if all := strings.Join(texts(p), "; "); !strings.Contains(all, "reload apache2") || strings.Contains(all, "stop apache2") || strings.Contains(all, "package apache2") {
+		t.Errorf("taking it away is to %s", all)
+	}
+	g.ns(0, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes", "--removing", host+"/content/srv/www/timetable")
+	says(80, "timetable.saltmarsh.test", "")
+	says(8096, "their.test", "theirs")
+	if got := strings.TrimSpace(g.on(host, "systemctl is-active apache2 nginx")); got != "active\nactive" {
+		t.Errorf("the servers are %s", got)
+	}
+}
+
 // asking makes requests until it is ended.
 type asking struct {
 	stop, done chan struct{}

@@ -156,7 +156,14 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 	told := map[string]int{} // how many nudges of a target a step has told it of
 	tell := func(target string) error {
 		j, ok := byName[target]
-		if !ok || changing[target] || blocked[target] != "" || len(j.verdict.Differences) > 0 || told[target] == len(nudges[target]) {
+		if !ok {
+			move, of, err := tellOthers(in, target, leave, nudges[target][told[target]:])
+			if told[target] = len(nudges[target]); err == nil && move != nil {
+				out.Steps = append(out.Steps, of.step(*move))
+			}
+			return err
+		}
+		if changing[target] || blocked[target] != "" || len(j.verdict.Differences) > 0 || told[target] == len(nudges[target]) {
 			return nil
 		}
 		kind, err := stake.KindOf(j.stake.Type)
@@ -242,6 +249,25 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 	}
 	between(out.Cautions, out.Steps)
 	return out, nil
+}
+
+// tellOthers has what nobody declares any more, and goes on, take notice of what is gone: a server that
+// serves others would serve the former site until somebody reloads it.
+func tellOthers(in Input, target string, leave []leaver, nudges []stake.Nudge) (*stake.Move, judged, error) {
+	a, known := in.Applied[target]
+	r := in.Readings[target]
+	goes := slices.ContainsFunc(leave, func(l leaver) bool { return l.stake.Local() == target && len(l.verdict.Moves) > 0 })
+	if !known || goes || r.Unread != "" || len(nudges) == 0 {
+		return nil, judged{}, nil
+	}
+	kind, err := stake.KindOf(a.Type)
+	if err != nil || kind.Nudged == nil {
+		return nil, judged{}, err
+	}
+	j := judged{stake: stake.Stake{Host: in.Host, Type: a.Type, Name: a.Name, Want: a.Want}}
+	j.input = stake.Input{Stake: j.stake, Found: r.Found, Traits: in.Traits, Nudges: nudges}
+	move, err := kind.Nudged(j.input)
+	return move, j, err
 }
 
 // servesAgain is the step by which a server serves what another one has let go of: of those that

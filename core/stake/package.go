@@ -403,6 +403,11 @@ func awayPackage(in Input, w PackageWant, f PackageFound) Verdict {
 		declared[p.Name] = declared[p.Name] || !p.Gone
 	}
 	along := slices.DeleteFunc(slices.Clone(f.Orphans), func(n string) bool { return declared[n] })
+	for _, s := range in.Traits.WebServers {
+		if others := servedFor(in, s.Program); s.Package == w.Name && len(others) > 0 {
+			return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: it serves what %s says", w.Name, servedWords(others)), "take that away first, or leave it"}}}
+		}
+	}
 	if len(v.Blockers)+len(needs) > 0 {
 		why := cmp.Or(strings.Join(needs, ", "), "something") + " needs it"
 		return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: %s", w.Name, why), "take those away first, or leave it"}}}

@@ -114,8 +114,16 @@ func unwantedService(gone Stake, in Around) (why, forStake string) {
 	return "", ""
 }
 
-// awayService stops a service, and has it not start at boot.
+// awayService stops a service, and has it not start at boot. A server that serves others is theirs: it
+// is only told of what is gone.
 func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
+	if others := servedFor(in, w.Serves); len(others) > 0 {
+		v := Verdict{Gone: !written(virtualHosts(in.Traits, w.Serves))}
+		if !v.Gone {
+			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("%s is not stopped: it serves what %s says as well", w.Name, servedWords(others)), "take that away by hand when nobody needs it any more"}}
+		}
+		return v
+	}
 	work, off := ServiceWork{Name: w.Name, Away: true}, false
 	if f.some() {
 		work.Now = "stop"

@@ -49,7 +49,8 @@ func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
 	for s, now := range of[SiteWant](in.Declared, "site", in.Memo) {
 		v.Late = v.Late || s.Local() == sake && now.ServedBy() != w.ServedBy()
 	}
-	if v.Late && slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Local() == w.ServedBy() }) { // else the caution is with what stops
+	goesOn := slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Local() == w.ServedBy() }) || w.Within == "" && len(servedFor(in, w.Program)) > 0
+	if v.Late && goesOn { // else the caution is with what stops
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("site %s is down between %s, a few seconds: until then it is served by %s", in.Stake.Site, BetweenSteps, w.By()), AtAQuietHour})
 	}
 	v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: JSON(SiteWork{SiteWant: w, Away: true})}}
@@ -133,6 +134,11 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		}
 	}
 	for _, port := range w.Listen {
+		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && keptFor(in, l.Program, port) != "" {
+			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), for what %s says", port, l.Program, l.PID, keptFor(in, l.Program, port)),
+				"take it out there, or let the site listen elsewhere: North Stake changes nothing of others"})
+			continue
+		}
 		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),

@@ -66,6 +66,15 @@ type WebServer struct {
 	Name    string `json:"name"`
 	Package string `json:"package"`
 	Version string `json:"version"`
+	Program string `json:"program,omitempty"`
+
+	VirtualHosts []Served `json:"virtual_hosts,omitempty"` // but for those that its package brings
+}
+
+// Served is a file by which a web server serves something, and on which ports. A port of 0 is any.
+type Served struct {
+	File  string `json:"file"`
+	Ports []int  `json:"ports,omitempty"`
 }
 
 // Disk is one mounted file system that can hold files; sizes in bytes, what is

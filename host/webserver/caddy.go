@@ -2,6 +2,7 @@ package webserver
 
 import (
 	"regexp"
+	"strconv"
 	"strings"
 	"time"
 
@@ -28,6 +29,28 @@ var _ = register("caddy", server{
 				}
 				name, _, _ := strings.Cut(rest, ":")
 				out = append(out, strings.ToLower(strings.TrimSuffix(name, ".")))
+			}
+		}
+		return out
+	},
+	hosts: func(text string) []int {
+		var out []int
+		for _, m := range caddyAddresses.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
+			for _, word := range strings.FieldsFunc(m[1], func(r rune) bool { return r == ',' || r == ' ' || r == '\t' }) {
+				scheme, rest, schemed := strings.Cut(word, "://")
+				if !schemed {
+					scheme, rest = "", word
+				}
+				_, port, _ := strings.Cut(rest, ":")
+				n, err := strconv.Atoi(port)
+				switch {
+				case err == nil:
+					out = append(out, n)
+				case scheme == "http":
+					out = append(out, 80)
+				default: // it answers in plain HTTP there, to send on
+					out = append(out, 80, 443)
+				}
 			}
 		}
 		return out

@@ -35,6 +35,20 @@ var _ = register("httpd", server{
 		}
 		return out
 	},
+	hosts: func(text string) []int {
+		var out []int
+		for _, m := range virtualHosts.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
+			said := ports.FindAllStringSubmatch(m[1], -1)
+			if len(said) == 0 {
+				out = append(out, 0)
+			}
+			for _, port := range said {
+				n, _ := strconv.Atoi(port[1])
+				out = append(out, n)
+			}
+		}
+		return out
+	},
 	alone: func(text string, _ candidate) string { return text },
 })
 

@@ -39,6 +39,9 @@ type server struct {
 	// has. With byName it does so, on whatever port, only where its name stands before others.
 	firsts func(text string) []int
 	byName bool
+	// hosts are the ports of the virtual hosts of a file of its configuration, 0 for any; none where it
+	// has no virtual host.
+	hosts func(text string) []int
 	// alone makes the text of a configuration file, in a copy of the tree, leave what the
 	// running server writes alone.
 	alone func(text string, c candidate) string

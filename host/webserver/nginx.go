@@ -3,6 +3,7 @@ package webserver
 import (
 	"regexp"
 	"strconv"
+	"strings"
 	"time"
 
 	"northstake/core/stake"
@@ -34,10 +35,46 @@ var _ = register("nginx", server{
 		}
 		return out
 	},
+	hosts: func(text string) []int {
+		text = comments.ReplaceAllString(text, "")
+		var out []int
+		for range serverBlock.FindAllString(text, -1) {
+			out = append(out, 80) // where it says nothing
+		}
+		said := listens.FindAllStringSubmatch(text, -1)
+		out = out[:max(0, len(out)-len(said))]
+		for _, m := range said {
+			if port, ok := portOf(m[1]); ok {
+				out = append(out, port)
+			}
+		}
+		return out
+	},
 	alone: func(text string, c candidate) string { return pidLine.ReplaceAllString(text, "${1}pid "+c.pid+";") },
 })
 
 var defaultServer = regexp.MustCompile(`(?m)(?:^|[\s;{}])listen\s+(?:[^;\s]*:)?(\d*)[^;\s]*\s[^;]*\bdefault(?:_server)?\b[^;]*;`)
+
+// A server block, and where it listens: [::]:80, 127.0.0.1:8080, 8096, or an address alone.
+var (
+	serverBlock = regexp.MustCompile(`(?m)(?:^|[\s;{}])server\s*\{`)
+	listens     = regexp.MustCompile(`(?m)(?:^|[\s;{}])listen\s+([^\s;]+)`)
+)
+
+// portOf is the port of what a server block listens on, false for a socket
+// (ngx_http_core_module, "listen").
+func portOf(at string) (int, bool) {
+	if strings.HasPrefix(at, "unix:") {
+		return 0, false
+	}
+	if i := strings.LastIndexByte(at, ':'); i > strings.LastIndexByte(at, ']') {
+		at = at[i+1:]
+	}
+	if n, err := strconv.Atoi(at); err == nil {
+		return n, true
+	}
+	return 80, true
+}
 
 var nginxNames = regexp.MustCompile(`(?m)(?:^|[\s;{}])server_name\s+([^;]+);`)
 

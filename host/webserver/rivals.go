@@ -41,6 +41,58 @@ type Claimed struct {
 	firsts map[int][]string
 }
 
+// configDirs are the directories of virtual hosts that a server takes in.
+func configDirs(l stake.Layout) []string {
+	dirs := []string{l.SitesDir, l.Dir + "/conf.d"}
+	if l.LinkDir != "" {
+		dirs[0] = l.LinkDir
+	}
+	return slices.Compact(dirs)
+}
+
+// ServedBy is by what files a server serves something: virtual hosts that its package does not bring.
+func ServedBy(m *system.Machine, name string, l stake.Layout) ([]stake.Served, error) {
+	is, ok := servers[name]
+	if !ok {
+		return nil, nil
+	}
+	dirs := configDirs(l)
+	brought := stake.ServerWant{Server: name, Default: stake.DefaultRemoved, Own: l.Own}
+	return system.Cached(m, "served in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() ([]stake.Served, error) {
+		var out []stake.Served
+		eachConfig(m, l, dirs, func(file, text string) {
+			if slices.Contains(l.Own.Links, file) || slices.Contains(l.Own.Files, file) {
+				return
+			}
+			if ports := is.hosts(brought.Edit(file, text)); len(ports) > 0 {
+				out = append(out, stake.Served{File: file, Ports: sorted(ports)})
+			}
+		})
+		return out, nil
+	})
+}
+
+// eachConfig hands over what a server takes in of its directories of virtual hosts, and its main file.
+func eachConfig(m *system.Machine, l stake.Layout, dirs []string, do func(file, text string)) {
+	read := func(file string) {
+		if b, err := m.Read(file); err == nil && len(b) <= configLimit {
+			do(file, string(b))
+		}
+	}
+	for _, dir := range dirs {
+		entries, err := os.ReadDir(m.Path(dir))
+		if err != nil {
+			continue
+		}
+		for _, e := range entries {
+			if !strings.HasSuffix(e.Name(), "~") && (dir == l.LinkDir || strings.HasSuffix(e.Name(), cmp.Or(l.Ending, ".conf"))) {
+				read(dir + "/" + e.Name())
+			}
+		}
+	}
+	read(l.Config)
+}
+
 // ClaimedOf is what is claimed in what is loaded of a server's directories of virtual hosts, and
 // in its main file; nil of a server that is not known.
 func ClaimedOf(m *system.Machine, name string, l stake.Layout) (*Claimed, error) {
@@ -48,38 +100,19 @@ func ClaimedOf(m *system.Machine, name string, l stake.Layout) (*Claimed, error)
 	if !ok {
 		return nil, nil
 	}
-	dirs := []string{l.SitesDir, l.Dir + "/conf.d"}
-	if l.LinkDir != "" {
-		dirs[0] = l.LinkDir
-	}
+	dirs := configDirs(l)
 	return system.Cached(m, "names claimed in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() (*Claimed, error) {
 		out := &Claimed{map[string][]string{}, map[int][]string{}}
-		read := func(file string) {
-			b, err := m.Read(file)
-			if err != nil || len(b) > configLimit {
-				return
-			}
-			for _, n := range sorted(is.names(string(b))) {
+		eachConfig(m, l, dirs, func(file, text string) {
+			for _, n := range sorted(is.names(text)) {
 				out.names[n] = append(out.names[n], file)
 			}
 			if is.firsts != nil {
-				for _, port := range sorted(is.firsts(string(b))) {
+				for _, port := range sorted(is.firsts(text)) {
 					out.firsts[port] = append(out.firsts[port], file)
 				}
 			}
-		}
-		for _, dir := range slices.Compact(dirs) {
-			entries, err := os.ReadDir(m.Path(dir))
-			if err != nil {
-				continue
-			}
-			for _, e := range entries {
-				if !strings.HasSuffix(e.Name(), "~") && (dir == l.LinkDir || strings.HasSuffix(e.Name(), cmp.Or(l.Ending, ".conf"))) {
-					read(dir + "/" + e.Name())
-				}
-			}
-		}
-		read(l.Config)
+		})
 		return out, nil
 	})
 }

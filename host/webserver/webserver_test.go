@@ -1,6 +1,7 @@
 package webserver
 
 import (
+	"fmt"
 	"os"
 	"path/filepath"
 	"strings"
@@ -67,6 +68,49 @@ func TestTheCandidateStandsApart(t *testing.T) {
 	for link, want := range map[string]string{"/sites-enabled/a": to + "/sites-available/a", "/sites-enabled/b": to + "/sites-available/a", "/modules": "/usr/lib64/nginx"} {
 		if target, err := os.Readlink(to + link); err != nil || target != want {
 			t.Errorf("%s leads to %s, %v", link, target, err)
+		}
+	}
+}
+
+// What a server serves is found by its virtual hosts and where they listen, whoever wrote them; what its
+// package brings is nobody's.
+func TestWhatAServerServes(t *testing.T) {
+	for name, c := range map[string]struct {
+		layout stake.Layout
+		files  map[string]string
+		want   string
+	}{
+		"nginx": {stake.Layout{Dir: "/etc/nginx", Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/conf.d", Own: stake.Own{Block: stake.Block{File: "/etc/nginx/nginx.conf", Opens: "server"}}},
+			map[string]string{
+				"/etc/nginx/nginx.conf":               "http {\n  include conf.d/*.conf;\n  server {\n    listen 80;\n    # server { listen 9999; }\n  }\n}\n",
+				"/etc/nginx/conf.d/one.conf":          "server { listen 8096; }\nserver {\n  listen [::]:8097 ssl;\n  listen 127.0.0.1:8098 default_server;\n}\n",
+				"/etc/nginx/conf.d/plain.conf":        "server { server_name a.test; }\n",
+				"/etc/nginx/conf.d/address.conf":      "server { listen 10.0.0.1; listen unix:/run/x.sock; }\n",
+				"/etc/nginx/conf.d/upstream.conf":     "upstream x { server 10.0.0.1:8080; }\n# server { listen 1; }\n",
+				"/etc/nginx/conf.d/northstake-s.conf": "server { listen 80; }\n",
+				"/etc/nginx/conf.d/off.conf.off":      "server { listen 8099; }\n",
+			},
+			"[{/etc/nginx/conf.d/address.conf [80]} {/etc/nginx/conf.d/northstake-s.conf [80]} {/etc/nginx/conf.d/one.conf [8096 8097 8098]} {/etc/nginx/conf.d/plain.conf [80]}]"},
+		"httpd": {stake.Layout{Dir: "/etc/apache2", Config: "/etc/apache2/apache2.conf", SitesDir: "/etc/apache2/sites-available", LinkDir: "/etc/apache2/sites-enabled", Own: stake.Own{Links: []string{"/etc/apache2/sites-enabled/000-default.conf"}}},
+			map[string]string{
+				"/etc/apache2/sites-enabled/000-default.conf": "<VirtualHost *:80>\n</VirtualHost>\n",
+				"/etc/apache2/sites-enabled/two.conf":         "Listen 8097\n<VirtualHost *:8097 [::]:8098>\n</VirtualHost>\n",
+				"/etc/apache2/sites-enabled/any.conf":         "<VirtualHost *>\n</VirtualHost>\n#<VirtualHost *:1>\n",
+			},
+			"[{/etc/apache2/sites-enabled/any.conf [0]} {/etc/apache2/sites-enabled/two.conf [8097 8098]}]"},
+		"caddy": {stake.Layout{Dir: "/etc/caddy", Config: "/etc/caddy/Caddyfile", SitesDir: "/etc/caddy/conf.d", Own: stake.Own{Block: stake.Block{File: "/etc/caddy/Caddyfile", Opens: ":80"}}},
+			map[string]string{
+				"/etc/caddy/Caddyfile":       "{\n\tadmin off\n}\n:80 {\n\troot * /usr/share/caddy\n}\nimport conf.d/*.conf\n",
+				"/etc/caddy/conf.d/own.conf": "http://a.test, b.test:8096 {\n\trespond x\n}\nc.test {\n}\n",
+			},
+			"[{/etc/caddy/conf.d/own.conf [80 443 8096]}]"},
+	} {
+		m := systemtest.Folder(t)
+		for path, text := range c.files {
+			systemtest.Put(t, m, path, text)
+		}
+		if got, err := ServedBy(m, name, c.layout); err != nil || fmt.Sprint(got) != c.want {
+			t.Errorf("%s serves %v, %v; wanted %s", name, got, err, c.want)
 		}
 	}
 }

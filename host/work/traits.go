@@ -13,6 +13,7 @@ import (
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/system"
+	"northstake/host/webserver"
 )
 
 // Traits reads what the machine is, but for its containers, which are told by the readings of them.
@@ -72,7 +73,11 @@ func (h *Host) webServers(ctx context.Context, f *family.Family) []stake.WebServ
 	var out []stake.WebServer
 	for _, name := range slices.Sorted(maps.Keys(f.Servers)) {
 		if p := all[f.Servers[name].Package]; p.State == "installed" {
-			out = append(out, stake.WebServer{Name: name, Package: f.Servers[name].Package, Version: p.Version})
+			served, err := webserver.ServedBy(h.Machine, name, f.Servers[name])
+			if err != nil {
+				return nil // as would the reading of its sites
+			}
+			out = append(out, stake.WebServer{Name: name, Package: f.Servers[name].Package, Version: p.Version, Program: f.Servers[name].Program, VirtualHosts: served})
 		}
 	}
 	return out

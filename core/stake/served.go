@@ -1,0 +1,58 @@
+package stake
+
+import (
+	"fmt"
+	"path"
+	"slices"
+	"strings"
+)
+
+// servedFor is what a web server of the host, by the name of its program, serves beside the sites that
+// are declared or leave with the plan: for somebody else.
+func servedFor(in Input, program string) []Served {
+	own := map[string]bool{}
+	for _, w := range of[SiteWant](in.Declared, "site", in.Memo) {
+		own[w.File], own[w.Link] = true, true
+	}
+	for _, w := range leaving[SiteWant](in.Leaving, "site", in.Memo) {
+		own[w.File], own[w.Link] = true, true
+	}
+	return slices.DeleteFunc(virtualHosts(in.Traits, program), func(s Served) bool { return own[s.File] })
+}
+
+// virtualHosts are all that a web server of the host serves, but for what its package brings.
+func virtualHosts(t Traits, program string) []Served {
+	for _, s := range t.WebServers {
+		if s.Program == program && program != "" {
+			return slices.Clone(s.VirtualHosts)
+		}
+	}
+	return nil
+}
+
+// written says whether North Stake has written one of the files by which something is served.
+func written(served []Served) bool {
+	return slices.ContainsFunc(served, func(s Served) bool { return strings.Contains(path.Base(s.File), "northstake-") })
+}
+
+// keptFor is the file of somebody else for which a program goes on listening on a port, "" for none.
+func keptFor(in Input, program string, port int) string {
+	for _, s := range servedFor(in, program) {
+		if slices.Contains(s.Ports, port) || slices.Contains(s.Ports, 0) {
+			return s.File
+		}
+	}
+	return ""
+}
+
+// servedWords names files by which something is served.
+func servedWords(served []Served) string {
+	var out []string
+	for _, s := range served[:min(len(served), 3)] {
+		out = append(out, s.File)
+	}
+	if more := len(served) - len(out); more > 0 {
+		return fmt.Sprintf("%s and %d more files", strings.Join(out, ", "), more)
+	}
+	return strings.Join(out, " and ")
+}
