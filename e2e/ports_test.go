@@ -71,6 +71,11 @@ func TestPortsInEveryFirewall(t *testing.T) {
 			g.trust()
 			g.on(host, f.begin)
 			g.listen(host, 8000, 8002, 8003, 5432)
+			if f.name == "nftables" { // what is shut out of what listens is named (V7)
+				if c := fmt.Sprint(g.plan(1).Hosts[0].Cautions); !strings.Contains(c, "this shuts out what listens on this host: ") || !strings.Contains(c, "port 8003/tcp (") || strings.Contains(c, "port 8000/tcp (") {
+					t.Errorf("the cautions are %s", c)
+				}
+			}
 			g.apply(0)
 			reach := func(when string) {
 				t.Helper()

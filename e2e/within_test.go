@@ -41,7 +41,7 @@ func TestASiteMovesIntoAContainer(t *testing.T) {
 	g, at, declare := containedGround(t)
 	host := g.hosts[0]
 	g.apply(0)
-	for _, move := range [][2]string{{"nginx", at + "/web:1"}, {"nginx", ""}, {"httpd", at + "/web:1"}, {"caddy", at + "/web:1"}, {"caddy", ""}} {
+	for _, move := range [][2]string{{"nginx", at + "/web:1"}, {"httpd", at + "/web:1"}, {"httpd", ""}, {"httpd", at + "/web:1"}, {"nginx", ""}, {"caddy", at + "/web:1"}} {
 		declare(move[0], move[1], "")
 		p := g.plan(1)
 		if !strings.Contains(fmt.Sprint(p.Hosts[0].Cautions), "is down between steps ") {

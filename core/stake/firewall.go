@@ -358,6 +358,9 @@ func (w FirewallWant) judgeTable(in Input, f FirewallFound, v Verdict) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), "nothing on this host can put the rules up at boot: it has neither systemd nor init scripts", "leave inbound out, and filter by the means of the host"}}
 		return v
 	}
+	if shut := shutOut(in.Traits, w, KeptTable(table), f.Live); len(shut) > 0 && w.Program == "" {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), "this shuts out what listens on this host: " + strings.Join(shut, ", "), "declare in ports what others are to reach; the rest is shut on purpose"})
+	}
 	text := "let in only " + portWords(table) + ", and drop the rest"
 	if w.Program != "" {
 		text = "let in to containers only what is declared"
@@ -374,6 +377,36 @@ func (w FirewallWant) judgeTable(in Input, f FirewallFound, v Verdict) Verdict {
 		Confirm: true,
 	}}
 	return v
+}
+
+// dhcpClients are the ports at which a host is told its own addresses (RFC 2131, RFC 8415).
+var dhcpClients = []int{68, 546}
+
+// shutOut are programs that listen to others, and that a table does not let in any more which the one
+// before it let in, or nothing kept out.
+func shutOut(t Traits, w FirewallWant, table KeptTable, before string) []string {
+	var out []string
+	for _, l := range t.Listeners {
+		at, err := netip.ParseAddr(l.Address)
+		if err == nil && at.IsLoopback() || l.Port == w.SSH || l.Protocol == "udp" && slices.Contains(dhcpClients, l.Port) {
+			continue
+		}
+		var port PortWant
+		port.Protocol, port.Port = l.Protocol, l.Port
+		some := slices.ContainsFunc(portsOf(string(table)), func(p PortWant) bool {
+			return p.Protocol == port.Protocol && p.Port <= port.Port && port.Port <= p.Last()
+		})
+		if some || before != "" && !KeptTable(before).Lets(port) {
+			continue
+		}
+		if words := fmt.Sprintf("port %d/%s (%s)", l.Port, l.Protocol, cmp.Or(l.Program, "the kernel")); !slices.Contains(out, words) {
+			out = append(out, words)
+		}
+	}
+	if more := len(out) - 8; more > 0 {
+		out = append(out[:8], fmt.Sprintf("and %d more", more))
+	}
+	return out
 }
 
 // awayFirewall takes North Stake's own table away.

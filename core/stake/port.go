@@ -385,6 +385,8 @@ func judgePort(in Input, w PortWant, f PortFound) Verdict {
 		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(PortWork{PortWant: w, Filter: f.Filter})}}
 	// Where North Stake's own table filters, the firewall stake's step opens the
 	// port; elsewhere the filter belongs to somebody else.
+	case !live && by == FirewallTable && !own, live && !f.Kept && f.KeptBy == FirewallTable && !own:
+		block("declare the port there as well; what this ground has left goes with northstake plan --clear", "%s is closed by %s, by which North Stake lets in what another ground on this machine declares, or what this one did before inbound was taken out", w.words(), FirewallTable)
 	case !live && !own:
 		block("open it there: North Stake changes no rules but its own", "%s is closed by %s%s", w.words(), cmp.Or(by, "a filter on the host"), map[bool]string{true: ", to some at least, or it cannot be told from its rules"}[f.Maybe])
 	case !f.Kept && f.KeptBy != "" && f.KeptBy != FirewallTable:
