@@ -633,6 +633,19 @@ func TestDriftIsOfWhatVisitorsGet(t *testing.T) {
 	g.recorded(host, "site/timetable", plan.Shifted)
 	g.on(host, "rm /etc/nginx/elsewhere/their.conf; systemctl reload nginx; sleep 1")
 	g.ns(0, "drift", g.name)
+	// The line by which the server takes sites in is gone, which shows with its next reload (V14).
+	g.on(host, "cp -p /etc/nginx/nginx.conf /tmp/main; sed -i '/sites-enabled/d' /etc/nginx/nginx.conf")
+	says("taken in by nothing", "site/timetable", "taken in by nginx", "/etc/nginx/nginx.conf takes nothing in")
+	if out := g.ns(2, "restore", g.name, "--yes"); !strings.Contains(out, "takes in nothing from /etc/nginx/sites-enabled") {
+		t.Errorf("restore says\n%s", out)
+	}
+	g.on(host, "cat /tmp/main > /etc/nginx/nginx.conf")
+	g.ns(0, "drift", g.name)
+	// An access list shuts the server's account out, where the mode lets it through (V13).
+	g.on(host, "setfacl -m u:www-data:--- /srv/www")
+	says("shut by an access list", "site/timetable", "way to /srv/www/timetable", "shut at /srv/www")
+	g.on(host, "setfacl -b /srv/www; chmod 755 /srv/www")
+	g.ns(0, "drift", g.name)
 	// A server that is stopped for a while says nothing.
 	g.on(host, "pkill -STOP nginx")
 	if out := g.ns(2, "drift", g.name); strings.Contains(out, "older configuration") || !strings.Contains(out, "has not said within") {

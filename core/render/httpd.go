@@ -13,7 +13,31 @@ import (
 	"northstake/core/declare"
 )
 
-var _ = register("httpd", Server{Render: Httpd, Complaint: httpdComplaint, Check: checkHttpd})
+var _ = register("httpd", Server{Render: Httpd, Complaint: httpdComplaint, Check: checkHttpd, Before: beforeHttpd})
+
+// beforeHttpd has wildcards come after exact names, and the shorter of two after the longer: of the
+// virtual hosts of an address the first counts that a name fits (vhost.c, update_server_from_aliases).
+func beforeHttpd(s *declare.Site) string {
+	least := 0 // labels of the shortest wildcard
+	for _, n := range slices.Concat(s.Names, s.RedirectedNames) {
+		if labels := strings.Count(n, ".") + 1; strings.HasPrefix(n, "*.") && (least == 0 || labels < least) {
+			least = labels
+		}
+	}
+	if least == 0 {
+		return ""
+	}
+	return fmt.Sprintf("z%02d-", max(99-least, 0))
+}
+
+// serverName is the name of a virtual host for the server's own purposes. A wildcard cannot be that, and
+// no name below it is free: another site may have it.
+func (h *httpd) serverName(names []string, what string) string {
+	if strings.HasPrefix(names[0], "*") {
+		return what + "." + MarkName(h.writer.site)
+	}
+	return names[0]
+}
 
 func checkHttpd(c *check.Checker, name string, s *declare.Site) {
 	if slices.Contains(s.Index, "disabled") {
@@ -131,7 +155,7 @@ func plainly(v string) bool {
 
 func (h *httpd) host(on []string) {
 	h.line(h.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
-	h.line(h.at("names"), "    ServerName %s", strings.Replace(h.site.Names[0], "*", "www", 1))
+	h.line(h.at("names"), "    ServerName %s", h.serverName(h.site.Names, "names"))
 	for i, n := range h.site.Names {
 		if i > 0 || strings.HasPrefix(n, "*") {
 			h.line(h.at("names", strconv.Itoa(i)), "    ServerAlias %s", n)
@@ -440,7 +464,7 @@ func (h *httpd) sentOn() {
 	}
 	for _, l := range h.site.ListenOn() {
 		h.line(h.at("redirected_names"), "<VirtualHost %s>", l.On())
-		h.line(h.at("redirected_names"), "    ServerName %s", strings.Replace(h.site.RedirectedNames[0], "*", "www", 1))
+		h.line(h.at("redirected_names"), "    ServerName %s", h.serverName(h.site.RedirectedNames, "redirected"))
 		for _, n := range h.site.RedirectedNames {
 			h.line(h.at("redirected_names"), "    ServerAlias %s", n)
 		}

@@ -48,6 +48,19 @@ type Server struct {
 	Render    func(d *declare.Declaration, s Site) (Text, error)
 	Check     func(c *check.Checker, name string, s *declare.Site) // what it alone cannot do; may be nil
 	Complaint func(output string) (Complaint, bool)
+
+	// Before is what stands before the name of a site's file, where of several virtual hosts that a
+	// name fits the one counts whose file comes first; nil where the best fit does.
+	Before func(s *declare.Site) string
+}
+
+// File is the name of a site's virtual host, without its ending.
+func File(name string, s *declare.Site) string {
+	file := "northstake-" + name
+	if server := servers[s.Server]; server.Before != nil {
+		file = server.Before(s) + file
+	}
+	return file
 }
 
 // Complaint is what a web server said of a configuration that it refuses. File is ""

@@ -325,3 +325,29 @@ served = false
 		t.Errorf("where the only site is the first, %v: %+v", err, h.Stakes)
 	}
 }
+
+// A unit that a declared file is comes after that file, whatever sort of unit it is (U5).
+func TestAUnitComesAfterItsFile(t *testing.T) {
+	text := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.quay1]\naddress = \"10.0.0.1\"\nservices = [\"sweep.timer\", \"tide.socket\", \"gauge\", \"berth@north\", \"cron\"]\n"
+	for _, unit := range []string{"sweep.timer", "tide.socket", "gauge.service", "berth@.service"} {
+		text += "[host.quay1.file.\"/etc/systemd/system/" + unit + "\"]\ntext = \"x\"\n"
+	}
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	h, err := OneHost(d, "quay1", traits, layouts, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for service, unit := range map[string]string{"sweep.timer": "sweep.timer", "tide.socket": "tide.socket", "gauge": "gauge.service", "berth@north": "berth@.service", "cron": ""} {
+		i := slices.IndexFunc(h.Stakes, func(s stake.Stake) bool { return s.Local() == "service/"+service })
+		if i < 0 {
+			t.Fatalf("there is no service %s", service)
+		}
+		after := slices.Contains(h.Stakes[i].After, "file/etc/systemd/system/"+unit)
+		if after != (unit != "") || unit == "" && len(h.Stakes[i].After) > 0 {
+			t.Errorf("%s comes after %v", service, h.Stakes[i].After)
+		}
+	}
+}

@@ -99,7 +99,7 @@ var _ = Register(Kind{
 		for _, name := range g.order {
 			s, after := g.byName[name], slices.Clone(bring)
 			for _, f := range files { // a declared file can be what makes the service known
-				if base := path.Base(f); strings.TrimSuffix(base, path.Ext(base)) == name {
+				if brings(path.Base(f), name) {
 					after = append(after, f)
 				}
 			}
@@ -124,6 +124,16 @@ var _ = Register(Kind{
 		return boot && told && (!now.Unmask || planned.Unmask) && (!now.SetDrop || planned.SetDrop && maps.Equal(now.DropIns, planned.DropIns))
 	}),
 })
+
+// brings says whether a file of that name is the unit, or the template of the unit, of a service, timer
+// or socket (systemd.unit(5)), or the script of a service.
+func brings(file, name string) bool {
+	plain := strings.TrimSuffix(file, path.Ext(file))
+	if template, one, ok := strings.Cut(name, "@"); ok {
+		name = template + "@" + path.Ext(one)
+	}
+	return file == name || plain == name
+}
 
 // services is what is gathered of services, in the order in which they were first
 // wanted.

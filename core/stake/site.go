@@ -107,19 +107,20 @@ func (w SiteWant) FileMode() string {
 // the server does not run. Rivals are other files of its configuration that claim a name of the
 // site.
 type SiteFound struct {
-	File   Entry      `json:"file"`
-	Text   string     `json:"text"`
-	Link   Entry      `json:"link"`
-	Loaded *bool      `json:"loaded,omitempty"`
-	Unlike string     `json:"unlike,omitempty"` // why it is not known to be loaded, where that is not its age
-	Shut   []Shut     `json:"shut,omitempty"`
-	Bytes  bool       `json:"bytes,omitempty"`
-	Rivals []Rival    `json:"rivals,omitempty"`
-	Beside []Beside   `json:"beside,omitempty"`
-	Labels []string   `json:"labels,omitempty"` // of the roots, where SELinux is enforcing
-	Left   []string   `json:"left,omitempty"`   // of the former files beside it
-	Silent []string   `json:"silent,omitempty"` // services that it passes on to and that take no connection from the host
-	Taken  []Listener `json:"taken,omitempty"`  // programs outside of its container that have its ports
+	File     Entry      `json:"file"`
+	Text     string     `json:"text"`
+	Link     Entry      `json:"link"`
+	Loaded   *bool      `json:"loaded,omitempty"`
+	Unlike   string     `json:"unlike,omitempty"` // why it is not known to be loaded, where that is not its age
+	Shut     []Shut     `json:"shut,omitempty"`
+	Bytes    bool       `json:"bytes,omitempty"`
+	Rivals   []Rival    `json:"rivals,omitempty"`
+	Beside   []Beside   `json:"beside,omitempty"`
+	Labels   []string   `json:"labels,omitempty"`    // of the roots, where SELinux is enforcing
+	Left     []string   `json:"left,omitempty"`      // of the former files beside it
+	Silent   []string   `json:"silent,omitempty"`    // services that it passes on to and that take no connection from the host
+	NotTaken string     `json:"not_taken,omitempty"` // the main configuration of the server, where it does not take the site's file in
+	Taken    []Listener `json:"taken,omitempty"`     // programs outside of its container that have its ports
 }
 
 // Beside is a file that a site's configuration reads, and whether it holds what it should.
@@ -293,7 +294,7 @@ func wantSite(w *Wanting, name string) error {
 	if err != nil {
 		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
 	}
-	file := layout.SitesDir + "/northstake-" + name + cmp.Or(layout.Ending, ".conf")
+	file := layout.SitesDir + "/" + render.File(name, s) + cmp.Or(layout.Ending, ".conf")
 	if s.CatchAll {
 		file = layout.SitesDir + "/000-0-" + path.Base(file) // before all others, and so the first
 	}

@@ -110,6 +110,11 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		}
 	}
 	own := len(d)
+	if f.NotTaken != "" {
+		d.differ("taken in by "+w.By(), "yes", "no, "+f.NotTaken+" takes nothing in from where it lies")
+		file := cmp.Or(w.Link, w.File)
+		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s takes in nothing from %s: the site would be served by nobody", f.NotTaken, path.Dir(file)), fmt.Sprintf("put the line back there that takes in %s/*%s, and reload %s: North Stake changes nothing of it", path.Dir(file), path.Ext(file), w.By())})
+	}
 	former := leaving[SiteWant](in.Leaving, "site", in.Memo)
 	for _, r := range f.Rivals {
 		d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")

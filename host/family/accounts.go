@@ -107,7 +107,9 @@ func ShutOut(m *system.Machine, account string, paths []string) ([]string, error
 			at += "/" + part
 			through, seen := lets[at]
 			if !seen {
-				through = letsThrough(m, at, uid, groups)
+				if through, err = letsThrough(m, at, uid, groups); err != nil {
+					return nil, err
+				}
 				lets[at] = through
 			}
 			if !through {
@@ -119,19 +121,12 @@ func ShutOut(m *system.Machine, account string, paths []string) ([]string, error
 	return out, nil
 }
 
-func letsThrough(m *system.Machine, dir string, uid int, groups map[int]bool) bool {
+func letsThrough(m *system.Machine, dir string, uid int, groups map[int]bool) (bool, error) {
 	var s syscall.Stat_t
 	if err := syscall.Stat(m.Path(dir), &s); err != nil {
-		return true
+		return true, nil
 	}
-	bit := uint32(0o001)
-	switch {
-	case int(s.Uid) == uid:
-		bit = 0o100
-	case groups[int(s.Gid)]:
-		bit = 0o010
-	}
-	return s.Mode&bit != 0
+	return system.LetsThrough(m.Path(dir), &s, uid, groups)
 }
 
 // groupsOf are the numbers of an account's groups; they are remembered until the

@@ -126,6 +126,9 @@ func (j Journal) dropOtherLines(ctx context.Context, service, run string) error 
 	return err
 }
 
+// lookTime is for how long the file may be held by those that only look whether somebody watches.
+const lookTime = 2 * time.Second
+
 // linePause is how long a watcher waits before it looks again whether anybody has come back.
 const linePause = time.Second
 
@@ -140,8 +143,10 @@ func (j Journal) Watch(ctx context.Context, run string, after time.Duration) (ta
 		return false, err
 	}
 	defer f.Close()
-	if syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil {
-		return false, nil // somebody does already
+	for began := time.Now(); syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil; time.Sleep(10 * time.Millisecond) {
+		if time.Since(began) > lookTime {
+			return false, nil // somebody does already
+		}
 	}
 	for ctx.Err() == nil {
 		if err := j.whileWorked(); err != nil {

@@ -150,3 +150,31 @@ func TestTheWatcherStandsFirst(t *testing.T) {
 		t.Errorf("unwatched: %v", err)
 	}
 }
+
+// Those that look whether somebody watches keep nobody from it.
+func TestLooksKeepNobodyFromWatching(t *testing.T) {
+	j, m := folder(t)
+	run := own(7)
+	systemtest.Put(t, m, "/var/lib/northstake/lines/"+run, "")
+	end, ended := make(chan struct{}), make(chan struct{})
+	go func() {
+		defer close(ended)
+		for {
+			select {
+			case <-end:
+				return
+			default:
+				j.watched(run)
+			}
+		}
+	}()
+	for range 20 {
+		ctx, cancel := context.WithTimeout(t.Context(), 20*time.Millisecond)
+		if _, err := j.Watch(ctx, run, 400*time.Millisecond); err == nil {
+			t.Error("it gave way to who only looked")
+		}
+		cancel()
+	}
+	close(end)
+	<-ended
+}

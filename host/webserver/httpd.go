@@ -12,6 +12,7 @@ import (
 // httpd writes its process id anew whenever it has read its configuration
 // (ap_log_pid, at each start and graceful restart), and adds workers at any time.
 var _ = register("httpd", server{
+	includes: httpdIncludes,
 	generation: func(m *system.Machine, l stake.Layout, _ []string) map[string]bool {
 		if at, ok := m.ChangedAt(l.Pid); ok {
 			return map[string]bool{at.String(): true}

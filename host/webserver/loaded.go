@@ -12,6 +12,7 @@ import (
 	"io/fs"
 	"net"
 	"net/http"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -42,6 +43,8 @@ type server struct {
 	// hosts are the ports of the virtual hosts of a file of its configuration, 0 for any; none where it
 	// has no virtual host.
 	hosts func(text string) []int
+	// includes finds what a file of its configuration takes in; nil where what takes sites in is declared.
+	includes *regexp.Regexp
 	// alone makes the text of a configuration file, in a copy of the tree, leave what the
 	// running server writes alone.
 	alone func(text string, c candidate) string

@@ -13,6 +13,7 @@ import (
 // nginx writes its process id once, and starts workers when it has read its
 // configuration: the youngest is younger than the change.
 var _ = register("nginx", server{
+	includes: nginxIncludes,
 	generation: func(_ *system.Machine, _ stake.Layout, workers []string) map[string]bool {
 		ids := map[string]bool{}
 		for _, pid := range workers {

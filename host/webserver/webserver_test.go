@@ -114,3 +114,38 @@ func TestWhatAServerServes(t *testing.T) {
 		}
 	}
 }
+
+// What a server takes in is told by its lines, through the files that these take in, and not where that
+// is a matter of what nobody knows (V14).
+func TestWhatAServerTakesIn(t *testing.T) {
+	for what, c := range map[string]struct {
+		server, main, file string
+		beside             string // a file that main may take in, at more/one.conf
+		want               bool
+	}{
+		"as it is brought":      {"nginx", "http {\n  include /etc/x/mime.types;\n  include /etc/x/sites/*;\n}\n", "/etc/x/sites/northstake-s.conf", "", true},
+		"relative":              {"nginx", "http { include sites/*.conf; }\n", "/etc/x/sites/northstake-s.conf", "", true},
+		"taken out":             {"nginx", "http {\n  include /etc/x/mime.types;\n  # include /etc/x/sites/*;\n}\n", "/etc/x/sites/northstake-s.conf", "", false},
+		"another ending":        {"nginx", "http { include sites/*.vhost; }\n", "/etc/x/sites/northstake-s.conf", "", false},
+		"through another file":  {"nginx", "include more/*.conf;\n", "/etc/x/sites/northstake-s.conf", "http { include sites/*; }\n", true},
+		"not even there":        {"nginx", "include more/*.conf;\n", "/etc/x/sites/northstake-s.conf", "http { }\n", false},
+		"by a variable":         {"httpd", "IncludeOptional ${WHERE}/*.conf\n", "/etc/x/sites/northstake-s.conf", "", true},
+		"httpd":                 {"httpd", "IncludeOptional sites/*.conf\n", "/etc/x/sites/northstake-s.conf", "", true},
+		"httpd, a directory":    {"httpd", "Include sites/\n", "/etc/x/sites/northstake-s.conf", "", true},
+		"httpd, taken out":      {"httpd", "#IncludeOptional sites/*.conf\nIncludeOptional conf/*.conf\n", "/etc/x/sites/northstake-s.conf", "", false},
+		"a loop":                {"nginx", "include more/*.conf;\n", "/etc/x/sites/northstake-s.conf", "include more/*.conf;\n", false},
+		"a server of its own":   {"caddy", "", "/etc/x/sites/northstake-s.conf", "", true},
+		"nothing is there yet":  {"nginx", "-", "/etc/x/sites/northstake-s.conf", "", true},
+		"one that is beside it": {"nginx", "http { include sites/northstake-other.conf; }\n", "/etc/x/sites/northstake-s.conf", "", false},
+	} {
+		m := systemtest.Folder(t)
+		if c.main != "-" {
+			systemtest.Put(t, m, "/etc/x/main.conf", c.main)
+		}
+		systemtest.Put(t, m, "/etc/x/more/one.conf", c.beside)
+		systemtest.Put(t, m, "/etc/x/sites/northstake-other.conf", "server { }\n")
+		if got, err := Includes(m, c.server, stake.Layout{Dir: "/etc/x", Config: "/etc/x/main.conf"}, c.file); err != nil || got != c.want {
+			t.Errorf("%s: it takes it in: %t, %v", what, got, err)
+		}
+	}
+}

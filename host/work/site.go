@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -122,6 +123,15 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 	if f.File.Kind != "file" || f.Text == w.Text { // what is not written cannot be loaded
 		if f.Loaded, f.Unlike, err = webserver.Loaded(ctx, m.Machine, layout, w); err != nil {
 			return f, err
+		}
+	}
+	if w.Within == "" && !w.Off {
+		in, err := webserver.Includes(m.Machine, w.Server, layout, cmp.Or(w.Link, w.File))
+		if err != nil {
+			return f, err
+		}
+		if !in {
+			f.NotTaken = layout.Config
 		}
 	}
 	f.Rivals = claimed.Rivals(w)

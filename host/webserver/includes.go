@@ -1,0 +1,88 @@
+package webserver
+
+import (
+	"path"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+)
+
+const (
+	mostIncluded = 200 // files that are followed, to see what they take in
+	deepestTaken = 3   // files that take in one another
+)
+
+// Includes says whether a server's configuration takes a file in, by the lines of its main file and of
+// those that it takes in: what lies there as it should is served by nobody where such a line is gone.
+// A main file that is not there, or a server of whose lines nothing is known, takes in everything.
+func Includes(m *system.Machine, name string, l stake.Layout, file string) (bool, error) {
+	is, ok := servers[name]
+	if !ok || is.includes == nil || !m.Exists(l.Config) {
+		return true, nil
+	}
+	base := l.Dir
+	main, err := system.Cached(m, "taken in by "+l.Config, m.FileKey(l.Config), func() ([]string, error) {
+		b, err := m.Read(l.Config)
+		return is.taken(string(b), base), err
+	})
+	if err != nil {
+		return false, err
+	}
+	seen := 0
+	for depth, patterns := 0, main; depth < deepestTaken && len(patterns) > 0; depth++ {
+		if slices.ContainsFunc(patterns, func(p string) bool { return fits(p, file) }) {
+			return true, nil
+		}
+		var next []string
+		for _, p := range patterns {
+			found, err := filepath.Glob(m.Path(p))
+			if err != nil {
+				continue // the server would say so
+			}
+			for _, f := range found {
+				if seen++; seen > mostIncluded {
+					return true, nil // nobody knows
+				}
+				if b, err := m.Read(strings.TrimPrefix(f, strings.TrimSuffix(m.Path("/"), "/"))); err == nil && len(b) <= configLimit {
+					next = append(next, is.taken(string(b), base)...)
+				}
+			}
+		}
+		patterns = next
+	}
+	return false, nil
+}
+
+// fits says whether a pattern of files, or a directory with all that is in it, has a file.
+func fits(pattern, file string) bool {
+	if ok, err := path.Match(pattern, file); ok || err != nil { // what it means is the server's to say
+		return true
+	}
+	return strings.HasPrefix(file, strings.TrimSuffix(pattern, "/")+"/") && !strings.ContainsAny(pattern, "*?[")
+}
+
+// taken are the patterns of files that a configuration file takes in.
+func (s server) taken(text, base string) []string {
+	var out []string
+	for _, m := range s.includes.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
+		pattern := strings.Trim(m[1], `"'`)
+		if strings.ContainsAny(pattern, "$") {
+			return []string{"["} // it depends on what nobody knows here, and so fits everything
+		}
+		if !path.IsAbs(pattern) {
+			pattern = path.Join(base, pattern)
+		}
+		out = append(out, pattern)
+	}
+	return out
+}
+
+// The lines by which servers take files in.
+var (
+	nginxIncludes = regexp.MustCompile(`(?m)(?:^|[\s;{}])include\s+([^;]+?)\s*;`)
+	httpdIncludes = regexp.MustCompile(`(?mi)^\s*Include(?:Optional)?\s+(\S+)`)
+)
