@@ -82,8 +82,12 @@ func TestALineThatARunCutsComesBack(t *testing.T) {
 			}
 			return nil
 		})
-		if got := g.on(host, "ls /etc/systemd/system/tides.service /etc/harbour /usr/bin/tree /srv/www/storm /var/lib/northstake/lines 2>/dev/null; ls /etc/systemd/system | grep northstake; systemctl list-units --all --no-legend 'northstake-*'; cat /srv/notice"); got != "/var/lib/northstake/lines:\nx" {
-			t.Errorf("%s: left on the host is\n%s", what, got)
-		}
+		g.eventually(what, func() error { // the watcher ends when all is taken in again
+			got := g.on(host, "ls /etc/systemd/system/tides.service /etc/harbour /usr/bin/tree /srv/www/storm /var/lib/northstake/lines 2>/dev/null; ls /etc/systemd/system | grep northstake; systemctl list-units --all --no-legend 'northstake-*'; cat /srv/notice")
+			if got != "/var/lib/northstake/lines:\nx" {
+				return fmt.Errorf("left on the host is\n%s", got)
+			}
+			return nil
+		})
 	}
 }

@@ -105,7 +105,7 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 		if !s.IsServed() {
 			continue
 		}
-		base := Probe{Site: name, Host: host, Name: strings.Replace(s.Names[0], "*", "www", 1), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Probe: declare.Probe{Path: "/"}}
+		base := Probe{Site: name, Host: host, Name: askedName(d, host, s.Names[0]), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Probe: declare.Probe{Path: "/"}}
 		for _, p := range s.Probes {
 			one := base
 			one.Probe = p
@@ -118,7 +118,7 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 		if first := len(out) - max(len(s.Probes), 1); len(s.Probes) > 0 || s.Content != nil {
 			for _, n := range s.Names[1:] {
 				one := out[first]
-				one.Name = strings.Replace(n, "*", "www", 1)
+				one.Name = askedName(d, host, n)
 				out = append(out, one)
 			}
 		}
@@ -130,6 +130,26 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 		out[i].Status = cmp.Or(out[i].Status, 200)
 	}
 	return out
+}
+
+// askedName is the name by which a site is asked that has a name: of a wildcard one below it that no
+// site of the host has for itself.
+func askedName(d *declare.Declaration, host, name string) string {
+	zone, wild := strings.CutPrefix(name, "*")
+	if !wild {
+		return name
+	}
+	taken := func(name string) bool {
+		return slices.ContainsFunc(d.SitesOn(host), func(other string) bool {
+			s := d.Sites[other]
+			return slices.Contains(s.Names, name) || slices.Contains(s.RedirectedNames, name)
+		})
+	}
+	label := "www"
+	for i := 2; taken(label + zone); i++ {
+		label = fmt.Sprintf("any%d", i)
+	}
+	return label + zone
 }
 
 // probesOfContainer lists the checks of a container that runs: its stake's name stands for that of

@@ -351,3 +351,21 @@ func TestAUnitComesAfterItsFile(t *testing.T) {
 		}
 	}
 }
+
+// A wildcard is asked by a name that it alone answers to.
+func TestAWildcardIsAskedByAFreeName(t *testing.T) {
+	const text = "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.quay1]\naddress = \"10.0.0.1\"\n" +
+		"[site.all]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"*.ferries.test\", \"*.tides.test\"]\n[[site.all.probe]]\npath = \"/\"\n" +
+		"[site.one]\non = [\"quay1\"]\nserver = \"nginx\"\nnames = [\"any2.ferries.test\"]\nredirected_names = [\"www.ferries.test\"]\n"
+	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	var got []string
+	for _, p := range ProbesOf(d, "quay1") {
+		got = append(got, p.Name)
+	}
+	if !slices.Equal(got, []string{"any3.ferries.test", "www.tides.test"}) {
+		t.Errorf("it is asked by %q", got)
+	}
+}
