@@ -141,7 +141,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	for _, port := range w.Listen {
 		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && keptFor(in, l.Program, port) != "" {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), for what %s says", port, l.Program, l.PID, keptFor(in, l.Program, port)),
-				"take it out there, or let the site listen elsewhere: North Stake changes nothing of others"})
+				"take it out there (northstake plan --clear does, where this ground wrote it and declares it no more), or let the site listen elsewhere: North Stake changes nothing of others"})
 			continue
 		}
 		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {

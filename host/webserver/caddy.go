@@ -21,36 +21,22 @@ var _ = register("caddy", server{
 	},
 	names: func(text string) []string {
 		var out []string
-		for _, m := range caddyAddresses.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
-			for _, word := range strings.FieldsFunc(m[1], func(r rune) bool { return r == ',' || r == ' ' || r == '\t' }) {
-				_, rest, schemed := strings.Cut(word, "://")
-				if !schemed {
-					rest = word
-				}
-				name, _, _ := strings.Cut(rest, ":")
-				out = append(out, strings.ToLower(strings.TrimSuffix(name, ".")))
-			}
+		for _, a := range addressesOf(text) {
+			out = append(out, strings.ToLower(strings.TrimSuffix(a.name, ".")))
 		}
 		return out
 	},
 	hosts: func(text string) []int {
 		var out []int
-		for _, m := range caddyAddresses.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
-			for _, word := range strings.FieldsFunc(m[1], func(r rune) bool { return r == ',' || r == ' ' || r == '\t' }) {
-				scheme, rest, schemed := strings.Cut(word, "://")
-				if !schemed {
-					scheme, rest = "", word
-				}
-				_, port, _ := strings.Cut(rest, ":")
-				n, err := strconv.Atoi(port)
-				switch {
-				case err == nil:
-					out = append(out, n)
-				case scheme == "http":
-					out = append(out, 80)
-				default: // it answers in plain HTTP there, to send on
-					out = append(out, 80, 443)
-				}
+		for _, a := range addressesOf(text) {
+			n, err := strconv.Atoi(a.port)
+			switch {
+			case err == nil:
+				out = append(out, n)
+			case a.scheme == "http":
+				out = append(out, 80)
+			default: // it answers in plain HTTP there, to send on
+				out = append(out, 80, 443)
 			}
 		}
 		return out
@@ -65,3 +51,21 @@ var (
 	caddyAddresses = regexp.MustCompile(`(?m)^([^\s#({@][^{\n]*)\{\s*$`)
 	caddyLogs      = regexp.MustCompile(`(?m)^(\s*)output\s+file\s.*$`)
 )
+
+// address is one of the addresses of a site block: scheme and port are "" where it says none.
+type address struct{ scheme, name, port string }
+
+// addressesOf are those of the site blocks of a text.
+func addressesOf(text string) (out []address) {
+	for _, m := range caddyAddresses.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
+		for _, word := range strings.FieldsFunc(m[1], func(r rune) bool { return r == ',' || r == ' ' || r == '\t' }) {
+			a := address{name: word}
+			if scheme, rest, schemed := strings.Cut(word, "://"); schemed {
+				a.scheme, a.name = scheme, rest
+			}
+			a.name, a.port, _ = strings.Cut(a.name, ":")
+			out = append(out, a)
+		}
+	}
+	return out
+}

@@ -98,7 +98,19 @@ func faultOf(err error) rod.Fault {
 	if errors.As(err, &t) {
 		return rod.Fault{What: t.What, Fix: t.Fix}
 	}
-	return rod.Fault{What: err.Error(), Fix: "resume the run when the host answers again"}
+	return rod.Fault{What: err.Error(), Fix: resumeIt}
+}
+
+// resumeIt is what to do when a line is gone.
+const resumeIt = "resume the run when the host answers again"
+
+// andThen is a fault after which something else went wrong: what it says besides, such as the output of a
+// program and the line of the declaration, stays, and what was to be done does not hold any more.
+func andThen(cause error, what, fix string) rod.Fault {
+	f := faultOf(cause)
+	f.What += "; and " + what
+	f.Fix = fix
+	return f
 }
 
 func (h *hostRun) carryOut(ctx context.Context) {
@@ -249,21 +261,16 @@ func (h *hostRun) broken(ctx context.Context, err error) {
 		h.end(ctx, "failed", err)
 		return
 	}
-	h.cutOff(ctx, err)
+	h.cutOff(ctx, faultOf(err))
 }
 
 // cutOff ends a host's part whose line is gone.
-func (h *hostRun) cutOff(ctx context.Context, err error) {
+func (h *hostRun) cutOff(ctx context.Context, f rod.Fault) {
 	if ctx.Err() != nil {
 		return // let go of, for another replica
 	}
-	f := rod.Fault{What: err.Error(), Fix: "resume the run when the host answers again"}
-	var t *reach.Trouble
-	if errors.As(err, &t) {
-		f = faultOf(t)
-	}
 	if slices.ContainsFunc(h.doc.Steps, func(s contract.RunStep) bool { return s.State == "done" || s.State == "doing" || s.State == "failed" }) {
-		f.Fix += fmt.Sprintf("; where nobody has in %s, the host takes it back by itself", time.Duration(h.s.d.ReachOf(h.doc.Host).LineGone())*time.Second)
+		f.Fix += fmt.Sprintf("; where nobody has come back to the run in %s, the host takes it back by itself", time.Duration(h.s.d.ReachOf(h.doc.Host).LineGone())*time.Second)
 	}
 	h.end(ctx, "interrupted", &f)
 }

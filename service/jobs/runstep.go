@@ -165,11 +165,12 @@ func (h *hostRun) takeBack(ctx context.Context, cause error) {
 	})
 	var refused *rod.Fault
 	if err != nil && !errors.As(err, &refused) { // the host goes back by itself, or when somebody comes in
-		h.cutOff(ctx, fmt.Errorf("%w; and the line to the host broke while it was taken back: %w", cause, err))
+		h.cutOff(ctx, andThen(cause, "the line to the host broke while it was taken back: "+err.Error(), resumeIt))
 		return
 	}
 	if err != nil {
-		h.end(ctx, "failed", &rod.Fault{What: fmt.Sprintf("%v; and the host could not be taken back: %v", cause, err), Fix: "northstake journal lists what is left; look at what keeps it from going back, and resume the run"})
+		f := andThen(cause, "the host could not be taken back: "+err.Error(), "northstake journal lists what is left; look at what keeps it from going back, and resume the run")
+		h.end(ctx, "failed", &f)
 		return
 	}
 	for i := range h.doc.Steps {
