@@ -301,6 +301,19 @@ func (l *Lab) Grow(ctx context.Context, name, path string) error {
 	return l.mount(ctx, name, `mount -o remount,size=1G "$1"`, path)
 }
 
+// PassOn has a host pass packets on to others, which it may not set itself.
+func (l *Lab) PassOn(ctx context.Context, name string) error {
+	pid, err := l.process(ctx, name)
+	if err != nil {
+		return err
+	}
+	out, err := exec.CommandContext(ctx, "nsenter", "-t", strconv.Itoa(pid), "-n", "sysctl", "-q", "-w", "net.ipv4.ip_forward=1").CombinedOutput()
+	if err != nil {
+		return fmt.Errorf("have lab host %s pass packets on: %w: %s", name, err, out)
+	}
+	return nil
+}
+
 func (l *Lab) mount(ctx context.Context, name, script string, args ...string) error {
 	pid, err := l.process(ctx, name)
 	if err != nil {

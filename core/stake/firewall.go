@@ -21,10 +21,11 @@ type FirewallWant struct {
 	SSH   int        `json:"ssh"`
 	Ports []PortWant `json:"ports"` // sorted, one for each network
 
-	// Doors are the ports of the host that lead into containers and are let in, where the host has
-	// containers; nil where it has none. An engine leads visitors there before what guards the
-	// host itself sees them, a firewall program too: beside one the table guards the doors alone.
-	Doors []PortWant `json:"doors,omitempty"`
+	// Doors are the ports of the host that may lead elsewhere: into containers, or where somebody's
+	// rule leads them. An engine leads visitors there before what guards the host itself sees them, a
+	// firewall program too: beside one the table guards the doors alone. Releases before kept nil
+	// where no container was declared, and had nothing guard them.
+	Doors []PortWant `json:"doors"`
 
 	Program string `json:"program,omitempty"` // the firewall program that does it in the place of the table
 }
@@ -69,6 +70,15 @@ type FirewallFound struct {
 	All       bool     `json:"all,omitempty"`     // it lets in whatever no rule is about
 	NotAtBoot bool     `json:"not_at_boot,omitempty"`
 	Besides   []string `json:"besides,omitempty"` // ports that it lets in and nobody declares, and rules that are no ports
+
+	Led []Led `json:"led,omitempty"` // what rules lead elsewhere, past what guards the host itself
+}
+
+// Led are ports that a rule leads elsewhere (destination NAT), by whose chain. No ports are those
+// that the rule does not name.
+type Led struct {
+	Ports []PortWant `json:"ports,omitempty"`
+	By    string     `json:"by"` // "table ip nat, chain PREROUTING"
 }
 
 // FirewallLoader is the unit or script that loads the table: whether its text is North
@@ -121,7 +131,7 @@ func (w FirewallWant) input(b *strings.Builder) {
 	b.WriteString("\t}\n")
 }
 
-// doors writes the chain that guards what leads into containers.
+// doors writes the chain that guards what is led elsewhere.
 func (w FirewallWant) doors(b *strings.Builder) {
 	b.WriteString("\tchain doors {\n\t\ttype filter hook forward priority filter; policy accept;\n\t\tct state established,related accept\n")
 	for _, p := range w.Doors {
@@ -129,11 +139,14 @@ func (w FirewallWant) doors(b *strings.Builder) {
 			fmt.Fprintf(b, "\t\t%sct status dnat meta l4proto %s %s%s accept\n", saddr(network), p.Protocol, doorOf, p.Span())
 		}
 	}
-	b.WriteString("\t\tct status dnat drop\n\t}\n")
+	b.WriteString("\t\t" + doorsShut + "\n\t}\n")
 }
 
-// doorOf begins the match of the port that a visitor of a container asked for.
+// doorOf begins the match of the port that a visitor asked for who is led elsewhere.
 const doorOf = "ct original proto-dst "
+
+// doorsShut drops whoever is led elsewhere and not let in.
+const doorsShut = "ct status dnat drop"
 
 // saddr matches a network, "" for all, as nft lists it.
 func saddr(network string) string {
@@ -160,7 +173,7 @@ var _ = Register(Kind{
 		return nil
 	},
 	Implied: func(w *Wanting) error { // firewalld cannot be without it
-		if g := gathering[inbound](w, "firewall"); (g.filters(w) || g.what == "declared" && w.Traits.Firewall != "firewalld" && w.hasContainers()) && gathering[packages](w, "package").find("nftables") == nil {
+		if g := gathering[inbound](w, "firewall"); g.what == "declared" && w.Traits.Firewall != "firewalld" && gathering[packages](w, "package").find("nftables") == nil {
 			w.Package(PackageWant{Name: "nftables"}, g.from)
 		}
 		return nil
@@ -207,21 +220,12 @@ func finishFirewall(w *Wanting) {
 	w.Want(Stake{Type: "firewall", Name: "inbound", Want: JSON(want), From: from, Needs: needs})
 }
 
-// hasContainers says whether containers run on the host: by themselves, or with sites.
-func (w *Wanting) hasContainers() bool {
-	return len(declare.Nearest[Container](w.D, w.Host, "container")) > 0 || slices.ContainsFunc(w.D.SitesOn(w.Host), func(name string) bool { return w.D.Sites[name].Image != "" })
-}
-
-// doors are the ports that lead into containers and are let in, nil where the host has no
-// containers: those of the containers that are declared, to everybody or, where the port is
-// declared for some networks, to those; and the other ports that are declared, which may be those
-// of a container that somebody else runs.
+// doors are the ports that may lead elsewhere: those of the containers that are declared, to
+// everybody or, where the port is declared for some networks, to those; and the other ports that
+// are declared, which may be those of a container that somebody else runs.
 func (w *Wanting) doors(declared []PortWant) []PortWant {
-	var out []PortWant
+	out := append([]PortWant{}, declared...)
 	for _, c := range of[ContainerWant](w.stakes, "container", nil) {
-		if out == nil {
-			out = slices.Clone(declared)
-		}
 		for _, d := range c.ReachedAt {
 			at, err := netip.ParseAddr(d.At)
 			is := func(p PortWant) bool {
@@ -266,17 +270,7 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 		}
 	}
 	v.Differences = d
-	if w.Doors != nil {
-		return w.judgeTable(in, f, v)
-	}
-	if f.Live != "" || f.Kept != "" {
-		d.differ("beside it", "no table of North Stake's", FirewallTable)
-		if len(v.Blockers) == 0 {
-			v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take %s away, because %s filters by itself", FirewallTable, w.Program), Work: JSON(FirewallWork{})}}
-		}
-	}
-	v.Differences = d
-	return v
+	return w.judgeTable(in, f, v)
 }
 
 // withoutLeaving are words of ports but those that the same plan closes.
@@ -305,9 +299,7 @@ func withoutHeld(list []PortWant, in Input, live KeptTable) []PortWant {
 func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
 	if len(in.Held) > 0 {
 		w.Ports = withoutHeld(w.Ports, in, KeptTable(f.Live))
-		if w.Doors != nil {
-			w.Doors = append([]PortWant{}, withoutHeld(w.Doors, in, KeptTable(f.Live))...)
-		}
+		w.Doors = withoutHeld(w.Doors, in, KeptTable(f.Live))
 	}
 	if w.Program != "" {
 		return judgeProgram(in, w, f)
@@ -358,14 +350,18 @@ func (w FirewallWant) judgeTable(in Input, f FirewallFound, v Verdict) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), "nothing on this host can put the rules up at boot: it has neither systemd nor init scripts", "leave inbound out, and filter by the means of the host"}}
 		return v
 	}
-	if shut := shutOut(in.Traits, w, KeptTable(table), f.Live); len(shut) > 0 && w.Program == "" {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), "this shuts out what listens on this host: " + strings.Join(shut, ", "), "declare in ports what others are to reach; the rest is shut on purpose"})
+	shut := w.ledNoMore(f)
+	if w.Program == "" {
+		shut = append(shutOut(in.Traits, w, KeptTable(table), f.Live), shut...)
+	}
+	if len(shut) > 0 {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), "this shuts out what answers on this host: " + strings.Join(shut, ", "), "declare in ports what others are to reach; the rest is shut on purpose"})
 	}
 	text := "let in only " + portWords(table) + ", and drop the rest"
 	if w.Program != "" {
-		text = "let in to containers only what is declared"
+		text = fmt.Sprintf("let only declared ports be led past %s, into containers or elsewhere", w.Program)
 		if len(w.Doors) > 0 {
-			text += ": " + portWords(table)
+			text += ": " + strings.ReplaceAll(portWords(table), ledElsewhere, "")
 		}
 	}
 	v.Moves = []Move{{
@@ -409,6 +405,27 @@ func shutOut(t Traits, w FirewallWant, table KeptTable, before string) []string 
 	return out
 }
 
+// ledNoMore is what rules lead elsewhere, and the table lets through no more.
+func (w FirewallWant) ledNoMore(f FirewallFound) []string {
+	var out []string
+	for _, l := range f.Led {
+		var ports []string
+		for _, p := range l.Ports {
+			was := !strings.Contains(f.Live, doorsShut) || strings.Contains(f.Live, doorOf+p.Span()+" accept")
+			if was && !slices.ContainsFunc(w.Doors, func(d PortWant) bool { return d.Protocol == p.Protocol && d.Port <= p.Port && p.Last() <= d.Last() }) {
+				ports = append(ports, "port "+p.Ports().String())
+			}
+		}
+		if len(l.Ports) == 0 && !strings.Contains(f.Live, doorsShut) {
+			ports = []string{"ports that it does not name"}
+		}
+		if len(ports) > 0 {
+			out = append(out, fmt.Sprintf("%s (led elsewhere by %s)", strings.Join(ports, ", "), l.By))
+		}
+	}
+	return out
+}
+
 // awayFirewall takes North Stake's own table away.
 func awayFirewall(_ Input, _ FirewallWant, f FirewallFound) Verdict {
 	v := Verdict{Gone: f.Live == "" && f.Kept == ""}
@@ -445,6 +462,9 @@ func portsOf(table string) []PortWant {
 	return out
 }
 
+// ledElsewhere is said of a port that is let in to where it is led alone.
+const ledElsewhere = " to a container"
+
 // portWords writes what a table lets in, for people.
 func portWords(table string) string {
 	var out []string
@@ -452,8 +472,12 @@ func portWords(table string) string {
 		out = append(out, p.Words())
 	}
 	for _, line := range strings.Split(table, "\n") {
-		if _, port, is := strings.Cut(line, doorOf); is && !strings.Contains(table, " dport "+port) {
-			out = append(out, strings.TrimSuffix(port, " accept")+"/tcp to a container")
+		if before, port, is := strings.Cut(line, doorOf); is {
+			fields := strings.Fields(before)
+			span, protocol := strings.TrimSuffix(port, " accept"), fields[len(fields)-1]
+			if !strings.Contains(table, fmt.Sprintf("\t%s dport %s accept", protocol, span)) && !strings.Contains(table, fmt.Sprintf(" %s dport %s accept", protocol, span)) {
+				out = append(out, span+"/"+protocol+ledElsewhere)
+			}
 		}
 	}
 	return strings.Join(out, ", ")
@@ -461,6 +485,9 @@ func portWords(table string) string {
 
 // KeptTable is the text of a file that loads North Stake's table.
 type KeptTable string
+
+// Guards says whether the table guards the host itself, and not alone what is led past it.
+func (t KeptTable) Guards() bool { return strings.Contains(string(t), "hook input") }
 
 // Lets says whether the table lets ports in, for every network that they are to be
 // open to.

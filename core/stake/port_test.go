@@ -51,6 +51,8 @@ func TestWhatAPortIsToldBy(t *testing.T) {
 // With a firewall program that filters by itself, inbound = "declared" is looked at there.
 func TestWhatAFirewallProgramLetsIn(t *testing.T) {
 	w := FirewallWant{SSH: 22, Program: "ufw", Ports: []PortWant{{Port: 80, Protocol: "tcp"}, {Port: 5432, Protocol: "tcp", From: []string{"10.0.0.0/8"}}, {Port: 8000, To: 8010, Protocol: "tcp"}}}
+	w.Doors = w.Ports
+	doors := &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}
 	let := func(ports string, from ...string) PortWant {
 		p, ok := ParsePorts(ports)
 		if !ok {
@@ -76,8 +78,12 @@ func TestWhatAFirewallProgramLetsIn(t *testing.T) {
 		"lets everything in":   {FirewallFound{Program: "ufw", All: true}, "what no rule is about", true, ""},
 		"not at boot":          {FirewallFound{Program: "ufw", NotAtBoot: true}, "at boot", true, ""},
 		"not active":           {FirewallFound{}, "filtered by", true, ""},
-		"our own table beside": {FirewallFound{Program: "ufw", Live: "table"}, "beside it", false, "take table inet northstake away, because ufw filters by itself"},
+		"our own table beside": {FirewallFound{Program: "ufw", Live: "table", Kept: w.Table()}, "lets in now", false, "let only declared ports be led past ufw, into containers or elsewhere: 80/tcp, 5432/tcp, 8000-8010/tcp"},
 	} {
+		if c.found.Live == "" {
+			c.found.Live, c.found.Kept = w.Table(), w.Table()
+		}
+		c.found.Boot, c.found.Loader = "enabled", doors
 		v := judged(t, "firewall", Input{}, w, c.found)
 		if attributes(v) != c.attrs || len(v.Blockers) > 0 != c.blocks || moves(v) != c.moves {
 			t.Errorf("%s: differs in %q, blockers %v, moves %q", name, attributes(v), v.Blockers, moves(v))

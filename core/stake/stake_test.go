@@ -281,13 +281,10 @@ func TestTheTableOfPortsAndNetworks(t *testing.T) {
 	}
 }
 
-// Where a host has containers their doors are guarded, too: those that are declared are let in, and
-// said; where it has none the table says nothing of them.
+// What is led elsewhere is guarded, too, whether a container is declared or none: what is declared is
+// let in, and said.
 func TestTheTableOfDoors(t *testing.T) {
 	w := FirewallWant{SSH: 22, Ports: opened("80/tcp", "9090/tcp from 10.0.0.0/8")}
-	if table := w.Table(); strings.Contains(table, "chain doors") {
-		t.Errorf("without containers there is\n%s", table)
-	}
 	w.Doors = append(opened("80/tcp", "9090/tcp from 10.0.0.0/8"), PortWant{Port: 8080, Protocol: "tcp"})
 	table := w.Table()
 	for _, line := range []string{
@@ -313,7 +310,7 @@ func TestTheTableOfDoors(t *testing.T) {
 		t.Errorf("beside a program it is\n%s", table)
 	}
 	found := FirewallFound{Program: "firewalld"}
-	if v := judged(t, "firewall", Input{}, beside, found); moves(v) != "let in to containers only what is declared: 80/tcp to a container, 9090/tcp to a container, 8080/tcp to a container" {
+	if v := judged(t, "firewall", Input{}, beside, found); moves(v) != "let only declared ports be led past firewalld, into containers or elsewhere: 80/tcp, 9090/tcp, 8080/tcp" {
 		t.Errorf("beside a program: %q, %+v", moves(v), v.Blockers)
 	}
 	found.Live, found.Kept, found.Boot, found.Loader = beside.Table(), beside.Table(), "enabled", &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}
@@ -323,6 +320,38 @@ func TestTheTableOfDoors(t *testing.T) {
 	v := judged(t, "firewall", Input{}, w, FirewallFound{Denied: true})
 	if len(v.Moves) > 0 || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "NET_ADMIN") {
 		t.Errorf("without the right: %+v", v)
+	}
+}
+
+// What the table will lead on no more is said before: what is declared is led on, and what is shut
+// already is shut no further.
+func TestWhatIsLedNoMore(t *testing.T) {
+	span := func(s string) PortWant {
+		w, ok := ParsePorts(s)
+		if !ok {
+			t.Fatal(s)
+		}
+		return w
+	}
+	led := []Led{{[]PortWant{span("9090/tcp"), span("8000-8010/tcp")}, "table ip nat, chain NV"}, {[]PortWant{span("80/tcp")}, "table ip mine, chain pre"}, {nil, "table ip mine, chain all"}}
+	for _, c := range []struct {
+		doors []PortWant
+		live  string
+		want  string
+	}{
+		{opened("80/tcp"), "", "port 9090/tcp, port 8000-8010/tcp (led elsewhere by table ip nat, chain NV); ports that it does not name (led elsewhere by table ip mine, chain all)"},
+		{opened("80/tcp", "9090/tcp", "8000-8010/tcp"), "", "ports that it does not name (led elsewhere by table ip mine, chain all)"},
+		{opened("80/tcp"), FirewallWant{SSH: 22, Doors: opened("80/tcp")}.Table(), ""},
+		{opened("80/tcp"), FirewallWant{SSH: 22, Doors: opened("80/tcp", "9090/tcp")}.Table(), "port 9090/tcp (led elsewhere by table ip nat, chain NV)"},
+		{opened("80/tcp"), FirewallWant{SSH: 22}.Table(), "port 9090/tcp, port 8000-8010/tcp (led elsewhere by table ip nat, chain NV); ports that it does not name (led elsewhere by table ip mine, chain all)"},
+	} {
+		if got := strings.Join(FirewallWant{SSH: 22, Doors: c.doors}.ledNoMore(FirewallFound{Live: c.live, Led: led}), "; "); got != c.want {
+			t.Errorf("with %v: %s", c.doors, got)
+		}
+	}
+	v := judged(t, "firewall", Input{}, FirewallWant{SSH: 22, Program: "ufw"}, FirewallFound{Program: "ufw", Led: led})
+	if len(v.Cautions) != 1 || !strings.Contains(v.Cautions[0].What, "port 9090/tcp, port 8000-8010/tcp (led elsewhere by table ip nat, chain NV)") {
+		t.Errorf("beside a program: %v", v.Cautions)
 	}
 }
 
@@ -495,7 +524,7 @@ func TestWhatIsInTheWay(t *testing.T) {
 		{"one with a label of sites", "site", Input{}, site, SiteFound{Labels: []string{"httpd_sys_content_t"}}, "", ""},
 		{"one without a label", "site", Input{}, site, SiteFound{Labels: []string{""}}, "", ""},
 		{"a mount", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: root, Mounted: true, Missing: []string{"a"}, Missings: 1}, "a file system is mounted at /srv/www", ""},
-		{"what a filter shuts out", "firewall", Input{Traits: Traits{Listeners: []Listener{{"tcp", "0.0.0.0", 22, "sshd", 1}, {"tcp", "::", 5432, "postgres", 2}, {"tcp", "0.0.0.0", 5432, "postgres", 2}, {"tcp", "127.0.0.1", 6379, "redis", 3}, {"udp", "0.0.0.0", 68, "dhclient", 4}, {"tcp", "0.0.0.0", 80, "nginx", 5}}}}, FirewallWant{SSH: 22, Ports: []PortWant{{Port: 80, Protocol: "tcp"}}}, FirewallFound{}, "", "this shuts out what listens on this host: port 5432/tcp (postgres)"},
+		{"what a filter shuts out", "firewall", Input{Traits: Traits{Listeners: []Listener{{"tcp", "0.0.0.0", 22, "sshd", 1}, {"tcp", "::", 5432, "postgres", 2}, {"tcp", "0.0.0.0", 5432, "postgres", 2}, {"tcp", "127.0.0.1", 6379, "redis", 3}, {"udp", "0.0.0.0", 68, "dhclient", 4}, {"tcp", "0.0.0.0", 80, "nginx", 5}}}}, FirewallWant{SSH: 22, Ports: []PortWant{{Port: 80, Protocol: "tcp"}}}, FirewallFound{}, "", "this shuts out what answers on this host: port 5432/tcp (postgres)"},
 		{"a filter that shuts it out already", "firewall", Input{Traits: Traits{Listeners: []Listener{{"tcp", "::", 5432, "postgres", 2}}}}, FirewallWant{SSH: 22}, FirewallFound{Live: FirewallWant{SSH: 2222}.Table()}, "", ""},
 		{"the table of another ground", "port", Input{}, PortWant{Port: 8085, Protocol: "tcp"}, PortFound{By: FirewallTable, KeptBy: FirewallTable}, "by which North Stake lets in what another ground on this machine declares", "nothing listens on it"},
 		{"directories nested without an end", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: root, TooDeep: []string{"deep"}, Missing: []string{"a"}, Missings: 1}, "directories that nobody declared are nested in /srv/www/deep until no path leads to them", ""},

@@ -39,7 +39,7 @@ func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, erro
 	if err != nil {
 		return nil, err
 	}
-	f := stake.FirewallFound{Live: rules.Own, Denied: rules.Denied}
+	f := stake.FirewallFound{Live: rules.Own, Denied: rules.Denied, Led: rules.Filters.Led()}
 	if f.File, err = m.Entry(filter.File); err != nil {
 		return nil, err
 	}
@@ -58,7 +58,7 @@ func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, erro
 		in, err := active.LetsIn(ctx)
 		f.Program, f.All, f.NotAtBoot = active.Name(), in.All, !in.AtBoot
 		f.Besides = append(w.Besides(in.Ports), in.Others...)
-		if err != nil || w.Doors == nil {
+		if err != nil {
 			return f, err
 		}
 	}

@@ -85,7 +85,7 @@ func readPorts(ctx context.Context, m *Host, wants []stake.PortWant) ([]any, err
 }
 
 // keptTable is the table that North Stake's own unit or script will load at the next
-// start, nil when it will load none.
+// start, nil when it will load none, or one that leaves the host itself to a firewall program.
 func keptTable(m *Host) (*stake.KeptTable, error) {
 	if !m.Exists(filter.File) || !m.Exists(filter.BootLink) && !family.ScriptAtBoot(m.Machine, filter.Service) {
 		return nil, nil
@@ -95,6 +95,9 @@ func keptTable(m *Host) (*stake.KeptTable, error) {
 		return nil, err
 	}
 	t := stake.KeptTable(string(b))
+	if !t.Guards() {
+		return nil, nil
+	}
 	return &t, nil
 }
 
