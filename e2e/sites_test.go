@@ -207,7 +207,8 @@ func TestSitesRunPHP(t *testing.T) {
 	servers := []string{"nginx", "httpd", "caddy"}
 	for i, server := range servers {
 		fmt.Fprintf(&text, "[site.%[1]s]\non = [\"h*\"]\nserver = %[1]q\nnames = [\"%[1]s.test\"]\nlisten = [%[2]d]\nphp = true\nindex = [\"index.html\", \"index.php\"]\ncontent = { dir = \"content\" }\n"+
-			"[[site.%[1]s.probe]]\npath = \"/tide.php?of=quay\"\ncontains = \"tide of quay\"\n[site.%[1]s.path.\"/more\"]\nroot = \"/srv/www/more-%[1]s\"\ncontent = { dir = \"more\" }\n", server, 8100+i)
+			"[[site.%[1]s.probe]]\npath = \"/tide.php?of=quay\"\ncontains = \"tide of quay\"\n[site.%[1]s.path.\"/more\"]\nroot = \"/srv/www/more-%[1]s\"\ncontent = { dir = \"more\" }\n[site.%[1]s.path.\"/front\"]\nroot = \"/srv/www/front-%[1]s\"\ncontent = { dir = \"front\" }\notherwise = \"index.php\"\nlargest_body = \"3MB\"\n"+
+			"[site.%[1]s.path.\"/page\"]\nroot = \"/srv/www/page-%[1]s\"\ncontent = { dir = \"page\" }\notherwise = \"index.html\"\n", server, 8100+i)
 	}
 	g := newGround(t, shared, 1, text.String())
 	g.content("tide.php", "<?php echo 'tide of ', $_REQUEST['of'], ' by ', $_SERVER['REQUEST_METHOD'], ' at ', basename($_SERVER['SCRIPT_FILENAME']), getenv('HTTP_PROXY');\n")
@@ -215,11 +216,21 @@ func TestSitesRunPHP(t *testing.T) {
 	g.content("photo.jpg", "<?php echo 'never';\n")
 	g.content(".secret.php", "<?php echo 'never';\n")
 	g.beside("more/index.html", "more")
+	g.content("limits.php", "<?php echo ini_get('post_max_size'), ' ', ini_get('upload_max_filesize'), ' ', strlen(file_get_contents('php://input')), ' ', $_SERVER['HTTP_AUTHORIZATION'] ?? 'nobody';\n")
+	g.beside("front/index.php", "<?php echo $_SERVER['REQUEST_METHOD'], ' ', $_SERVER['SCRIPT_NAME'], ' ', $_SERVER['PATH_INFO'] ?? '', ' ', $_SERVER['REQUEST_URI'], ' ', basename($_SERVER['SCRIPT_FILENAME']), ' ', ini_get('upload_max_filesize'), ' ', strlen(file_get_contents('php://input')), ' ', $_GET['day'] ?? '';\n")
+	g.beside("front/other.php", "<?php echo 'other at ', $_SERVER['SCRIPT_NAME'];\n")
+	g.beside("front/style.css", "p {}")
+	g.beside("front/below/note.txt", "a note")
+	g.beside("page/index.html", "the page")
+	g.beside("page/tide.php", "<?php echo 'tide ', 6 * 7;\n")
 	g.beside("more/tide.php", "<?php echo 'more of ', 6 * 7;\n")
 	g.trust()
 	g.apply(0)
 	g.nothingToDo()
 	for i, server := range servers {
+		measured := func(n string) string { // the others ask for the length of what they cannot measure
+			return map[bool]string{true: "`200`, `has " + n + "`", false: "`411`"}[server == "nginx"]
+		}
 		for _, row := range [][2]string{
 			{"`GET /tide.php?of=quay`, `Proxy: http://evil.test/`", "`200`, `is tide of quay by GET at tide.php`"},
 			{"`POST /tide.php?of=pier`, `body of 9 bytes`", "`200`, `has tide of pier by POST`"},
@@ -233,6 +244,36 @@ func TestSitesRunPHP(t *testing.T) {
 			{"`GET /tide.php%00.txt`", "`400`, `404`, `hasn't tide of`"},
 			{"`GET /more/tide.php`", "`200`, `is more of 42`"},
 			{"`GET /more/`", "`200`, `is more`"},
+			// A front controller is told what was asked for, however it was written.
+			{"`GET /front/`", "`200`, `has GET /front/index.php `"},
+			{"`GET /front/sailings/7?day=2`", "`200`, `is GET /front/index.php /sailings/7 /front/sailings/7?day=2 index.php 3145728 0 2`"},
+			{"`GET /front/index.php/sailings/7`", "`200`, `has GET /front/index.php /sailings/7 /front/index.php/sailings/7 index.php`"},
+			{"`GET /front/index.php`", "`200`, `is GET /front/index.php  /front/index.php index.php 3145728 0 `"},
+			{"`GET /front/a%20b/100%25/%C3%BC`", "`200`, `has /front/index.php /a b/100%/ü /front/a%20b/100%25/%C3%BC index.php`"},
+			{"`POST /front/sailings`, `body of 2500000 bytes`", "`200`, `is POST /front/index.php /sailings /front/sailings index.php 3145728 2500000 `"},
+			{"`POST /front/sailings`, `2500000 bytes in chunks`", measured("2500000")},
+			{"`POST /front/sailings`, `body of 3200000 bytes`", "`413`"},
+			{"`POST /front/sailings`, `3200000 bytes in chunks`", "`413`, `411`"},
+			{"`DELETE /front/sailings/7`", "`200`, `has DELETE /front/index.php /sailings/7`"},
+			{"`POST /front/`, `body of 3 bytes`", "`200`, `has POST /front/index.php`"},
+			{"`GET /front/gone.php`", "`200`, `has GET /front/index.php /gone.php`"},
+			{"`GET /front/gone.php/x`", "`200`, `has GET /front/index.php /gone.php/x`"},
+			{"`GET /front/other.php`", "`200`, `is other at /front/other.php`"},
+			{"`GET /front/style.css`", "`200`, `is p {}`, `Content-Type: text/css; charset=utf-8`"},
+			{"`POST /front/style.css`, `body of 3 bytes`", "`405`"},
+			{"`GET /front/style.css/x`", "`200`, `has GET /front/index.php /style.css/x`"},
+			{"`GET /front/below/`", "`200`, `has GET /front/index.php`"},
+			{"`GET /front/below/note.txt`", "`200`, `is a note`"},
+			{"`GET /front/.env`", "`404`"},
+			// PHP beside an application in the browser.
+			{"`GET /page/tide.php`", "`200`, `is tide 42`"},
+			{"`GET /page/gone.php`", "`200`, `is the page`"},
+			{"`GET /page/gone`", "`200`, `is the page`"},
+			// What it takes is what the site takes, in whatever way it comes; and who asks it is told.
+			{"`POST /limits.php`, `body of 900000 bytes`, `account purser:low water`", "`200`, `is 1048576 1048576 900000 Basic cHVyc2VyOmxvdyB3YXRlcg==`"},
+			{"`POST /limits.php`, `900000 bytes in chunks`", measured("900000")},
+			{"`POST /limits.php`, `body of 1100000 bytes`", "`413`"},
+			{"`POST /limits.php`, `1100000 bytes in chunks`", "`413`, `411`"},
 		} {
 			g.answers(row[0], row[1], fmt.Sprintf("http://%s.test:%d", server, 8100+i))
 		}

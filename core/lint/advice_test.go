@@ -262,6 +262,8 @@ func TestEveryAdviceIsFollowed(t *testing.T) {
 		"[host.a.port.\"https\"]\nfrom = [\"10.0.0.0/8\"]":                                                         "is not a port",
 		"[host.a.port.\"70000/tcp\"]\nfrom = [\"10.0.0.0/8\"]":                                                     "is not a port",
 		`listen = [{ port = 80, address = "north" }]`:                                                              "is not an address",
+		`otherwise = "/index.html"`:                                                                                "is not a plain file name",
+		`otherwise = "index.php"`:                                                                                  "PHP is not declared, and index.php",
 		`error_pages = { "404" = "lost.html" }`:                                                                    "is not the path of a page",
 		`charset = "no charset"`:                                                                                   "is not the name of a character set",
 		`log = { form = "json" }`:                                                                                  "says nothing",

@@ -36,6 +36,7 @@ func Cautions(d *declare.Declaration) []Caution {
 		for _, u := range sorted(s.Paths) {
 			shown(keys("site", name, "path", u, "content"), u, s.Paths[u].Content)
 		}
+		absent(d, s, name, say)
 	}
 	return out
 }
@@ -113,6 +114,34 @@ func covered(s *declare.Site, at []string, url string, files []declare.File, say
 	}
 	for _, by := range sorted(behind) {
 		say(at, fmt.Sprintf("path %s hides what is published here: %s", by, few(behind[by])), "take them out of the content, or give that path another name")
+	}
+}
+
+// absent finds pages that a site answers with and that are not among what is published in its root.
+func absent(d *declare.Declaration, s *declare.Site, name string, say func(at []string, what, fix string)) {
+	lacks := func(c *declare.Content, file string) bool {
+		if c == nil || c.URL != "" || c.Git != "" {
+			return false // what comes from elsewhere is known later
+		}
+		return declare.Kept(c.LeftAlone, file) == "" && !slices.ContainsFunc(d.FilesOf(c.Place()), func(f declare.File) bool { return f.Path == file })
+	}
+	page := func(at []string, c *declare.Content, file string) {
+		if lacks(c, file) {
+			say(at, fmt.Sprintf("no file %s is published, which is to answer there", file), "publish one, or take the key out")
+		}
+	}
+	for _, status := range sorted(s.ErrorPages) {
+		if url := s.ErrorPages[status]; render.Deciding(s, url) == "" {
+			page(keys("site", name, "error_pages", status), s.Content, strings.TrimPrefix(url, "/"))
+		}
+	}
+	if s.Otherwise != "" {
+		page(keys("site", name, "otherwise"), s.Content, s.Otherwise)
+	}
+	for _, u := range sorted(s.Paths) {
+		if p := s.Paths[u]; p.Otherwise != "" && p.Root != "" {
+			page(keys("site", name, "path", u, "otherwise"), p.Content, p.Otherwise)
+		}
 	}
 }
 

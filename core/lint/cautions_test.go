@@ -18,6 +18,12 @@ func TestCautions(t *testing.T) {
 		}
 		return m
 	}
+	content := func(more string) string {
+		if strings.Contains(more, "\ncontent = ") {
+			return ""
+		}
+		return "content = { dir = \"content\" }\n"
+	}
 	for name, c := range map[string]struct{ files, more, want string }{
 		"nothing":             {"index.html style.css", "", ""},
 		"a dump and a key":    {"index.html a/tides.SQL id_rsa", "", "anybody could fetch a/tides.SQL (a dump), id_rsa (a key)"},
@@ -31,10 +37,16 @@ func TestCautions(t *testing.T) {
 		"behind a redirect":   {"index.html old/a.html older.html", "path = { \"/old\" = { moved_to = \"/\" } }\n", "path /old hides what is published here: old/a.html"},
 		"behind a root":       {"index.html old/a.html", "path = { \"/old\" = { root = \"/srv/old\" } }\n", "path /old hides what is published here: old/a.html"},
 		"settings alone":      {"index.html old/a.html", "path = { \"/old\" = { directory_listing = true } }\n", ""},
+		"pages":               {"index.html lost.html app.html", "error_pages = { 404 = \"/lost.html\" }\notherwise = \"app.html\"\n", ""},
+		"an error page":       {"index.html lost.htm", "error_pages = { 404 = \"/lost.html\" }\n", "no file lost.html is published, which is to answer there"},
+		"a page left alone":   {"index.html", "error_pages = { 404 = \"/own/lost.html\" }\ncontent = { dir = \"content\", left_alone = [\"own\"] }\n", ""},
+		"a page elsewhere":    {"index.html", "error_pages = { 404 = \"/api/lost\" }\npath = { \"/api\" = { passed_to = [\"http://127.0.0.1:1\"] } }\n", ""},
+		"a page that answers": {"index.html", "otherwise = \"app.html\"\n", "no file app.html is published, which is to answer there"},
+		"one of a path":       {"index.html", "path = { \"/app\" = { root = \"/srv/app\", content = { dir = \"content\" }, otherwise = \"app.html\" } }\n", "no file app.html is published, which is to answer there"},
 		"all passed on":       {"index.html", "path = { \"/\" = { passed_to = [\"http://127.0.0.1:1\"] } }\n", "path / hides what is published here: index.html"},
 		"exact":               {"index.html old/a.html", "path = { \"/old\" = { says = \"x\", exact = true } }\n", ""},
 	} {
-		sources := []declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\ncontent = { dir = \"content\" }\n" + c.more}}
+		sources := []declare.Source{{Name: "g.toml", Text: "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[site.s]\non = [\"a\"]\nserver = \"nginx\"\nnames = [\"s.test\"]\n" + content(c.more) + c.more}}
 		d, problems := lint(t, sources, files(c.files))
 		if len(problems) > 0 {
 			t.Errorf("%s: %v", name, problems)

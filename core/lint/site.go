@@ -47,10 +47,10 @@ func (l linter) site(name string, s *declare.Site) {
 		l.Root(s.Root, check.At(here, "root"))
 	}
 	l.looks(s, here)
-	l.serving(&s.Serving, here)
+	l.serving(s, &s.Serving, here)
 	render.Check(l.Checker, name, s)
 	if s.Content != nil {
-		l.Content(s.Content, check.At(here, "content"), s.Index, check.At(here, "index"))
+		l.Content(s.Content, check.At(here, "content"), standing(s.Index, s.Otherwise), check.At(here, "index"))
 	}
 	for i, p := range s.Probes {
 		l.Probe(p, check.At(here, "probe", strconv.Itoa(i)))
@@ -211,9 +211,29 @@ func (l linter) index(index []string, at []string) {
 	}
 }
 
-// serving checks what a site and a path can both say.
-func (l linter) serving(s *declare.Serving, here []string) {
+// standing are the files that can stand for a directory: its index files, and the page that answers
+// for whatever is no file.
+func standing(index []string, otherwise string) []string {
+	if otherwise == "" {
+		return index
+	}
+	if len(index) == 0 {
+		index = []string{"index.html"}
+	}
+	return append(slices.Clone(index), otherwise)
+}
+
+// serving checks what a site and a path of it, or the site itself, can both say.
+func (l linter) serving(site *declare.Site, s *declare.Serving, here []string) {
 	l.index(s.Index, check.At(here, "index"))
+	if at := check.At(here, "otherwise"); s.Otherwise != "" {
+		switch {
+		case !form.FileName(s.Otherwise):
+			l.Say(at, fmt.Sprintf("%q is not a plain file name", s.Otherwise), "write the name of a file of the root, such as \"index.html\"")
+		case slices.Contains(phpFiles, strings.ToLower(path.Ext(s.Otherwise))) && !site.PHP:
+			l.Say(at, fmt.Sprintf("PHP is not declared, and %s would be sent as text", s.Otherwise), fmt.Sprintf("add php = true to %s", declare.TableName(here[:2])))
+		}
+	}
 	for _, name := range sorted(s.Headers) {
 		at := check.At(here, "headers", name)
 		if !form.Header.MatchString(name) {
@@ -319,7 +339,7 @@ func (l linter) path(site string, s *declare.Site, u string) {
 			}
 		}
 	}
-	l.serving(&p.Serving, at)
+	l.serving(s, &p.Serving, at)
 	if p.Exact && p.Root != "" {
 		l.Say(check.At(at, "exact"), "a root shows what is below a path as well", "take exact out")
 	}
@@ -328,7 +348,7 @@ func (l linter) path(site string, s *declare.Site, u string) {
 			l.Root(p.Root, check.At(at, "root"))
 		}
 		if p.Content != nil {
-			l.ContentAt(u+"/", p.Content, check.At(at, "content"), render.IndexAt(s, u), check.At(at, "index"))
+			l.ContentAt(u+"/", p.Content, check.At(at, "content"), standing(render.IndexAt(s, u), p.Otherwise), check.At(at, "index"))
 		}
 	}
 	if p.Says != nil {

@@ -191,6 +191,7 @@ var Guesses = []Guess{
 
 	guess("site site.path", "index_files directory_index default_document indexes index_file", "site.index", ""),
 	guess("site site.path", "autoindex directory_browsing browse browsing dir_listing listing", "site.directory_listing", ""),
+	guess("site site.path", "try_files spa single_page not_found_page front_controller fallback_page history_fallback", "site.otherwise", ""),
 	guess("site site.path", "basic_auth auth htpasswd users authentication http_auth login", "site.passwords", "northstake password makes the hash"),
 	guess("site site.path", "htpasswd_file auth_file user_file", "site.passwords_secret", ""),
 	guess("site site.path", "allow allowed allowed_ips allowlist allow_from ip_allow", "site.from", ""),
@@ -199,7 +200,7 @@ var Guesses = []Guess{
 	guess("site site.path", "add_header response_headers custom_headers header set_header cors csp security_headers", "site.headers", ""),
 	guess("site site.path", "cache cache_control expires caching max_age ttl cache_for", "site.browser_cache", ""),
 	guess("site site.path", "extra_config custom config snippet include extra directives custom_config", "site.raw", ""),
-	guess("site site.path", "rate_limit limit_req throttle limits try_files spa fallback_page websocket http2 timeout keepalive", "site.raw", "there is no key for it; raw takes the server's own lines"),
+	guess("site site.path", "rate_limit limit_req throttle limits websocket http2 timeout keepalive", "site.raw", "there is no key for it; raw takes the server's own lines"),
 
 	guess("site.path", "alias document_root docroot directory dir", "site.path.root", ""),
 	guess("site.path", "files source src", "site.path.content", ""),

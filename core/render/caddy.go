@@ -77,6 +77,8 @@ func (c *caddy) host(at declare.Position, addresses string, l declare.Listen) {
 	c.logs()
 	c.line(c.at(), "\troute {")
 	c.signs()
+	c.line(c.at(), "\t\t@trace method TRACE")
+	c.line(c.at(), "\t\terror @trace 405")
 	for line := range strings.Lines(c.site.Raw["caddy"]) {
 		c.line(c.at("raw", "caddy"), "\t\t%s", strings.TrimRight(line, "\r\n"))
 	}
@@ -242,8 +244,15 @@ func (c *caddy) guards(i int, p part, in func(key, format string, args ...any)) 
 		in("passwords", "\timport %s # %s", c.accountsOf(p, " "), c.accountsMark(p))
 		in("passwords", "}")
 	}
-	if p.does != passes {
+	if p.does != passes && (p.does != files || c.s.PHP == "") {
 		return // nobody reads a body there
+	}
+	if p.does == files { // PHP is told no length that is not said
+		in("largest_body", "@endless%d {", i)
+		in("largest_body", "\tmethod POST PUT PATCH")
+		in("largest_body", "\tnot header Content-Length *")
+		in("largest_body", "}")
+		in("largest_body", "error @endless%d 411", i)
 	}
 	in("largest_body", "@body%d header_regexp Content-Length %s", i, expression("^("+above(p.body)+")$"))
 	in("largest_body", "error @body%d 413", i)
@@ -273,13 +282,17 @@ func (c *caddy) files(i int, p part, in func(key, format string, args ...any)) {
 		c.line(c.at("serve_dot_files"), "\t\t\t\t@hidden%d not path_regexp %s", i, expression(shown))
 		c.line(c.at("serve_dot_files"), "\t\t\t\terror @hidden%d 404", i)
 	}
+	in("", "@long%d path_regexp [^/]{256}", i)
+	in("", "error @long%d 404", i)
+	in("", "@far%d expression size({path}) > %d", i, longestPath)
+	in("", "error @far%d 404", i)
 	in("", "@slash%d vars_regexp {http.request.orig_uri} %s", i, expression(`(?i)^[^?]*%(2f|00)`))
 	in("", "error @slash%d 404", i)
 	in("does", "root * %s", c.value(p.root))
 	if p.base != "/" {
 		in("does", "uri strip_prefix %s", c.value(p.base))
 	}
-	c.php(i, p)
+	c.php(i, p, in)
 	in("", "@method%d not method GET HEAD", i)
 	in("", "header @method%d Allow \"GET, HEAD\"", i)
 	in("", "error @method%d 405", i)
@@ -289,20 +302,16 @@ func (c *caddy) files(i int, p part, in func(key, format string, args ...any)) {
 	in("", "\tvars_regexp bare%d {http.request.orig_uri} %s", i, expression(`^[/\\]+([^?]*)(\?.*)?$`))
 	in("", "}")
 	in("", "redir @bare%d `/{http.regexp.bare%d.1}/{http.regexp.bare%d.2}` 301", i, i, i)
+	if p.otherwise != "" && !p.front(c.s) {
+		c.otherwise(i, p, in)
+	}
 	in("", "@odd%d {", i) // a file with one
 	in("", "\tpath */")
 	in("", "\tnot file {path}/")
 	in("", "}")
 	in("", "error @odd%d 404", i)
-	if !p.lists {
-		var names []string
-		for _, f := range p.index {
-			names = append(names, "{path}/"+f)
-		}
-		in("index", "@noindex%d {", i)
-		in("index", "\tpath */")
-		in("index", "\tnot file %s", strings.Join(names, " "))
-		in("index", "}")
+	if p.otherwise == "" && !p.lists {
+		c.bare(i, p, in)
 		in("index", "error @noindex%d 403", i)
 	}
 	for j, k := range slices.Backward(p.keeps) { // the last that matches counts
@@ -312,7 +321,12 @@ func (c *caddy) files(i int, p part, in func(key, format string, args ...any)) {
 		in("keep "+k.pattern, "}")
 		in("keep "+k.pattern, "header @keep%d_%d Cache-Control %s", i, j, c.value(k.words()))
 		c.keepIndex(i, j, p, k, in)
+		if p.otherwise != "" && regexp.MustCompile(k.expression()).MatchString(p.page()) {
+			in("keep "+k.pattern, "@keep%d_%d_page path %s", i, j, c.value("/"+p.otherwise))
+			in("keep "+k.pattern, "header @keep%d_%d_page Cache-Control %s", i, j, c.value(k.words()))
+		}
 	}
+	c.types(i, in)
 	c.compress("\t\t\t\t")
 	if charset := c.site.Charset; charset != "" {
 		c.line(c.at("charset"), "\t\t\t\theader {")
@@ -329,8 +343,78 @@ func (c *caddy) files(i int, p part, in func(key, format string, args ...any)) {
 	in("does", "}")
 }
 
-// php has the PHP files of a part run, those that are there.
-func (c *caddy) php(i int, p part) {
+// bare matches directories without an index file.
+func (c *caddy) bare(i int, p part, in func(key, format string, args ...any)) {
+	var names []string
+	for _, f := range p.index {
+		names = append(names, "{path}/"+f)
+	}
+	in("index", "@noindex%d {", i)
+	in("index", "\tpath */")
+	in("index", "\tfile {path}/")
+	in("index", "\tnot file %s", strings.Join(names, " "))
+	in("index", "}")
+}
+
+// otherwise has a page answer what is no file, and directories that nothing else stands for.
+func (c *caddy) otherwise(i int, p part, in func(key, format string, args ...any)) {
+	if !p.lists {
+		c.bare(i, p, in)
+		in("otherwise", "rewrite @noindex%d %s", i, c.value("/"+p.otherwise))
+	}
+	in("otherwise", "@otherwise%d {", i)
+	in("otherwise", "\tnot file {path}")
+	in("otherwise", "\tnot file {path}/")
+	in("otherwise", "\tpath_regexp asked%d %s", i, expression("^(?:/"+literal(p.otherwise)+")?(/.*)$"))
+	in("otherwise", "}")
+	if !p.front(c.s) {
+		in("otherwise", "rewrite @otherwise%d %s", i, c.value("/"+p.otherwise))
+		return
+	}
+	in("otherwise", "route @otherwise%d {", i)
+	in("otherwise", "\trewrite * %s", c.value("/"+p.otherwise))
+	c.runs(p, "\t", "", fmt.Sprintf("{http.regexp.asked%d.1}", i), in)
+	in("otherwise", "}")
+}
+
+// runs has PHP run what was found, told of a path below it where one is given.
+func (c *caddy) runs(p part, indent, match, asked string, in func(key, format string, args ...any)) {
+	in("php", indent+"reverse_proxy %sunix/%s {", match, c.s.PHP)
+	in("php", indent+"\theader_up -Proxy")
+	in("php", indent+"\ttransport fastcgi {")
+	in("php", indent+"\t\troot %s", c.value(p.root))
+	in("php", indent+"\t\tsplit .php")
+	for _, limit := range p.limitsOfPHP() {
+		in("largest_body", indent+"\t\tenv %s %s", limit[0], limit[1])
+	}
+	if asked != "" {
+		in("otherwise", indent+"\t\tenv PATH_INFO %s", asked)
+	}
+	if p.base != "/" { // which was taken off
+		in("php", indent+"\t\tenv SCRIPT_NAME %s{path}", p.base)
+	}
+	in("php", indent+"\t}")
+	in("php", indent+"}")
+}
+
+// types says the media types of files, but for those that this server knows alike.
+func (c *caddy) types(i int, in func(key, format string, args ...any)) {
+	charset := cmp.Or(c.site.Charset, "utf-8")
+	for j, m := range mediaTypes {
+		is := m.is
+		if m.text() {
+			is += "; charset=" + charset
+		}
+		in("", "@type%d_%d {", i, j)
+		in("", "\tpath *.%s", strings.Join(m.endings, " *."))
+		in("", "\tfile {path}")
+		in("", "}")
+		in("", "header @type%d_%d Content-Type %s", i, j, c.value(is))
+	}
+}
+
+// php has the PHP files of a part run, those that are there, and the one that answers for the rest.
+func (c *caddy) php(i int, p part, in func(key, format string, args ...any)) {
 	if c.s.PHP == "" || p.exact {
 		return
 	}
@@ -347,17 +431,14 @@ func (c *caddy) php(i int, p part) {
 			at("rewrite @start%d_%d {path}%s", i, j, f)
 		}
 	}
+	if p.front(c.s) {
+		c.otherwise(i, p, in)
+	}
 	at("@php%d {", i)
 	at("\tpath_regexp `\\.php$`")
 	at("\tfile {path}")
 	at("}")
-	at("reverse_proxy @php%d unix/%s {", i, c.s.PHP)
-	at("\theader_up -Proxy")
-	at("\ttransport fastcgi {")
-	at("\t\troot %s", c.value(p.root))
-	at("\t\tsplit .php")
-	at("\t}")
-	at("}")
+	c.runs(p, "", fmt.Sprintf("@php%d ", i), "", in)
 }
 
 // keepIndex has what counts for an index file count where its directory is asked for.

@@ -171,12 +171,22 @@ func (h *httpd) host(on []string) {
 		charset = "utf-8"
 	}
 	h.line(h.at("charset"), "    AddDefaultCharset %s", charset)
-	h.line(h.at("charset"), "    AddCharset %s .html .htm .txt .css .js .mjs .json .xml .csv .md .svg", charset)
+	var text, endings []string
+	for _, m := range mediaTypes {
+		h.line(h.at(), "    AddType %s %s", m.is, m.withDots())
+		if m.text() {
+			text = append(text, m.withDots())
+		} else {
+			endings = append(endings, m.withDots())
+		}
+	}
+	h.line(h.at("charset"), "    AddCharset %s %s", charset, strings.Join(text, " "))
+	h.line(h.at("charset"), "    RemoveCharset %s", strings.Join(endings, " "))
 	for _, status := range slices.Sorted(maps.Keys(h.site.ErrorPages)) {
 		h.line(h.at("error_pages", status), "    ErrorDocument %s %s", status, h.value(h.site.ErrorPages[status]))
 	}
 	if h.compresses() {
-		h.line(h.at("compress"), "    AddOutputFilterByType DEFLATE %s", strings.Join(textTypes, " "))
+		h.line(h.at("compress"), "    AddOutputFilterByType DEFLATE %s", strings.Join(compressed, " "))
 		h.line(h.at("compress"), "    DeflateAlterETag NoChange")
 	} else {
 		h.line(h.at("compress"), "    SetEnv no-gzip 1")
@@ -185,6 +195,7 @@ func (h *httpd) host(on []string) {
 		h.line(h.at("raw", "httpd"), "    %s", strings.TrimRight(line, "\r\n"))
 	}
 	h.directories()
+	h.finds()
 	h.groups()
 	for i, p := range slices.Backward(h.parts) { // what comes later counts: the longest last
 		h.part(i, p)
@@ -251,6 +262,38 @@ func (h *httpd) directories() {
 	}
 }
 
+// finds says, before the server looks for a file, what is none: names that no file can have, and what
+// a page answers in place of a file.
+func (h *httpd) finds() {
+	h.line(h.at(), "    RewriteEngine On")
+	h.line(h.at(), `    RewriteRule "[^/]{256}" "-" [R=404,L]`)
+	h.line(h.at(), `    RewriteRule "^.{%d}" "-" [R=404,L]`, longestPath)
+	if !slices.ContainsFunc(h.parts, func(p part) bool { return p.otherwise != "" }) {
+		return
+	}
+	for _, p := range h.parts {
+		at := h.of(p, "otherwise")
+		if p.otherwise == "" {
+			end := "(/|$)"
+			if p.exact {
+				end = "$"
+			}
+			h.line(at, "    RewriteRule %s \"-\" [L]", h.value("^"+literal(strings.TrimSuffix(p.url, "/"))+end))
+			continue
+		}
+		before, below := strings.TrimSuffix(p.base, "/"), p.below()
+		for _, is := range []string{"-f", "-d"} {
+			h.line(at, "    RewriteCond \"%s$1\" !%s", substitution(p.root), is)
+		}
+		h.line(at, "    RewriteRule %s \"%s\" [L]", h.value("^"+literal(before)+"("+literal(below)+"(?:/.*)?)$"), substitution(p.root+"/"+p.otherwise))
+		h.line(at, "    RewriteRule %s \"-\" [L]", h.value("^"+literal(strings.TrimSuffix(p.url, "/"))+"(/|$)"))
+	}
+}
+
+// longestPath is how many characters a path may have that leads to a file: the kernel takes 4,095
+// bytes, and a document root stands in front.
+const longestPath = 3800
+
 func (h *httpd) part(i int, p part) {
 	in := func(key, format string, args ...any) { h.line(h.of(p, key), "        "+format, args...) }
 	if p.exact {
@@ -312,7 +355,9 @@ func (h *httpd) guards(p part, in func(key, format string, args ...any)) {
 		in("passwords", "AuthUserFile %s", h.value(h.accountsOf(p, ":")))
 	}
 	in("largest_body", "LimitRequestBody %d", p.body)
-	if p.does == passes {
+	if p.does == passes || p.does == files && h.s.PHP != "" { // where this server holds to no limit by itself
+		in("largest_body", `RewriteCond %%{HTTP:Transfer-Encoding} "."`)
+		in("largest_body", `RewriteRule ".*" "-" [R=411,L]`)
 		in("largest_body", `RewriteCond expr "%%{HTTP:Content-Length} -gt %d"`, p.body)
 		in("largest_body", `RewriteRule ".*" "-" [R=413,L]`)
 	}
@@ -339,6 +384,9 @@ func (h *httpd) headers(p part, in func(key, format string, args ...any)) {
 
 func (h *httpd) files(p part, in func(key, format string, args ...any)) {
 	for _, k := range slices.Backward(p.keeps) { // the last that matches counts
+		if p.otherwise != "" && regexp.MustCompile(k.expression()).MatchString(p.page()) {
+			in("keep "+k.pattern, `Header set Cache-Control %q "expr=%s"`, k.words(), isFile(p.root+"/"+p.otherwise))
+		}
 		in("keep "+k.pattern, `Header set Cache-Control %q "expr=%%{REQUEST_URI} =~ m#%s#"`, k.words(), h.expression(k.expression()))
 	}
 	in("", "AllowMethods GET HEAD")
@@ -347,16 +395,48 @@ func (h *httpd) files(p part, in func(key, format string, args ...any)) {
 		in("", `RewriteCond %%{REQUEST_URI} "/\.(?!well-known(/|$))"`)
 		in("", `RewriteRule ".*" "-" [R=404,L]`)
 	}
-	in("index", "DirectoryIndex %s", h.words(p.index))
+	last := ""
+	if p.otherwise != "" && !p.lists {
+		last = " " + h.value(p.page())
+	}
+	in("index", "DirectoryIndex %s%s", h.words(p.index), last)
 	if h.s.PHP == "" || p.exact {
 		return
 	}
-	at := func(format string, args ...any) { h.line(h.at("php"), "        "+format, args...) }
-	at(`<If "%%{REQUEST_URI} =~ m#\.php$# && %%{REQUEST_FILENAME} =~ m#\.php$# && -f %%{REQUEST_FILENAME}">`) // those that are there
-	at("    AllowMethods reset")
-	at("    RequestHeader unset Proxy")
-	at("    SetHandler %q", "proxy:unix:"+h.s.PHP+"|fcgi://localhost")
-	at("</If>")
+	in("php", "CGIPassAuth On")
+	for _, limit := range p.limitsOfPHP() {
+		in("largest_body", "ProxyFCGISetEnvIf \"true\" %s %q", limit[0], limit[1])
+	}
+	h.runs(in, "php", `%{REQUEST_URI} =~ m#\.php$# && %{REQUEST_FILENAME} =~ m#\.php$# && -f %{REQUEST_FILENAME}`, nil) // those that are there
+	if !p.front(h.s) {
+		return
+	}
+	h.runs(in, "otherwise", isFile(p.root+"/"+p.otherwise), func() {
+		for _, v := range [][2]string{{"SCRIPT_FILENAME", p.root + "/" + p.otherwise}, {"SCRIPT_NAME", p.page()}} {
+			in("otherwise", `    ProxyFCGISetEnvIf "true" %s "%s"`, v[0], said(v[1]))
+		}
+		in("otherwise", `    ProxyFCGISetEnvIf "%%{REQUEST_URI} =~ m#^%s(?:/%s(?=/|$))?(.*)$#" PATH_INFO "$1"`, h.expression(literal(strings.TrimSuffix(p.base, "/"))), h.expression(literal(p.otherwise)))
+	})
+	in("otherwise", `<If "-d %%{REQUEST_FILENAME}">`) // its index file may be one that takes more than it gives
+	in("otherwise", "    AllowMethods reset")
+	in("otherwise", "</If>")
+}
+
+// runs has PHP run files of which something is so, told more.
+func (h *httpd) runs(in func(key, format string, args ...any), key, so string, more func()) {
+	in(key, `<If "%s">`, so)
+	in(key, "    AllowMethods reset")
+	in(key, "    RequestHeader unset Proxy")
+	in(key, "    SetHandler %q", "proxy:unix:"+h.s.PHP+"|fcgi://localhost")
+	if more != nil {
+		more()
+	}
+	in(key, "</If>")
+}
+
+// isFile says, in an expression in quotes, that a file of any name was found.
+func isFile(file string) string {
+	return "%{REQUEST_FILENAME} == unbase64('" + base64.StdEncoding.EncodeToString([]byte(file)) + "')"
 }
 
 // expression is a regular expression in quotes within a quoted one, between hashes.
@@ -397,6 +477,7 @@ func (h *httpd) passes(i int, p part, in func(key, format string, args ...any)) 
 		uri = "/"
 	}
 	in("does", "ProxyPass %q %s", to+uri, options)
+	in("does", "AddDefaultCharset Off")
 	in("does", "SetEnv no-gzip 1")
 	in("does", "ProxyPreserveHost On")
 	in("does", "ProxyAddHeaders Off")

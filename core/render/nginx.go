@@ -95,6 +95,13 @@ func (n *nginx) shared() {
 			n.line(n.of(p, ""), `    default "";`)
 			n.line(n.of(p, ""), "}")
 		}
+		if p.front(n.s) {
+			at := n.of(p, "otherwise")
+			n.line(at, "map $uri $%s {", n.named("asked"+strconv.Itoa(i)))
+			n.line(at, "    %s $1;", n.quoteExpression("~^"+literal(strings.TrimSuffix(p.base, "/"))+"(?:/"+literal(p.otherwise)+"(?=/|$))?(/.*)$"))
+			n.line(at, `    default "";`)
+			n.line(at, "}")
+		}
 		if p.does != passes {
 			continue
 		}
@@ -206,13 +213,19 @@ func (n *nginx) server() {
 		charset = "utf-8"
 	}
 	n.line(n.at("charset"), "    charset %s;", n.q(charset))
-	n.line(n.at("charset"), "    charset_types %s;", strings.Join(textTypes[1:], " "))
+	n.line(n.at("charset"), "    charset_types %s;", strings.Join(mediaThat(media.text)[1:], " ")) // the first is always of them
+	n.line(n.at(), "    types {")
+	for _, m := range mediaTypes {
+		n.line(n.at(), "        %s %s;", m.is, strings.Join(m.endings, " "))
+	}
+	n.line(n.at(), "    }")
+	n.line(n.at(), `    default_type "";`)
 	if n.site.Compress == nil || *n.site.Compress {
 		n.line(n.at("compress"), "    gzip on;")
 		n.line(n.at("compress"), "    gzip_vary on;")
 		n.line(n.at("compress"), "    gzip_proxied any;")
 		n.line(n.at("compress"), "    gzip_min_length %d;", compressFrom)
-		n.line(n.at("compress"), "    gzip_types %s;", strings.Join(textTypes[1:], " "))
+		n.line(n.at("compress"), "    gzip_types %s;", strings.Join(compressed[1:], " "))
 	} else {
 		n.line(n.at("compress"), "    gzip off;")
 	}
@@ -228,17 +241,21 @@ func (n *nginx) server() {
 		n.line(n.at(), "        return 405;")
 		n.line(n.at(), "    }")
 	}
+	if n.site.ErrorPages["416"] == "" { // its headers are set already
+		n.line(n.at(), "    error_page 416 @ranges;")
+		n.line(n.at(), "    location @ranges {")
+		n.line(n.at(), "        return 416;")
+		n.line(n.at(), "    }")
+	}
 	for line := range strings.Lines(n.site.Raw["nginx"]) {
 		n.line(n.at("raw", "nginx"), "    %s", strings.TrimRight(line, "\r\n"))
 	}
 	for i, p := range n.parts {
 		n.part(i, p)
 	}
+	n.pages()
 	n.line(n.at(), "}")
 }
-
-// textTypes are the media types of text.
-var textTypes = []string{"text/html", "text/plain", "text/css", "text/xml", "text/csv", "text/markdown", "text/javascript", "application/javascript", "application/json", "application/xml", "image/svg+xml"}
 
 func (n *nginx) logs() {
 	if a := n.site.Log.Access; a == "off" {
@@ -263,10 +280,7 @@ func (n *nginx) part(i int, p part) {
 	body := func() { n.does(i, p) }
 	if answers && p.guarded() {
 		inner := fmt.Sprintf("@part%d", i)
-		body = func() {
-			n.line(n.of(p, ""), "        root /nonexistent;")
-			n.line(n.of(p, ""), "        try_files /northstake %s;", inner)
-		}
+		body = func() { n.after(inner, p) }
 		n.location(p, inner, func() { n.does(i, p) })
 	}
 	switch {
@@ -275,15 +289,25 @@ func (n *nginx) part(i int, p part) {
 	case p.url == "/":
 		n.location(p, "/", func() { n.guards(p); body() })
 	case p.does == files:
-		n.location(p, "= "+n.value(p.url), func() {
-			n.line(n.of(p, ""), "        return 301 %s;", n.with(p.url+"/", "$is_args$args"))
-		})
+		leads := func() { n.line(n.of(p, ""), "        return 301 %s;", n.with(p.url+"/", "$is_args$args")) }
+		if p.guarded() {
+			n.location(p, "= "+n.value(p.url), func() { n.guards(p); n.after(fmt.Sprintf("@slash%d", i), p) })
+			n.location(p, fmt.Sprintf("@slash%d", i), func() { n.headers(p, files); leads() })
+		} else {
+			n.location(p, "= "+n.value(p.url), leads)
+		}
 		n.location(p, "^~ "+n.value(p.url+"/"), func() { n.guards(p); body() })
 	default:
 		for _, m := range []string{"= " + n.value(p.url), "^~ " + n.value(p.url+"/")} {
 			n.location(p, m, func() { n.guards(p); n.below(i, p, m, body) })
 		}
 	}
+}
+
+// after goes on in another location when it is known who asks.
+func (n *nginx) after(inner string, p part) {
+	n.line(n.of(p, ""), "        root /nonexistent;")
+	n.line(n.of(p, ""), "        try_files /northstake %s;", inner)
 }
 
 func (n *nginx) location(p part, match string, body func()) {
@@ -356,12 +380,12 @@ func (n *nginx) headers(p part, does sort) {
 
 func (n *nginx) files(i int, p part) {
 	n.headers(p, files)
-	if len(p.keeps) > 0 {
-		n.line(n.of(p, ""), "        add_header Cache-Control $%s;", n.named("keep"+strconv.Itoa(i)))
+	n.keeps(i, p)
+	if !p.front(n.s) { // where that answers, nginx refuses by itself what is more than reading a file
+		n.line(n.of(p, ""), "        if ($request_method !~ ^(GET|HEAD)$) {")
+		n.line(n.of(p, ""), "            return 405;")
+		n.line(n.of(p, ""), "        }")
 	}
-	n.line(n.of(p, ""), "        if ($request_method !~ ^(GET|HEAD)$) {")
-	n.line(n.of(p, ""), "            return 405;")
-	n.line(n.of(p, ""), "        }")
 	if !n.site.ServeDotFiles {
 		n.line(n.at("serve_dot_files"), `        if ($uri ~ "/\.(?!well-known(/|$))") {`)
 		n.line(n.at("serve_dot_files"), "            return 404;")
@@ -371,23 +395,44 @@ func (n *nginx) files(i int, p part) {
 	n.line(n.of(p, ""), "            return 404;")
 	n.line(n.of(p, ""), "        }")
 	switch {
+	case p.base == "/":
+		if p.root != n.s.Root {
+			n.line(n.of(p, "does"), "        root %s;", n.value(p.root))
+		}
 	case p.exact:
 		n.line(n.of(p, "does"), "        alias %s;", n.value(p.root+p.below()))
-	case p.url != "/":
+	default:
 		n.line(n.of(p, "does"), "        alias %s;", n.value(p.root+p.below()+"/"))
-	case p.root != n.s.Root:
-		n.line(n.of(p, "does"), "        root %s;", n.value(p.root))
 	}
-	n.line(n.of(p, "index"), "        index %s;", n.words(p.index))
+	last := ""
+	if p.otherwise != "" {
+		at := n.of(p, "otherwise")
+		if !p.lists {
+			last = " " + n.value(p.page())
+		}
+		if p.front(n.s) {
+			n.line(at, "        try_files $uri $uri/ @front%d;", i)
+		} else {
+			n.line(at, "        try_files $uri $uri/ @page%d;", i)
+		}
+	}
+	n.line(n.of(p, "index"), "        index %s%s;", n.words(p.index), last)
 	if p.lists {
 		n.line(n.of(p, "directory_listing"), "        autoindex on;")
 	}
-	n.php(p)
+	n.php(i, p)
 	n.raw(p, "        ")
 }
 
-// php has the PHP files of a part run, those that are there.
-func (n *nginx) php(p part) {
+// keeps says how long browsers keep a file.
+func (n *nginx) keeps(i int, p part) {
+	if len(p.keeps) > 0 {
+		n.line(n.of(p, ""), "        add_header Cache-Control $%s;", n.named("keep"+strconv.Itoa(i)))
+	}
+}
+
+// php has the PHP files of a part run, those that are there, and the one that answers for the rest.
+func (n *nginx) php(i int, p part) {
 	if n.s.PHP == "" || p.exact {
 		return
 	}
@@ -401,14 +446,61 @@ func (n *nginx) php(p part) {
 	n.line(at, `            if ($request_uri ~* "^[^?]*%%2f") {`)
 	n.line(at, "                return 404;")
 	n.line(at, "            }")
-	n.line(at, "            if (!-f $request_filename) {")
-	n.line(at, "                return 404;")
-	n.line(at, "            }")
+	switch {
+	case p.front(n.s):
+		n.line(n.of(p, "otherwise"), "            try_files $uri @front%d;", i)
+	case p.otherwise != "":
+		n.line(n.of(p, "otherwise"), "            try_files $uri @page%d;", i)
+	default:
+		n.line(at, "            if (!-f $request_filename) {")
+		n.line(at, "                return 404;")
+		n.line(at, "            }")
+	}
 	n.line(at, "            include fastcgi_params;")
 	n.line(at, "            fastcgi_param SCRIPT_FILENAME $request_filename;")
-	n.line(at, `            fastcgi_param HTTP_PROXY "";`)
-	n.line(at, "            fastcgi_pass unix:%s;", n.s.PHP)
+	n.runs(p, "            ")
 	n.line(at, "        }")
+}
+
+// pages are what answers what is no file: a file as the path that was asked for has it shown, or what
+// PHP makes of it.
+func (n *nginx) pages() {
+	for i, p := range n.parts {
+		if p.otherwise == "" {
+			continue
+		}
+		at := n.of(p, "otherwise")
+		if !p.front(n.s) {
+			n.location(p, fmt.Sprintf("@page%d", i), func() {
+				n.headers(p, files)
+				n.keeps(i, p)
+				n.line(at, "        root %s;", n.value(p.root))
+				n.line(at, "        rewrite ^ %s break;", n.value("/"+p.otherwise))
+			})
+			continue
+		}
+		n.location(p, fmt.Sprintf("@front%d", i), func() {
+			n.headers(p, files)
+			if p.body != defaultBody {
+				n.line(n.of(p, "largest_body"), "        client_max_body_size %d;", p.body)
+			}
+			n.line(at, "        include fastcgi_params;")
+			n.line(at, "        fastcgi_param SCRIPT_FILENAME %s;", n.value(p.root+"/"+p.otherwise))
+			n.line(at, "        fastcgi_param SCRIPT_NAME %s;", n.value(p.page()))
+			n.line(at, "        fastcgi_param PATH_INFO $%s;", n.named("asked"+strconv.Itoa(i)))
+			n.runs(p, "        ")
+		})
+	}
+}
+
+// runs has PHP run what was found.
+func (n *nginx) runs(p part, indent string) {
+	at := n.at("php")
+	n.line(at, `%sfastcgi_param HTTP_PROXY "";`, indent)
+	for _, limit := range p.limitsOfPHP() {
+		n.line(n.of(p, "largest_body"), "%sfastcgi_param %s %s;", indent, limit[0], n.q(limit[1]))
+	}
+	n.line(at, "%sfastcgi_pass unix:%s;", indent, n.s.PHP)
 }
 
 // compressFrom is the size from which text is compressed, in bytes.
@@ -436,6 +528,7 @@ func (n *nginx) passes(i int, p part, uri string) {
 	n.headers(p, passes)
 	n.line(at, "        proxy_pass http://%s%s;", n.named("to"+strconv.Itoa(i)), uri)
 	n.line(at, "        gzip off;")
+	n.line(at, "        charset off;")
 	n.line(at, "        proxy_redirect off;")
 	n.line(at, "        proxy_http_version 1.1;")
 	n.line(at, "        proxy_set_header Host $http_host;")

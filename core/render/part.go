@@ -26,6 +26,7 @@ type part struct {
 
 	index     []string
 	lists     bool
+	otherwise string // the file of the root that answers what is no file, "" for none
 	headers   []header
 	keeps     []lifetime
 	passwords map[string]string
@@ -110,6 +111,9 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 		if note("directory_listing", from.DirectoryListing != nil) {
 			p.lists = *from.DirectoryListing
 		}
+		if !decided && note("otherwise", from.Otherwise != "") { // of the same root
+			p.otherwise = from.Otherwise
+		}
 		if note("passwords", from.Passwords != nil || from.PasswordsSecret != "") {
 			if p.passwords, p.secret = from.Passwords, from.PasswordsSecret; p.secret != "" {
 				p.says["passwords"] = append(slices.Clone(keys), "passwords_secret")
@@ -164,6 +168,9 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 	}
 	if len(p.index) == 0 {
 		p.index = []string{"index.html"}
+	}
+	if p.does != files || p.exact {
+		p.otherwise = ""
 	}
 	p.headers = slices.SortedFunc(maps.Values(headers), func(a, b header) int { return strings.Compare(a.name, b.name) })
 	p.keeps = slices.SortedFunc(maps.Values(keeps), func(a, b lifetime) int { // the longest counts, and comes first
@@ -226,6 +233,18 @@ func Deciding(site *declare.Site, url string) string {
 // Encloses says whether a URL path is another or lies around it.
 func Encloses(around, url string) bool {
 	return around == "/" || around == url || strings.HasPrefix(url, around+"/")
+}
+
+// page is the URL path of the page that answers what is no file.
+func (p part) page() string { return strings.TrimSuffix(p.base, "/") + "/" + p.otherwise }
+
+// front says whether that page is a PHP file, which is told what was asked for.
+func (p part) front(s Site) bool { return s.PHP != "" && strings.HasSuffix(p.otherwise, ".php") }
+
+// limitsOfPHP are the settings by which PHP takes bodies as large as the server does, and no larger
+// (php.ini, "Data Handling" and "File Uploads"): each has a parameter of its own, of which one line is read.
+func (p part) limitsOfPHP() [][2]string {
+	return [][2]string{{"PHP_ADMIN_VALUE", "post_max_size=" + itoa(p.body)}, {"PHP_VALUE", "upload_max_filesize=" + itoa(p.body)}}
 }
 
 // at is the place of what a part says under a key, or of the part.

@@ -25,12 +25,15 @@ import (
 type Row struct {
 	Line     int
 	Request  string   // "GET http://harbour.test/"
-	With     []string // headers, "over IPv6", "body 2 MB", "websocket"
+	With     []string // headers, "over IPv6", "body of 20 bytes", "20 bytes in chunks", "websocket"
 	Statuses []string // one of these
 	Wanted   []string // what else is to be so
 }
 
 var spans = regexp.MustCompile("`([^`]+)`")
+
+// repeated is text that stands for many of itself: "{a x 300}".
+var repeated = regexp.MustCompile(`\{([^ {}]+) x ([0-9]+)\}`)
 
 // Parse reads the tables of a page: of each row the code spans of the first column are the
 // request, and those of the second what is to be answered.
@@ -125,6 +128,11 @@ func (r Row) Try(ctx context.Context, h Host) error {
 // ask makes the request; former is the answer to the same without conditions.
 func (r Row) ask(ctx context.Context, h Host, former *answer) (*answer, error) {
 	method, target, _ := strings.Cut(h.fill(r.Request), " ")
+	target = repeated.ReplaceAllStringFunc(target, func(s string) string {
+		m := repeated.FindStringSubmatch(s)
+		n, _ := strconv.Atoi(m[2])
+		return strings.Repeat(m[1], n)
+	})
 	rest := strings.TrimPrefix(target, "http://")
 	cut := strings.IndexAny(rest, "/?")
 	host, path := rest, "/"
@@ -137,7 +145,7 @@ func (r Row) ask(ctx context.Context, h Host, former *answer) (*answer, error) {
 	}
 	ipv6 := false
 	var headers []string
-	var body []byte
+	var body, chunks []byte
 	version := "HTTP/1.1"
 	for _, w := range r.With {
 		switch {
@@ -159,6 +167,13 @@ func (r Row) ask(ctx context.Context, h Host, former *answer) (*answer, error) {
 				return nil, err
 			}
 			body = bytes.Repeat([]byte("x"), n)
+		case strings.HasSuffix(w, " bytes in chunks"):
+			n, err := strconv.Atoi(strings.TrimSuffix(w, " bytes in chunks"))
+			if err != nil {
+				return nil, err
+			}
+			headers = append(headers, "Transfer-Encoding: chunked")
+			chunks = inChunks(n)
 		case strings.Contains(w, "{etag}") || strings.Contains(w, "{modified}"):
 			if former != nil {
 				w = strings.ReplaceAll(w, "{etag}", former.Header.Get("ETag"))
@@ -195,7 +210,7 @@ func (r Row) ask(ctx context.Context, h Host, former *answer) (*answer, error) {
 	if _, err := c.Write(out.Bytes()); err != nil {
 		return nil, err
 	}
-	go c.Write(body) // the server may answer before it has read all of it
+	go c.Write(append(body, chunks...)) // the server may answer before it has read all of it
 	in := bufio.NewReader(c)
 	res, err := http.ReadResponse(in, &http.Request{Method: method})
 	if err != nil {
@@ -215,6 +230,17 @@ func (r Row) ask(ctx context.Context, h Host, former *answer) (*answer, error) {
 		return nil, fmt.Errorf("the answer broke off: %w", err)
 	}
 	return a, nil
+}
+
+// inChunks is a body of so many bytes in chunks of a thousand (RFC 9112, 7.1).
+func inChunks(n int) []byte {
+	var out []byte
+	for n > 0 {
+		one := min(n, 1000)
+		out = fmt.Appendf(out, "%x\r\n%s\r\n", one, strings.Repeat("x", one))
+		n -= one
+	}
+	return append(out, "0\r\n\r\n"...)
 }
 
 // frames sends a text as a WebSocket does (RFC 6455, 5.2), and returns what comes back.

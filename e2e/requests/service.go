@@ -29,6 +29,12 @@ func Service() http.Handler {
 			w.(http.Flusher).Flush()
 			time.Sleep(2 * time.Second)
 			fmt.Fprintln(w, "second half")
+		case rest == "json":
+			w.Header().Set("Content-Type", "application/json")
+			fmt.Fprintln(w, "{}")
+		case rest == "html":
+			w.Header().Set("Content-Type", "text/html")
+			fmt.Fprintln(w, "<p>by the service")
 		case rest == "leads":
 			w.Header().Set("Location", "http://elsewhere.test/x")
 			w.WriteHeader(http.StatusFound)
@@ -100,6 +106,26 @@ func readFrame(in *bufio.Reader) ([]byte, error) {
 func Content() map[string]string {
 	long := strings.Repeat("All the ferries of the marsh sail with the tide.\n", 40)
 	return map[string]string{
+		"harbour/types/module.mjs":         "export const tide = 1",
+		"harbour/types/script.js":          "tide()",
+		"harbour/types/app.webmanifest":    "{}",
+		"harbour/types/readme.md":          "# Tides",
+		"harbour/types/table.csv":          "a,b",
+		"harbour/types/film.vtt":           "WEBVTT",
+		"harbour/types/plain.ttf":          "ttf",
+		"harbour/types/plain.otf":          "otf",
+		"harbour/types/plain.woff2":        "woff2",
+		"harbour/types/map.geojson":        "{}",
+		"harbour/types/data.jsonld":        "{}",
+		"harbour/types/feed.xml":           "<a/>",
+		"harbour/types/drawing.svg":        "<svg/>",
+		"harbour/types/icon.ico":           "ico",
+		"harbour/types/run.wasm":           "wasm",
+		"harbour/types/UPPER.PDF":          "pdf",
+		"harbour/types/odd.unheard":        "unheard",
+		"app/app.html":                     "<h1>The app</h1>",
+		"app/.secret":                      "password",
+		"app/parts/code.js":                "function tide() {}",
 		"harbour/index.html":               "<!doctype html><title>Harbour</title><p>Next sailing</p>\n" + long,
 		"harbour/lost.html":                "<p>Lost at sea</p>\n",
 		"harbour/barred.html":              "<p>Barred</p>\n",
