@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"northstake/core/plan"
 	"northstake/lab"
 	"northstake/service/contract"
 )
@@ -218,6 +219,34 @@ reached_at = [{ outside = 8090, inside = 80, at = "127.0.0.1" }]
 	g.applyPlan(0, p.Id)
 	stands(8080, false)
 	stands(9090, true)
+	g.nothingToDo()
+	// One that ends again and again is not as declared, at whatever moment it is looked at, and keeps
+	// nothing from being mended (K5, K6).
+	bell := "[kit.base.container.bell]\nimage = \"" + at + "/tides:1\"\nmounts = { \"/flag\" = { from = \"/srv/flag\" } }\ncommand = [\"busybox\", \"sh\", \"-c\", \"[ ! -e /flag/crash ] || { busybox sleep 2; exit 3; }; exec busybox sleep 100000\"]\nwell_when = [\"busybox\", \"sh\", \"-c\", \"[ ! -e /unwell ] || { busybox date +%N; exit 1; }\"]\n[kit.base.directory.\"/srv/flag\"]\n"
+	g.declareText(declared("[kit.base.port.\"8080/tcp\"]\nfrom = [\"192.0.2.0/24\"]\n[kit.base.port.\"9090/tcp\"]\n" + bell))
+	g.ns(0, "declare", g.dir)
+	g.applyPlan(0, g.plan(1).Id)
+	g.nothingToDo()
+	g.on(host, "touch /srv/flag/crash /srv/flag/other")
+	g.inside(host, "kill -9 $(podman inspect --format '{{.State.Pid}}' bell)")
+	for range 8 {
+		time.Sleep(700 * time.Millisecond)
+		if row := g.survey(host)["container/bell"]; row.Standing != plan.Shifted {
+			t.Errorf("a container that crashes is %s: %s %+v", row.Standing, row.Reason, row.Differences)
+		}
+	}
+	p = g.plan(1)
+	if got := strings.Join(texts(p), "; "); got != "make container bell anew, because it does not stay up" {
+		t.Errorf("the plan is to %s", got)
+	}
+	g.on(host, "rm /srv/flag/crash")
+	g.applyPlan(0, p.Id)
+	g.nothingToDo()
+	g.inside(host, "podman exec bell busybox touch /unwell") // and says something else each time
+	if p = g.plan(1); strings.Join(texts(p), "; ") != "make container bell anew, because it is not well" {
+		t.Errorf("the plan is to %s", strings.Join(texts(p), "; "))
+	}
+	g.applyPlan(0, p.Id)
 	g.nothingToDo()
 	// Without the rule about them nothing is as declared.
 	g.on(host, "nft delete chain inet northstake doors")

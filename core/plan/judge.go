@@ -139,8 +139,13 @@ func judge(in Input, s stake.Stake, input stake.Input, changing map[string]bool)
 		}
 	}
 	v, err := kind.Judge(input)
-	if err != nil {
+	switch {
+	case err != nil:
 		row.Reason = err.Error() // the others can be read all the same
+	case v.Unread != "":
+		row.Reason = v.Unread
+	}
+	if row.Reason != "" {
 		return judged{stake: s}, row, nil
 	}
 	row.Differences, row.Touched, row.Reason = v.Differences, v.Touched, v.Rests

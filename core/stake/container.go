@@ -172,6 +172,7 @@ type ContainerFound struct {
 	Processors   int64             `json:"processors,omitempty"`
 	EngineLabels map[string]string `json:"marks,omitempty"`
 	Unwell       string            `json:"unwell,omitempty"` // what the command said that is to say that all is well
+	Young        bool              `json:"young,omitempty"`  // it was started so lately that it may not be well yet
 	Log          []string          `json:"log,omitempty"`
 	Missing      []string          `json:"missing,omitempty"` // paths of the host that it is to see
 	Former       []string          `json:"former,omitempty"`  // paths of the host where it sees what lay there before
@@ -240,7 +241,7 @@ var _ = Register(Kind{
 		told := map[string][]string{PrepareContainer: {MakeContainer, StartContainer}, MakeContainer: {PrepareContainer, StartContainer, AnewContainer}}
 		return (planned.Do == now.Do || slices.Contains(told[planned.Do], now.Do)) && bytes.Equal(JSON(planned.ContainerWant), JSON(now.ContainerWant))
 	}),
-	Unsealed: unsealedContainer, Follows: true, Passing: []string{"log", "status", "since", "restarts"},
+	Unsealed: unsealedContainer, Follows: true, Passing: []string{"log", "status", "since", "restarts", "unwell", "young"},
 })
 
 func wantContainer(w *Wanting, name string, c *Container, from declare.Position) {

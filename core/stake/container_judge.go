@@ -62,7 +62,12 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	case !w.Running && running:
 		d.differ("state", "stopped", f.State)
 	case w.Running && f.Unwell != "":
+		if f.Young && !wasWell(in, f) && !anew {
+			return Verdict{Unread: "it was started less than a minute ago, and is not well yet: " + f.Unwell}
+		}
 		d.differ("well", "yes", "no: "+f.Unwell)
+	case running && w.Running && f.endedSince(in):
+		d.differ("stays up", "yes", "no: it has ended since it was set, and the engine has started it again")
 	}
 	var former []string
 	if running && w.Running {
@@ -74,9 +79,6 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	v.Differences = d
 	if running && !f.Since.IsZero() {
 		v.Rests = "runs since " + f.Since.UTC().Format("2006-01-02 15:04 UTC")
-		if was, ok := last[ContainerFound](in.LastFound); ok && was.ID == f.ID && f.Restarts > was.Restarts {
-			v.Rests += fmt.Sprintf("; it has ended since it was set, and the engine has started it again: %s", count(f.Restarts-was.Restarts, "time", "times"))
-		}
 	}
 	if len(d) == 0 || len(v.Blockers) > 0 {
 		return v
@@ -117,8 +119,10 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 		}
 	case w.Running && running && len(former) > 0 && f.Unwell == "":
 		v.Moves = []Move{w.startAnew("it sees what lay at " + strings.Join(former, ", ") + " before")}
-	case w.Running && running:
+	case w.Running && running && f.Unwell != "":
 		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is not well", w.Name))}
+	case w.Running && (running || f.State == ContainerRestarting):
+		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it does not stay up", w.Name))}
 	case w.Running && !slices.Contains(startable, f.State):
 		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is %s", w.Name, f.State))}
 	case w.Running:
@@ -227,7 +231,10 @@ func (w ContainerWant) loose(f ContainerFound) []string {
 // stateWords says how a container stands that does not run.
 func (f ContainerFound) stateWords() string {
 	words := f.State
-	if f.State == "exited" {
+	switch f.State {
+	case ContainerRestarting:
+		words = "it ends again and again, and the engine starts it again"
+	case "exited":
 		words = fmt.Sprintf("ended, with status %d", f.Status)
 	}
 	if len(f.Log) > 0 {
@@ -257,6 +264,22 @@ func (w ContainerWant) Overlaps(f ContainerFound) bool {
 		return slices.ContainsFunc(f.ReachedAt, func(o Door) bool { return o.Outside == d.Outside })
 	})
 }
+
+// wasWell says whether a container was well when it was last set, and has not been started since.
+func wasWell(in Input, f ContainerFound) bool {
+	was, ok := last[ContainerFound](in.LastFound)
+	return ok && was.ID == f.ID && was.Since.Equal(f.Since)
+}
+
+// endedSince says whether the engine had to start a container again since it was set.
+func (f ContainerFound) endedSince(in Input) bool {
+	was, ok := last[ContainerFound](in.LastFound)
+	return ok && was.ID == f.ID && f.Restarts > was.Restarts
+}
+
+// ContainerRestarting is a container that ends again and again, and is started again by its engine:
+// whether it runs just now is a matter of luck.
+const ContainerRestarting = "restarting"
 
 // ContainerDead is a container of which the engine says that it runs, and nothing in it does.
 const ContainerDead = "dead"

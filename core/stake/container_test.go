@@ -3,6 +3,7 @@ package stake_test
 import (
 	"strings"
 	"testing"
+	"time"
 
 	"northstake/core/stake"
 )
@@ -162,10 +163,12 @@ func TestWhatAContainerWritesIsNotLost(t *testing.T) {
 		"another image": func(f *stake.ContainerFound) { f.Image = "sha256:bb" },
 		"unwell":        func(f *stake.ContainerFound) { f.Unwell = "it says no" },
 		"dead":          func(f *stake.ContainerFound) { f.State = stake.ContainerDead },
+		"restarting":    func(f *stake.ContainerFound) { f.State = stake.ContainerRestarting },
+		"ended since":   func(f *stake.ContainerFound) { f.ID, f.Restarts = "c1", 3 },
 	} {
 		f := stake.ContainerFound{There: true, By: "saltmarsh", State: "running", Image: "sha256:aa", Wanted: "sha256:aa", Policy: "always", Loose: []string{"/var/lib/tides"}}
 		change(&f)
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: stake.JSON(want)}, Found: stake.JSON(f)})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: stake.JSON(want)}, Found: stake.JSON(f), LastFound: stake.JSON(stake.ContainerFound{ID: "c1", Restarts: 2})})
 		if err != nil || len(v.Moves) != 1 || v.Moves[0].Verb != "make" || len(v.Differences) == 0 {
 			t.Errorf("%s: %+v, %v", what, v, err)
 			continue
@@ -176,6 +179,38 @@ func TestWhatAContainerWritesIsNotLost(t *testing.T) {
 		}
 		if !said {
 			t.Errorf("%s: the plan says nothing of what it wrote: %+v", what, v.Cautions)
+		}
+	}
+}
+
+// A container that was started lately has time to become well; one that was well in the same life, or is
+// otherwise than declared, has not.
+func TestAYoungContainerHasTime(t *testing.T) {
+	kind, err := stake.KindOf("container")
+	if err != nil {
+		t.Fatal(err)
+	}
+	since := time.Date(2026, 5, 1, 12, 0, 0, 0, time.UTC)
+	want := stake.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true, WellWhen: []string{"true"}}
+	found := stake.ContainerFound{There: true, ID: "c1", By: "saltmarsh", State: "running", Image: "sha256:aa", Wanted: "sha256:aa", Since: since, Unwell: "true ends with status 1", Young: true}
+	for what, c := range map[string]struct {
+		change func(f *stake.ContainerFound)
+		was    stake.ContainerFound
+		unread bool
+	}{
+		"never seen":                {func(*stake.ContainerFound) {}, stake.ContainerFound{}, true},
+		"well before the restart":   {func(*stake.ContainerFound) {}, stake.ContainerFound{ID: "c1", Since: since.Add(-time.Hour)}, true},
+		"another container":         {func(*stake.ContainerFound) {}, stake.ContainerFound{ID: "c0", Since: since}, true},
+		"well before":               {func(*stake.ContainerFound) {}, stake.ContainerFound{ID: "c1", Since: since}, false},
+		"old":                       {func(f *stake.ContainerFound) { f.Young = false }, stake.ContainerFound{}, false},
+		"otherwise than declared":   {func(f *stake.ContainerFound) { f.RunsAs = "root" }, stake.ContainerFound{}, false},
+		"another image than wanted": {func(f *stake.ContainerFound) { f.Image = "sha256:bb" }, stake.ContainerFound{}, false},
+	} {
+		f := found
+		c.change(&f)
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: stake.JSON(want)}, Found: stake.JSON(f), LastFound: stake.JSON(c.was)})
+		if err != nil || (v.Unread != "") != c.unread || c.unread == (len(v.Differences) > 0) {
+			t.Errorf("%s: %+v, %v", what, v, err)
 		}
 	}
 }

@@ -241,13 +241,31 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 		}
 		f.EngineLabels[plain(n)] = plain(v)
 	}
+	if in.restarting(time.Now()) {
+		f.State, f.Since = stake.ContainerRestarting, time.Time{}
+	}
 	switch {
+	case f.State == stake.ContainerRestarting:
+		f.Log = e.log(ctx, in.ID)
 	case in.Running && len(w.WellWhen) > 0:
 		f.Unwell = e.unwell(ctx, in.ID, w.WellWhen)
+		f.Young = time.Since(f.Since) < upWithin
 	case !in.Running && w.Running:
 		f.Log = e.log(ctx, in.ID)
 	}
 	return f, in, nil
+}
+
+// restarting says whether a container ended within the last minute, and its engine had to start it again
+// or is about to.
+func (i Inspected) restarting(now time.Time) bool {
+	if i.is.RestartCount == 0 || policies[i.is.HostConfig.RestartPolicy.Name] == stake.PolicyNever {
+		return false
+	}
+	ended, err := time.Parse(time.RFC3339Nano, i.is.State.FinishedAt)
+	began, err2 := time.Parse(time.RFC3339Nano, i.is.State.StartedAt)
+	lately := func(t time.Time, err error) bool { return err == nil && now.Sub(t) < upWithin }
+	return lately(ended, err) && (!i.Running || lately(began, err2))
 }
 
 // variables sorts an environment into what is wanted, secrets, and the rest, of which the

@@ -164,6 +164,7 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 		f := k.found
 		if len(w.WellWhen) > 0 {
 			f.Unwell = r.engine.unwell(ctx, k.id, w.WellWhen)
+			f.Young = time.Since(f.Since) < upWithin
 		}
 		f.Former = former(r.m, k.pid, w.Mounts)
 		return f, nil
@@ -172,7 +173,7 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 	if err != nil {
 		return f, err
 	}
-	if !is.Running {
+	if !is.Running || f.State == stake.ContainerRestarting {
 		return f, nil
 	}
 	k = known{want: string(want), found: f, id: is.ID, pid: is.is.State.Pid, links: links(r.m, is.is.State.Pid)}

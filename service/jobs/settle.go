@@ -95,7 +95,11 @@ func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look,
 // its configuration in, and answers with the former one until then. It returns how the host
 // stands then, nil where that is not known.
 func (h *hostRun) settle(ctx context.Context) *look {
-	for deadline := time.Now().Add(probePatience); time.Now().Before(deadline); time.Sleep(probePause) {
+	patience := probePatience
+	if h.went {
+		patience = bootPatience
+	}
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(probePause) {
 		a, err := h.j.access(ctx, h.s, h.doc.Host)
 		var l look
 		if err == nil {
