@@ -248,6 +248,12 @@ reached_at = [{ outside = 8090, inside = 80, at = "127.0.0.1" }]
 	}
 	g.applyPlan(0, p.Id)
 	g.nothingToDo()
+	g.inside(host, "podman rename bell gong")
+	if b := fmt.Sprint(g.plan(2).Hosts[0].Blockers); !strings.Contains(b, "container bell was renamed to gong") { // K9
+		t.Errorf("the blockers are %s", b)
+	}
+	g.inside(host, "podman rename gong bell")
+	g.nothingToDo()
 	// Without the rule about them nothing is as declared.
 	g.on(host, "nft delete chain inet northstake doors")
 	stands(8080, true)

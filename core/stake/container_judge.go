@@ -51,6 +51,9 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	}
 	if f.There {
 		w.compare(&d, f)
+	} else if name := nowCalled(in); name != "" {
+		d.differ("name", w.Name, name)
+		block(fmt.Sprintf("container %s was renamed to %s", w.Name, name), fmt.Sprintf("give it its name again, or take %s away", name))
 	} else {
 		d.differ("container", "there", "not there")
 	}
@@ -263,6 +266,18 @@ func (w ContainerWant) Overlaps(f ContainerFound) bool {
 	return slices.ContainsFunc(w.ReachedAt, func(d Door) bool {
 		return slices.ContainsFunc(f.ReachedAt, func(o Door) bool { return o.Outside == d.Outside })
 	})
+}
+
+// nowCalled is the name that the container has by now that was there when it was last set, "" where that
+// is not known.
+func nowCalled(in Input) string {
+	was, ok := last[ContainerFound](in.LastFound)
+	for _, c := range in.Traits.Containers {
+		if ok && was.ID != "" && c.ID == was.ID {
+			return c.Name
+		}
+	}
+	return ""
 }
 
 // wasWell says whether a container was well when it was last set, and has not been started since.

@@ -214,3 +214,23 @@ func TestAYoungContainerHasTime(t *testing.T) {
 		}
 	}
 }
+
+// A container that somebody renamed is told by the name that it has now, and no second one is made
+// beside it (K9).
+func TestARenamedContainerIsFound(t *testing.T) {
+	kind, err := stake.KindOf("container")
+	if err != nil {
+		t.Fatal(err)
+	}
+	want := stake.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true, ReachedAt: []stake.Door{{Outside: 8080, Inside: 80}}}
+	in := stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: stake.JSON(want)}, Found: stake.JSON(stake.ContainerFound{}), LastFound: stake.JSON(stake.ContainerFound{ID: "c1"})}
+	in.Traits.Containers = []stake.ContainerSeen{{Name: "ebb", By: "saltmarsh", ID: "c0"}, {Name: "tides-old", By: "saltmarsh", ID: "c1"}}
+	v, err := kind.Judge(in)
+	if err != nil || len(v.Moves) > 0 || len(v.Blockers) != 1 || v.Blockers[0].What != "container tides was renamed to tides-old" {
+		t.Errorf("%+v, %v", v, err)
+	}
+	in.Traits.Containers = in.Traits.Containers[:1]
+	if v, err := kind.Judge(in); err != nil || len(v.Moves) != 1 || len(v.Blockers) > 0 {
+		t.Errorf("with none of that name: %+v, %v", v, err)
+	}
+}

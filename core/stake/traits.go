@@ -58,6 +58,7 @@ type ContainerSeen struct {
 	Image string `json:"image"`
 	State string `json:"state"`
 	By    string `json:"by,omitempty"`
+	ID    string `json:"id,omitempty"`
 }
 
 // WebServer is a web server that is installed. Name is the one that declarations

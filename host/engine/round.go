@@ -118,7 +118,7 @@ func (e *Engine) all(ctx context.Context) ([]stake.ContainerSeen, error) {
 	}
 	var out []stake.ContainerSeen
 	for _, c := range list.Items[:min(len(list.Items), listLimit)] {
-		seen := stake.ContainerSeen{Image: brief(c.Image), State: brief(string(c.State)), By: brief(c.Labels[labelBy])}
+		seen := stake.ContainerSeen{Image: brief(c.Image), State: brief(string(c.State)), By: brief(c.Labels[labelBy]), ID: brief(c.ID)}
 		if len(c.Names) > 0 {
 			seen.Name = brief(strings.TrimPrefix(c.Names[0], "/"))
 		}

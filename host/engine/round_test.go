@@ -70,7 +70,7 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 	if f := look(w); f.RunsAs != "one" || f.Wanted != "i1" || f.By != "saltmarsh" {
 		t.Fatalf("%+v", f)
 	}
-	if got := fmt.Sprint(Listed(m)); got != "[{pirate one exited } {tides registry.test/tides:1 running saltmarsh}]" {
+	if got := fmt.Sprint(Listed(m)); got != "[{pirate one exited  } {tides registry.test/tides:1 running saltmarsh }]" {
 		t.Errorf("it has %s", got)
 	}
 	for what, c := range map[string]struct {

@@ -695,6 +695,7 @@ export interface components {
                 image: string;
                 state: string;
                 by?: string;
+                id?: string;
             }[] | null;
             web_servers?: {
                 name: string;
