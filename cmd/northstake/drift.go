@@ -115,7 +115,7 @@ func sinceWords(r plan.Row) string {
 		text += fmt.Sprintf("; %s was changed %s and belongs to %s", what, ago(r.Touched.At), r.Touched.Owner)
 	}
 	if r.NewlyDeclared {
-		text += "; something else is declared by now, which is due"
+		text += "; something else is wanted by now, by the declaration or by what the host has become, which is due"
 	}
 	return text
 }

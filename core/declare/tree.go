@@ -99,7 +99,11 @@ func (r *reader) file(s Source) {
 			if _, printed := Printed(s.Name); printed {
 				tree = r.hostsAlone(tree)
 			}
-			merge(r, r.root, tree)
+			if s.Name == OneOff {
+				over(r.root, tree, 0)
+			} else {
+				merge(r, r.root, tree)
+			}
 			break
 		}
 		if program, printed := Printed(s.Name); printed && bad.fix == "" {
@@ -347,6 +351,25 @@ func merge(r *reader, into, from *node) {
 		default:
 			r.problem(src.keyAt, fmt.Sprintf("%q is declared twice; the first is at %s:%d", k, dst.keyAt.File, dst.keyAt.Line), "keep one of the two, or give one another name")
 		}
+	}
+}
+
+// over puts what is brought about once in the place of what a host declares of the same thing: below
+// [host.NAME], each thing of each kind is one, whether its host has a table of it or has it in a list.
+func over(into, from *node, depth int) {
+	const thing = 3 // host, its name, the kind
+	for _, k := range from.keys {
+		src, dst := from.table[k], into.table[k]
+		if depth == thing-1 {
+			if list := into.table[k+"s"]; list != nil && src.kind == unstable.Table {
+				list.items = slices.DeleteFunc(slices.Clone(list.items), func(item *node) bool { return src.table[item.text] != nil })
+			}
+		}
+		if dst == nil || depth == thing || dst.kind != unstable.Table || src.kind != unstable.Table {
+			into.set(k, src)
+			continue
+		}
+		over(dst, src, depth+1)
 	}
 }
 

@@ -369,3 +369,82 @@ func TestAWildcardIsAskedByAFreeName(t *testing.T) {
 		t.Errorf("it is asked by %q", got)
 	}
 }
+
+// Accounts come after those in whose groups they are, whatever they are called; two that are in each
+// other's are a matter for whoever wrote it (M9).
+func TestAccountsComeAfterTheirGroups(t *testing.T) {
+	d := besides(t, "[kit.base.account.alpha]\ngroups = [\"zulu\", \"adm\"]\n[kit.base.account.mike]\ngroups = [\"alpha\"]\n[kit.base.account.zulu]\n[kit.base.account.one]\ngroups = [\"two\"]\n[kit.base.account.two]\ngroups = [\"one\"]\n")
+	h, err := OneHost(d, "quay1", traits, layouts, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	after := map[string]string{}
+	for _, s := range h.Stakes {
+		if s.Type == "account" {
+			after[s.Name] = strings.Join(slices.DeleteFunc(slices.Clone(s.After), func(a string) bool { return !strings.HasPrefix(a, "account/") }), " ")
+		}
+	}
+	for name, want := range map[string]string{"alpha": "account/zulu", "mike": "account/alpha", "zulu": "", "one": "", "two": ""} {
+		if got := after[name]; got != want {
+			t.Errorf("account %s comes after %q, want %q", name, got, want)
+		}
+	}
+}
+
+// besides is the ground of these tests with more that it declares.
+func besides(t *testing.T, more ...string) *declare.Declaration {
+	t.Helper()
+	sources := []declare.Source{{Name: "g.toml", Text: ground + more[0]}}
+	for _, text := range more[1:] {
+		sources = append(sources, declare.Source{Name: declare.OneOff, Text: text})
+	}
+	m := &declare.Manifest{Files: []declare.File{{Path: "content/timetable/index.html", Size: 3, SHA256: "ab"}, {Path: "content/timetable/a/b.css", Size: 1, SHA256: "cd"}}}
+	d, problems := lint.Parse(sources, m)
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	return d
+}
+
+// What is brought about once goes over what the host itself declares of the same thing, in a table or in
+// a list, and leaves the rest (M7).
+func TestWhatIsBroughtGoesOverTheDeclared(t *testing.T) {
+	const own = `
+[host.quay3]
+address = "10.88.0.13"
+packages = ["tree", "less"]
+ports = ["7000/tcp", "7001/tcp"]
+services = ["cron"]
+[host.quay3.file."/etc/notice"]
+text = "one"
+mode = "0600"
+[host.quay3.file."/etc/other"]
+text = "other"
+`
+	d := besides(t, own, `
+[host.quay3.package.tree]
+is = "gone"
+[host.quay3.port."7000/tcp"]
+from = ["10.0.0.0/8"]
+[host.quay3.service.cron]
+running = false
+[host.quay3.file."/etc/notice"]
+text = "two"
+`)
+	h, err := OneHost(d, "quay3", traits, layouts, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	once := map[string]bool{}
+	for _, s := range h.Stakes {
+		once[s.Local()] = s.From.File == declare.OneOff
+	}
+	for local, brought := range map[string]bool{"package/tree": true, "package/less": false, "port/7000-tcp": true, "port/7001-tcp": false, "service/cron": true, "file/etc/notice": true, "file/etc/other": false} {
+		if got, there := once[local]; !there || got != brought {
+			t.Errorf("%s: there %t, brought %t", local, there, got)
+		}
+	}
+	if w := want[stake.FileWant](t, h, "file/etc/notice"); w.Mode == "0600" {
+		t.Errorf("what is brought keeps what it goes over: %+v", w)
+	}
+}

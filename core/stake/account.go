@@ -70,9 +70,19 @@ var _ = Register(Kind{
 	},
 	Finish: func(w *Wanting) {
 		packages := w.of("package") // they bring groups
+		groups := map[string][]string{}
+		for s, a := range of[AccountWant](w.stakes, "account", nil) {
+			groups[s.Name] = a.Groups
+		}
 		for i := range w.stakes {
-			if w.stakes[i].Type == "account" {
-				w.stakes[i].After = packages
+			if w.stakes[i].Type != "account" {
+				continue
+			}
+			w.stakes[i].After = slices.Clone(packages)
+			for _, g := range groups[w.stakes[i].Name] { // so do other accounts
+				if _, declared := groups[g]; declared && !inGroup(groups, g, w.stakes[i].Name, len(groups)) {
+					w.stakes[i].After = append(w.stakes[i].After, Local("account", g))
+				}
 			}
 		}
 	},
@@ -86,6 +96,11 @@ var _ = Register(Kind{
 	Judge: Judging(judgeAccount), Away: Judging(awayAccount), Holds: true,
 	Follows: true,
 })
+
+// inGroup says whether an account is in the group of another, or in that of one that is.
+func inGroup(groups map[string][]string, name, other string, deep int) bool {
+	return name == other || deep > 0 && slices.ContainsFunc(groups[name], func(g string) bool { return inGroup(groups, g, other, deep-1) })
+}
 
 func checkAccounts(c *check.Checker, s declare.Settings, at []string) {
 	list := declare.Get[map[string]*Account](s, "account")

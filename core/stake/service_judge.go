@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"maps"
+	"slices"
 	"sort"
 	"strings"
 )
@@ -46,11 +47,15 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	}
 	if len(d) == 0 {
 		if !f.Known && !in.Pending {
-			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s, which a declared file is to reload or restart", w.Name), "check the name" + nearWords(f.Here, f.Near)}}
+			v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Name), "check the name" + nearWords(f.Here, f.Near)}}
 		}
 		return v
 	}
 	if !f.Known && !in.Pending {
+		if strings.HasSuffix(w.Name, "@") && slices.Contains(f.Near, w.Name) {
+			v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is a template of units, and none by itself", w.Name), fmt.Sprintf("name one made of it, such as %sone", w.Name)}}
+			return v
+		}
 		fix := "check the name, or declare the package that brings it"
 		if near := nearWords(f.Here, f.Near); near != "" {
 			fix = strings.TrimPrefix(near, ": ")

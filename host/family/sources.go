@@ -35,10 +35,10 @@ func SourceTrouble(output string) (what, fix string) {
 	switch {
 	case has("EXPKEYSIG", "KEYEXPIRED", "key expired", "key has expired", "expired on"):
 		return "its signing key has expired", "get the key that the source signs with now, and declare that"
+	case has("is not signed", "no longer signed") && !has("NO_PUBKEY", "public key is not available", "BADSIG"): // which apt says along with these
+		return "it is not signed", "ask the source's owner for a signed one"
 	case has("NO_PUBKEY", "public key is not available", "BADSIG", "GPG check FAILED", "Public key for", "GPG key retrieval failed", "not signed with the installed", "invalid key", "repomd.xml GPG signature verification error"):
 		return "it is signed with another key than the one declared", "compare the key with what the source's owner says, and declare the right one"
-	case has("is not signed", "no longer signed"):
-		return "it is not signed", "ask the source's owner for a signed one"
 	case has("not valid yet", "is not yet valid"):
 		return "it is signed in the future as this host's clock has it", "set the host's clock"
 	case has("Could not resolve", "Temporary failure resolving", "Couldn't resolve host", "Could not connect", "Connection refused", "connection timed out", "Connection timed out", "Unable to connect", "Couldn't connect", "Failed to connect", "Network is unreachable", "No route to host"):

@@ -270,8 +270,8 @@ func packageFault(ctx context.Context, manager family.PackageManager, what strin
 	}
 	if all, e := manager.Installed(ctx); e == nil {
 		if broken := family.Broken(all); len(broken) > 0 {
-			f.What += "; packages are left half done: " + strings.Join(broken, ", ")
-			f.Fix = "the next plan offers to finish them"
+			f.What += "; that left packages half done: " + strings.Join(broken, ", ")
+			f.Fix = "what is still half done once the host has gone back, the next plan offers to finish"
 		}
 	}
 	return f

@@ -645,7 +645,7 @@ export interface components {
             set_at?: string;
             /** Format: date-time */
             shifted_at?: string;
-            /** @description Of what has shifted, that something else is declared by now */
+            /** @description Of what has shifted, that something else is wanted by now */
             newly_declared?: boolean;
             /** @description Nothing of it is there */
             absent?: boolean;

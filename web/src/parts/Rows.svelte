@@ -32,7 +32,7 @@
         {/if}
         {#if r.standing === 'shifted'}
           <p class="text-sm text-soft">
-            Seen to differ {ago(r.shifted_at)}; until then it was as declared, from {ago(r.set_at)} on{#if r.touched?.at}; {r.touched.what || 'it'} was changed {ago(r.touched.at)} and belongs to {r.touched.owner}{/if}{#if r.newly_declared}; something else is declared by now, which is due{/if}.
+            Seen to differ {ago(r.shifted_at)}; until then it was as declared, from {ago(r.set_at)} on{#if r.touched?.at}; {r.touched.what || 'it'} was changed {ago(r.touched.at)} and belongs to {r.touched.owner}{/if}{#if r.newly_declared}; something else is wanted by now, by the declaration or by what the host has become, which is due{/if}.
           </p>
         {/if}
       </div>
