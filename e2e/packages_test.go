@@ -220,7 +220,10 @@ func TestASignedRepository(t *testing.T) {
 	t.Parallel()
 	const site = "[site.timetable]\non = [\"h*\"]\nserver = \"httpd\"\nnames = [\"timetable.saltmarsh.test\"]\n"
 	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "[kit.base]\n"+site)
-	from := sourcesOf(t, rpmSource, "1.0", "1.1", "2.0")
+	from := sourcesOf(t, func(t *testing.T, dir, gpg, options string, versions ...string) {
+		rpmThatFails(t, dir, "0.9", "%post")
+		rpmSource(t, dir, gpg, options, versions...)
+	}, "1.0", "1.1", "2.0")
 	g.beside("files/ferries.asc", from.key)
 	g.trust()
 	host := g.hosts[0]
@@ -267,6 +270,14 @@ func TestASignedRepository(t *testing.T) {
 		if after := g.on(host, files); after != before {
 			t.Errorf("%s: left behind\n%s", c.what, difference(before, after))
 		}
+	}
+	// A package whose script fails once it is unpacked is not installed (M10).
+	declared(from.url, from.key, "true", `version = "0.9"`)
+	if h := g.applyPlan(2, g.plan(1).Id).Hosts[0]; h.State != "back" || !strings.Contains(h.Fault.What, "could not install") || !strings.Contains(h.Fault.Output, "no tide") || !strings.Contains(h.Fault.Output, "Error in POSTIN scriptlet in rpm package tide-tables") {
+		t.Errorf("the host ended %s: %s: %s", h.State, h.Fault.What, h.Fault.Output)
+	}
+	if after := g.on(host, files); after != before {
+		t.Errorf("after a script that failed there is\n%s", difference(before, after))
 	}
 }
 

@@ -178,7 +178,7 @@ func newWalk(t *testing.T, seed uint64) *walk {
 	shell(t, dir, "mkdir -p deb/p/DEBIAN rpm")
 	debThatFails(t, deb, "9.0-1")
 	debSource(t, deb, gpg, "", "1.0-1", "1.1-1", "1.2-1")
-	rpmThatFails(t, rpm, "9.0")
+	rpmThatFails(t, rpm, "9.0", "%pre")
 	rpmSource(t, rpm, gpg, "", "1.0", "1.1", "1.2")
 	w.model.sources = map[string]string{"debian": url + "/deb", "redhat": url + "/rpm"}
 	w.model.write(g)
@@ -195,9 +195,9 @@ func debThatFails(t *testing.T, dir, version string) {
 	shell(t, dir, "chmod 0755 p/DEBIAN p/DEBIAN/postinst; dpkg-deb --root-owner-group -b p tide-tables_"+version+".deb >/dev/null; rm -r p")
 }
 
-// rpmThatFails is debThatFails for the Red Hat family.
-func rpmThatFails(t *testing.T, dir, version string) {
+// rpmThatFails is debThatFails for the Red Hat family, in one of the scripts that a package has.
+func rpmThatFails(t *testing.T, dir, version, script string) {
 	t.Helper()
-	write(t, filepath.Join(dir, "fails.spec"), "Name: tide-tables\nVersion: "+version+"\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%description\nTide tables.\n%pre\nexit 1\n%files\n")
+	write(t, filepath.Join(dir, "fails.spec"), "Name: tide-tables\nVersion: "+version+"\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%description\nTide tables.\n"+script+"\necho no tide >&2; exit 1\n%files\n")
 	shell(t, dir, fmt.Sprintf("rpmbuild -bb --quiet --define '_topdir %[1]s/top' --define '_dbpath %[1]s/db' fails.spec >/dev/null 2>&1; mv top/RPMS/noarch/*.rpm .; rm -r top fails.spec", dir))
 }

@@ -6,6 +6,7 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"os"
 	"path/filepath"
@@ -172,8 +173,37 @@ func (d dnf) run(ctx context.Context, args ...string) error {
 }
 
 func (d dnf) Install(ctx context.Context, versions map[string]string) error {
-	return d.run(ctx, append([]string{"install", "--"}, atVersions(versions, "-")...)...)
+	return d.install(ctx, append([]string{"install", "--"}, atVersions(versions, "-")...)...)
 }
+
+// install is run for what installs. dnf calls it a success when a script fails that a package runs once
+// it is unpacked: that, and what the script said, stands in its log.
+func (d dnf) install(ctx context.Context, args ...string) error {
+	log := d.m.Path("/var/log/dnf.rpm.log")
+	from := int64(0)
+	if s, err := os.Stat(log); err == nil {
+		from = s.Size()
+	}
+	if err := d.run(ctx, args...); err != nil {
+		return err
+	}
+	f, err := os.Open(log)
+	if err != nil {
+		return nil // it keeps none
+	}
+	defer f.Close()
+	said, err := io.ReadAll(io.NewSectionReader(f, from, 64<<10))
+	if err != nil {
+		return fmt.Errorf("read dnf's log: %w", err)
+	}
+	if scriptFailed.Match(said) {
+		return &ScriptFailed{string(said)}
+	}
+	return nil
+}
+
+// scriptFailed is how dnf tells of it (dnf/yum/rpmtrans.py).
+var scriptFailed = regexp.MustCompile(`(?m) Error in (?:PREIN|POSTIN|POSTTRANS|TRIGGERIN|TRIGGERPREIN) scriptlet in rpm package `)
 
 // Needs asks dnf(8), which says it before it would ask whether to go on.
 func (d dnf) Needs(ctx context.Context, versions map[string]string) (Need, error) {
@@ -211,7 +241,7 @@ func (d dnf) InstallVersions(ctx context.Context, versions map[string]string) er
 	if err != nil && !errors.As(err, &failed) {
 		return err
 	}
-	if err := d.run(ctx, append([]string{"--allowerasing", "install", "--"}, atVersions(versions, "-")...)...); err != nil {
+	if err := d.install(ctx, append([]string{"--allowerasing", "install", "--"}, atVersions(versions, "-")...)...); err != nil {
 		return err
 	}
 	var came []string

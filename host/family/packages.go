@@ -236,3 +236,9 @@ func amount(number, unit string, thousand float64) int64 {
 func without(list, but []string) []string {
 	return slices.DeleteFunc(list, func(n string) bool { return slices.Contains(but, n) })
 }
+
+// ScriptFailed says that a package lies on the host, and that a script failed which it runs once it is
+// unpacked. Output is what was said.
+type ScriptFailed struct{ Output string }
+
+func (f *ScriptFailed) Error() string { return f.Output }

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -197,7 +198,8 @@ func install(ctx context.Context, manager family.PackageManager, goals []stake.P
 		p := all[g.Name]
 		return p.State != "installed" || g.Version != "" && p.Version != g.Version
 	})
-	if failed != nil && lacks { // else the trouble is another package's, which was there before
+	var script *family.ScriptFailed
+	if errors.As(failed, &script) || failed != nil && lacks { // else the trouble is another package's, which was there before
 		return packageFault(ctx, manager, what, failed)
 	}
 	for _, g := range goals {
