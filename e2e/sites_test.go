@@ -278,6 +278,17 @@ func TestSitesRunPHP(t *testing.T) {
 			g.answers(row[0], row[1], fmt.Sprintf("http://%s.test:%d", server, 8100+i))
 		}
 	}
+	// What brought PHP to a server goes with it, and nobody misses it (W12).
+	g.declareText("[kit.base]\n[site.caddy]\non = [\"h*\"]\nserver = \"caddy\"\nnames = [\"caddy.test\"]\nlisten = [8102]\ncontent = { dir = \"more\" }\n")
+	g.ns(0, "declare", g.dir)
+	g.applyPlan(0, g.plan(1, "--clear").Id)
+	g.nothingToDo()
+	if out := g.ns(0, "drift", g.name); !strings.Contains(out, "nothing has shifted") {
+		t.Errorf("drift says\n%s", out)
+	}
+	if out := g.ns(0, "restore", g.name, "--yes"); strings.Contains(out, "caddy") {
+		t.Errorf("restore says\n%s", out)
+	}
 }
 
 // answers makes a request, written as in the table of requests, with what is before its path, and checks what comes back.

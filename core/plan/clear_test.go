@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"math/rand/v2"
 	"slices"
 	"strings"
 	"testing"
@@ -157,5 +158,29 @@ func TestWhatWasThereBeforeStaysKnown(t *testing.T) {
 	again, _ := Remember(in, &h, worked, 2, h.Rows[0].SetAt)
 	if !again["package/nginx"].Fresh || again["package/curl"].Fresh {
 		t.Errorf("brought about again: nginx %t, curl %t", again["package/nginx"].Fresh, again["package/curl"].Fresh)
+	}
+}
+
+// Of many that leave, what kind goes after what kind stays as it is, whichever of them take others along
+// (W12).
+func TestWhatTakesOthersAlongGoesLastOfItsKind(t *testing.T) {
+	random := rand.New(rand.NewPCG(7, 0))
+	var all []leaver
+	var types []string
+	for range 200 {
+		l := leaver{judged: judged{stake: stake.Stake{Type: []string{"container", "service", "package", "file"}[random.IntN(4)]}}}
+		l.verdict.Takes = make([]string, random.IntN(3))
+		all, types = append(all, l), append(types, l.stake.Type)
+	}
+	seen := map[string]int{}
+	for i, l := range lastTakers(all) {
+		if l.stake.Type != types[i] {
+			t.Fatalf("%d is a %s, and was a %s", i, l.stake.Type, types[i])
+		}
+		if n := len(l.verdict.Takes); n < seen[l.stake.Type] {
+			t.Errorf("a %s that takes %d along comes after one that takes %d", l.stake.Type, n, seen[l.stake.Type])
+		} else {
+			seen[l.stake.Type] = n
+		}
 	}
 }

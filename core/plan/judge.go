@@ -35,6 +35,11 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 			paths[s.Name] = true
 		}
 	}
+	for _, a := range in.Applied { // and what is leaving, or has just left
+		if strings.HasPrefix(a.Name, "/") {
+			paths[a.Name] = true
+		}
+	}
 	for _, s := range in.Stakes {
 		j, row, err := judge(in, s, stake.Input{Nudges: nudges[s.Local()], Leaving: leaving, Paths: paths, Declared: in.Stakes}, changing)
 		if err != nil {

@@ -122,13 +122,25 @@ func leavers(in Input, all []gone, only func(Row) bool) ([]leaver, error) {
 			leaving = slices.DeleteFunc(leaving, func(s stake.Stake) bool { return s.Local() == out[i].stake.Local() })
 		}
 	}
-	slices.SortStableFunc(out, func(a, b leaver) int { // one that takes others along comes after them
-		if a.stake.Type != b.stake.Type {
-			return 0
-		}
-		return cmp.Compare(len(a.verdict.Takes), len(b.verdict.Takes))
-	})
-	return out, nil
+	return lastTakers(out), nil
+}
+
+// lastTakers has, of leavers of one kind, those that take others along come after them; what kind goes
+// after what kind stays as it is.
+func lastTakers(all []leaver) []leaver {
+	of := map[string][]leaver{}
+	for _, l := range all {
+		of[l.stake.Type] = append(of[l.stake.Type], l)
+	}
+	for _, list := range of {
+		slices.SortStableFunc(list, func(a, b leaver) int { return cmp.Compare(len(a.verdict.Takes), len(b.verdict.Takes)) })
+	}
+	out := make([]leaver, 0, len(all))
+	for _, l := range all {
+		out = append(out, of[l.stake.Type][0])
+		of[l.stake.Type] = of[l.stake.Type][1:]
+	}
+	return out
 }
 
 // needed is the declared stake that a leaver has to stay for, nil for none: one that the

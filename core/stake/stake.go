@@ -162,7 +162,7 @@ type Input struct {
 	Declared  []Stake         // beside what is taken away
 	Held      []Stake         // what waits for something that is in its way, for kinds that heed that
 	Fresh     bool            // of what is taken away, that nothing of it was there before it was brought about
-	Paths     map[string]bool // that stakes of the host are about
+	Paths     map[string]bool // that stakes of the host are about, or were until they left
 
 	// Reached says of TCP ports whether a connection from outside was let in, where one was
 	// tried; Vantage is the address that it came from, as a network of one.
