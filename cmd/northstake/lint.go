@@ -94,7 +94,7 @@ func lintCommand(a *app) *cobra.Command {
 			if done, err := a.print(map[string]any{"problems": []declare.Problem{}, "cautions": cautions, "ground": d.Ground.Name}); done {
 				return err
 			}
-			for _, c := range cautions {
+			for _, c := range lint.Alike(cautions) {
 				c.File = filepath.Join(dirOf(args), c.File)
 				a.out.drawn(a.out.attention("caution") + " " + c.Draw())
 			}

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"fmt"
 	"reflect"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -102,6 +103,9 @@ func kindName(n *node) string {
 	return "a date or time"
 }
 
+// leading are the digits that a text begins with.
+var leading = regexp.MustCompile(`^[0-9]{1,9}\b`)
+
 func (r *reader) wrongType(n *node, key, want, fix string) {
 	r.problem(n.at, fmt.Sprintf("%s is %s, and should be %s", key, kindName(n), want), fix)
 }
@@ -115,8 +119,8 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 	d.positions[strings.Join(path, sep)] = at
 	key := path[len(path)-1]
 	is := key + " = " // of a list's element nothing
-	if _, err := strconv.Atoi(key); err == nil {
-		is = ""
+	if _, err := strconv.Atoi(key); err == nil && len(path) > 1 {
+		key, is = "a value of "+path[len(path)-2], ""
 	}
 	switch v.Kind() {
 	case reflect.Pointer:
@@ -148,8 +152,8 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 		i, err := strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64)
 		if n.kind != unstable.Integer || err != nil {
 			fix := ""
-			if _, err := strconv.Atoi(n.text); err == nil {
-				fix = fmt.Sprintf("write %s%s, without quotes", is, n.text)
+			if digits := leading.FindString(n.text); digits != "" {
+				fix = fmt.Sprintf("write %s%s, without quotes", is, digits)
 			}
 			r.wrongType(n, key, "a whole number", fix)
 			return

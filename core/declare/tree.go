@@ -86,6 +86,7 @@ const mostSyntaxErrors = 20
 // file parses one file. After a syntax error the line it stands on is blanked
 // and the file is parsed again, so that one error does not hide the next.
 func (r *reader) file(s Source) {
+	s.Text = strings.TrimPrefix(s.Text, "\ufeff") // which some editors put in front of UTF-8
 	r.lines[s.Name] = strings.Split(strings.ReplaceAll(s.Text, "\r\n", "\n"), "\n")
 	data := []byte(s.Text)
 	if i := strings.IndexByte(s.Text, 0); i >= 0 || !utf8.ValidString(s.Text) {

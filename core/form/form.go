@@ -100,7 +100,9 @@ func Place(p string) (what, fix string) {
 	switch {
 	case !strings.HasPrefix(p, "/"):
 		return fmt.Sprintf("%q is not an absolute path", p), "begin it with /"
-	case path.Clean(p) != p || p == "/":
+	case p == "/":
+		return "\"/\" is the whole host", "declare a path below it"
+	case path.Clean(p) != p:
 		return fmt.Sprintf("%q is not in its shortest form", p), fmt.Sprintf("write %q", path.Clean(p))
 	case Control(p):
 		return fmt.Sprintf("%q has a control character", p), "use a plainer name"

@@ -37,8 +37,19 @@ func Cautions(d *declare.Declaration) []Caution {
 			shown(keys("site", name, "path", u, "content"), u, s.Paths[u].Content)
 		}
 		absent(d, s, name, say)
+		otherServers(s, name, say)
 	}
 	return out
+}
+
+// Alike puts cautions together that say the same of the same lines, of several sites that take them
+// from a kit, and names the sites.
+func Alike(all []Caution) declare.Problems {
+	var out declare.Problems
+	for _, c := range all {
+		out = append(out, c.Problem)
+	}
+	return out.Once()
 }
 
 // private are names of files that are rarely meant to be fetched by everybody, by what they
@@ -114,6 +125,19 @@ func covered(s *declare.Site, at []string, url string, files []declare.File, say
 	}
 	for _, by := range sorted(behind) {
 		say(at, fmt.Sprintf("path %s hides what is published here: %s", by, few(behind[by])), "take them out of the content, or give that path another name")
+	}
+}
+
+// otherServers finds lines of the configurations of other servers alone, which this site's has none of.
+func otherServers(s *declare.Site, name string, say func(at []string, what, fix string)) {
+	at := func(raw map[string]string, keys []string) {
+		if len(raw) > 0 && raw[s.Server] == "" && s.Server != "" {
+			say(keys, fmt.Sprintf("%s serves this site, and these lines are for %s alone", s.Server, strings.Join(sorted(raw), " and ")), fmt.Sprintf("add lines for %s, or take them out", s.Server))
+		}
+	}
+	at(s.Raw, keys("site", name, "raw"))
+	for _, u := range sorted(s.Paths) {
+		at(s.Paths[u].Raw, keys("site", name, "path", u, "raw"))
 	}
 }
 

@@ -43,6 +43,8 @@ func TestCautions(t *testing.T) {
 		"a page elsewhere":    {"index.html", "error_pages = { 404 = \"/api/lost\" }\npath = { \"/api\" = { passed_to = [\"http://127.0.0.1:1\"] } }\n", ""},
 		"a page that answers": {"index.html", "otherwise = \"app.html\"\n", "no file app.html is published, which is to answer there"},
 		"one of a path":       {"index.html", "path = { \"/app\" = { root = \"/srv/app\", content = { dir = \"content\" }, otherwise = \"app.html\" } }\n", "no file app.html is published, which is to answer there"},
+		"lines of others":     {"index.html", "raw = { caddy = \"x\" }\n", "nginx serves this site, and these lines are for caddy alone"},
+		"lines of all":        {"index.html", "raw = { caddy = \"x\", nginx = \"etag off;\" }\n", ""},
 		"all passed on":       {"index.html", "path = { \"/\" = { passed_to = [\"http://127.0.0.1:1\"] } }\n", "path / hides what is published here: index.html"},
 		"exact":               {"index.html old/a.html", "path = { \"/old\" = { says = \"x\", exact = true } }\n", ""},
 	} {
@@ -92,5 +94,22 @@ func TestRedirectsThatLoop(t *testing.T) {
 		case c.says != "" && !strings.Contains(problems[0].What, c.says):
 			t.Errorf("%s: %s", name, problems[0].What)
 		}
+	}
+}
+
+// What a kit makes unwise of many sites is said once, with their names (W14).
+func TestCautionsOfAKitAreSaidOnce(t *testing.T) {
+	text := "[ground]\nname = \"g\"\n[reach]\nuser = \"k\"\nkey_secret = \"k\"\n[host.a]\naddress = \"10.0.0.1\"\n[kit.k.site]\nserver = \"nginx\"\nnames = [\"{{ .site.name }}.test\"]\nraw = { caddy = \"x\" }\n"
+	for i := range 9 {
+		text += fmt.Sprintf("[site.s%d]\non = [\"a\"]\nkits = [\"k\"]\n", i)
+	}
+	d, problems := Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	all := Cautions(d)
+	once := Alike(all)
+	if len(all) != 9 || len(once) != 1 || !strings.HasSuffix(once[0].What, "these lines are for caddy alone, of sites s0, s1 and 7 more") {
+		t.Errorf("of %d cautions %d are said: %v", len(all), len(once), once)
 	}
 }

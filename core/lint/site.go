@@ -9,6 +9,8 @@ import (
 	"strconv"
 	"strings"
 
+	"golang.org/x/net/idna"
+
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
@@ -114,9 +116,31 @@ func (l linter) name(n string, at []string) {
 		l.Say(at, fmt.Sprintf("%q is a URL, not a host name", n), fmt.Sprintf("write %q", strings.Split(strings.SplitN(n, "://", 2)[1]+"/", "/")[0]))
 	case strings.ToLower(n) != n && form.DNSName.MatchString(strings.ToLower(n)):
 		l.Say(at, fmt.Sprintf("%q has capital letters", n), fmt.Sprintf("write %q", strings.ToLower(n)))
+	case asciiName(n) != "":
+		l.Say(at, fmt.Sprintf("%q has letters that names have in another form where they are looked up", n), fmt.Sprintf("write %q", asciiName(n)))
 	case !form.DNSName.MatchString(n) || len(n) > 253:
 		l.Say(at, fmt.Sprintf("%q is not a host name", n), "use letters, digits, hyphens and dots; *. in front for all below")
 	}
+}
+
+// loopback says whether a name or address leads to the host that asks.
+func loopback(name string) bool {
+	at, err := netip.ParseAddr(name)
+	return name == "localhost" || err == nil && at.IsLoopback()
+}
+
+// asciiName is a name with letters of other scripts as it is looked up (RFC 5891), "" for one that has
+// none or cannot be one.
+func asciiName(n string) string {
+	rest, wild := strings.CutPrefix(n, "*.")
+	ascii, err := idna.Lookup.ToASCII(rest)
+	if err != nil || ascii == strings.ToLower(rest) || !form.DNSName.MatchString(ascii) {
+		return ""
+	}
+	if wild {
+		return "*." + ascii
+	}
+	return ascii
 }
 
 func (l linter) listen(s *declare.Site, here []string) {
@@ -172,6 +196,15 @@ func (l linter) looks(s *declare.Site, here []string) {
 	for key, file := range map[string]string{"access": s.Log.Access, "error": s.Log.Error} {
 		if file == "" || file == "off" && key == "access" {
 			continue
+		}
+		roots := []string{s.Root}
+		for _, u := range sorted(s.Paths) {
+			roots = append(roots, s.Paths[u].Root)
+		}
+		for _, root := range roots {
+			if root != "" && strings.HasPrefix(file, root+"/") {
+				l.Say(check.At(here, "log", key), fmt.Sprintf("this log lies in %s, where visitors are shown what is there", root), "write it below /var/log")
+			}
 		}
 		at := check.At(here, "log", key)
 		if what, fix := form.Log(file); what != "" {
@@ -358,7 +391,7 @@ func (l linter) path(site string, s *declare.Site, u string) {
 		l.moved(u, p, at)
 	}
 	if len(p.PassedTo) > 0 {
-		l.passes(p, at)
+		l.passes(s, p, at)
 	}
 }
 
@@ -410,7 +443,7 @@ func (l linter) moved(u string, p *declare.Path, at []string) {
 	}
 }
 
-func (l linter) passes(p *declare.Path, at []string) {
+func (l linter) passes(s *declare.Site, p *declare.Path, at []string) {
 	for i, to := range p.PassedTo {
 		here := check.At(at, "passed_to", strconv.Itoa(i))
 		if slices.Contains(p.PassedTo[:i], to) {
@@ -426,12 +459,19 @@ func (l linter) passes(p *declare.Path, at []string) {
 		name, port, ported := strings.Cut(rest, ":")
 		if strings.HasPrefix(rest, "[") {
 			name, port, ported = strings.Cut(strings.TrimPrefix(rest, "["), "]:")
-			if _, err := netip.ParseAddr(name); err == nil {
+			if at, err := netip.ParseAddr(name); err == nil && !at.IsLoopback() {
 				name = "v6.test"
+			} else if err == nil {
+				name = "localhost"
 			}
 		}
 		n, err := strconv.Atoi(port)
+		if !ported {
+			n = 80
+		}
 		switch {
+		case ok && slices.Contains(s.Ports(), n) && (loopback(name) || slices.Contains(s.Names, name)):
+			l.Say(here, fmt.Sprintf("%q is this site itself: what is asked for would go round", to), "name the port on which the service listens")
 		case strings.HasPrefix(to, "https://"):
 			l.Say(here, "passing on to an encrypted service is not declared here yet", "pass on to http:, or write raw lines")
 		case ok && strings.Contains(rest, "/"):
