@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
+	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -374,6 +375,56 @@ func TestUnreadComesFirst(t *testing.T) {
 		if !strings.Contains(out, c.says) || planStatus(c.p) != c.exit || c.p.Unread > 0 && strings.Contains(out, "there is nothing to do:") {
 			t.Errorf("%s: %d\n%s", name, planStatus(c.p), out)
 		}
+	}
+}
+
+// Many steps that are alike are said in one line, and each of them with --details; what holds somebody's
+// content and goes, and what can shut the way in, always stands alone.
+func TestStepsThatAreAlikeAreSaidOnce(t *testing.T) {
+	var h contract.PlanHost
+	h.Host = "quay1"
+	step := func(typ, verb, name, text string) *plan.Step {
+		h.Steps = append(h.Steps, plan.Step{Number: len(h.Steps) + 1, Type: typ, Name: name, Move: stake.Move{Verb: verb, Text: text, Details: []stake.Detail{{Text: "one\ntwo\nthree"}}}})
+		return &h.Steps[len(h.Steps)-1]
+	}
+	step("package", "install", "nginx", "install package nginx")
+	for i := range 200 {
+		step("content", "publish", fmt.Sprintf("/srv/www/s%d", i), fmt.Sprintf("publish 2 files to /srv/www/s%d", i))
+	}
+	for i := range 200 {
+		step("site", "write", fmt.Sprintf("s%d", i), fmt.Sprintf("write the virtual host of site s%d", i))
+		h.Cautions = append(h.Cautions, stake.Note{Address: fmt.Sprintf("quay1/site/s%d", i), What: "it is the first", Fix: "leave it"})
+	}
+	for i := range 9 {
+		step("content", "take", fmt.Sprintf("/srv/old%d", i), fmt.Sprintf("take away what is in /srv/old%d", i)).Removes = []string{"content"}
+	}
+	for i := range 9 {
+		step("file", "write", fmt.Sprintf("/etc/ssh/x%d", i), fmt.Sprintf("write /etc/ssh/x%d", i)).Confirm = true
+	}
+	many := step("site", "write", "one of many", "write the virtual hosts of 30 sites")
+	for i := range 29 {
+		many.Details = append(many.Details, stake.Detail{Text: fmt.Sprintf("text of site %d", i)})
+	}
+	for i := range 7 {
+		step("port", "open", fmt.Sprint(i), fmt.Sprintf("open port %d", i))
+	}
+	p := contract.Plan{Id: 4, Steps: len(h.Steps), Hosts: []contract.PlanHost{h}}
+	short := printed(t, func(a *app) { a.showPlan("saltmarsh", p, false) })
+	for _, line := range []string{
+		"2-201  publish 200 roots: /srv/www/s0, /srv/www/s1, /srv/www/s2, /srv/www/s3 and 196 more (--details shows each)\n",
+		"202-401  write 200 virtual hosts: s0, s1, s2, s3 and 196 more (--details shows each)\n",
+		"402  take away what is in /srv/old0\n", "410  take away what is in /srv/old8\n", "419  write /etc/ssh/x8\n", "420  write the virtual hosts of 30 sites\n", "text of site 0\n        28 more differences: --details\n", "421  open port 0\n",
+		"caution quay1/site/s0, quay1/site/s1, quay1/site/s2, quay1/site/s3 and 196 more: it is the first\n",
+	} {
+		if strings.Count(short, line) != 1 {
+			t.Errorf("%q is not said once:\n%s", line, short)
+		}
+	}
+	if strings.Contains(short, "site s7") || strings.Count(short, "\n") > 120 {
+		t.Errorf("it is long:\n%s", short)
+	}
+	if whole := printed(t, func(a *app) { a.showPlan("saltmarsh", p, true) }); !strings.Contains(whole, "  9  publish 2 files to /srv/www/s7\n") || strings.Contains(whole, "200 roots") {
+		t.Errorf("with --details:\n%.2000s", whole)
 	}
 }
 

@@ -162,18 +162,17 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 		for _, l := range h.Left {
 			a.out.line("     %s", a.out.faint(l.Address+" waits for "+l.Behind))
 		}
-		for _, c := range h.Cautions {
+		for _, c := range sameNotes(h.Cautions) {
 			a.out.line("     %s %s: %s", a.out.attention("caution"), c.Address, c.What)
 			a.out.line("     %s", c.Fix)
 		}
-		for _, s := range h.Steps {
-			because := ""
-			if s.Because != "" {
-				because = a.out.faint(", because " + s.Because)
+		for _, group := range folded(h.Steps) {
+			if len(group) > 1 && !details {
+				a.out.line("%s", foldedLine(group))
+				continue
 			}
-			a.out.line("%3d  %s%s", s.Number, s.Text, because)
-			for _, d := range s.Details {
-				a.showDetail(d.Text, d.Diff, details)
+			for _, s := range group {
+				a.showStep(s, details)
 			}
 		}
 		if len(h.Steps) > 0 {
@@ -204,6 +203,24 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 			a.out.line("%s, and nothing is planned for %s", a.out.attention(unread), map[bool]string{true: "it", false: "them"}[p.Unread == 1])
 		}
 		a.out.line("%s on %s, kept as plan %d. Next: northstake apply %d", counted(p.Steps, "step", "steps"), where, p.Id, p.Id)
+	}
+}
+
+func (a *app) showStep(s plan.Step, details bool) {
+	because := ""
+	if s.Because != "" {
+		because = a.out.faint(", because " + s.Because)
+	}
+	a.out.line("%3d  %s%s", s.Number, s.Text, because)
+	shown := s.Details
+	if !details && len(shown) >= foldFrom {
+		shown = shown[:2]
+	}
+	for _, d := range shown {
+		a.showDetail(d.Text, d.Diff, details)
+	}
+	if more := len(s.Details) - len(shown); more > 0 {
+		a.out.line("        %s", a.out.faint(fmt.Sprintf("%d more differences: --details", more)))
 	}
 }
 

@@ -317,6 +317,20 @@ func TestTheTableOfDoors(t *testing.T) {
 	if v := judged(t, "firewall", Input{}, beside, found); len(v.Differences) > 0 {
 		t.Errorf("as declared beside a program: %+v", v.Differences)
 	}
+	// What was wanted by a release before, which knew of doors where there were containers alone.
+	var before FirewallWant
+	for kept, found := range map[string]FirewallFound{
+		`{"ssh":22,"ports":[{"port":80,"protocol":"tcp"}],"program":"firewalld"}`: {Program: "firewalld"},
+		`{"ssh":22,"ports":[{"port":80,"protocol":"tcp"}]}`:                       {Live: FirewallWant{SSH: 22, Ports: opened("80/tcp")}.Table(), Kept: FirewallWant{SSH: 22, Ports: opened("80/tcp")}.Table(), Boot: "enabled", Loader: &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}},
+	} {
+		before = FirewallWant{}
+		if err := json.Unmarshal([]byte(kept), &before); err != nil {
+			t.Fatal(err)
+		}
+		if v := judged(t, "firewall", Input{}, before, found); len(v.Differences) > 0 {
+			t.Errorf("%s, as it was left, differs: %+v", kept, v.Differences)
+		}
+	}
 	v := judged(t, "firewall", Input{}, w, FirewallFound{Denied: true})
 	if len(v.Moves) > 0 || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "NET_ADMIN") {
 		t.Errorf("without the right: %+v", v)
@@ -349,7 +363,7 @@ func TestWhatIsLedNoMore(t *testing.T) {
 			t.Errorf("with %v: %s", c.doors, got)
 		}
 	}
-	v := judged(t, "firewall", Input{}, FirewallWant{SSH: 22, Program: "ufw"}, FirewallFound{Program: "ufw", Led: led})
+	v := judged(t, "firewall", Input{}, FirewallWant{SSH: 22, Program: "ufw", Doors: []PortWant{}}, FirewallFound{Program: "ufw", Led: led})
 	if len(v.Cautions) != 1 || !strings.Contains(v.Cautions[0].What, "port 9090/tcp, port 8000-8010/tcp (led elsewhere by table ip nat, chain NV)") {
 		t.Errorf("beside a program: %v", v.Cautions)
 	}
