@@ -104,3 +104,42 @@ func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 		t.Errorf("an edit of somebody's is not seen: %+v, %v", now.Touched, err)
 	}
 }
+
+// A user's home and what lies in it, made in one step, are taken back whole: each by whoever may remove
+// it (U2).
+func TestAHomeAndWhatIsInItGoBack(t *testing.T) {
+	m := folder(t)
+	for dir := m.Root; len(dir) > len("/tmp"); dir = dir[:strings.LastIndexByte(dir, '/')] {
+		if err := os.Chmod(dir, 0o755); err != nil {
+			t.Fatal(err)
+		}
+	}
+	systemtest.Put(t, m.Machine, "/home/other/x", "")
+	passwd, err := os.ReadFile(m.Path("/etc/passwd"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	systemtest.Put(t, m.Machine, "/etc/passwd", string(passwd)+"tides:x:4242:4242::/home/tides:/bin/sh\n")
+	groups, err := os.ReadFile(m.Path("/etc/group"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	systemtest.Put(t, m.Machine, "/etc/group", string(groups)+"tides:x:4242:\n")
+	theirs := func(path, mode string) stake.DirectoryWork {
+		return stake.DirectoryWork{DirectoryWant: stake.DirectoryWant{Path: path, Owner: "tides", Group: "tides", Mode: mode}}
+	}
+	works := stake.Works[stake.DirectoryWork]{theirs("/home/tides", "0755"), theirs("/home/tides/.ssh", "0700"), theirs("/home/tides/.ssh/deep/er", "0700")}
+	step := plan.Step{Number: 1, Type: "directory", Move: stake.Move{Work: stake.JSON(works)}}
+	if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
+		t.Fatal(err)
+	}
+	if s, err := os.Stat(m.Path("/home/tides/.ssh/deep/er")); err != nil || !s.IsDir() {
+		t.Fatalf("it was not made: %v", err)
+	}
+	if err := m.journal().Back(context.Background(), "7", func(string, ...any) {}); err != nil {
+		t.Errorf("taking it back: %v", err)
+	}
+	if _, err := os.Lstat(m.Path("/home/tides")); err == nil {
+		t.Error("the home is still there")
+	}
+}

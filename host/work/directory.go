@@ -24,9 +24,27 @@ type directoryBefore struct {
 	Made  []string    `json:"made,omitempty"` // outermost first, the path itself included
 }
 
-var _ = register("directory", joining(placed(typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
+var _ = register("directory", ownParents(joining(placed(typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
 	read: sighted(readDirectory), before: beforeDirectory, do: doDirectory, back: backDirectory, early: true,
-}, func(w stake.DirectoryWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} })))
+}, func(w stake.DirectoryWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))))
+
+// ownParents has each of several directories count as its own only what none before it makes: a
+// directory within another is taken back by whoever may write there, who may not remove that one.
+func ownParents(all typed[stake.DirectoryAsked, stake.Works[stake.DirectoryWork], befores[directoryBefore]]) typed[stake.DirectoryAsked, stake.Works[stake.DirectoryWork], befores[directoryBefore]] {
+	look := all.before
+	all.before = func(ctx context.Context, m *Host, j Job, works stake.Works[stake.DirectoryWork]) (befores[directoryBefore], error) {
+		out, err := look(ctx, m, j, works)
+		made := map[string]bool{}
+		for i := range out {
+			out[i].Made = slices.DeleteFunc(out[i].Made, func(p string) bool { return made[p] })
+			for _, p := range out[i].Made {
+				made[p] = true
+			}
+		}
+		return out, err
+	}
+	return all
+}
 
 func readDirectory(m *Host, s *system.Sight, w stake.DirectoryAsked) (any, error) {
 	e, err := s.Entry(w.Path)
