@@ -173,10 +173,19 @@ func Build(in Input, only func(Row) bool) (Host, error) {
 		j.input.Nudges = nudges[target][told[target]:]
 		told[target] = len(nudges[target])
 		move, err := kind.Nudged(j.input)
-		if err == nil && move != nil {
+		switch {
+		case err != nil:
+			return err
+		case move != nil:
 			out.Steps = append(out.Steps, j.step(*move))
+		default:
+			var why []string
+			for _, n := range j.input.Nudges {
+				why = append(why, n.Reason)
+			}
+			out.Cautions = append(out.Cautions, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("%s does not run, and is not told that %s", j.stake.Name, strings.Join(why, "; ")), Fix: "start it, if it is meant to run: it takes notice then"})
 		}
-		return err
+		return nil
 	}
 	goLate := func() error {
 		var lets []string // servers that go on, and have a port until they are told

@@ -603,3 +603,25 @@ func TestAResumedRunRemovesWhatWasNamed(t *testing.T) {
 		t.Error("a file goes that was not shown")
 	}
 }
+
+// What would have a service take notice, and cannot since it does not run, is said (U5).
+func TestAServiceThatDoesNotRunIsNotTold(t *testing.T) {
+	boot := true
+	in := asDeclared(input(t))
+	for i, s := range in.Stakes {
+		if s.Local() == "service/cron" {
+			in.Stakes[i].Want = stake.JSON(stake.ServiceWant{Name: "cron", AtBoot: &boot})
+		}
+	}
+	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+	in.Stakes = append(in.Stakes, stake.Stake{Host: "quay1", Type: "file", Name: "/etc/cron.d/x", Want: stake.JSON(stake.FileWant{Path: "/etc/cron.d/x", Text: "x\n", Owner: "root", Group: "root", Mode: "0644", Restart: []string{"cron"}})})
+	set(in, "file/etc/cron.d/x", stake.FileFound{})
+	h := build(t, in)
+	if len(h.Steps) != 1 || len(h.Cautions) != 1 || h.Cautions[0].What != "cron does not run, and is not told that its file /etc/cron.d/x changed" {
+		t.Errorf("the steps are %v, the cautions %v", texts(h), h.Cautions)
+	}
+	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})
+	if h := build(t, in); len(h.Steps) != 2 || len(h.Cautions) != 0 {
+		t.Errorf("of one that runs the steps are %v, the cautions %v", texts(h), h.Cautions)
+	}
+}
