@@ -137,7 +137,7 @@ func judge(in Input, s stake.Stake, input stake.Input, changing map[string]bool)
 		return judged{}, row, err
 	}
 	input.Stake, input.Found, input.Last, input.LastFound = s, reading.Found, applied.Want, applied.Found
-	input.Traits, input.Memo, input.Reached, input.Vantage = in.Traits, in.Memo, in.Reached, in.Vantage
+	input.Traits, input.Memo, input.Reached, input.Vantage, input.Restores = in.Traits, in.Memo, in.Reached, in.Vantage, in.Restores
 	for _, before := range [][]string{s.Needs, s.After} {
 		for _, other := range before {
 			input.Pending = input.Pending || changing[other]

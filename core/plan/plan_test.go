@@ -625,3 +625,24 @@ func TestAServiceThatDoesNotRunIsNotTold(t *testing.T) {
 		t.Errorf("of one that runs the steps are %v, the cautions %v", texts(h), h.Cautions)
 	}
 }
+
+// Before a server is put back to serving, it is said who has its port by now (V17).
+func TestRestoringSaysWhoHasThePort(t *testing.T) {
+	in := remembered(t)
+	in.Restores = true
+	restored := func() Host {
+		h, err := Build(in, func(r Row) bool { return r.Standing == Shifted })
+		if err != nil {
+			t.Fatal(err)
+		}
+		return h
+	}
+	set(in, "service/nginx", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+	if h := restored(); len(h.Steps) != 1 || len(h.Blockers) > 0 {
+		t.Errorf("with nobody there: %v, %v", texts(h), h.Blockers)
+	}
+	in.Traits.Listeners = []stake.Listener{{Protocol: "tcp", Address: "0.0.0.0", Port: 80, Program: "perl", PID: 77}}
+	if h := restored(); len(h.Steps) != 0 || len(h.Blockers) != 1 || h.Blockers[0].What != "port 80, on which nginx serves site timetable, is taken by perl (process 77)" {
+		t.Errorf("with another there: %v, %v", texts(h), h.Blockers)
+	}
+}

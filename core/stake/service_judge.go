@@ -75,6 +75,12 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s runs already, outside of the service manager (process %d), and holds port %d", l.Program, l.PID, l.Port), fmt.Sprintf("end it on %s: nobody starts it again, reloads it or keeps its log", in.Stake.Host)}}
 		return v
 	}
+	if in.Restores && work.Now == "start" { // elsewhere its sites say so
+		if taken := takenFrom(in); taken != nil {
+			v.Blockers = []Note{*taken}
+			return v
+		}
+	}
 	for _, n := range in.Nudges {
 		work.Nudge = stronger(work.Nudge, told(n.How, f))
 	}
@@ -91,6 +97,25 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is masked: somebody has made sure that it does not start", w.Name), "ask who did that, and why, before it is unmasked"})
 	}
 	return v
+}
+
+// takenFrom says who holds a port on which a service that is to be started serves a declared site, nil
+// for nobody.
+func takenFrom(in Input) *Note {
+	for d, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+		if site.ServedBy() != in.Stake.Local() || site.Within != "" || site.Off {
+			continue
+		}
+		for _, port := range site.Listen {
+			l := in.Traits.On(port)
+			if l == nil || l.Program == site.Program || slices.Contains(site.Yields, l.Program) || letsGo(in.Leaving, in.Memo, *l) {
+				continue
+			}
+			return &Note{in.Stake.Address(), fmt.Sprintf("port %d, on which %s serves site %s, is taken by %s (process %d)", port, in.Stake.Name, d.Name, l.Program, l.PID),
+				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)}
+		}
+	}
+	return nil
 }
 
 // unwantedService says whether a server that nothing declared needs any more holds a port on

@@ -162,6 +162,7 @@ type Input struct {
 	Declared  []Stake         // beside what is taken away
 	Held      []Stake         // what waits for something that is in its way, for kinds that heed that
 	Fresh     bool            // of what is taken away, that nothing of it was there before it was brought about
+	Restores  bool            // only what has shifted is planned for: what is as declared says nothing of what is in the way
 	Paths     map[string]bool // that stakes of the host are about, or were until they left
 
 	// Reached says of TCP ports whether a connection from outside was let in, where one was
