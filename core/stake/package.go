@@ -59,17 +59,18 @@ func VersionsDeclared(stakes []Stake) []string {
 // they offer instead, Near are names that are like it, and Here is what the host's
 // family calls what others call that.
 type PackageFound struct {
-	State     string   `json:"state"`
-	Version   string   `json:"version,omitempty"`
-	Unmet     bool     `json:"unmet,omitempty"` // installed, in another version than is wanted
-	Older     bool     `json:"older,omitempty"` // the candidate is older than what is installed
-	Candidate string   `json:"candidate,omitempty"`
-	Offered   []string `json:"offered,omitempty"`
-	Near      []string `json:"near,omitempty"`
-	Here      string   `json:"here,omitempty"`
-	Lists     string   `json:"lists,omitempty"`    // how old the sources' lists are, "" where that is no matter
-	Disabled  []string `json:"disabled,omitempty"` // sources that are switched off
-	Short     *Short   `json:"short,omitempty"`    // where there may not be room enough to install it
+	State     string    `json:"state"`
+	Version   string    `json:"version,omitempty"`
+	Unmet     bool      `json:"unmet,omitempty"` // installed, in another version than is wanted
+	Older     bool      `json:"older,omitempty"` // the candidate is older than what is installed
+	Candidate string    `json:"candidate,omitempty"`
+	Offered   []string  `json:"offered,omitempty"`
+	Near      []string  `json:"near,omitempty"`
+	Here      string    `json:"here,omitempty"`
+	ListsAt   time.Time `json:"lists_at,omitzero"`  // of when what the sources offer is known, where it was asked for
+	Lists     string    `json:"lists,omitempty"`    // how old the sources' lists are, "" where that is no matter
+	Disabled  []string  `json:"disabled,omitempty"` // sources that are switched off
+	Short     *Short    `json:"short,omitempty"`    // where there may not be room enough to install it
 
 	// With are the packages that would go with one that should be gone, because they need
 	// it, or that would go for one that is installed. Refused is why the manager would do
@@ -175,7 +176,7 @@ var _ = Register(Kind{
 		w, _ := last[PackageWant](want)
 		return JSON(PackageWant{Name: w.Name, Gone: goes, Whole: goes})
 	},
-	Follows: true, Passing: []string{"short", "lists"},
+	Follows: true, Passing: []string{"short", "lists", "lists_at"},
 	Join: joinPackages,
 	Within: workWithin(func(planned, now PackageWork) bool {
 		shown := func(g PackageGoal) bool { return slices.Contains(planned.Install, g) }
@@ -275,6 +276,8 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 		d.add("state", "installed", f.State)
 	case f.Unmet:
 		d.add("version", w.versionWords(), f.Version)
+	case w.Newest && !f.ListsAt.IsZero():
+		return Verdict{Rests: "the newest by lists of " + listsWords(f.ListsAt)}
 	default:
 		return Verdict{}
 	}
@@ -363,16 +366,23 @@ func (w PackageWant) versionWords() string {
 	return "the newest"
 }
 
+// listsWords is when lists of packages were read.
+func listsWords(at time.Time) string { return at.UTC().Format("2006-01-02 15:04 UTC") }
+
 func noSource(in Input, w PackageWant, f PackageFound) Note {
 	n := Note{Address: in.Stake.Address(), What: fmt.Sprintf("no package source of this host offers %s", w.Name), Fix: "check the name"}
 	if len(f.Offered) > 0 {
 		n.What += fmt.Sprintf(" %s: there is %s", w.versionWords(), strings.Join(f.Offered, ", "))
 		n.Fix = "declare one of these versions, or a source that has it"
-		return n
+	} else {
+		n.Fix += nearWords(f.Here, f.Near)
 	}
-	n.Fix += nearWords(f.Here, f.Near)
-	if len(f.Disabled) > 0 {
+	if len(f.Disabled) > 0 && len(f.Offered) == 0 {
 		n.Fix += fmt.Sprintf("; or switch a source on: %s is off", strings.Join(f.Disabled, ", "))
+	}
+	if !f.ListsAt.IsZero() {
+		n.What += " (its lists are of " + listsWords(f.ListsAt) + ")"
+		n.Fix += fmt.Sprintf("; what was published since is there after: northstake act refresh-lists --on %s", in.Stake.Host)
 	}
 	return n
 }

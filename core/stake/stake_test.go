@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"strings"
 	"testing"
+	"time"
 
 	"northstake/core/declare"
 )
@@ -696,5 +697,19 @@ func TestSitesExchangeTheirNames(t *testing.T) {
 	flood = site("flood", "flood.test")
 	if v := judge("/etc/nginx/sites/flood"); len(v.Blockers) != 1 {
 		t.Errorf("what the other site keeps blocks nothing: %+v", v)
+	}
+}
+
+// What is claimed by lists of packages has the age of the lists, and what they have not is told with what
+// reads them anew (M4).
+func TestListsOfPackagesHaveAnAge(t *testing.T) {
+	at := time.Date(2026, 5, 1, 12, 30, 0, 0, time.UTC)
+	v := judged(t, "package", Input{}, PackageWant{Name: "nginx", Newest: true}, PackageFound{State: "installed", Version: "1.22", ListsAt: at})
+	if v.Rests != "the newest by lists of 2026-05-01 12:30 UTC" || len(v.Differences) > 0 {
+		t.Errorf("the newest rests on %q: %+v", v.Rests, v.Differences)
+	}
+	v = judged(t, "package", Input{}, PackageWant{Name: "nginx", Version: "1.23"}, PackageFound{State: "installed", Version: "1.22", Unmet: true, Offered: []string{"1.22"}, Lists: ListsFresh, ListsAt: at})
+	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "there is 1.22 (its lists are of 2026-05-01 12:30 UTC)") || !strings.Contains(v.Blockers[0].Fix, "northstake act refresh-lists --on quay1") {
+		t.Errorf("the blockers are %+v", v.Blockers)
 	}
 }

@@ -154,6 +154,7 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 		}
 		f := &found[i]
 		versions := offered[w.Name]
+		f.ListsAt = at.Truncate(time.Minute)
 		f.Candidate = stake.Pick(versions, w.Version)
 		if w.Newest && f.State == "installed" {
 			f.Unmet = f.Candidate != "" && manager.Compare(f.Version, f.Candidate) < 0
