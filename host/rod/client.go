@@ -25,6 +25,7 @@ import (
 type Conn struct {
 	http *http2.ClientConn
 	raw  net.Conn
+	most int64 // bytes of one answer
 
 	mu      sync.Mutex
 	traits  stake.Traits
@@ -38,7 +39,7 @@ func NewConn(raw net.Conn) (*Conn, error) {
 	if err != nil {
 		return nil, fmt.Errorf("speak to the rod: %w", err)
 	}
-	return &Conn{http: cc, raw: raw, surveys: map[string]Survey{}}, nil
+	return &Conn{http: cc, raw: raw, most: answerLimit, surveys: map[string]Survey{}}, nil
 }
 
 // Usable says whether requests can still be made.
@@ -70,9 +71,9 @@ func (c *Conn) do(ctx context.Context, method, path string, body io.Reader) (*ht
 		}
 		var f Fault
 		if json.Unmarshal(b, &f) == nil && f.What != "" {
-			return nil, &f
+			return nil, f.shorten()
 		}
-		return nil, fmt.Errorf("the rod answered %s: %s", res.Status, bytes.TrimSpace(b))
+		return nil, fmt.Errorf("the rod answered %s: %s", res.Status, shortened(string(bytes.TrimSpace(b)), lineLimit))
 	}
 	return res, nil
 }
@@ -91,10 +92,7 @@ func (c *Conn) call(ctx context.Context, path string, in, out any) error {
 		_, err = io.Copy(io.Discard, res.Body)
 		return err
 	}
-	if err := json.NewDecoder(res.Body).Decode(out); err != nil {
-		return fmt.Errorf("read the rod's answer: %w", err)
-	}
-	return nil
+	return decode(res.Body, c.most, out)
 }
 
 // Inside starts the rod in a container of the host's engine, and returns its standard input and
@@ -288,11 +286,14 @@ func (c *Conn) events(ctx context.Context, path string, in any, say func(string)
 	if err != nil {
 		return "", err
 	}
+	ctx, cancel := within(ctx)
+	defer cancel()
 	res, err := c.do(ctx, http.MethodPost, path, bytes.NewReader(b))
 	if err != nil {
 		return "", err
 	}
 	defer res.Body.Close()
+	say = heard(say)
 	lines := bufio.NewScanner(res.Body)
 	lines.Buffer(make([]byte, 64<<10), 4<<20)
 	for lines.Scan() {
@@ -302,7 +303,7 @@ func (c *Conn) events(ctx context.Context, path string, in any, say func(string)
 		}
 		switch {
 		case e.Fault != nil:
-			return "", e.Fault
+			return "", e.Fault.shorten()
 		case e.State != "":
 			return e.State, nil
 		case e.Say != "":

@@ -151,7 +151,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		h.broken(ctx, err)
 		return
 	}
-	h.doc.Notes = append(h.doc.Notes, opened.Recovered...)
+	h.doc.Notes = append(h.doc.Notes, opened.Recovered[:min(len(opened.Recovered), notesLimit)]...)
 	done := map[int]bool{}
 	for _, st := range opened.Steps {
 		resumed = true

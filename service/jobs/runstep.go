@@ -15,7 +15,12 @@ import (
 	"northstake/host/rod"
 )
 
-const saidLimit = 50
+// saidLimit is how many lines of a step are kept, and notesLimit how many a host may add to its part
+// of a run while it goes back.
+const (
+	saidLimit  = 50
+	notesLimit = 200
+)
 
 // step does one step; false says that the host's part has ended.
 func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
@@ -160,8 +165,10 @@ func (h *hostRun) send(ctx context.Context, step plan.Step, say func(string)) er
 func (h *hostRun) takeBack(ctx context.Context, cause error) {
 	h.doc.Fault = faultOf(cause)
 	err := h.conn.TakeBack(ctx, h.id(), func(line string) {
-		h.doc.Notes = append(h.doc.Notes, line)
-		h.put(ctx)
+		if len(h.doc.Notes) < notesLimit {
+			h.doc.Notes = append(h.doc.Notes, line)
+			h.put(ctx)
+		}
 	})
 	var refused *rod.Fault
 	if err != nil && !errors.As(err, &refused) { // the host goes back by itself, or when somebody comes in
