@@ -1,10 +1,12 @@
 package stake
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
+	"strconv"
 	"strings"
 
 	"northstake/core/check"
@@ -50,11 +52,41 @@ type Entry struct {
 // underOthers is what keeps a thing from being brought about at a path that somebody beside root can
 // change, nil for nothing. What is to be that user's own is done with that user's rights.
 func underOthers(in Input, e Entry, owner, path string) *Note {
-	if e.Under == "" || e.Under == owner {
+	who, at := e.Under, e.UnderAt
+	if who == "" { // nobody can now; but a directory may be declared so that somebody will
+		who, at = willChange(in, e, path)
+	}
+	if who == "" || who == owner {
 		return nil
 	}
-	return &Note{in.Stake.Address(), fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", e.Under, e.UnderAt, path),
+	return &Note{in.Stake.Address(), fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", who, at, path),
 		"let the directories above it be root's and writable for nobody else, or declare " + path + " as their own"}
+}
+
+// willChange says who, beside root, can change what lies at a path once the directories above it are as
+// they are declared: the outermost of those counts, as on the host.
+func willChange(in Input, e Entry, p string) (who, at string) {
+	say := func(dir, owner, group, mode string) {
+		bits, err := strconv.ParseUint(mode, 8, 32)
+		if !strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/") || at != "" && len(at) <= len(dir) || err != nil || bits&0o1000 != 0 && e.Kind != "" {
+			return
+		}
+		switch {
+		case owner != "" && owner != "root":
+			who, at = owner, dir
+		case bits&0o020 != 0 && group != "root":
+			who, at = "group "+group, dir
+		case bits&0o002 != 0:
+			who, at = "everybody", dir
+		}
+	}
+	for _, d := range of[DirectoryWant](in.Declared, "directory", in.Memo) {
+		say(d.Path, d.Owner, d.Group, d.Mode)
+	}
+	for _, c := range of[ContentWant](in.Declared, "content", in.Memo) {
+		say(c.Root, c.Owner, c.Group, cmp.Or(c.Modes.Directories, "0755"))
+	}
+	return who, at
 }
 
 // DirectoryFound is what lies at a directory's path. Nobody names the owner and the group

@@ -713,3 +713,39 @@ func TestListsOfPackagesHaveAnAge(t *testing.T) {
 		t.Errorf("the blockers are %+v", v.Blockers)
 	}
 }
+
+// A plan foresees whom its own directories will let change what lies below them (M8).
+func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
+	dir := func(path, owner, group, mode string) Stake {
+		return Stake{Host: "quay1", Type: "directory", Name: path, Want: JSON(DirectoryWant{Path: path, Owner: owner, Group: group, Mode: mode})}
+	}
+	for name, c := range map[string]struct {
+		dirs   []Stake
+		owner  string
+		there  string
+		blocks string
+	}{
+		"root's own":             {[]Stake{dir("/srv/tides", "root", "root", "0755")}, "root", "", ""},
+		"a user's":               {[]Stake{dir("/srv/tides", "tides", "tides", "0755")}, "root", "", "tides can change /srv/tides, and so what lies at /srv/tides/low/x"},
+		"a user's, for the user": {[]Stake{dir("/srv/tides", "tides", "tides", "0755")}, "tides", "", ""},
+		"a group's":              {[]Stake{dir("/srv/tides", "root", "tides", "0775")}, "root", "", "group tides can change /srv/tides"},
+		"root's group":           {[]Stake{dir("/srv/tides", "root", "root", "0775")}, "root", "", ""},
+		"everybody's":            {[]Stake{dir("/srv/tides", "root", "root", "0777")}, "root", "", "everybody can change /srv/tides"},
+		"sticky, new":            {[]Stake{dir("/srv/tides", "root", "root", "1777")}, "root", "", "everybody can change /srv/tides"},
+		"sticky, there":          {[]Stake{dir("/srv/tides", "root", "root", "1777")}, "root", "file", ""},
+		"the outermost":          {[]Stake{dir("/srv/tides/low", "low", "low", "0755"), dir("/srv/tides", "tides", "tides", "0755")}, "low", "", "tides can change /srv/tides,"},
+		"another's beside":       {[]Stake{dir("/srv/tid", "tides", "tides", "0755"), dir("/srv/tides/low/x/y", "tides", "tides", "0755")}, "root", "", ""},
+		"content":                {[]Stake{{Host: "quay1", Type: "content", Name: "/srv/tides", Want: JSON(ContentWant{Root: "/srv/tides", Owner: "www-data", Group: "www-data"})}}, "root", "", "www-data can change /srv/tides"},
+	} {
+		in := Input{Declared: c.dirs}
+		in.Stake.Name = "/srv/tides/low/x"
+		v := judged(t, "file", in, FileWant{Path: "/srv/tides/low/x", Text: "x\n", Owner: c.owner, Group: c.owner, Mode: "0644"}, FileFound{Entry: Entry{Kind: c.there, Owner: "root", Group: "root", Mode: "0644"}})
+		blocks := ""
+		for _, b := range v.Blockers {
+			blocks += b.What
+		}
+		if (c.blocks == "") != (blocks == "") || !strings.Contains(blocks, c.blocks) {
+			t.Errorf("%s: blocked by %q, want %q", name, blocks, c.blocks)
+		}
+	}
+}
