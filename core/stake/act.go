@@ -167,6 +167,9 @@ func judgeAct(in Input, w ActWant, f ActFound) Verdict {
 		v.Moves = []Move{{Verb: "make", Text: fmt.Sprintf("make image %[4]s of container %[1]s, which is host %[2]s as revision %[3]d declares it, and push it to its registry", w.Container, w.Host, w.Revision, w.Image), Work: JSON(work)}}
 		return v
 	case "reboot":
+		if in.Traits.ServiceManager != "" && in.Traits.ServiceManager != "systemd" {
+			return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), "this host has no systemd, which is told to restart it", "restart it by its own means; northstake survey sees it again afterwards"}}}
+		}
 		return Verdict{Differences: asked, Moves: []Move{restartMove("restart the host, and wait for it", "", work)}}
 	}
 	return Verdict{Differences: asked, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("nothing is known that is called %q", w.Do), "it is one of " + ActNames()}}}

@@ -418,6 +418,9 @@ func awayPackage(in Input, w PackageWant, f PackageFound) Verdict {
 			return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: it serves what %s says", w.Name, servedWords(others)), "take that away first, or leave it"}}}
 		}
 	}
+	if f.Held && f.there() {
+		return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: it is held on this host", w.Name), "let go of it (apt-mark unhold), or leave it"}}}
+	}
 	if len(v.Blockers)+len(needs) > 0 {
 		why := cmp.Or(strings.Join(needs, ", "), "something") + " needs it"
 		return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: %s", w.Name, why), "take those away first, or leave it"}}}
@@ -439,6 +442,9 @@ func judgeGonePackage(in Input, w PackageWant, f PackageFound) Verdict {
 			n.What = fmt.Sprintf("package %s cannot go: %s needs it", w.Name, strings.Join(f.NeededBy, ", "))
 		}
 		return Verdict{Differences: []Difference{{"state", "gone", f.State}}, Blockers: []Note{n}}
+	}
+	if f.Held {
+		return Verdict{Differences: []Difference{{"state", "gone", f.State}}, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("package %s is held on this host: somebody has made sure that it stays", w.Name), "ask who did that, and let go of it (apt-mark unhold)"}}}
 	}
 	text := fmt.Sprintf("remove package %s %s", w.Name, f.Version)
 	if len(f.With) > 0 {

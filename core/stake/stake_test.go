@@ -600,6 +600,29 @@ func TestPackagesThatShouldBeGone(t *testing.T) {
 	}
 }
 
+// What a host will not do is said before: a package that is held does not go, and a host without systemd
+// is not told to restart (M11).
+func TestWhatAHostWillNotDo(t *testing.T) {
+	held := PackageFound{State: "installed", Version: "1.0", Held: true}
+	v := judged(t, "package", Input{}, PackageWant{Name: "telnet", Gone: true}, held)
+	if len(v.Moves) > 0 || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "is held on this host") {
+		t.Errorf("a held package: %+v", v)
+	}
+	kind, err := KindOf("package")
+	if err != nil {
+		t.Fatal(err)
+	}
+	v, err = kind.Away(Input{Stake: Stake{Host: "quay1", Type: "package", Name: "telnet", Want: JSON(PackageWant{Name: "telnet"})}, Found: JSON(held)})
+	if err != nil || len(v.Moves) > 0 || len(v.Cautions) != 1 || !strings.Contains(v.Cautions[0].What, "telnet stays: it is held") {
+		t.Errorf("a held package that leaves: %+v, %v", v, err)
+	}
+	for manager, moves := range map[string]int{"systemd": 1, "": 1, "init scripts": 0, "none": 0} {
+		if v := judged(t, "act", Input{Traits: Traits{ServiceManager: manager}}, ActWant{Do: "reboot"}, ActFound{}); len(v.Moves) != moves || len(v.Blockers) != 1-moves {
+			t.Errorf("with %q a restart is %+v", manager, v)
+		}
+	}
+}
+
 func TestAMemoKnowsTheSameBytesAndNoOthers(t *testing.T) {
 	m := NewMemo()
 	big := func(text string) json.RawMessage {
