@@ -28,7 +28,7 @@ func WriteAtomically(path string, text []byte, mode os.FileMode) error {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
-	f, err := os.CreateTemp(dir, ".northstake-*")
+	f, err := tempBeside(path)
 	if err != nil {
 		return err
 	}
@@ -97,7 +97,7 @@ func (m *Machine) WriteTogether(files []NewFile) error {
 		if err := os.MkdirAll(dir, 0o755); err != nil {
 			return err
 		}
-		f, err := os.CreateTemp(dir, ".northstake-*")
+		f, err := tempBeside(m.Path(n.Path))
 		if err != nil {
 			return err
 		}
@@ -276,6 +276,20 @@ func LinkAtomically(target, path string) error {
 		return err
 	}
 	return Flush(filepath.Dir(path))
+}
+
+// tempBeside makes the file that is to take the place of another. What keeps it from being made is told
+// of the place, and not of a name that nobody knows.
+func tempBeside(path string) (*os.File, error) {
+	f, err := os.CreateTemp(filepath.Dir(path), ".northstake-*")
+	var at *fs.PathError
+	switch {
+	case errors.Is(err, syscall.EROFS):
+		return nil, fmt.Errorf("write %s: its file system is mounted so that it can only be read", path)
+	case errors.As(err, &at):
+		return nil, fmt.Errorf("write %s: %w", path, at.Err)
+	}
+	return f, err
 }
 
 // linkIn makes a link that is not flushed yet.

@@ -48,3 +48,11 @@ func TestFilesThatAreWrittenTogether(t *testing.T) {
 		t.Errorf("after that there are %d files, and one holds %q, %v", left, b, err)
 	}
 }
+
+// Where nothing can be written that is told of the place, and of no name that nobody knows (K11).
+func TestWhereNothingCanBeWritten(t *testing.T) {
+	err := system.WriteAtomically("/proc/self/motd", []byte("x"), 0o644)
+	if err == nil || !strings.Contains(err.Error(), "write /proc/self/motd: ") || strings.Contains(err.Error(), ".northstake") {
+		t.Errorf("it says %v", err)
+	}
+}
