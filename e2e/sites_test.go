@@ -561,6 +561,16 @@ func TestAServerThatServesOthersGoesOn(t *testing.T) {
 	if got := strings.TrimSpace(g.on(host, "systemctl is-active apache2 nginx")); got != "active\nactive" {
 		t.Errorf("the servers are %s", got)
 	}
+	// What a first site takes over from them is said before (W10).
+	g.on(host, "sed -i '/ServerName/a ServerAlias *.saltmarsh.test' /etc/apache2/sites-enabled/other.conf; systemctl reload apache2")
+	g.declareText(declared("httpd"))
+	g.ns(0, "declare", g.dir)
+	c := fmt.Sprint(g.plan(1).Hosts[0].Cautions)
+	for _, want := range []string{"whoever asks port 80 for a name that no site has was answered by /etc/apache2/sites-enabled/other.conf", "visitors of timetable.saltmarsh.test were answered by /etc/apache2/sites-enabled/other.conf (*.saltmarsh.test)"} {
+		if !strings.Contains(c, want) {
+			t.Errorf("the cautions are %s", c)
+		}
+	}
 }
 
 // asking makes requests until it is ended.

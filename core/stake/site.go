@@ -115,6 +115,7 @@ type SiteFound struct {
 	Shut     []Shut     `json:"shut,omitempty"`
 	Bytes    bool       `json:"bytes,omitempty"`
 	Rivals   []Rival    `json:"rivals,omitempty"`
+	Takes    []Taking   `json:"takes,omitempty"` // where its virtual host is not written yet
 	Beside   []Beside   `json:"beside,omitempty"`
 	Labels   []string   `json:"labels,omitempty"`    // of the roots, where SELinux is enforcing
 	Left     []string   `json:"left,omitempty"`      // of the former files beside it
@@ -134,6 +135,23 @@ type Rival struct {
 	Name  string `json:"name,omitempty"`
 	First int    `json:"first,omitempty"` // or the port on which it answers to names that no site has
 	File  string `json:"file"`
+}
+
+// Taking is what a site takes from somebody's file of the same server that nobody has to mend: visitors of
+// a name that were answered there as one of By, such as "*.saltmarsh.test", or, on the port First, by names
+// that no site has.
+type Taking struct {
+	Name  string `json:"name,omitempty"`
+	By    string `json:"by,omitempty"`
+	First int    `json:"first,omitempty"`
+	File  string `json:"file"`
+}
+
+func (t Taking) words() string {
+	if t.First > 0 {
+		return fmt.Sprintf("whoever asks port %d for a name that no site has was answered by %s, and is by this site from then on", t.First, t.File)
+	}
+	return fmt.Sprintf("visitors of %s were answered by %s (%s), and are by this site from then on", t.Name, t.File, t.By)
 }
 
 // what is what a rival claims.

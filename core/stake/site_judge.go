@@ -173,6 +173,9 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	if w.Off {
 		text += ", and leave it switched off"
 	}
+	for _, t := range f.Takes {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), t.words(), "give the site another name, or another port, if that is not meant"})
+	}
 	if len(w.Vouched) > 0 {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(w.Vouched), "place", "places"), strings.Join(w.Vouched, ", "), w.By()), "look at what it does on every host that has the site"})
 	}

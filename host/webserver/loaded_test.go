@@ -247,3 +247,35 @@ func TestWhatIsNotKnownToBeLoaded(t *testing.T) {
 		t.Errorf("not listening: %v, %q, %v", is, why, err)
 	}
 }
+
+// What a new site takes from somebody's virtual hosts, without claiming what they claim, is found: names
+// that a wildcard stands for, and on httpd the names that no site has (W10).
+func TestWhatASiteTakesFromOthers(t *testing.T) {
+	for server, c := range map[string]struct{ wild, plain, takes string }{
+		"nginx": {"server {\n listen 80;\n server_name *.saltmarsh.test .ferries.test;\n}\n", "server {\n listen 80;\n server_name other.test;\n}\n",
+			"[{tides.saltmarsh.test *.saltmarsh.test 0 /etc/webd/enabled/theirs} {low.tides.ferries.test .ferries.test 0 /etc/webd/enabled/theirs}]"},
+		"httpd": {"<VirtualHost *:80>\n ServerName a.test\n ServerAlias *.saltmarsh.test\n</VirtualHost>\n", "<VirtualHost *:80>\n ServerName other.test\n</VirtualHost>\n",
+			"[{tides.saltmarsh.test *.saltmarsh.test 0 /etc/webd/enabled/theirs} {  80 /etc/webd/enabled/plain}]"},
+	} {
+		m := systemtest.Folder(t)
+		l := stake.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/available", LinkDir: "/etc/webd/enabled"}
+		for p, text := range map[string]string{"/etc/webd/webd.conf": "", "/etc/webd/enabled/theirs": c.wild, "/etc/webd/enabled/plain": c.plain, "/etc/webd/enabled/znorthstake-wild": c.wild} {
+			systemtest.Put(t, m, p, text)
+		}
+		claimed, err := ClaimedOf(m, server, l)
+		if err != nil {
+			t.Fatal(err)
+		}
+		w := stake.SiteWant{Server: server, Names: []string{"tides.saltmarsh.test", "low.tides.ferries.test", "*.low.saltmarsh.test"}, Listen: []int{80}, File: "/etc/webd/available/northstake-tides", Link: "/etc/webd/enabled/northstake-tides"}
+		if got := fmt.Sprint(claimed.Takes(w)); got != c.takes {
+			t.Errorf("%s: it takes %s", server, got)
+		}
+		systemtest.Put(t, m, "/etc/webd/enabled/a-first", c.plain)
+		if claimed, err = ClaimedOf(m, server, l); err != nil {
+			t.Fatal(err)
+		}
+		if got := fmt.Sprint(claimed.Takes(w)); strings.Contains(got, " 80 ") {
+			t.Errorf("%s, with another first: it takes %s", server, got)
+		}
+	}
+}

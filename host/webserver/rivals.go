@@ -153,6 +153,48 @@ func (c *Claimed) Rivals(w stake.SiteWant) []stake.Rival {
 	return out
 }
 
+// Takes is what a site that is not written yet will take from somebody's files: visitors of its names that
+// a wildcard there stands for, and, of a server that has the first file answer to names that no site has,
+// those. What sites of North Stake's take from one another is declared.
+func (c *Claimed) Takes(w stake.SiteWant) []stake.Taking {
+	if c == nil {
+		return nil
+	}
+	var out []stake.Taking
+	theirs := func(file string) bool { return !strings.Contains(path.Base(file), "northstake-") }
+	for _, n := range w.Names {
+		if strings.HasPrefix(n, "*.") {
+			continue
+		}
+		for _, rest, more := strings.Cut(n, "."); more; _, rest, more = strings.Cut(rest, ".") {
+			for _, by := range []string{"*." + rest, "." + rest} {
+				for _, file := range c.names[by] {
+					if theirs(file) {
+						out = append(out, stake.Taking{Name: n, By: by, File: file})
+					}
+				}
+			}
+		}
+	}
+	if servers[w.Server].byName && !w.First {
+		for _, port := range w.Listen {
+			first := ""
+			for _, file := range c.firsts[port] {
+				if w.Own != nil && w.Own.Default != stake.DefaultKept && slices.Contains(w.Own.Links, file) {
+					continue // it goes, as is declared
+				}
+				if first == "" || path.Base(file) < path.Base(first) {
+					first = file
+				}
+			}
+			if first != "" && theirs(first) && path.Base(w.File) < path.Base(first) {
+				out = append(out, stake.Taking{First: port, File: first})
+			}
+		}
+	}
+	return out
+}
+
 var comments = regexp.MustCompile(`(?m)^\s*#.*$`)
 
 // listed are the words behind a directive, without quotes, in small letters.

@@ -135,6 +135,9 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 		}
 	}
 	f.Rivals = claimed.Rivals(w)
+	if !w.Off && w.Within == "" && !m.Exists(cmp.Or(w.Link, w.File)) {
+		f.Takes = claimed.Takes(w)
+	}
 	shut, err := family.ShutOut(m.Machine, w.User, w.Roots)
 	if err != nil {
 		return f, err
