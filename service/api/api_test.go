@@ -164,6 +164,7 @@ func TestWhatIsAskedWronglyIsAnswered(t *testing.T) {
 		{"POST", "/grounds/asked/plans", `{} garbage`, 400, "follows"},
 		{"POST", "/grounds/asked/plans", `{"only":"shiftd"}`, 409, "shiftd"},
 		{"POST", "/grounds/asked/surveys", `{"only":"shifted"}`, 409, "ask for a plan"},
+		{"POST", "/grounds/asked/surveys", "", 400, "send {} where nothing in particular is asked for"}, // U8
 		{"POST", "/grounds/asked/surveys", `{"hosts":[],"x":1}`, 400, `unknown field`},
 		{"POST", "/grounds/asked/plans", `{"act":{"do":"upgrade","leave":["curl"]}}`, 409, "declare the version"},
 		{"POST", "/grounds/asked/runs", `{"plan":4711}`, 404, ""},

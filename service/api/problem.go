@@ -101,7 +101,10 @@ func body[T any](c *gin.Context, v *T) bool {
 func wholly[T any](d *json.Decoder, v *T) error {
 	d.DisallowUnknownFields()
 	var there *T
-	if err := d.Decode(&there); err != nil {
+	switch err := d.Decode(&there); {
+	case errors.Is(err, io.EOF):
+		return errors.New("the body is empty; send {} where nothing in particular is asked for")
+	case err != nil:
 		return err
 	}
 	if there == nil {
