@@ -479,7 +479,11 @@ func portWords(table string) string {
 			fields := strings.Fields(before)
 			span, protocol := strings.TrimSuffix(port, " accept"), fields[len(fields)-1]
 			if !strings.Contains(table, fmt.Sprintf("\t%s dport %s accept", protocol, span)) && !strings.Contains(table, fmt.Sprintf(" %s dport %s accept", protocol, span)) {
-				out = append(out, span+"/"+protocol+ledElsewhere)
+				from := ""
+				if len(fields) > 2 && fields[1] == "saddr" {
+					from = " from " + fields[2]
+				}
+				out = append(out, span+"/"+protocol+ledElsewhere+from)
 			}
 		}
 	}

@@ -78,7 +78,7 @@ func TestWhatAFirewallProgramLetsIn(t *testing.T) {
 		"lets everything in":   {FirewallFound{Program: "ufw", All: true}, "what no rule is about", true, ""},
 		"not at boot":          {FirewallFound{Program: "ufw", NotAtBoot: true}, "at boot", true, ""},
 		"not active":           {FirewallFound{}, "filtered by", true, ""},
-		"our own table beside": {FirewallFound{Program: "ufw", Live: "table", Kept: w.Table()}, "lets in now", false, "let only declared ports be led past ufw, into containers or elsewhere: 80/tcp, 5432/tcp, 8000-8010/tcp"},
+		"our own table beside": {FirewallFound{Program: "ufw", Live: "table", Kept: w.Table()}, "lets in now", false, "let only declared ports be led past ufw, into containers or elsewhere: 80/tcp, 5432/tcp from 10.0.0.0/8, 8000-8010/tcp"},
 	} {
 		if c.found.Live == "" {
 			c.found.Live, c.found.Kept = w.Table(), w.Table()

@@ -311,7 +311,7 @@ func TestTheTableOfDoors(t *testing.T) {
 		t.Errorf("beside a program it is\n%s", table)
 	}
 	found := FirewallFound{Program: "firewalld"}
-	if v := judged(t, "firewall", Input{}, beside, found); moves(v) != "let only declared ports be led past firewalld, into containers or elsewhere: 80/tcp, 9090/tcp, 8080/tcp" {
+	if v := judged(t, "firewall", Input{}, beside, found); moves(v) != "let only declared ports be led past firewalld, into containers or elsewhere: 80/tcp, 9090/tcp from 10.0.0.0/8, 8080/tcp" {
 		t.Errorf("beside a program: %q, %+v", moves(v), v.Blockers)
 	}
 	found.Live, found.Kept, found.Boot, found.Loader = beside.Table(), beside.Table(), "enabled", &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}
