@@ -384,9 +384,6 @@ func (c *caddy) runs(p part, indent, match, asked string, in func(key, format st
 	in("php", indent+"\ttransport fastcgi {")
 	in("php", indent+"\t\troot %s", c.value(p.root))
 	in("php", indent+"\t\tsplit .php")
-	for _, limit := range p.limitsOfPHP() {
-		in("largest_body", indent+"\t\tenv %s %s", limit[0], limit[1])
-	}
 	if asked != "" {
 		in("otherwise", indent+"\t\tenv PATH_INFO %s", asked)
 	}
@@ -397,7 +394,7 @@ func (c *caddy) runs(p part, indent, match, asked string, in func(key, format st
 	in("php", indent+"}")
 }
 
-// types says the media types of files, but for those that this server knows alike.
+// types says the media types of files, before the server would guess them.
 func (c *caddy) types(i int, in func(key, format string, args ...any)) {
 	charset := cmp.Or(c.site.Charset, "utf-8")
 	for j, m := range mediaTypes {

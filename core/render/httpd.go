@@ -404,9 +404,6 @@ func (h *httpd) files(p part, in func(key, format string, args ...any)) {
 		return
 	}
 	in("php", "CGIPassAuth On")
-	for _, limit := range p.limitsOfPHP() {
-		in("largest_body", "ProxyFCGISetEnvIf \"true\" %s %q", limit[0], limit[1])
-	}
 	h.runs(in, "php", `%{REQUEST_URI} =~ m#\.php$# && %{REQUEST_FILENAME} =~ m#\.php$# && -f %{REQUEST_FILENAME}`, nil) // those that are there
 	if !p.front(h.s) {
 		return

@@ -458,7 +458,7 @@ func (n *nginx) php(i int, p part) {
 	}
 	n.line(at, "            include fastcgi_params;")
 	n.line(at, "            fastcgi_param SCRIPT_FILENAME $request_filename;")
-	n.runs(p, "            ")
+	n.runs("            ")
 	n.line(at, "        }")
 }
 
@@ -488,18 +488,15 @@ func (n *nginx) pages() {
 			n.line(at, "        fastcgi_param SCRIPT_FILENAME %s;", n.value(p.root+"/"+p.otherwise))
 			n.line(at, "        fastcgi_param SCRIPT_NAME %s;", n.value(p.page()))
 			n.line(at, "        fastcgi_param PATH_INFO $%s;", n.named("asked"+strconv.Itoa(i)))
-			n.runs(p, "        ")
+			n.runs("        ")
 		})
 	}
 }
 
 // runs has PHP run what was found.
-func (n *nginx) runs(p part, indent string) {
+func (n *nginx) runs(indent string) {
 	at := n.at("php")
 	n.line(at, `%sfastcgi_param HTTP_PROXY "";`, indent)
-	for _, limit := range p.limitsOfPHP() {
-		n.line(n.of(p, "largest_body"), "%sfastcgi_param %s %s;", indent, limit[0], n.q(limit[1]))
-	}
 	n.line(at, "%sfastcgi_pass unix:%s;", indent, n.s.PHP)
 }
 

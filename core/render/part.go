@@ -241,12 +241,6 @@ func (p part) page() string { return strings.TrimSuffix(p.base, "/") + "/" + p.o
 // front says whether that page is a PHP file, which is told what was asked for.
 func (p part) front(s Site) bool { return s.PHP != "" && strings.HasSuffix(p.otherwise, ".php") }
 
-// limitsOfPHP are the settings by which PHP takes bodies as large as the server does, and no larger
-// (php.ini, "Data Handling" and "File Uploads"): each has a parameter of its own, of which one line is read.
-func (p part) limitsOfPHP() [][2]string {
-	return [][2]string{{"PHP_ADMIN_VALUE", "post_max_size=" + itoa(p.body)}, {"PHP_VALUE", "upload_max_filesize=" + itoa(p.body)}}
-}
-
 // at is the place of what a part says under a key, or of the part.
 func (w *writer) of(p part, key string) declare.Position {
 	if keys, ok := p.says[key]; ok {
