@@ -82,5 +82,5 @@ func Close(m *system.Machine, w stake.ContentWork, b Before) error {
 
 // leftovers are what a publication keeps for taking it back.
 func leftovers(stage string) []string {
-	return []string{stage, stage + goneSuffix, formerTree(stage), censusFile(stage), changesFile(stage)}
+	return []string{stage, stage + goneSuffix, formerTree(stage), censusFile(stage), censusFile(stage) + newSuffix, changesFile(stage)}
 }

@@ -33,6 +33,9 @@ func wasOf(s *syscall.Stat_t) was {
 // censusFile is where the census of the tree that a stage replaces is kept.
 func censusFile(stage string) string { return stage + ".census" }
 
+// newSuffix is what follows it in the name of one that is being written.
+const newSuffix = ".new"
+
 // ours says which paths of the tree were North Stake's own in it, or are in the one that is
 // live now: all that was not carried over.
 func (c census) ours(own owned) func(p string) bool {
@@ -43,7 +46,8 @@ func (c census) ours(own owned) func(p string) bool {
 }
 
 func (c census) keep(stage string) error {
-	f, err := os.OpenFile(censusFile(stage), os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
+	fresh := censusFile(stage) + newSuffix
+	f, err := os.OpenFile(fresh, os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
 	}
@@ -55,9 +59,26 @@ func (c census) keep(stage string) error {
 		err = e
 	}
 	if err == nil {
+		err = os.Rename(fresh, censusFile(stage))
+	}
+	if err == nil {
 		err = system.Flush(filepath.Dir(stage))
 	}
 	return err
+}
+
+// stampCensus notes that the trees are exchanged from now on: what is written from here on is meant
+// for the other one.
+func stampCensus(stage string) error {
+	now := unix.Timespec{Nsec: unix.UTIME_NOW}
+	return unix.UtimesNanoAt(unix.AT_FDCWD, censusFile(stage), []unix.Timespec{now, now}, unix.AT_SYMLINK_NOFOLLOW)
+}
+
+// stampOf is the time at which the trees of a stage were exchanged last.
+func stampOf(stage string) (unix.StatxTimestamp, error) {
+	var s unix.Statx_t
+	err := unix.Statx(unix.AT_FDCWD, censusFile(stage), unix.AT_SYMLINK_NOFOLLOW, unix.STATX_MTIME, &s)
+	return s.Mtime, err
 }
 
 // censusOf reads the census that was kept with a stage; nil where there is none.

@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"maps"
 	"os"
 	"path/filepath"
 	"slices"
@@ -250,8 +251,10 @@ func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...
 		return err
 	}
 	switch {
+	case now == b.Inode && wasExchanged(stage):
+		err = k.bringOver(own, false) // again, after it was cut off
 	case now == b.Inode:
-		err = k.backSlowly(own)
+		err = k.backSlowly()
 	case b.Entry.Kind == "":
 		err = k.emptyTree(own)
 	default:
@@ -285,15 +288,52 @@ func (k keeper) switchBack(own owned) error {
 		k.say("left %s as it is: somebody else has moved its trees meanwhile", k.w.Root)
 		return nil
 	}
-	since, err := censusOf(stage)
-	if err != nil {
-		return err
-	}
 	if k.w.Away && !k.m.Exists(k.w.Root) { // it was empty, and went
 		return os.Rename(stage, root)
 	}
+	if err := onlyPresent(stage); err != nil {
+		return err
+	}
 	if err := putBackAt(stage, root); err != nil {
 		return fmt.Errorf("switch %s back to the former tree: %w", k.w.Root, err)
+	}
+	return k.bringOver(own, true)
+}
+
+// wasExchanged says whether a stage holds a tree that was made ready for an exchange, or lay at the
+// root until it was exchanged back.
+func wasExchanged(stage string) bool {
+	_, slow := os.Lstat(changesFile(stage))
+	_, census := os.Lstat(censusFile(stage))
+	return slow != nil && census == nil
+}
+
+// onlyPresent leaves out of the census what has gone from the tree since: what has come by its name to
+// the tree that is live is new to it. The census has the time of the exchange that is next.
+func onlyPresent(stage string) error {
+	since, err := censusOf(stage)
+	if err != nil || since == nil {
+		return err
+	}
+	items, err := walk(stage)
+	if err != nil {
+		return err
+	}
+	present := map[string]bool{}
+	for _, it := range items {
+		present[it.path] = true
+	}
+	maps.DeleteFunc(since, func(p string, w was) bool { return w.CarriedIn && !present[p] })
+	return since.keep(stage)
+}
+
+// bringOver brings into the tree that is back what others have written to the newer one, and removes
+// that. Whole says that nothing of it was removed yet.
+func (k keeper) bringOver(own owned, whole bool) error {
+	stage, root := k.m.Path(k.b.Stage), k.m.Path(k.w.Root)
+	since, err := censusOf(stage)
+	if err != nil {
+		return err
 	}
 	var newer syscall.Stat_t
 	if err := syscall.Lstat(stage, &newer); err != nil || newer.Mode&syscall.S_IFMT != syscall.S_IFDIR {
@@ -316,7 +356,7 @@ func (k keeper) switchBack(own owned) error {
 			}
 		}
 	}
-	return removeTree(stage, root, since, true, own.has)
+	return removeTree(stage, root, since, whole, own.has)
 }
 
 // putBackAt exchanges a former tree with what lies at a root, or puts it there where nothing lies.

@@ -57,7 +57,7 @@ func follow(from, to string, since census, whole bool, ours func(p string) bool)
 	if !whole {
 		return items, nil
 	}
-	return items, removeGone(to, from+goneSuffix, since, present, ours)
+	return items, removeGone(from, to, since, present, ours)
 }
 
 // both does something with the places of one path in two trees.
@@ -156,16 +156,33 @@ func later(a, b syscall.Timespec) bool {
 	return a.Sec > b.Sec || a.Sec == b.Sec && a.Nsec > b.Nsec
 }
 
-// takeOut removes a file of the live tree, if it still is the one that is meant: it is moved
-// aside first, and what turns out to be another goes back.
-func takeOut(full, aside string, ino uint64) error {
+// writtenSince says whether a file was written, or made, at a time or after it. One that was removed and
+// made anew may have the number that it had.
+func writtenSince(full string, at unix.StatxTimestamp) (bool, error) {
+	var s unix.Statx_t
+	if err := unix.Statx(unix.AT_FDCWD, full, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_MTIME|unix.STATX_BTIME, &s); err != nil {
+		return false, &fs.PathError{Op: "statx", Path: full, Err: err}
+	}
+	since := func(a unix.StatxTimestamp) bool { return a.Sec > at.Sec || a.Sec == at.Sec && a.Nsec >= at.Nsec }
+	return since(s.Mtime) || s.Mask&unix.STATX_BTIME != 0 && since(s.Btime), nil
+}
+
+// takeOut removes a file of the live tree, if it still is the one that is meant and nobody has written
+// to it since a time: it is moved aside first, and what turns out to be another goes back.
+func takeOut(full, aside string, ino uint64, at unix.StatxTimestamp) error {
+	if since, err := writtenSince(full, at); err != nil || since {
+		return err
+	}
 	err := unix.Renameat2(unix.AT_FDCWD, full, unix.AT_FDCWD, aside, unix.RENAME_NOREPLACE)
 	if err != nil {
 		return err
 	}
-	if is, err := inodeOf(aside); err != nil {
+	is, err := inodeOf(aside)
+	since, err2 := writtenSince(aside, at)
+	if err := cmp.Or(err, err2); err != nil {
 		return err
-	} else if is != ino {
+	}
+	if is != ino || since {
 		err := unix.Renameat2(unix.AT_FDCWD, aside, unix.AT_FDCWD, full, unix.RENAME_NOREPLACE)
 		if !errors.Is(err, syscall.EEXIST) {
 			return err
@@ -174,14 +191,21 @@ func takeOut(full, aside string, ino uint64) error {
 	return os.Remove(aside)
 }
 
-// removeGone removes what somebody removed from a tree since its census, from the other
-// where it is still the same. Dismissed is where a file is looked at before it goes.
-func removeGone(to, aside string, since census, present map[string]bool, ours func(string) bool) error {
+// removeGone removes what somebody removed from a tree before the exchange, after its census, from the
+// other where it is still the same. What was written there since the exchange stays.
+func removeGone(from, to string, since census, present map[string]bool, ours func(string) bool) error {
 	var gone []string
 	for p, before := range since {
 		if before.CarriedIn && !present[p] && !ours(p) {
 			gone = append(gone, p)
 		}
+	}
+	if len(gone) == 0 {
+		return nil
+	}
+	exchanged, err := stampOf(from)
+	if err != nil {
+		return err
 	}
 	slices.Sort(gone)
 	for _, p := range slices.Backward(gone) { // what is in a directory before it
@@ -195,7 +219,7 @@ func removeGone(to, aside string, since census, present map[string]bool, ours fu
 					return err
 				}
 			case !before.Dir && s.Ino == before.Ino:
-				return takeOut(full, aside, before.Ino)
+				return takeOut(full, from+goneSuffix, before.Ino, exchanged)
 			}
 			return nil
 		})

@@ -6,6 +6,8 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/sys/unix"
+
 	"northstake/host/system/systemtest"
 )
 
@@ -70,6 +72,10 @@ func TestAFormerTreeThatIsGoingTakesNothingAlong(t *testing.T) {
 	if _, err := follow(from, to, since, false, none); err != nil {
 		t.Fatal(err)
 	}
+	time.Sleep(20 * time.Millisecond)
+	if err := since.keep(from); err != nil {
+		t.Fatal(err)
+	}
 	if _, err := os.Lstat(filepath.Join(to, "upload")); err != nil {
 		t.Error("it was removed from the live tree")
 	}
@@ -103,7 +109,8 @@ func TestWhatTookAnothersPlaceStays(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if err := takeOut(live, filepath.Join(dir, "aside"), ino+1); err != nil {
+	after := unix.StatxTimestamp{Sec: time.Now().Unix() + 60}
+	if err := takeOut(live, filepath.Join(dir, "aside"), ino+1, after); err != nil {
 		t.Fatal(err)
 	}
 	holds(live, "another's")
@@ -118,10 +125,137 @@ func TestWhatTookAnothersPlaceStays(t *testing.T) {
 		t.Fatal(err)
 	}
 	holds(live, "late")
-	if err := takeOut(former, filepath.Join(dir, "aside"), ino); err != nil {
+	if err := takeOut(former, filepath.Join(dir, "aside"), ino, after); err != nil {
 		t.Fatal(err)
 	}
 	if left, _ := filepath.Glob(filepath.Join(dir, "*")); len(left) != 1 {
 		t.Errorf("there are %v", left)
+	}
+}
+
+// A file that a program removed just before the trees were exchanged, and wrote anew just after, is
+// there, and is so when the publication is taken back: by its name, and often its number, it is the one
+// that was carried over.
+func TestWhatWasRemovedAndWrittenAnewStays(t *testing.T) {
+	const site = "/srv/site"
+	m := systemtest.Folder(t)
+	first := map[string]string{"index.html": "one", "page.html": "page"}
+	publish(t, m, 1, content(site, first), first)
+	for _, name := range []string{"anew", "inplace", "gone"} {
+		systemtest.Put(t, m, site+"/up/"+name, "early")
+	}
+	second := map[string]string{"index.html": "two", "page.html": "page two"}
+	for _, text := range second {
+		systemtest.Put(t, m, blobOnHost(text), text)
+	}
+	w := content(site, second)
+	b, err := Prepare(m, "1-2", w)
+	if err != nil {
+		t.Fatal(err)
+	}
+	stage := m.Path(b.Stage)
+	if err := ownStages(m, site); err != nil {
+		t.Fatal(err)
+	}
+	since, err := buildTree(m, w, stage, false)
+	if err == nil {
+		err = since.keep(stage)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	remove := func() {
+		t.Helper()
+		for _, name := range []string{"anew", "inplace", "gone"} {
+			if err := os.Remove(m.Path(site + "/up/" + name)); err != nil {
+				t.Fatal(err)
+			}
+		}
+		time.Sleep(20 * time.Millisecond)
+	}
+	write := func() {
+		t.Helper()
+		systemtest.Put(t, m, site+"/up/inplace", "late")
+		if err := os.Remove(m.Path(site + "/up/anew")); err != nil {
+			t.Fatal(err)
+		}
+		systemtest.Put(t, m, site+"/up/anew", "late") // often by the same number
+		old := time.Now().Add(-time.Hour)
+		if err := os.Chtimes(m.Path(site+"/up/anew"), old, old); err != nil {
+			t.Fatal(err)
+		}
+	}
+	holds := func(when string) {
+		t.Helper()
+		got := tree(t, m, site)
+		for name, want := range map[string]string{"up/anew": "late", "up/inplace": "late", "up/gone": ""} {
+			if got[name] != want {
+				t.Errorf("%s: %s holds %q, want %q", when, name, got[name], want)
+			}
+		}
+	}
+	remove()
+	if _, err := switchTree(m, w, stage, silent); err != nil {
+		t.Fatal(err)
+	}
+	write()
+	if err := Do(m, w, b, silent); err != nil {
+		t.Fatal(err)
+	}
+	holds("published")
+	if err := Close(m, w, b); err != nil {
+		t.Fatal(err)
+	}
+	holds("at the end")
+	if err := Back(m, w, b, silent); err != nil {
+		t.Fatal(err)
+	}
+	holds("taken back")
+}
+
+// Taking back that was cut off after the trees were exchanged, at whatever it was doing, loses nothing of
+// what others had written to the newer tree.
+func TestTakingBackThatWasCutOffLosesNothing(t *testing.T) {
+	const site = "/srv/site"
+	for name, cut := range map[string]func(k keeper, own owned){
+		"exchanged": func(keeper, owned) {},
+		"half removed": func(k keeper, own owned) {
+			stage := k.m.Path(k.b.Stage)
+			since, err := censusOf(stage)
+			if err == nil {
+				_, err = follow(stage, k.m.Path(site), since, true, own.has)
+			}
+			if err == nil {
+				err = os.RemoveAll(filepath.Join(stage, "up"))
+			}
+			if err != nil {
+				t.Fatal(err)
+			}
+		},
+	} {
+		m := systemtest.Folder(t)
+		first := map[string]string{"index.html": "one", "page.html": "page"}
+		publish(t, m, 1, content(site, first), first)
+		systemtest.Put(t, m, site+"/up/early", "early")
+		second := map[string]string{"index.html": "two", "page.html": "page two"}
+		step := publish(t, m, 2, content(site, second), second)
+		systemtest.Put(t, m, site+"/up/late", "late")
+		systemtest.Put(t, m, site+"/page.html", "edited")
+		k := keeper{m: m, w: step.work, b: step.before, say: silent}
+		own, err := ownPaths(step.work)
+		if err == nil {
+			err = putBackAt(m.Path(step.before.Stage), m.Path(site))
+		}
+		if err != nil {
+			t.Fatal(err)
+		}
+		cut(k, own)
+		backAll(t, step)
+		got := tree(t, m, site)
+		for p, want := range map[string]string{"up/early": "early", "up/late": "late", "page.html": "edited", "index.html": "one"} {
+			if got[p] != want {
+				t.Errorf("%s: %s holds %q, want %q", name, p, got[p], want)
+			}
+		}
 	}
 }

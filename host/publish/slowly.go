@@ -206,7 +206,7 @@ func removeEmptiedAbove(root, p string) {
 
 // backSlowly puts the former files back that were replaced one by one, as far as they are
 // still as the step left them.
-func (k keeper) backSlowly(_ owned) error {
+func (k keeper) backSlowly() error {
 	stage, root := k.m.Path(k.b.Stage), k.m.Path(k.w.Root)
 	f, err := os.Open(changesFile(stage))
 	if errors.Is(err, fs.ErrNotExist) {

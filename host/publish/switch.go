@@ -28,6 +28,9 @@ func switchTree(m *system.Machine, w stake.ContentWork, stage string, say func(s
 		}
 		return false, system.Flush(filepath.Dir(full))
 	}
+	if err := stampCensus(stage); err != nil {
+		return false, err
+	}
 	err = unix.Renameat2(unix.AT_FDCWD, stage, unix.AT_FDCWD, full, unix.RENAME_EXCHANGE)
 	if err == nil {
 		return false, system.Flush(filepath.Dir(full))
