@@ -6,6 +6,7 @@ import (
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -627,7 +628,7 @@ func TestDriftIsOfWhatVisitorsGet(t *testing.T) {
 	}
 	says("at the host's address", "site/timetable", "from outside")
 	// A plan says so as well, and leaves it in the record.
-	if out := g.ns(1, "plan", g.name); !strings.Contains(out, "answers otherwise "+host+"/site/timetable") || !strings.Contains(out, "not all is as declared: 1 site answers otherwise") {
+	if out := g.ns(2, "plan", g.name); !strings.Contains(out, "visitors of timetable.saltmarsh.test at "+g.address(host)+":80 are answered by another virtual host, /etc/nginx/elsewhere/their.conf:1") {
 		t.Errorf("plan says\n%s", out)
 	}
 	g.recorded(host, "site/timetable", plan.Shifted)
@@ -654,4 +655,77 @@ func TestDriftIsOfWhatVisitorsGet(t *testing.T) {
 	g.on(host, "pkill -CONT nginx")
 	g.ns(0, "drift", g.name)
 	g.nothingToDo()
+}
+
+// A look at a site asks as its visitors do, without a probe: by each of its names, at each address of the
+// host. Whatever a site asks of visitors or answers itself, it says its mark to who knows it, and to nobody
+// else; and no visit stands in its log (V3).
+func TestWhoAnswersTheVisitorsOfASite(t *testing.T) {
+	t.Parallel()
+	site := "[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\n"
+	servers := []struct {
+		name, conf, their string
+		port              int
+	}{
+		{"nginx", "/etc/nginx/sites-enabled/their.conf", "server { listen ADDRESS:PORT; server_name other.test; return 200 \"theirs\\n\"; }", 8181},
+		{"httpd", "/etc/apache2/sites-enabled/their.conf", "<VirtualHost ADDRESS:PORT>\nServerName other.test\nRedirect 410 /\n</VirtualHost>", 8182},
+		{"caddy", "/etc/caddy/conf.d/their.conf", "http://moved.caddy.saltmarsh.test:PORT {\n\tbind ADDRESS\n\trespond \"theirs\"\n}", 8183},
+	}
+	reload := map[string]string{"nginx": "nginx", "httpd": "apache2", "caddy": "caddy"}
+	var b strings.Builder
+	b.WriteString("[kit.base]\npackages = [\"curl\"]\n" + site)
+	for _, s := range servers {
+		fmt.Fprintf(&b, `[site.%[1]s]
+on = ["h*"]
+server = %[1]q
+listen = [%[2]d]
+names = ["wall.%[1]s.saltmarsh.test", "*.wide.%[1]s.saltmarsh.test"]
+redirected_names = ["old.%[1]s.saltmarsh.test"]
+catch_all = true
+from = ["192.0.2.0/24"]
+log = { access = "%[3]s/wall.log" }
+[site.%[1]s.passwords]
+ferry = "$2y$05$abcdefghijklmnopqrstuuqNOqZb8zGWnHEBkoOrqBMsD9y8tVjH2"
+[site.%[1]s-moved]
+on = ["h*"]
+server = %[1]q
+listen = [%[2]d]
+names = ["moved.%[1]s.saltmarsh.test"]
+[site.%[1]s-moved.path."/"]
+moved_to = "https://saltmarsh.test/"
+`, s.name, s.port, "/var/log/"+reload[s.name])
+	}
+	g := newGround(t, shared, 1, b.String())
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	g.ns(0, "drift", g.name)
+	for _, s := range servers {
+		if got := g.on(host, fmt.Sprintf("cat /var/log/%s/wall.log | grep -c northstake || true", reload[s.name])); strings.TrimSpace(got) != "0" {
+			t.Errorf("%s: %s visits stand in the log", s.name, got)
+		}
+		for path, want := range map[string]string{"/.well-known/northstake/": "403", "/.well-known/northstake/000000000000000000000000": "403"} {
+			if got := g.on(host, fmt.Sprintf("curl -s -o /dev/null -w '%%{http_code}' -H 'Host: wall.%s.saltmarsh.test' http://127.0.0.1:%d%s", s.name, s.port, path)); got != want {
+				t.Errorf("%s: %s of who does not know the mark: %s", s.name, path, got)
+			}
+		}
+	}
+	// Who listens at the loopback address alone takes nobody's visitors.
+	g.on(host, "echo 'server { listen 127.0.0.1:80; listen 127.0.0.1:8181; server_name 127.0.0.1; return 204; }' > /etc/nginx/conf.d/status.conf; nginx -t -q && systemctl reload nginx; sleep 1")
+	g.ns(0, "drift", g.name)
+	g.on(host, "rm /etc/nginx/conf.d/status.conf; systemctl reload nginx; sleep 1")
+	for _, s := range servers {
+		g.on(host, fmt.Sprintf("cat > %s <<'X'\n%s\nX\nsystemctl reload %s; sleep 1", s.conf, strings.NewReplacer("ADDRESS", g.address(host), "PORT", strconv.Itoa(s.port)).Replace(s.their), reload[s.name]))
+		out := g.ns(1, "drift", g.name)
+		for _, want := range []string{"site/" + s.name, "another virtual host, " + s.conf + ":1", fmt.Sprintf("%s:%d", g.address(host), s.port)} {
+			if !strings.Contains(out, want) {
+				t.Errorf("%s: drift does not say %q:\n%s", s.name, want, out)
+			}
+		}
+		if out := g.ns(2, "restore", g.name, "--yes"); !strings.Contains(out, "are answered by another virtual host, "+s.conf+":1") {
+			t.Errorf("%s: restore says\n%s", s.name, out)
+		}
+		g.on(host, "rm "+s.conf+"; systemctl reload "+reload[s.name]+"; sleep 1")
+		g.ns(0, "drift", g.name)
+	}
 }

@@ -191,6 +191,8 @@ func (h *httpd) host(on []string) {
 	} else {
 		h.line(h.at("compress"), "    SetEnv no-gzip 1")
 	}
+	h.line(h.at(), "    RewriteEngine On")
+	h.line(h.at(), `    RewriteRule "^%s$" "-" [R=200,L]`, strings.Replace(markDir, ".", "[.]", 1)+markHere)
 	for line := range strings.Lines(h.site.Raw["httpd"]) {
 		h.line(h.at("raw", "httpd"), "    %s", strings.TrimRight(line, "\r\n"))
 	}
@@ -200,8 +202,14 @@ func (h *httpd) host(on []string) {
 	for i, p := range slices.Backward(h.parts) { // what comes later counts: the longest last
 		h.part(i, p)
 	}
+	h.line(h.at(), `    <Location "%s%s">`, markDir, markHere)
+	h.line(h.at(), `        ErrorDocument 200 "%s%s"`, marked, markHere)
+	h.line(h.at(), "    </Location>")
 	h.line(h.at(), "</VirtualHost>")
 }
+
+// visitors is who asks for something else than the mark.
+const visitors = "%{REQUEST_URI} != '" + markDir + markHere + "'"
 
 func (h *httpd) logs() {
 	form := h.site.Log.Form
@@ -215,8 +223,10 @@ func (h *httpd) logs() {
 	} else if a != "" {
 		if h.site.Log.Form == "json" {
 			h.record()
-			h.line(h.at("log", "access"), `    CustomLog %s %s "expr=-n %%{REMOTE_USER} && %%{REQUEST_STATUS} != '401'"`, h.value(a), h.named("form_account"))
-			form += ` "expr=-z %{REMOTE_USER} || %{REQUEST_STATUS} == '401'"`
+			h.line(h.at("log", "access"), `    CustomLog %s %s "expr=%s && -n %%{REMOTE_USER} && %%{REQUEST_STATUS} != '401'"`, h.value(a), h.named("form_account"), visitors)
+			form += ` "expr=` + visitors + ` && (-z %{REMOTE_USER} || %{REQUEST_STATUS} == '401')"`
+		} else {
+			form += ` "expr=` + visitors + `"`
 		}
 		h.line(h.at("log", "access"), "    CustomLog %s %s", h.value(a), form)
 	}
@@ -265,7 +275,6 @@ func (h *httpd) directories() {
 // finds says, before the server looks for a file, what is none: names that no file can have, and what
 // a page answers in place of a file.
 func (h *httpd) finds() {
-	h.line(h.at(), "    RewriteEngine On")
 	h.line(h.at(), `    RewriteRule "[^/]{256}" "-" [R=404,L]`)
 	h.line(h.at(), `    RewriteRule "^.{%d}" "-" [R=404,L]`, longestPath)
 	if !slices.ContainsFunc(h.parts, func(p part) bool { return p.otherwise != "" }) {

@@ -247,6 +247,7 @@ func (n *nginx) server() {
 		n.line(n.at(), "        return 416;")
 		n.line(n.at(), "    }")
 	}
+	n.visited()
 	for line := range strings.Lines(n.site.Raw["nginx"]) {
 		n.line(n.at("raw", "nginx"), "    %s", strings.TrimRight(line, "\r\n"))
 	}
@@ -547,6 +548,18 @@ func (n *nginx) passes(i int, p part, uri string) {
 	n.line(at, "        proxy_buffering off;")
 	n.line(at, "        proxy_request_buffering off;")
 	n.raw(p, "        ")
+}
+
+// visited has the site say its mark to who knows it, whatever else it asks or answers.
+func (n *nginx) visited() {
+	at := `"` + markDir + markHere + `"`
+	n.line(n.at(), "    if ($uri = %s) {", at)
+	n.line(n.at(), "        break;")
+	n.line(n.at(), "    }")
+	n.line(n.at(), "    location = %s {", at)
+	n.line(n.at(), "        access_log off;")
+	n.line(n.at(), `        return 200 "%s";`, marked+markHere)
+	n.line(n.at(), "    }")
 }
 
 // answersMark has the server say which text it has loaded.

@@ -233,11 +233,26 @@ const markZone = ".northstake.invalid"
 // text it has loaded of that site.
 func MarkName(site string) string { return site + markZone }
 
-// mark is what the server answers to that: a sum of the text so far.
+// mark is what the server answers to that, and at MarkPath under the site's own names: a sum of the text
+// so far.
 func (w *writer) mark() string {
-	sum := sha256.Sum256([]byte(w.b.String()))
-	w.marked = "northstake " + hex.EncodeToString(sum[:12])
+	text := w.b.String()
+	sum := sha256.Sum256([]byte(text))
+	w.marked = marked + hex.EncodeToString(sum[:12])
+	w.b.Reset()
+	w.b.WriteString(strings.ReplaceAll(text, markHere, strings.TrimPrefix(w.marked, marked)))
 	return w.marked
 }
+
+const (
+	marked   = "northstake "
+	markHere = "\x00mark\x00" // where the sum stands that the text has without it
+	markDir  = "/.well-known/northstake/"
+)
+
+// MarkPath is the path at which a site answers by its mark to visitors that know it, by each of its
+// names: whoever asks is served by that site, and by that text. Who does not know the mark cannot find
+// the path, and learns nothing.
+func MarkPath(mark string) string { return markDir + strings.TrimPrefix(mark, marked) }
 
 func itoa(n int64) string { return strconv.FormatInt(n, 10) }

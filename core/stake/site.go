@@ -28,6 +28,7 @@ type SiteWant struct {
 	Lines   Places      `json:"lines"`
 	Mark    string      `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
 	Asked   string      `json:"asked,omitempty"`
+	Visit   *Visit      `json:"visit,omitempty"` // nil where a site does not say its mark to visitors
 	Listen  []int       `json:"listen"`
 	AskAt   string      `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
 	Within  string      `json:"within,omitempty"`  // container that its server runs in, "" for the host itself
@@ -44,6 +45,15 @@ type SiteWant struct {
 	Names   []string    `json:"names"`
 	Roots   []string    `json:"roots,omitempty"`    // what the server reads
 	Dirs    []string    `json:"declared,omitempty"` // directories whose owner and mode are declared
+}
+
+// Visit is how a site is asked as its visitors ask it: by each of its names, a name below those that are
+// wildcards, for a path at which it says its mark; at the host's own addresses, those of version 6 of IP
+// where it listens there.
+type Visit struct {
+	Path  string   `json:"path"`
+	Names []string `json:"names"`
+	V6    bool     `json:"v6,omitempty"`
 }
 
 // SiteFile is a file that a site's configuration reads, of root and the group of the
@@ -122,6 +132,15 @@ type SiteFound struct {
 	Silent   []string   `json:"silent,omitempty"`    // services that it passes on to and that take no connection from the host
 	NotTaken string     `json:"not_taken,omitempty"` // the main configuration of the server, where it does not take the site's file in
 	Taken    []Listener `json:"taken,omitempty"`     // programs outside of its container that have its ports
+	Others   []Other    `json:"others,omitempty"`    // who answers its visitors in its place
+}
+
+// Other answers visitors of names of a site, at an address of the host with its port, in that site's
+// place: By says who, such as a virtual host by its file and line, or a program; "" for nobody.
+type Other struct {
+	Names []string `json:"names"`
+	At    string   `json:"at"`
+	By    string   `json:"by"`
 }
 
 // Beside is a file that a site's configuration reads, and whether it holds what it should.
@@ -217,7 +236,7 @@ var _ = Register(Kind{
 		return joinMoves(moves, "the virtual hosts of "+count(len(moves), "site", "sites"), names)
 	},
 	Within: worksWithin, Paths: sitePaths,
-	Judge: Judging(judgeSite), Follows: true, Passing: []string{"silent", "taken"},
+	Judge: Judging(judgeSite), Follows: true, Passing: []string{"silent", "taken", "others"},
 	Elsewhere: func(former, now json.RawMessage) json.RawMessage {
 		f, ok := last[SiteWant](former)
 		n, ok2 := last[SiteWant](now)
@@ -318,6 +337,7 @@ func wantSite(w *Wanting, name string) error {
 	}
 	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
 		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, name), Yields: w.silenced(serverOf(s)), File: file}
+	want.Visit = visitOf(s, want, w.Traits.IPv6)
 	if local := Local("server", serverOf(s)); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
@@ -365,6 +385,23 @@ func wantSite(w *Wanting, name string) error {
 		w.PortFor(name, l.Port, w.D.At("site", name, "listen", strconv.Itoa(i)))
 	}
 	return nil
+}
+
+// nobodysName is a name that no site has (RFC 6761, section 6.4).
+const nobodysName = "nobodys.name.northstake.invalid"
+
+func visitOf(s *declare.Site, w SiteWant, v6 bool) *Visit {
+	v := Visit{Path: render.MarkPath(w.Mark), V6: v6}
+	for _, n := range w.Names {
+		if rest, wild := strings.CutPrefix(n, "*."); wild {
+			n = "any-" + path.Base(v.Path)[:8] + "." + rest
+		}
+		v.Names = append(v.Names, n)
+	}
+	if s.CatchAll {
+		v.Names = append(v.Names, nobodysName)
+	}
+	return &v
 }
 
 // accounts are those that a secret holds.

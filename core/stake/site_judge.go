@@ -126,6 +126,10 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		}
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away: of two the server takes one, and which is a matter of their order"})
 	}
+	for _, o := range f.Others {
+		d.differ("answers at "+o.At, "this site", cmp.Or(o.By, "nothing listens there")+", for "+firstOf(o.Names))
+		v.Blockers = append(v.Blockers, o.blocks(in.Stake.Address(), w))
+	}
 	for _, shut := range f.Shut {
 		if !slices.Contains(w.Dirs, shut.At) {
 			d.differ("way to "+shut.Root, "open to "+w.User, fmt.Sprintf("shut at %s (%s, owner %s, group %s)", shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group))
@@ -181,6 +185,22 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	}
 	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(SiteWork{SiteWant: w, Drops: f.Left}), Joins: true}}
 	return v
+}
+
+// blocks says that visitors do not come to a site, though it is loaded: no step of ours changes that.
+func (o Other) blocks(address string, w SiteWant) Note {
+	if o.By == "" {
+		return Note{address, fmt.Sprintf("%s has loaded the site, and nothing listens at %s, where visitors of %s come", w.By(), o.At, firstOf(o.Names)), fmt.Sprintf("look at where %s is told to listen, beside what North Stake writes, and have it listen there again", w.By())}
+	}
+	return Note{address, fmt.Sprintf("%s has loaded the site, and visitors of %s at %s are answered by %s", w.By(), firstOf(o.Names), o.At, o.By), "take it out there, or that file away, and reload the server: North Stake changes nothing of others"}
+}
+
+// firstOf is the first of some names, and how many there are beside it.
+func firstOf(names []string) string {
+	if len(names) == 1 {
+		return names[0]
+	}
+	return fmt.Sprintf("%s and %s more", names[0], count(len(names)-1, "name", "names"))
 }
 
 // askedSite asks for the files beside a site that it had when it was last brought about as

@@ -32,11 +32,29 @@ func Includes(m *system.Machine, name string, l stake.Layout, file string) (bool
 	if err != nil {
 		return false, err
 	}
+	found := false
+	all := is.follow(m, base, main, func(patterns []string) bool {
+		found = slices.ContainsFunc(patterns, func(p string) bool { return fits(p, file) })
+		return !found
+	}, func(string, string) {})
+	return found || !all, nil
+}
+
+// eachTaken hands over the files that the main file of a server takes in, and those that they do.
+func eachTaken(m *system.Machine, name string, l stake.Layout, do func(file, text string)) {
+	is := servers[name]
+	b, err := m.Read(l.Config)
+	if is.includes == nil || err != nil {
+		return
+	}
+	is.follow(m, l.Dir, is.taken(string(b), l.Dir), func([]string) bool { return true }, do)
+}
+
+// follow goes from the patterns of a main file to the files that fit them and the patterns of these, as
+// long as more says so. It says whether it has seen all that are taken in: it reads mostIncluded at most.
+func (s server) follow(m *system.Machine, base string, patterns []string, more func(patterns []string) bool, do func(file, text string)) bool {
 	seen := 0
-	for depth, patterns := 0, main; depth < deepestTaken && len(patterns) > 0; depth++ {
-		if slices.ContainsFunc(patterns, func(p string) bool { return fits(p, file) }) {
-			return true, nil
-		}
+	for depth := 0; depth < deepestTaken && len(patterns) > 0 && more(patterns); depth++ {
 		var next []string
 		for _, p := range patterns {
 			found, err := filepath.Glob(m.Path(p))
@@ -45,16 +63,18 @@ func Includes(m *system.Machine, name string, l stake.Layout, file string) (bool
 			}
 			for _, f := range found {
 				if seen++; seen > mostIncluded {
-					return true, nil // nobody knows
+					return false
 				}
-				if b, err := m.Read(strings.TrimPrefix(f, strings.TrimSuffix(m.Path("/"), "/"))); err == nil && len(b) <= configLimit {
-					next = append(next, is.taken(string(b), base)...)
+				file := strings.TrimPrefix(f, strings.TrimSuffix(m.Path("/"), "/"))
+				if b, err := m.Read(file); err == nil && len(b) <= configLimit {
+					do(file, string(b))
+					next = append(next, s.taken(string(b), base)...)
 				}
 			}
 		}
 		patterns = next
 	}
-	return false, nil
+	return true
 }
 
 // fits says whether a pattern of files, or a directory with all that is in it, has a file.

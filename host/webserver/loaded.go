@@ -63,7 +63,7 @@ func register(name string, s server) struct{} {
 // or where a text has no mark, as those of older releases. A file that was changed after the server
 // has read it is not known to be what was read, whatever it holds by now; why says so, and what else
 // it is than an older text. An answer that does not come in time is none: that is an error.
-func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant) (is *bool, why string, err error) {
+func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant, addresses []string) (is *bool, why string, err error) {
 	if len(w.Listen) == 0 || w.Mark == "" || w.Off {
 		return nil, "", nil
 	}
@@ -81,6 +81,7 @@ func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.Site
 		return nil, "", err
 	}
 	req.Host = w.Asked
+	req.Header.Set("User-Agent", "northstake")
 	is = new(bool)
 	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	answer, err := client.Do(req)
@@ -98,7 +99,7 @@ func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.Site
 	if err != nil {
 		return nil, "", unanswered(w, at, err)
 	}
-	if *is = strings.TrimSpace(string(body)) == w.Mark; !*is {
+	if *is = strings.TrimSpace(string(body)) == w.Mark || answers(ctx, w, addresses); !*is {
 		return is, "", nil
 	}
 	if readAt := servers[w.Server].readAt; readAt != nil && w.Within == "" {

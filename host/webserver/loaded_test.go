@@ -59,7 +59,7 @@ func TestAConfigurationIsLoadedWhenTheServerSaysSo(t *testing.T) {
 	w := stake.SiteWant{Server: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid"}
 	loaded := func() string {
 		t.Helper()
-		is, _, err := Loaded(context.Background(), m, layouts["nginx"], w)
+		is, _, err := Loaded(context.Background(), m, layouts["nginx"], w, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -216,7 +216,7 @@ func TestWhatIsNotKnownToBeLoaded(t *testing.T) {
 	}
 	const file = "/etc/nginx/sites-available/northstake-timetable.conf"
 	w := stake.SiteWant{Server: "nginx", Service: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid", File: file}
-	if is, _, err := Loaded(context.Background(), m, layouts["nginx"], w); err == nil || is != nil || !strings.Contains(err.Error(), "nginx has not said within 5s") {
+	if is, _, err := Loaded(context.Background(), m, layouts["nginx"], w, nil); err == nil || is != nil || !strings.Contains(err.Error(), "nginx has not said within 5s") {
 		t.Errorf("a slow server: %v, %v", is, err)
 	}
 	close(slow)
@@ -234,16 +234,16 @@ func TestWhatIsNotKnownToBeLoaded(t *testing.T) {
 	}
 	systemtest.Put(t, m, file, "text")
 	began(time.Minute)
-	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w); err != nil || is == nil || *is || why != "its file was changed after nginx had read it" {
+	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w, nil); err != nil || is == nil || *is || why != "its file was changed after nginx had read it" {
 		t.Errorf("changed since: %v, %q, %v", is, why, err)
 	}
 	time.Sleep(2 * readSlack)
 	began(-time.Second)
-	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w); err != nil || is == nil || !*is || why != "" {
+	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w, nil); err != nil || is == nil || !*is || why != "" {
 		t.Errorf("read since: %v, %q, %v", is, why, err)
 	}
 	server.Close()
-	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w); err != nil || is == nil || *is || !strings.Contains(why, "nginx runs, and nothing listens at 127.0.0.1:") {
+	if is, why, err := Loaded(context.Background(), m, layouts["nginx"], w, nil); err != nil || is == nil || *is || !strings.Contains(why, "nginx runs, and nothing listens at 127.0.0.1:") {
 		t.Errorf("not listening: %v, %q, %v", is, why, err)
 	}
 }

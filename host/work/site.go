@@ -75,8 +75,9 @@ func readSites(ctx context.Context, m *Host, wants []stake.SiteWant) ([]any, err
 	if err != nil {
 		return nil, err
 	}
+	addresses := system.Addresses()
 	return beside(func(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
-		f, err := readSite(ctx, m, w, claimed[w.Server+w.Within])
+		f, err := readSite(ctx, m, w, claimed[w.Server+w.Within], addresses, listeners)
 		if pid, told := first[w.Within]; told && !w.Off { // else nobody knows which are the container's own
 			f.Taken = taken(w, listeners, pid)
 		}
@@ -84,7 +85,7 @@ func readSites(ctx context.Context, m *Host, wants []stake.SiteWant) ([]any, err
 	})(ctx, m, wants)
 }
 
-func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver.Claimed) (stake.SiteFound, error) {
+func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver.Claimed, addresses []string, listeners []stake.Listener) (stake.SiteFound, error) {
 	f := stake.SiteFound{}
 	var err error
 	if f.File, err = m.Entry(w.File); err != nil {
@@ -121,7 +122,12 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 		return f, err
 	}
 	if f.File.Kind != "file" || f.Text == w.Text { // what is not written cannot be loaded
-		if f.Loaded, f.Unlike, err = webserver.Loaded(ctx, m.Machine, layout, w); err != nil {
+		if f.Loaded, f.Unlike, err = webserver.Loaded(ctx, m.Machine, layout, w, addresses); err != nil {
+			return f, err
+		}
+	}
+	if f.Loaded != nil && *f.Loaded {
+		if f.Others, err = webserver.Others(ctx, m.Machine, layout, w, addresses, listeners); err != nil {
 			return f, err
 		}
 	}

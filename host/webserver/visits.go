@@ -1,0 +1,184 @@
+package webserver
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+
+	"golang.org/x/sync/errgroup"
+
+	"northstake/core/stake"
+	"northstake/host/system"
+)
+
+// atOnce is how many visits a site gets at a time.
+const atOnce = 8
+
+// Others visits a site that a server is known to have loaded, as its visitors do: by each of its names, at
+// every address of the host and port where it listens. It says where somebody else answers, and who.
+// What is not answered in time is an error.
+func Others(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant, addresses []string, listeners []stake.Listener) ([]stake.Other, error) {
+	if w.Visit == nil || w.Off {
+		return nil, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, askTime)
+	defer cancel()
+	var at []string
+	for _, port := range w.Listen {
+		for _, address := range visited(w, addresses) {
+			at = append(at, net.JoinHostPort(address, strconv.Itoa(port)))
+		}
+	}
+	found := make([]*stake.Other, len(at)*len(w.Visit.Names)) // by address, then by name
+	var visits errgroup.Group
+	visits.SetLimit(atOnce)
+	for i, to := range at {
+		for j, name := range w.Visit.Names {
+			visits.Go(func() error {
+				who, err := visit(ctx, w, to, name)
+				switch {
+				case errors.Is(err, syscall.ECONNREFUSED):
+					found[i*len(w.Visit.Names)+j] = &stake.Other{Names: []string{name}, At: to}
+				case errors.Is(err, context.DeadlineExceeded):
+					return fmt.Errorf("%s has not answered visitors of %s at %s within %s: it is slow, has stopped, or a filter drops what the host asks itself", w.By(), name, to, askTime)
+				case err == nil && !who:
+					found[i*len(w.Visit.Names)+j] = &stake.Other{Names: []string{name}, At: to, By: whose(m, l, w, to, name, listeners)}
+				}
+				return nil // an address that cannot be used yet has no visitors
+			})
+		}
+	}
+	err := visits.Wait()
+	var out []stake.Other
+	for _, o := range found {
+		if o == nil {
+			continue
+		}
+		same := slices.IndexFunc(out, func(have stake.Other) bool { return have.At == o.At && have.By == o.By })
+		if same < 0 {
+			out = append(out, *o)
+		} else {
+			out[same].Names = append(out[same].Names, o.Names...)
+		}
+	}
+	return out, err
+}
+
+// answers says whether a site answers by its first name at one of its addresses: where somebody else
+// listens at that at which a server is asked for what it has loaded.
+func answers(ctx context.Context, w stake.SiteWant, addresses []string) bool {
+	if w.Visit == nil {
+		return false
+	}
+	return slices.ContainsFunc(visited(w, addresses), func(a string) bool {
+		is, err := visit(ctx, w, net.JoinHostPort(a, strconv.Itoa(w.Listen[0])), w.Visit.Names[0])
+		return err == nil && is
+	})
+}
+
+// visited are the addresses at which a site has visitors.
+func visited(w stake.SiteWant, addresses []string) []string {
+	if w.AskAt != "" {
+		return []string{w.AskAt}
+	}
+	var out []string
+	for _, a := range addresses {
+		if ip, err := netip.ParseAddr(a); err == nil && (ip.Is4() || w.Visit.V6) {
+			out = append(out, a)
+		}
+	}
+	if len(out) == 0 {
+		return []string{"127.0.0.1"}
+	}
+	return out
+}
+
+// everywhere are the addresses of who listens at all of the host's.
+var everywhere = []string{"0.0.0.0", "::"}
+
+// visit says whether it is the site that answers by a name: by its mark, or, for a name that it sends on,
+// by the same path under a name of its own.
+func visit(ctx context.Context, w stake.SiteWant, to, name string) (bool, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+to+w.Visit.Path, nil)
+	if err != nil {
+		return false, err
+	}
+	req.Host = name
+	req.Header.Set("User-Agent", "northstake")
+	if _, port, _ := net.SplitHostPort(to); port != "80" {
+		req.Host = net.JoinHostPort(name, port)
+	}
+	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	answer, err := client.Do(req)
+	if err != nil {
+		return false, err
+	}
+	defer answer.Body.Close()
+	if on, err := url.Parse(answer.Header.Get("Location")); err == nil && answer.StatusCode == http.StatusMovedPermanently {
+		return on.Path == w.Visit.Path && slices.Contains(w.Names, on.Hostname()), nil
+	}
+	body, err := io.ReadAll(io.LimitReader(answer.Body, 4096))
+	return strings.TrimSpace(string(body)) == w.Mark, err
+}
+
+// whose says, for people, who answers at an address: another program, a virtual host by its file and line,
+// or, where no line tells, another virtual host of the server.
+func whose(m *system.Machine, l stake.Layout, w stake.SiteWant, to, name string, listeners []stake.Listener) string {
+	address, p, _ := net.SplitHostPort(to)
+	port, _ := strconv.Atoi(p)
+	if w.Within == "" {
+		for _, exact := range []bool{true, false} { // who listens at one address has that
+			for _, li := range listeners {
+				if li.Protocol == "tcp" && li.Port == port && (li.Address == address) == exact && (exact || slices.Contains(everywhere, li.Address)) {
+					if li.Program != w.Program {
+						return fmt.Sprintf("%s (process %d)", li.Program, li.PID)
+					}
+				}
+			}
+		}
+		if line := claims(m, l, w, address, port, name); line != "" {
+			return "another virtual host, " + line
+		}
+	}
+	return "another virtual host of " + w.By()
+}
+
+// claims finds the line of a server's configuration, beside what is the site's, that has a name, or, where
+// none has, that listens at an address; "" where none does.
+func claims(m *system.Machine, l stake.Layout, w stake.SiteWant, address string, port int, name string) string {
+	named, listening := "", ""
+	at := regexp.MustCompile(`(?:^|[\s\[])` + regexp.QuoteMeta(address) + `(?:\]?:` + strconv.Itoa(port) + `|\]?)(?:[\s;>]|$)`)
+	word := regexp.MustCompile(`(?:^|[\s"'/])` + regexp.QuoteMeta(name) + `(?:[\s"':;,{]|$)`)
+	look := func(file, text string) {
+		if file == w.File || file == w.Link {
+			return
+		}
+		claims := slices.Contains(servers[w.Server].names(text), name)
+		for i, line := range strings.Split(comments.ReplaceAllString(text, ""), "\n") {
+			where := fmt.Sprintf("%s:%d", file, i+1)
+			if claims && word.MatchString(line) {
+				named = cmp.Or(named, where)
+			}
+			if listensAt.MatchString(line) && at.MatchString(line) {
+				listening = cmp.Or(listening, where)
+			}
+		}
+	}
+	eachConfig(m, l, configDirs(l), look)
+	eachTaken(m, w.Server, l, look)
+	return cmp.Or(named, listening)
+}
+
+// listensAt is a line by which one of the servers listens somewhere.
+var listensAt = regexp.MustCompile(`(?i)(?:^|[\s;{])(?:listen|bind|<VirtualHost)\s`)
