@@ -162,9 +162,11 @@ func interrupted(t *testing.T, s *service, at []string, kill func(g *ground, hos
 // confirmed are the stakes of a plan that go only when they are confirmed by name.
 func confirmed(p contract.Plan) []string {
 	var out []string
-	for _, st := range p.Hosts[0].Steps {
-		if len(st.Removes) > 0 {
-			out = append(out, st.Address)
+	for _, h := range p.Hosts {
+		for _, st := range h.Steps {
+			if len(st.Removes) > 0 {
+				out = append(out, st.Address)
+			}
 		}
 	}
 	return out

@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"syscall"
 	"testing"
 	"time"
@@ -16,8 +18,9 @@ import (
 )
 
 // A walk does what people and accidents do to hosts, at random: it declares, plans, applies,
-// edits by hand, checks for drift, restores, lets runs fail, rods, hosts and the service die, and users put things in the way. After each step an
-// independent look at the hosts has to agree with what North Stake says. A failing walk is
+// edits by hand, checks for drift, restores, takes everything away, lets runs fail, lines break, rods, hosts
+// and the service die, and users put things in the way. After each step an independent look at the hosts
+// has to agree with what North Stake says, and what others have beside it answers as before. A failing walk is
 // told by its seed, and can be made shorter (WALK_SHORTER=1).
 
 // walked are the walks that every run of the tests does: three by their seeds, and what
@@ -26,6 +29,8 @@ var walked = []walkPlan{
 	{seed: 1, moves: movesOf(1, 12)}, {seed: 2, moves: movesOf(2, 12)}, {seed: 3, moves: movesOf(3, 12)},
 	// A port is taken out where a firewall program lets in only what is declared, and a site
 	// is called otherwise.
+	// Everything is taken away and comes back, beside what others have.
+	{seed: 5, moves: []walkMove{{"apply", 1}, {"bare", 1}, {"settled", 1}}},
 	{seed: 4, moves: []walkMove{{"apply", 1}, {"declare", 64}, {"apply", 1}, {"take out", 4}, {"declare", 81}, {"settled", 1}}},
 }
 
@@ -53,23 +58,37 @@ func TestWalkOn(t *testing.T) {
 	if err != nil {
 		return
 	}
-	total := 0
+	var total atomic.Int64
 	for end := time.Now().Add(limit); time.Now().Before(end); {
-		seed := uint64(time.Now().UnixNano())
-		moves := movesOf(seed, 40)
-		var failed error
-		t.Run(fmt.Sprintf("seed %d", seed), func(t *testing.T) { failed = walkAlong(t, seed, moves) })
-		total += len(moves)
-		t.Logf("%d steps walked", total)
-		if failed == nil {
-			continue
-		}
-		t.Error(failed)
-		if os.Getenv("WALK_SHORTER") != "" {
-			shorten(t, seed, moves)
+		failed := map[uint64][]walkMove{}
+		var found sync.Mutex
+		t.Run("at once", func(t *testing.T) {
+			for range walksAtOnce {
+				seed := uint64(time.Now().UnixNano())
+				moves := movesOf(seed, 40)
+				t.Run(fmt.Sprintf("seed %d", seed), func(t *testing.T) {
+					t.Parallel()
+					if err := walkAlong(t, seed, moves); err != nil {
+						found.Lock()
+						failed[seed] = moves
+						found.Unlock()
+						t.Error(err)
+					}
+					total.Add(int64(len(moves)))
+				})
+			}
+		})
+		t.Logf("%d moves walked", total.Load())
+		for seed, moves := range failed {
+			if os.Getenv("WALK_SHORTER") != "" {
+				shorten(t, seed, moves)
+			}
 		}
 	}
 }
+
+// walksAtOnce is how many walks go at a time: hosts are waited for more than they work.
+const walksAtOnce = 3
 
 // shorten leaves out moves for as long as the walk still fails, and logs the least.
 func shorten(t *testing.T, seed uint64, moves []walkMove) {
@@ -122,7 +141,11 @@ func walkAlong(t *testing.T, seed uint64, moves []walkMove) error {
 		w.random = rand.New(rand.NewPCG(m.seed, 7))
 		w.said = nil
 		began := time.Now()
-		if err := walkMoves[at].do(w); err != nil {
+		err := walkMoves[at].do(w)
+		if err == nil {
+			err = w.othersAnswer()
+		}
+		if err != nil {
 			return fmt.Errorf("seed %d, move %d of %v: %s:\n%s\n%w", seed, i, moves, m.name, strings.Join(w.said, "\n"), err)
 		}
 		t.Logf("%2d %-8s %5.1f s  %s", i, m.name, time.Since(began).Seconds(), strings.Join(w.said, "; "))
@@ -150,6 +173,7 @@ var walkMoves = []walkKind{
 	{"bring", 1, (*walk).bring},
 	{"act", 1, (*walk).act},
 	{"stale", 1, (*walk).stale},
+	{"bare", 1, (*walk).bare},
 }
 
 // newWalk makes a host of each family and a ground over all kinds, with names that nearly
@@ -169,6 +193,9 @@ func newWalk(t *testing.T, seed uint64) *walk {
 	g := newGroundOf(t, s, []lab.Family{lab.Debian, lab.RedHat}, "")
 	for _, h := range g.hosts {
 		g.on(h, "install -d "+secretDir+"; for f in one two index.html; do echo \"secret $f\" > "+secretDir+"/$f; chmod 600 "+secretDir+"/$f; done")
+	}
+	for i, h := range g.hosts {
+		g.on(h, othersOf(i == 0))
 	}
 	w := &walk{g: g, model: newWalkModel(g, rand.New(rand.NewPCG(seed, 99)))}
 	dir, url := served(t)

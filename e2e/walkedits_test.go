@@ -61,6 +61,9 @@ func (w *walk) handEdit(host string) handEdit {
 			q := sh(r + "/" + p)
 			return handEdit{"content" + r, "rm " + q + of("; mkdir ", "; mkfifo ", "; ln -s index.html ") + q, ""}
 		}
+		if w.random.IntN(10) == 0 {
+			return handEdit{"content" + r, "truncate -s 1T " + sh(r+"/"+p), ""}
+		}
 		return handEdit{"content" + r, spoilFile(r + "/" + p), ""}
 	case 4:
 		p := pick(w, m.files)
@@ -122,7 +125,17 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 		list, key, source = "/etc/apt/sources.list.d/northstake-ferries-debian.sources", "/etc/apt/keyrings/northstake-ferries-debian.asc", "source/ferries-debian"
 	}
 	other := fmt.Sprintf("1.%d-1", w.random.IntN(3))
-	switch w.random.IntN(14) {
+	switch w.random.IntN(17) {
+	case 16:
+		return handEdit{"file" + file, "cp -p " + q + " /tmp/whole; truncate -s 1T " + q, "cp -p /tmp/whole " + q}
+	case 14, 15:
+		var sites []string
+		for _, s := range map[bool][]string{true: {"ex", "ex-org"}, false: {m.tides()}}[first] {
+			if s == m.tides() || slices.ContainsFunc(slices.Collect(maps.Keys(m.trees)), func(r string) bool { return walkRoots[r] == "site."+s }) {
+				sites = append(sites, s)
+			}
+		}
+		return w.visitorsEdit(host, sites, of)
 	case 0: // what is not looked at is not named
 		return handEdit{"", "touch -d 2001-01-01 " + q, "true"}
 	case 1:

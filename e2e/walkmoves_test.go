@@ -83,9 +83,25 @@ func differs(a, b map[string]string) []string {
 func (w *walk) ns(statuses []int, args ...string) (string, error) {
 	out, errs, got := w.g.run(args...)
 	if !slices.Contains(statuses, got) {
-		return out, fmt.Errorf("northstake %s ended with %d: %s%s", strings.Join(args, " "), got, tail(out, 4000), errs)
+		return out, fmt.Errorf("northstake %s ended with %d: %s%s", strings.Join(args, " "), got, faultOf(out), errs)
 	}
 	return out, nil
+}
+
+// faultOf is what went wrong in a run that a command prints as JSON, and otherwise the end of what it prints.
+func faultOf(out string) string {
+	var r contract.Run
+	if json.Unmarshal([]byte(out), &r) != nil || len(r.Hosts) == 0 {
+		return tail(out, 4000)
+	}
+	var b strings.Builder
+	for _, h := range r.Hosts {
+		fmt.Fprintf(&b, "%s %s %+v %v\n", h.Host, h.State, h.Fault, h.Notes)
+		for _, s := range h.Steps {
+			fmt.Fprintf(&b, "  %d %s, %s %v\n", s.Number, s.Text, s.State, s.Said)
+		}
+	}
+	return b.String()
 }
 
 func tail(s string, n int) string { return s[max(0, len(s)-n):] }
@@ -127,23 +143,35 @@ func (w *walk) answers() error {
 		if !declared || strings.HasPrefix(table, "kit.") {
 			continue
 		}
-		url := "http://" + w.g.address(w.model.on(w.g, r)[0]) + strings.Trim(path, `"`) + "/"
-		var failed error
-		for range 40 {
-			status, body, err := get(url, site+".saltmarsh.test")
-			if failed = err; err == nil && (status != 200 || body != tree["index.html"]) {
-				failed = fmt.Errorf("site %s, %s: answers %d: %s", site, url, status, body[:min(len(body), 200)])
-			}
-			if failed == nil {
-				break
-			}
-			time.Sleep(50 * time.Millisecond)
+		names, ports := []string{site}, []string{""}
+		if site == "ex" && w.model.second {
+			names, ports = append(names, "www.ex"), append(ports, ":8081")
 		}
-		if failed != nil {
-			return failed
+		for _, name := range names {
+			for _, port := range ports {
+				url := "http://" + w.g.address(w.model.on(w.g, r)[0]) + port + strings.Trim(path, `"`) + "/"
+				if err := answersSoon(url, name+".saltmarsh.test", tree["index.html"]); err != nil {
+					return err
+				}
+			}
 		}
 	}
 	return nil
+}
+
+// answersSoon says what a URL answers else than a text, by a name, within two seconds.
+func answersSoon(url, name, want string) (failed error) {
+	for range 40 {
+		status, body, err := get(url, name)
+		if failed = err; err == nil && (status != 200 || body != want) {
+			failed = fmt.Errorf("%s, %s: answers %d: %s", name, url, status, body[:min(len(body), 200)])
+		}
+		if failed == nil {
+			return nil
+		}
+		time.Sleep(50 * time.Millisecond)
+	}
+	return failed
 }
 
 // attributed says what changed on a host that no step of the plan is about.
@@ -783,7 +811,7 @@ func (w *walk) killed() error {
 	if err != nil || p.Steps == 0 {
 		return err
 	}
-	what, host := []string{"rods", "rods", "a host", "the service"}[w.random.IntN(4)], w.g.hosts[w.random.IntN(len(w.g.hosts))]
+	what, host := []string{"rods", "rods", "a host", "the service", "the line"}[w.random.IntN(5)], w.g.hosts[w.random.IntN(len(w.g.hosts))]
 	delay := time.Duration(w.random.IntN(400)) * time.Millisecond
 	w.applying(p)
 	w.say("plan %d, %s killed after %s", p.Id, what, delay)
@@ -796,6 +824,11 @@ func (w *walk) killed() error {
 				return err
 			}
 		}
+	case "the line":
+		w.say("of %s", host)
+		if _, err := labs.Shell(context.Background(), host, cutLine); err != nil {
+			return err
+		}
 	case "a host":
 		w.say("it is %s", host)
 		killHost(w.g, host)
@@ -807,6 +840,10 @@ func (w *walk) killed() error {
 		}
 	}
 	r := w.g.ended(run)
+	if what == "the line" {
+		w.g.on(w.g.hosts[0], "while nft list table inet cut >/dev/null 2>&1; do sleep 0.2; done")
+		w.g.on(w.g.hosts[1], "while nft list table inet cut >/dev/null 2>&1; do sleep 0.2; done")
+	}
 	if r.State != "done" && what != "the service" {
 		w.say("resumed")
 		status, body := w.g.post(fmt.Sprintf("/grounds/%s/runs/%d/resume", w.g.name, run), "{}")

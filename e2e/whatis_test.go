@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
@@ -206,6 +207,55 @@ func TestServicesAreWhatTheyAre(t *testing.T) {
 	}
 }
 
+// At boot starts what the host's own default target leads to, and nothing else: not what is enabled for
+// another target alone, nor what is enabled for one to which the host boots no more. By which way it is led
+// to does not matter (V15).
+func TestWhatStartsAtBoot(t *testing.T) {
+	t.Parallel()
+	const install = "[Install]\nWantedBy="
+	units := map[string]string{
+		"v15boot.service": install + "multi-user.target", "v15rescue.service": install + "rescue.target", "v15both.service": install + "rescue.target graphical.target",
+		"v15timer.timer": "[Timer]\nOnBootSec=1h\n" + install + "timers.target", "v15timer.service": "", "v15far.service": install + "v15boot.service",
+	}
+	kit := "# instead of [site.timetable]\n[kit.base]\npackages = [\"cron\"]\n"
+	g := newGround(t, shared, 1, kit)
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	kit += "[kit.base.service]\ncron = { at_boot = true }\n"
+	for name, text := range units {
+		g.on(host, fmt.Sprintf("printf '%s\\n%s\\n' > /etc/systemd/system/%s", map[bool]string{true: "", false: "[Service]\\nExecStart=/bin/sleep 100000"}[strings.HasSuffix(name, ".timer")], strings.ReplaceAll(text, "\n", "\\n"), name))
+		kit += fmt.Sprintf("%q = { at_boot = true }\n", strings.TrimSuffix(name, ".service"))
+	}
+	g.on(host, "systemctl daemon-reload; systemctl enable -q v15boot v15rescue v15both v15timer.timer v15far")
+	g.declareText(kit)
+	g.ns(0, "declare", g.dir)
+	differs := func(when string, want ...string) {
+		t.Helper()
+		rows, got := g.survey(host), []string{}
+		for name, row := range rows {
+			if len(row.Differences) > 0 {
+				got = append(got, name)
+			}
+		}
+		slices.Sort(got)
+		if strings.Join(got, " ") != strings.Join(want, " ") {
+			t.Errorf("%s: not at boot start %v, want %v", when, got, want)
+		}
+	}
+	differs("as it is", "service/v15rescue")
+	if got := g.blocked(); !strings.Contains(got, "v15rescue is enabled to start with rescue.target, and "+host+" boots to ") {
+		t.Errorf("blocked: %s", got)
+	}
+	before := strings.TrimSpace(g.on(host, "systemctl get-default"))
+	g.on(host, "systemctl set-default -q multi-user.target")
+	differs("without a graphical target", "service/v15both", "service/v15rescue")
+	g.on(host, "systemctl set-default -q rescue.target")
+	differs("booting to the rescue", "service/cron", "service/v15boot", "service/v15far", "service/v15timer", "service/v15timer.timer")
+	g.on(host, "systemctl set-default -q "+before)
+	differs("as it was", "service/v15rescue")
+}
+
 // A run whose steps are done, and after which the host is still not as declared, ends as
 // that, with a status of its own.
 func TestARunThatDoesNotSettleSaysSo(t *testing.T) {
@@ -267,8 +317,8 @@ func TestWhatIsInEffectCounts(t *testing.T) {
 		t.Errorf("the former root is %q", row.Standing)
 	}
 	// What cannot be read comes first, with status 2.
-	g.on(host, "head -c 3000000 /dev/zero > /etc/big.conf")
-	g.declareText(bareKit + "[kit.base.file.\"/etc/big.conf\"]\ntext = \"x\\n\"\n[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/elsewhere\"\ncontent = { dir = \"content\" }\n")
+	g.on(host, "ln -s ring /etc/ring")
+	g.declareText(bareKit + "[kit.base.file.\"/etc/ring/big.conf\"]\ntext = \"x\\n\"\n[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/elsewhere\"\ncontent = { dir = \"content\" }\n")
 	g.ns(0, "declare", g.dir)
 	if out := g.ns(2, "plan", g.name); !strings.Contains(out, "could not be read") || strings.Contains(out, "there is nothing to do:") {
 		t.Errorf("the plan says:\n%s", out)

@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"path"
@@ -186,10 +187,26 @@ func (d *Declaration) Choose(words []string) ([]string, error) {
 			}
 		}
 		if len(seen) == before && !again {
-			return nil, UnknownHosts{word, near.One(word, d.choosable())}
+			return nil, UnknownHosts{word, cmp.Or(d.choosesBy(word), near.One(word, d.choosable()))}
 		}
 	}
 	return sortedKeys(seen), nil
+}
+
+// choosesBy is what chooses the hosts of a site, or of a kit or label, that somebody calls by its name
+// alone, or by one of the names under which visitors come; "" where nothing is called so.
+func (d *Declaration) choosesBy(word string) string {
+	for _, name := range sortedKeys(d.Sites) {
+		if name == word || slices.Contains(slices.Concat(d.Sites[name].Names, d.Sites[name].RedirectedNames), word) {
+			return "site:" + name
+		}
+	}
+	for _, sort := range []string{"label:", "kit:"} {
+		if slices.Contains(d.choosable(), sort+word) {
+			return sort + word
+		}
+	}
+	return ""
 }
 
 // choosable lists what hosts can be chosen by.

@@ -233,7 +233,7 @@ names = ["tides.test"]
 			t.Errorf("%q means %v, %v", words, got, err)
 		}
 	}
-	for words, near := range map[string]string{"quay3": "quay", "label:fronz": "label:front", "site:tide": "site:tides", "[": "", "quay1 nowhere": ""} {
+	for words, near := range map[string]string{"quay3": "quay", "label:fronz": "label:front", "site:tide": "site:tides", "[": "", "quay1 nowhere": "", "tides": "site:tides", "tides.test": "site:tides", "front": "label:front", "base": "kit:base"} {
 		_, err := d.Choose(strings.Fields(words))
 		var u declare.UnknownHosts
 		if !errors.As(err, &u) || !strings.HasPrefix(u.Near, near) {

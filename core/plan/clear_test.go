@@ -90,6 +90,12 @@ func TestWhatIsClearedGoesInOrder(t *testing.T) {
 	if h := build(t, in); len(h.Blockers) != 2 || h.Blockers[0].Address != "quay1/content/srv/tide" {
 		t.Errorf("names of nothing that goes: %+v", h.Blockers)
 	}
+	a := in.Applied["file/etc/tides/table.conf"]
+	a.Fresh = false
+	in.Applied["file/etc/tides/table.conf"], in.Removing = a, []string{"quay1/file/etc/tides/table.conf"}
+	if h := build(t, in); len(h.Blockers) != 1 || !strings.Contains(h.Blockers[0].What, "was there before a run changed it") {
+		t.Errorf("the name of what was there before: %+v", h.Blockers)
+	}
 	if in.Resumed = true; len(build(t, in).Blockers) > 0 {
 		t.Error("a run of which that part is done already is blocked")
 	}

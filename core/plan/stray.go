@@ -166,12 +166,16 @@ func (l leaver) needed(declared []stake.Stake) *stake.Stake {
 }
 
 // unknownNames are blockers for what was named to go, and is not among what nobody
-// declares any more.
+// declares any more, or was there before a run changed it.
 func unknownNames(in Input, all []gone) []stake.Note {
 	var out []stake.Note
 	for _, name := range in.Removing {
-		known := func(g gone) bool { return g.stake.Address() == name }
-		if strings.HasPrefix(name, in.Host+"/") && !slices.ContainsFunc(all, known) {
+		i := slices.IndexFunc(all, func(g gone) bool { return g.stake.Address() == name })
+		switch {
+		case !strings.HasPrefix(name, in.Host+"/"):
+		case i >= 0 && !all[i].kind.Holds && !all[i].goes(in):
+			out = append(out, stake.Note{Address: name, What: "it was named to go, and was there before a run changed it: North Stake takes away what runs made", Fix: "take it away by hand, or leave it"})
+		case i < 0:
 			out = append(out, stake.Note{Address: name, What: "it was named to go, and is not among what runs brought about here and nobody declares any more", Fix: "see what is: northstake drift --on " + in.Host})
 		}
 	}

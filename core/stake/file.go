@@ -75,6 +75,7 @@ type FileFound struct {
 	Broken    string `json:"broken,omitempty"`
 	Bytes     bool   `json:"bytes,omitempty"`
 	Immutable bool   `json:"immutable,omitempty"`
+	Large     string `json:"large,omitempty"` // than which it is larger, and so not read, nor kept where it is replaced
 
 	Nobody []string `json:"nobody,omitempty"` // the owner and the group that the host has not
 }
@@ -261,6 +262,8 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	switch {
 	case f.Entry.Kind != "file":
 		d.add("what it is", "a file", f.Entry.Words())
+	case f.Large != "":
+		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "larger than "+f.Large)
 	case f.Broken != "":
 		d.differ("portion "+w.Portion, "between its two marker lines", f.Broken)
 	case f.Absent:
@@ -294,6 +297,9 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		return v
 	}
 	switch {
+	case f.Large != "":
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is larger than %s, and a file is kept before it is replaced", w.Path, f.Large), "look at what has written it, and move it away"}}
+		return v
 	case f.Broken != "":
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s: %s", w.Path, f.Broken), "mend the marker lines by hand: North Stake does not guess which lines are its own"}}
 		return v

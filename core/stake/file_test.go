@@ -26,6 +26,7 @@ func TestFiles(t *testing.T) {
 		{there(func(f *FileFound) { f.Entry.Owner, f.Entry.Group = "keeper", "keeper" }), "owner, group", "set /etc/motd to owner root, group root, mode 0644", false},
 		{FileFound{Entry: Entry{Kind: "link", Target: "/run/motd"}}, "what it is", "replace the link /etc/motd (to /run/motd) with a file, 1 line", false},
 		{FileFound{Entry: Entry{Kind: "directory"}}, "what it is", "", true},
+		{there(func(f *FileFound) { f.Text, f.Large = "", "8 MB" }), "text", "", true},
 	} {
 		v := judged(t, "file", Input{}, want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves || len(v.Blockers) > 0 != c.blocked {

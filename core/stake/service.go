@@ -49,7 +49,11 @@ type ServiceFound struct {
 	Ends     bool     `json:"ends,omitempty"`
 	Wanted   bool     `json:"wanted,omitempty"`
 	Starters []string `json:"starters,omitempty"`
-	NoReload bool     `json:"no_reload,omitempty"` // it takes notice of a change by a restart alone
+
+	Elsewhere string `json:"elsewhere,omitempty"` // of an enabled one, what it starts with, where the host does not boot to that
+	Target    string `json:"target,omitempty"`    // to which it boots instead
+
+	NoReload bool `json:"no_reload,omitempty"` // it takes notice of a change by a restart alone
 
 	Touched Touch    `json:"touched,omitzero"`
 	Near    []string `json:"near,omitempty"` // of an unknown one, units that are called alike
@@ -252,7 +256,7 @@ func (f ServiceFound) masked() bool { return strings.HasPrefix(f.Boot, "masked")
 func (f ServiceFound) atBoot() bool {
 	switch f.Boot {
 	case "enabled":
-		return true
+		return f.Elsewhere == ""
 	case "static", "generated", "indirect", "transient":
 		return f.Wanted
 	}

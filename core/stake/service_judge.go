@@ -68,6 +68,10 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), what, "leave at_boot out, or have what starts it be as you want it"}}
 		return v
 	}
+	if work.AtBoot != nil && *work.AtBoot && f.Elsewhere != "" {
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is enabled to start with %s, and %s boots to %s", w.Name, f.Elsewhere, in.Stake.Host, f.Target), fmt.Sprintf("on %s: systemctl reenable %s, or systemctl set-default multi-user.target where somebody has set that otherwise", in.Stake.Host, w.Name)}}
+		return v
+	}
 	if first := in.Traits.FirstProcess; first != "" && w.AtBoot != nil && *w.AtBoot {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("whether %s comes up again with the host is a matter of its first process, %s, which is none that is known to start services", w.Name, first), "have that start it; else northstake restore does after each restart"})
 	}
@@ -286,6 +290,8 @@ func bootWords(f ServiceFound) string {
 		return "only until the next restart"
 	case f.Boot == "linked":
 		return "no, only linked"
+	case f.Elsewhere != "":
+		return fmt.Sprintf("no, with %s, and the host boots to %s", f.Elsewhere, f.Target)
 	case !f.bootable():
 		return yesNo(f.atBoot()) + ", " + f.Boot
 	}

@@ -85,7 +85,7 @@ func (u *Units) Log(ctx context.Context, service string) string {
 // another. Unsteady says that it was started again and again, the last time just now. Ends
 // says that it does its work and is over, CanReload that it can take notice without a
 // restart. Starters are sockets, timers and the like that are up and start it, and
-// Wanted says that something else starts it, at boot say.
+// Wanted says that something else starts it when the host boots.
 type UnitState struct {
 	Known     bool
 	Name      string
@@ -96,6 +96,8 @@ type UnitState struct {
 	CanReload bool
 	Starters  []string
 	Wanted    bool
+	Elsewhere string // of an enabled one, what it starts with, where the host does not boot to that
+	Target    string // to which the host boots, where that counts
 }
 
 // steadyAfter is how long a service that was started again by itself has to run before it
@@ -129,13 +131,14 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 	if err != nil || len(list) != len(services) {
 		return nil, fmt.Errorf("ask systemd for units: %w", err)
 	}
+	boot := u.starts(ctx)
 	manager := u.raw.Object("org.freedesktop.systemd1", "/org/freedesktop/systemd1")
 	calls := make([]*godbus.Call, len(services))
 	props := make([]properties, len(services))
 	for i, l := range list { // in the order of the names
 		calls[i] = manager.GoWithContext(ctx, "org.freedesktop.systemd1.Manager.GetUnitFileState", 0, nil, l.Name)
 		if l.LoadState != "not-found" {
-			props[i] = u.ask(ctx, l.Path, unitInterface+"CanReload", unitInterface+"TriggeredBy", serviceInterface+"NRestarts")
+			props[i] = u.ask(ctx, l.Path, append([]string{unitInterface + "CanReload", serviceInterface + "NRestarts"}, upwards...)...)
 		}
 	}
 	for i, s := range services {
@@ -151,12 +154,12 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 		if props[i] != nil {
 			st.CanReload, _ = props[i].get("CanReload").(bool)
 			restarts, _ := props[i].get("NRestarts").(uint32)
-			by, _ := props[i].get("TriggeredBy").([]string)
-			if st.Starters, err = u.up(ctx, by); err != nil {
+			triggers, _ := props[i].get("TriggeredBy").([]string)
+			if st.Starters, err = u.up(ctx, triggers); err != nil {
 				return nil, err
 			}
-			st.Wanted = len(by) > 0
 			u.more(ctx, &st, l.Path, restarts)
+			boot.says(ctx, &st, l.Name, props[i])
 		}
 		out[s] = st
 	}
@@ -186,7 +189,7 @@ func (u *Units) ask(ctx context.Context, at godbus.ObjectPath, names ...string) 
 // get waits for an answer; a property that this systemd does not have is nil.
 func (p properties) get(name string) any {
 	call := p[name]
-	<-call.Done
+	call.Done <- <-call.Done // it may be asked for again
 	var v godbus.Variant
 	if call.Err != nil || call.Store(&v) != nil {
 		return nil
@@ -212,8 +215,7 @@ func (u *Units) up(ctx context.Context, names []string) (out []string, err error
 }
 
 // more asks for what matters of a few units alone: how long one runs that was started
-// again by itself, what starts one that has no state at boot of its own, and of one that
-// does not run whether it only ended.
+// again by itself, and of one that does not run whether it only ended.
 func (u *Units) more(ctx context.Context, st *UnitState, at godbus.ObjectPath, restarts uint32) {
 	if restarts > 0 {
 		entered, _ := u.ask(ctx, at, unitInterface+"ActiveEnterTimestamp").get("ActiveEnterTimestamp").(uint64)
@@ -223,14 +225,10 @@ func (u *Units) more(ctx context.Context, st *UnitState, at godbus.ObjectPath, r
 	if own && st.Active == "active" {
 		return
 	}
-	p := u.ask(ctx, at, unitInterface+"WantedBy", unitInterface+"RequiredBy", unitInterface+"UpheldBy", serviceInterface+"Type", serviceInterface+"RemainAfterExit")
+	p := u.ask(ctx, at, serviceInterface+"Type", serviceInterface+"RemainAfterExit")
 	typ, _ := p.get("Type").(string)
 	remains, _ := p.get("RemainAfterExit").(bool)
 	st.Ends = typ == "oneshot" && !remains
-	for _, n := range []string{"WantedBy", "RequiredBy", "UpheldBy"} {
-		by, _ := p.get(n).([]string)
-		st.Wanted = st.Wanted || len(by) > 0
-	}
 }
 
 // ForgetFailed drops that a unit has failed; one that systemd does not know has not.

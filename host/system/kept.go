@@ -142,6 +142,13 @@ func (m *Machine) ReadText(path string) (string, error) {
 	return s.ReadText(path)
 }
 
+// Large says that a file is larger than what is kept of one before it is changed.
+type Large struct{ Path string }
+
+func (e *Large) Error() string {
+	return fmt.Sprintf("%s is larger than %s", e.Path, stake.Bytes(KeptLimit))
+}
+
 // readSmall reads a file, and nothing else that somebody has put in its place, and tells when it was
 // last written.
 func (m *Machine) readSmall(path string) ([]byte, time.Time, error) {
@@ -159,7 +166,7 @@ func (m *Machine) readSmall(path string) ([]byte, time.Time, error) {
 	}
 	b, err := io.ReadAll(io.LimitReader(f, KeptLimit+1))
 	if err == nil && len(b) > KeptLimit {
-		err = fmt.Errorf("%s is larger than %s", path, stake.Bytes(KeptLimit))
+		err = &Large{path}
 	}
 	return b, s.ModTime(), err
 }

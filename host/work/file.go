@@ -35,6 +35,9 @@ func readFile(m *Host, s *system.Sight, w stake.FileWant) (any, error) {
 		return stake.FileFound{Entry: e, Nobody: nobody}, nil
 	}
 	text, err := s.ReadText(w.Path)
+	if large := (*system.Large)(nil); errors.As(err, &large) {
+		return stake.FileFound{Entry: e, Large: stake.Bytes(system.KeptLimit), Nobody: nobody}, nil
+	}
 	if err != nil {
 		return nil, err
 	}

@@ -85,7 +85,7 @@ func readServices(ctx context.Context, m *Host, wants []stake.ServiceWant) ([]an
 	out := make([]any, len(wants))
 	for i, w := range wants {
 		st := states[w.Name]
-		f := stake.ServiceFound{Known: st.Known, Active: st.Active, Boot: st.Boot, Unsteady: st.Unsteady, Ends: st.Ends, Wanted: st.Wanted, NoReload: st.Known && !st.CanReload}
+		f := stake.ServiceFound{Known: st.Known, Active: st.Active, Boot: st.Boot, Unsteady: st.Unsteady, Ends: st.Ends, Wanted: st.Wanted, Elsewhere: st.Elsewhere, Target: st.Target, NoReload: st.Known && !st.CanReload}
 		if st.Name != w.Name {
 			f.Is = st.Name
 		}

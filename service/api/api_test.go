@@ -2,6 +2,7 @@ package api_test
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"io"
 	"net/http"
@@ -301,14 +302,17 @@ func TestAnEditBetweenPlanAndApplyIsNotOverwritten(t *testing.T) {
 // With a stake that cannot be read, a plan says so, and does not call the rest all.
 func TestAPlanCountsWhatCouldNotBeRead(t *testing.T) {
 	s, h := servicetest.Start(t), servicetest.NewHost(t, "quay8")
-	declared(t, s, "unreadable", "quay8", "")
+	declared(t, s, "unreadable", "quay8", "[host.quay8.file.\"/srv/loop/tide\"]\ntext = \"x\"\nowner = \"me\"\n")
 	if r := applied(t, s, "unreadable", planned(t, s, "unreadable", contract.Ask{})); r.State != "done" {
 		t.Fatalf("%+v", r)
 	}
-	systemtest.Put(t, h.Machine, "/etc/tide", strings.Repeat("x", 2<<20)) // more than is read
+	loop := h.Machine.Path("/srv/loop")
+	if err := errors.Join(os.RemoveAll(loop), os.Symlink("loop", loop)); err != nil {
+		t.Fatal(err)
+	}
 	for _, only := range []contract.AskOnly{"", "shifted"} {
 		p := planned(t, s, "unreadable", contract.Ask{Only: only})
-		if p.Unread != 1 || len(p.Hosts[0].NotRead) != 1 || p.Hosts[0].NotRead[0].Address != "quay8/file/etc/tide" || !strings.Contains(p.Hosts[0].NotRead[0].Why, "larger") {
+		if p.Unread != 1 || len(p.Hosts[0].NotRead) != 1 || p.Hosts[0].NotRead[0].Address != "quay8/file/srv/loop/tide" || !strings.Contains(p.Hosts[0].NotRead[0].Why, "too many links") {
 			t.Errorf("%q: %d not read: %+v", only, p.Unread, p.Hosts[0].NotRead)
 		}
 	}
