@@ -51,9 +51,16 @@ type SiteWant struct {
 // wildcards, for a path at which it says its mark; at the host's own addresses, those of version 6 of IP
 // where it listens there.
 type Visit struct {
-	Path  string   `json:"path"`
-	Names []string `json:"names"`
-	V6    bool     `json:"v6,omitempty"`
+	Path  string    `json:"path"`
+	Names []string  `json:"names"`
+	At    []VisitAt `json:"at"`
+	V6    bool      `json:"v6,omitempty"`
+}
+
+// VisitAt is where a site listens: on a port of one address, or of all of the host's where it names none.
+type VisitAt struct {
+	Address string `json:"address,omitempty"`
+	Port    int    `json:"port"`
 }
 
 // SiteFile is a file that a site's configuration reads, of root and the group of the
@@ -392,6 +399,9 @@ const nobodysName = "nobodys.name.northstake.invalid"
 
 func visitOf(s *declare.Site, w SiteWant, v6 bool) *Visit {
 	v := Visit{Path: render.MarkPath(w.Mark), V6: v6}
+	for _, l := range s.ListenOn() {
+		v.At = append(v.At, VisitAt{l.Address, l.Port})
+	}
 	for _, n := range w.Names {
 		if rest, wild := strings.CutPrefix(n, "*."); wild {
 			n = "any-" + path.Base(v.Path)[:8] + "." + rest

@@ -34,12 +34,7 @@ func Others(ctx context.Context, m *system.Machine, l stake.Layout, w stake.Site
 	}
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
-	var at []string
-	for _, port := range w.Listen {
-		for _, address := range visited(w, addresses) {
-			at = append(at, net.JoinHostPort(address, strconv.Itoa(port)))
-		}
-	}
+	at := visited(w, addresses)
 	found := make([]*stake.Other, len(at)*len(w.Visit.Names)) // by address, then by name
 	var visits errgroup.Group
 	visits.SetLimit(atOnce)
@@ -81,25 +76,31 @@ func answers(ctx context.Context, w stake.SiteWant, addresses []string) bool {
 	if w.Visit == nil {
 		return false
 	}
-	return slices.ContainsFunc(visited(w, addresses), func(a string) bool {
-		is, err := visit(ctx, w, net.JoinHostPort(a, strconv.Itoa(w.Listen[0])), w.Visit.Names[0])
+	return slices.ContainsFunc(visited(w, addresses), func(to string) bool {
+		is, err := visit(ctx, w, to, w.Visit.Names[0])
 		return err == nil && is
 	})
 }
 
-// visited are the addresses at which a site has visitors.
+// visited are the addresses, each with its port, at which a site has visitors.
 func visited(w stake.SiteWant, addresses []string) []string {
-	if w.AskAt != "" {
-		return []string{w.AskAt}
-	}
-	var out []string
+	var all, out []string
 	for _, a := range addresses {
 		if ip, err := netip.ParseAddr(a); err == nil && (ip.Is4() || w.Visit.V6) {
-			out = append(out, a)
+			all = append(all, a)
 		}
 	}
-	if len(out) == 0 {
-		return []string{"127.0.0.1"}
+	if len(all) == 0 {
+		all = []string{"127.0.0.1"}
+	}
+	for _, at := range w.Visit.At {
+		where := all
+		if at.Address != "" {
+			where = []string{at.Address}
+		}
+		for _, a := range where {
+			out = append(out, net.JoinHostPort(a, strconv.Itoa(at.Port)))
+		}
 	}
 	return out
 }
