@@ -67,7 +67,7 @@ clean:
 	@find service/console/dist -mindepth 1 ! -name .gitkeep -delete
 
 test: deps build
-	$(GO) vet ./... && $(GO) vet -tags bench ./e2e
+	$(GO) vet ./... && $(GO) vet -tags bench,keep ./e2e
 	cd web && npm run --silent check
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" CGO_ENABLED=1 $(GO) test -race -count=1 -timeout 20m $$($(GO) list ./... | grep -v -e /e2e -e /core/)
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 20m ./core/...

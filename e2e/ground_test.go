@@ -65,6 +65,9 @@ func newGroundOf(t testing.TB, s *service, families []lab.Family, extra string) 
 	}
 	t.Cleanup(func() {
 		for _, h := range g.hosts {
+			if t.Failed() {
+				g.complaints(h)
+			}
 			if err := labs.Remove(ctx, h); err != nil {
 				t.Log(err)
 			}
@@ -144,12 +147,20 @@ func (g *ground) beside(path, text string) {
 	}
 }
 
+// complaints prints what a host itself has to say after a test that failed.
+func (g *ground) complaints(host string) {
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
+	defer cancel()
+	out, err := labs.Shell(ctx, host, "systemctl --failed --no-legend --plain; journalctl -q --no-pager -p warning -n 25 -o short-precise; journalctl -q --no-pager -n 60 -o short-precise -u 'podman*'; cat /proc/loadavg")
+	g.t.Logf("what %s says itself (%v):\n%s", host, err, out)
+}
+
 func (g *ground) address(host string) string { return labs.Address(g.n[host]) }
 
 // run runs the command line and returns what it printed and its exit status.
 func (g *ground) run(args ...string) (string, string, int) {
 	g.t.Helper()
-	cmd := exec.Command(filepath.Join(root, "bin", "northstake"), args...)
+	cmd := exec.Command(filepath.Join(g.s.bin(), "northstake"), args...)
 	cmd.Env = []string{"NORTHSTAKE_SERVER=" + g.s.address, "NORTHSTAKE_TOKEN_FILE=" + filepath.Join(g.s.state, "admin.token"), "PATH=/usr/bin:/bin", "HOME=" + g.dir}
 	cmd.Dir = g.dir
 	var out, errs bytes.Buffer

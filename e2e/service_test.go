@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"fmt"
 	"io"
 	"net/http"
@@ -19,6 +20,7 @@ import (
 type service struct {
 	address, state, database, log string
 	options                       []string // of the service, beside those that all have
+	programs                      string   // where the programs lie; "" for those of this checkout
 	cmd                           *exec.Cmd
 	mu                            sync.Mutex
 }
@@ -30,6 +32,9 @@ func startService(state, database string, options ...string) (*service, error) {
 	}
 	return s, s.start()
 }
+
+// bin is where the service's programs lie.
+func (s *service) bin() string { return cmp.Or(s.programs, filepath.Join(root, "bin")) }
 
 // start starts the service, on its former address where it had one.
 func (s *service) start() error {
@@ -46,8 +51,11 @@ func (s *service) start() error {
 	if err != nil {
 		return err
 	}
-	options := append([]string{"--listen", listen, "--state", s.state, "--rods", filepath.Join(root, "bin", "rods"), "--takeover", "4s", "--engine", labs.Socket(), "--fetch-own-machine"}, s.options...)
-	cmd := exec.Command(filepath.Join(root, "bin", "northstaked"), options...)
+	options := []string{"--listen", listen, "--state", s.state, "--rods", filepath.Join(s.bin(), "rods"), "--takeover", "4s"}
+	if s.programs == "" { // earlier releases do not know these
+		options = append(options, "--engine", labs.Socket(), "--fetch-own-machine")
+	}
+	cmd := exec.Command(filepath.Join(s.bin(), "northstaked"), append(options, s.options...)...)
 	cmd.Env = []string{"NORTHSTAKE_DATABASE=" + s.database, "PATH=/usr/bin:/bin"}
 	cmd.Stdout, cmd.Stderr = log, log
 	if err := cmd.Start(); err != nil {

@@ -332,8 +332,20 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 
 // Markers are the lines before and after a portion of North Stake's own in a file
 // that others own.
-func (w FileWant) Markers() (begin, end string) {
-	return w.Comment + " North Stake keeps the lines from here, portion " + w.Portion, w.Comment + " North Stake keeps the lines to here, portion " + w.Portion
+func (w FileWant) Markers() (begin, end string) { return w.markers("portion") }
+
+func (w FileWant) markers(word string) (begin, end string) {
+	return w.Comment + " North Stake keeps the lines from here, " + word + " " + w.Portion, w.Comment + " North Stake keeps the lines to here, " + word + " " + w.Portion
+}
+
+// marked are where lines of a text begin that are the portion's markers, in the words of this
+// release or of one before.
+func (w FileWant) marked(text string) (from, to []int) {
+	for _, word := range []string{"portion", "block"} {
+		begin, end := w.markers(word)
+		from, to = append(from, linesAt(text, begin)...), append(to, linesAt(text, end)...)
+	}
+	return from, to
 }
 
 // PortionOf returns the text of the portion in a file's text, and whether it has one.
@@ -370,14 +382,13 @@ func (w FileWant) WithoutPortion(text string) string {
 // Marks says whether a text holds a line that would be taken for one of the portion's
 // markers.
 func (w FileWant) Marks(text string) bool {
-	begin, end := w.Markers()
-	return len(linesAt(text, begin))+len(linesAt(text, end)) > 0
+	from, to := w.marked(text)
+	return len(from)+len(to) > 0
 }
 
 // cut finds the portion: what is before its first marker, in it, and after its last.
 func (w FileWant) cut(text string) (before, portion, after string, ok bool, wrong string) {
-	begin, end := w.Markers()
-	from, to := linesAt(text, begin), linesAt(text, end)
+	from, to := w.marked(text)
 	switch {
 	case len(from) == 0 && len(to) == 0:
 		return "", "", "", false, ""

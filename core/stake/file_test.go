@@ -105,6 +105,7 @@ func TestMarkerLinesHaveToPair(t *testing.T) {
 		"whole":               {"a\n" + begin + "\n10.0.0.9 pier\n" + end + "\nb\n", "", true},
 		"whole, with CRLF":    {"a\r\n" + begin + "\r\n10.0.0.9 pier\n" + end + "\r\nb\r\n", "", true},
 		"none":                {"a\n", "", false},
+		"of a former release": {"# North Stake keeps the lines from here, block pier\n10.0.0.9 pier\n# North Stake keeps the lines to here, block pier\n", "", true},
 		"no end":              {begin + "\ntheirs\n", "the one that ends it is not", false},
 		"no begin":            {"theirs\n" + end + "\n", "the one that begins it is not", false},
 		"two copies":          {begin + "\nx\n" + end + "\n" + begin + "\ny\n" + end + "\n", "more than once", false},
@@ -122,6 +123,10 @@ func TestMarkerLinesHaveToPair(t *testing.T) {
 	}
 	if got := w.WithoutPortion("a\n" + w.WithPortion("") + "b\n"); got != "a\nb\n" {
 		t.Errorf("without it: %q", got)
+	}
+	former := "a\n# North Stake keeps the lines from here, block pier\nold\n# North Stake keeps the lines to here, block pier\nb\n"
+	if got := w.WithPortion(former); got != "a\n"+begin+"\n"+w.Text+end+"\nb\n" {
+		t.Errorf("written where a former release wrote it: %q", got)
 	}
 	if !w.Marks("x\n"+end+"\n") || w.Marks("x "+end+"\n") {
 		t.Error("a text that would end the portion is not told from one that would not")

@@ -2,6 +2,7 @@ package stake
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"net/netip"
 	"slices"
@@ -179,6 +180,20 @@ var _ = Register(Kind{
 		return nil
 	},
 	Finish: finishFirewall,
+	Former: func(want map[string]json.RawMessage) {
+		var was []string // "5432/tcp from 10.88.0.0/24"
+		if json.Unmarshal(want["ports"], &was) != nil || len(was) == 0 {
+			return
+		}
+		ports := make([]PortWant, len(was))
+		for i, text := range was {
+			port, from, limited := strings.Cut(text, " from ")
+			if ports[i], _ = ParsePorts(port); limited {
+				ports[i].From = []string{from}
+			}
+		}
+		want["ports"] = JSON(ports)
+	},
 	Claims: func(Stake) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: FirewallTable}} },
 	Judge:  Judging(judgeFirewall), Away: Judging(awayFirewall), Follows: true, Heeding: true,
 })

@@ -1,6 +1,7 @@
 package stake
 
 import (
+	"encoding/json"
 	"strings"
 	"testing"
 )
@@ -92,5 +93,23 @@ func TestWhatAFirewallProgramLetsIn(t *testing.T) {
 	ssh := FirewallWant{SSH: 22, Ports: []PortWant{{Port: 22, Protocol: "tcp", From: []string{"10.0.0.0/8"}}}}
 	if table := ssh.Table(); strings.Contains(table, "\t\ttcp dport 22 accept") || !strings.Contains(table, "ip saddr 10.0.0.0/8 tcp dport 22 accept") {
 		t.Errorf("SSH for some networks alone:\n%s", table)
+	}
+}
+
+// What earlier releases kept of the ports that are let in is read as it was meant.
+func TestPortsOfEarlierReleases(t *testing.T) {
+	was := `{"ports":["22/tcp","5432/tcp from 10.88.0.0/24","5432/tcp from fd00::/64","8000-8010/udp"],"ssh":22}`
+	var w FirewallWant
+	if err := json.Unmarshal(WantOfBefore("firewall", json.RawMessage(was)), &w); err != nil {
+		t.Fatal(err)
+	}
+	want := []PortWant{{Port: 22, Protocol: "tcp"}, {Port: 5432, Protocol: "tcp", From: []string{"10.88.0.0/24"}}, {Port: 5432, Protocol: "tcp", From: []string{"fd00::/64"}}, {Port: 8000, To: 8010, Protocol: "udp"}}
+	if string(JSON(w.Ports)) != string(JSON(want)) || w.SSH != 22 {
+		t.Errorf("%+v", w)
+	}
+	for _, now := range []string{`{"ssh":22,"ports":[]}`, `{"ports":null,"ssh":22}`, string(JSON(w))} {
+		if got := WantOfBefore("firewall", json.RawMessage(now)); string(got) != now {
+			t.Errorf("%s becomes %s", now, got)
+		}
 	}
 }

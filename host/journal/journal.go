@@ -140,14 +140,28 @@ type entry struct {
 }
 
 // open says whether a step of the run was cut off, or could not be taken back.
-func (e entry) open() bool {
-	return slices.ContainsFunc(e.steps, func(r Record) bool { return r.State == rod.Begun || r.State == rod.Held || r.State == rod.Stuck })
+func (e entry) open() bool { return slices.ContainsFunc(e.steps, Record.open) }
+
+// open says whether the step was cut off, or could not be taken back.
+func (r Record) open() bool {
+	return r.State == rod.Begun || r.State == rod.Held || r.State == rod.Stuck
+}
+
+// former says whether an older version made the run, or nobody known here.
+func (e entry) former() bool { return e.run == rod.Run{} }
+
+// Names says whether a run can be called so: by this version, or by one before, which gave it a
+// number alone.
+func Names(run string) bool {
+	_, ours := rod.ParseRun(run)
+	n, err := strconv.ParseUint(run, 10, 63)
+	return ours || err == nil && strconv.FormatUint(n, 10) == run
 }
 
 // words names a run of the journal for people, as the service sees it.
 func (e entry) words(service string) string {
 	switch {
-	case e.run == rod.Run{}:
+	case e.former():
 		return fmt.Sprintf("run %q of an older version, or of nobody known here", e.name)
 	case e.run.Service != service:
 		return e.run.Words() + " of another service"

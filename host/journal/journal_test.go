@@ -180,7 +180,7 @@ func TestJournalsOfOthersAreLeftAlone(t *testing.T) {
 		t.Fatalf("%q, %v", said, err)
 	}
 	for _, line := range said {
-		if !strings.HasSuffix(line, "was cut off on this host, and is left alone") {
+		if _, advice, _ := strings.Cut(line, "was cut off on this host, and is left alone"); (advice != "") != strings.Contains(line, `"3"`) || advice != "" && !strings.Contains(advice, "--dismiss 3/1 --reason TEXT") {
 			t.Errorf("it says %q", line)
 		}
 	}
@@ -191,6 +191,12 @@ func TestJournalsOfOthersAreLeftAlone(t *testing.T) {
 		if !m.Exists(fmt.Sprint("/half", i)) {
 			t.Errorf("half%d was taken back", i)
 		}
+	}
+	if err := j.Dismiss("3", 1, "seen to"); err != nil {
+		t.Error(err)
+	}
+	if said, err := j.Recover(context.Background(), own(3)); err != nil || len(said) != 2 || !m.Exists("/half1") {
+		t.Errorf("once an older version's is dismissed: %q, %v", said, err)
 	}
 	list, err := j.List(service)
 	if err != nil || len(list) != 3 || !list[0].Foreign {

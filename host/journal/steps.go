@@ -192,7 +192,11 @@ func (j Journal) Recover(ctx context.Context, run string) ([]string, error) {
 		}
 		foreign := e.run.Service != own.Service
 		if foreign && e.open() {
-			out = append(out, fmt.Sprintf("%s was cut off on this host, and is left alone", e.words(own.Service)))
+			left := fmt.Sprintf("%s was cut off on this host, and is left alone", e.words(own.Service))
+			if i := slices.IndexFunc(e.steps, Record.open); e.former() && Names(e.name) && i >= 0 {
+				left += fmt.Sprintf("; once you have seen to what it was at (%s), northstake journal HOST --dismiss %s/%d --reason TEXT has it said no more", e.steps[i].Step.Text, e.name, e.steps[i].Step.Number)
+			}
+			out = append(out, left)
 		}
 		if foreign || e.wrong != nil {
 			continue
@@ -313,8 +317,9 @@ func (j Journal) List(service string) ([]rod.JournalStep, error) {
 	return out, nil
 }
 
-// Dismiss has a step that could not be taken back hold up nothing any more. It stays in the
-// journal with the reason, and is not taken back.
+// Dismiss has a step that could not be taken back hold up nothing any more, and one that an older
+// version was cut off in be told of no more. It stays in the journal with the reason, and is not
+// taken back.
 func (j Journal) Dismiss(run string, number int, reason string) error {
 	r, err := j.read(run, number)
 	if errors.Is(err, fs.ErrNotExist) {
@@ -323,10 +328,15 @@ func (j Journal) Dismiss(run string, number int, reason string) error {
 	if err != nil {
 		return err
 	}
-	if r.State != rod.Stuck {
-		return &rod.Fault{What: fmt.Sprintf("the step is %s, and holds up nothing", r.State), Fix: "only a step that could not be taken back is dismissed"}
+	switch _, ours := rod.ParseRun(run); {
+	case r.State == rod.Stuck:
+		reason += "; it could not be taken back: " + r.Why
+	case !ours && r.open():
+		reason += "; it was cut off"
+	default:
+		return &rod.Fault{What: fmt.Sprintf("the step is %s, and holds up nothing", r.State), Fix: "only a step that could not be taken back is dismissed, or one that an older version was cut off in"}
 	}
-	r.State, r.Why = rod.Dismissed, reason+"; it could not be taken back: "+r.Why
+	r.State, r.Why = rod.Dismissed, reason
 	if err := j.write(r); err != nil {
 		return err
 	}

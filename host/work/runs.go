@@ -97,7 +97,7 @@ func (s *Server) dismiss(w http.ResponseWriter, r *http.Request) {
 	}
 	run := r.PathValue("run")
 	number, err := strconv.Atoi(r.PathValue("number"))
-	if _, ok := rod.ParseRun(run); !ok || err != nil {
+	if !journal.Names(run) || err != nil {
 		refuse(w, &rod.Fault{What: fmt.Sprintf("step %s of run %q is none that this host's journal can have", r.PathValue("number"), run), Fix: "northstake journal lists what it has"})
 		return
 	}

@@ -151,6 +151,62 @@ func TestRevisionsAreReadInTheirOwnWords(t *testing.T) {
 	}
 }
 
+// What a run of an earlier release found absent, by its plan, is known to have been brought about where
+// nothing was; what is not told so is not, and lists of that time may be empty in every way.
+func TestWhatEarlierReleasesFoundAbsent(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "fresh")
+	exec := func(query string, args ...any) {
+		t.Helper()
+		if _, err := s.DB.ExecContext(ctx, query, args...); err != nil {
+			t.Fatal(err)
+		}
+	}
+	row := func(name, found string) string {
+		return fmt.Sprintf(`{"address":"a/%s","differences":[{"attribute":"what it is","wanted":"x","found":%q}]}`, name, found)
+	}
+	run := func(id int, hosts, doc string) {
+		exec("INSERT INTO plans (id, ground_id, revision, ask, hosts, made_by) OVERRIDING SYSTEM VALUE VALUES ($1, $2, 1, '{}', $3, 'admin')", 9000+id, g.ID, hosts)
+		exec("INSERT INTO runs (id, ground_id, plan_id, made_by, state) OVERRIDING SYSTEM VALUE VALUES ($1, $2, $1, 'admin', 'done')", 9000+id, g.ID)
+		exec("INSERT INTO run_hosts (run_id, host, doc) VALUES ($1, 'a', $2)", 9000+id, doc)
+	}
+	steps := func(names ...string) string {
+		var out []string
+		for i, n := range names {
+			out = append(out, fmt.Sprintf(`{"number":%d,"address":"a/%s"}`, i+1, n))
+		}
+		return strings.Join(out, ",")
+	}
+	run(1, `[{"host":"a","rows":[`+row("file/etc/new", "nothing")+","+row("file/etc/there", "different")+","+row("package/tree", "absent")+","+row("package/curl", "absent")+","+row("file/etc/failed", "nothing")+`],
+		"steps":[{"number":1,"address":"a/package/tree","also":["a/package/curl"]},{"number":2,"address":"a/file/etc/new","also":null},{"number":3,"address":"a/file/etc/there"},{"number":4,"address":"a/file/etc/failed"}]}]`,
+		`{"steps":[{"number":1,"state":"done"},{"number":2,"state":"done"},{"number":3,"state":"done"},{"number":4,"state":"failed"}]}`)
+	run(2, `[{"host":"a","rows":[`+row("file/etc/there", "nothing")+`],"steps":[`+steps("file/etc/there")+`]}]`, `{"steps":[{"number":1,"state":"done"}]}`) // it went, and came back
+	run(3, `[{"host":"a","rows":null,"steps":null},{"host":"b"}]`, `{"steps":null}`)
+	run(4, `null`, `{}`)
+	applied := map[string]string{}
+	for _, n := range []string{"file/etc/new", "file/etc/there", "package/tree", "package/curl", "file/etc/failed", "file/etc/found"} {
+		applied[n] = fmt.Sprintf(`{"type":"x","name":"y","made":%t}`, n != "file/etc/found")
+	}
+	var text []string
+	for n, a := range applied {
+		text = append(text, fmt.Sprintf("%q:%s", n, a))
+	}
+	exec("INSERT INTO hosts (ground_id, host, applied) VALUES ($1, 'a', $2), ($1, 'empty', '{}')", g.ID, "{"+strings.Join(text, ",")+"}")
+	exec("DELETE FROM goose_db_version WHERE version_id >= 7")
+	if err := s.migrate(ctx); err != nil {
+		t.Fatal(err)
+	}
+	got, _, err := s.Applied(ctx, g.ID, "a")
+	if err != nil || len(got) != len(applied) {
+		t.Fatalf("%+v, %v", got, err)
+	}
+	for n, a := range got {
+		if want := n == "file/etc/new" || n == "package/tree" || n == "package/curl"; a.Fresh != want {
+			t.Errorf("%s was brought about where nothing was: %t", n, a.Fresh)
+		}
+	}
+}
+
 func TestContentIsStoredOnceUnderItsSum(t *testing.T) {
 	s := open(t)
 	sum := sha256.Sum256([]byte("tide"))
