@@ -123,6 +123,24 @@ func engineKit(registry string) string {
 
 var serves = []string{"httpd", "-f", "-p", "80", "-h", "/www"}
 
+// A run that brought the engine, and a container that does not answer, goes back whole: of the
+// engine nothing is asked once it is gone.
+func TestARunThatBroughtTheEngineGoesBack(t *testing.T) {
+	t.Parallel()
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian.Able()}, bareKit)
+	at := registry(t)
+	pushed(t, at, "tides", "1", map[string]string{"www/index.html": "flood"}, serves...)
+	g.declareText("# instead of [site.timetable]\n" + engineKit(at) + fmt.Sprintf("[kit.base.container.tides]\nimage = \"%s/tides:1\"\nreached_at = [{ outside = 8080, inside = 80 }]\n[[kit.base.container.tides.probe]]\npath = \"/\"\ncontains = \"neap\"\n", at))
+	g.trust()
+	r := g.apply(2)
+	if h := r.Hosts[0]; h.State != "back" || h.Fault.What == "" || strings.Contains(h.Fault.What, "taken back") {
+		t.Errorf("the run ends %s: %+v", h.State, h.Fault)
+	}
+	if out := g.on(g.hosts[0], "command -v podman || true"); out != "" {
+		t.Errorf("the engine is still there: %s", out)
+	}
+}
+
 // A container is declared, run, found broken whatever is done to it with the engine's own
 // means, and put back; an image that has moved is fetched; a start that fails leaves the former
 // container running; and what leaves the declaration goes.

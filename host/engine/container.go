@@ -639,14 +639,25 @@ func frames(b []byte) []string {
 	return out
 }
 
-// upFor is how long a container has to run to count as started, and upWithin how long it may
-// take to be well.
+// upFor is how long a container has to run to count as started, upWithin how long it may take to be
+// well, and heardWithin how long a server in it until it listens.
 const (
-	upFor    = time.Second
-	upWithin = 60 * time.Second
+	upFor       = time.Second
+	upWithin    = 60 * time.Second
+	heardWithin = 30 * time.Second
 )
 
-// AwaitUp waits until a container runs and is well. The error says what it said instead.
+// listens says whether the server of a container that serves sites listens on all of their ports.
+func listens(in Inspected, w stake.ContainerWant) bool {
+	if w.Serves == "" {
+		return true
+	}
+	at := system.PortsOf(in.is.State.Pid)
+	return !slices.ContainsFunc(w.Ports, func(p int) bool { return !slices.Contains(at, p) })
+}
+
+// AwaitUp waits until a container runs and is well, and what serves sites in it listens: where it
+// does not, probes say so. The error says what it said instead.
 func (e *Engine) AwaitUp(ctx context.Context, id string, w stake.ContainerWant) error {
 	begun := time.Now()
 	for {
@@ -668,7 +679,7 @@ func (e *Engine) AwaitUp(ctx context.Context, id string, w stake.ContainerWant) 
 		if len(w.WellWhen) > 0 {
 			unwell = e.unwell(ctx, id, w.WellWhen)
 		}
-		if unwell == "" && time.Since(begun) > upFor {
+		if unwell == "" && time.Since(begun) > upFor && (listens(in, w) || time.Since(begun) > heardWithin) {
 			return nil
 		}
 		if time.Since(begun) > upWithin {

@@ -116,8 +116,11 @@ func (j Journal) backAll(ctx context.Context, run string, say func(string, ...an
 	slices.Reverse(steps)
 	left, err := j.backEach(ctx, steps, say)
 	for err != nil && len(left) > 0 {
-		before := len(left)
+		before, first := len(left), err
 		if left, err = j.backEach(ctx, left, say); len(left) == before {
+			if first.Error() != err.Error() {
+				err = fmt.Errorf("%w; before the others were back: %w", err, first)
+			}
 			return errors.Join(err, j.allStuck(left, err), dropBootUnits(ctx, j.Machine, run), j.dropLine(ctx, run))
 		}
 	}

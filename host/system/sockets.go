@@ -92,6 +92,22 @@ func listedSockets(family uint8, protocol string, state uint) ([]socket, error) 
 	return parseListed(b, protocol, state), nil
 }
 
+// PortsOf are the TCP ports on which something listens as a process sees it: in its own network, such
+// as a container's (proc(5), /proc/PID/net). There are none where the process is gone.
+func PortsOf(pid int) []int {
+	var out []int
+	for _, file := range []string{"tcp", "tcp6"} {
+		b, err := os.ReadFile(fmt.Sprintf("/proc/%d/net/%s", pid, file))
+		if err != nil {
+			continue
+		}
+		for _, s := range parseListed(b, "tcp", stateListen) {
+			out = append(out, s.Port)
+		}
+	}
+	return out
+}
+
 // parseListed reads the lines of /proc/net/tcp and its like (proc(5)): after a number
 // come address and port of both ends in hex, the state, and as the tenth field the
 // inode. Addresses are in words of the machine's order.

@@ -200,3 +200,24 @@ func TestWhoseNetworkItIs(t *testing.T) {
 		t.Error("a card is taken for a line that leads elsewhere")
 	}
 }
+
+// The ports on which something listens in a process's network are those of that network.
+func TestPortsOfAProcess(t *testing.T) {
+	for _, address := range []string{"127.0.0.1:0", "[::1]:0"} {
+		l, err := net.Listen("tcp", address)
+		if err != nil {
+			t.Fatal(err)
+		}
+		port := l.Addr().(*net.TCPAddr).Port
+		if !slices.Contains(PortsOf(os.Getpid()), port) {
+			t.Errorf("%s is not among them", l.Addr())
+		}
+		l.Close()
+		if slices.Contains(PortsOf(os.Getpid()), port) {
+			t.Errorf("%s is among them once it is shut", l.Addr())
+		}
+	}
+	if got := PortsOf(-1); len(got) > 0 {
+		t.Errorf("of no process: %v", got)
+	}
+}

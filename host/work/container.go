@@ -271,8 +271,11 @@ func backContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b
 // againContainer has the former container see what lies on the host again where it holds
 // something, once that is back, too.
 func againContainer(ctx context.Context, m *Host, _ Job, w stake.ContainerWork, b containerBefore) error {
+	if !b.Running {
+		return nil // the run may have brought the engine itself, which is gone by now
+	}
 	e, err := engineOf(ctx, m)
-	if err != nil || !b.Running {
+	if err != nil {
 		return err
 	}
 	is, err := e.Inspect(ctx, w.Name)
