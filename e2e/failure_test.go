@@ -725,7 +725,21 @@ moved_to = "https://saltmarsh.test/"
 		if out := g.ns(2, "restore", g.name, "--yes"); !strings.Contains(out, "are answered by another virtual host, "+s.conf+":1") {
 			t.Errorf("%s: restore says\n%s", s.name, out)
 		}
-		g.on(host, "rm "+s.conf+"; systemctl reload "+reload[s.name]+"; sleep 1")
-		g.ns(0, "drift", g.name)
+		// It goes when it is named, as the message says (V16).
+		out = g.ns(2, "plan", g.name)
+		advice := fmt.Sprintf("northstake bring file %s --gone --reload %s --on %s", s.conf, reload[s.name], host)
+		if !strings.Contains(out, advice) {
+			t.Errorf("%s: plan does not say %q:\n%s", s.name, advice, out)
+		}
+		out = g.ns(0, append(strings.Fields(strings.TrimPrefix(advice, "northstake ")), "--ground", g.name, "--yes")...)
+		if !strings.Contains(out, "take away "+s.conf) {
+			t.Errorf("%s: bring says\n%s", s.name, out)
+		}
+		g.eventually("visitors come to the site again", func() error {
+			if out, errs, code := g.run("drift", g.name); code != 0 {
+				return fmt.Errorf("%d %s%s", code, out, errs)
+			}
+			return nil
+		})
 	}
 }

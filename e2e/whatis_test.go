@@ -338,8 +338,14 @@ func TestFiltersBesideTheFirewall(t *testing.T) {
 	shifts := func(host, stake, script, undo string) {
 		t.Helper()
 		g.on(host, script)
-		if row := g.survey(host)[stake]; row.Standing != plan.Shifted {
+		row := g.survey(host)[stake]
+		if row.Standing != plan.Shifted {
 			t.Errorf("after %q %s is %s: %s %+v", script, stake, row.Standing, row.Reason, row.Differences)
+		}
+		for _, d := range row.Differences { // what is only in the kernel says nothing of the next start (V15)
+			if strings.Contains(script, "nft add") && d.Attribute == "open after a restart" {
+				t.Errorf("after %q %+v", script, d)
+			}
 		}
 		g.on(host, undo)
 		if row := g.survey(host)[stake]; row.Standing != plan.Set {

@@ -125,10 +125,23 @@ func bringPort(a *app) *cobra.Command {
 func bringFile(a *app) *cobra.Command {
 	var b bringing
 	var from, text, owner, group, mode string
-	cmd := &cobra.Command{Use: "file PATH", Short: "A text file", Args: cobra.ExactArgs(1),
+	var gone bool
+	var reload []string
+	cmd := &cobra.Command{Use: "file PATH", Short: "A text file, or a file or link gone", Args: cobra.ExactArgs(1),
 		RunE: func(cmd *cobra.Command, args []string) error {
+			keys := map[string]any{}
+			if len(reload) > 0 {
+				keys["reload"] = reload
+			}
+			if gone {
+				if from+text+owner+group+mode != "" {
+					return errors.New("a file that is gone has no text, owner, group or mode: give --gone, or those")
+				}
+				keys["is"] = "gone"
+				return a.bring(cmd.Context(), b, "file", args[0], keys, nil)
+			}
 			if (from == "") == (text == "") {
-				return errors.New("give its text: --from FILE or --text TEXT")
+				return errors.New("give its text, --from FILE or --text TEXT; or --gone")
 			}
 			if from != "" {
 				content, err := os.ReadFile(from)
@@ -140,7 +153,7 @@ func bringFile(a *app) *cobra.Command {
 				}
 				text = string(content)
 			}
-			keys := map[string]any{"text": text}
+			keys["text"] = text
 			set(keys, "owner", owner)
 			set(keys, "group", group)
 			set(keys, "mode", mode)
@@ -152,6 +165,8 @@ func bringFile(a *app) *cobra.Command {
 	cmd.Flags().StringVar(&owner, "owner", "", "user that owns it")
 	cmd.Flags().StringVar(&group, "group", "", "group of it")
 	cmd.Flags().StringVar(&mode, "mode", "", "mode in octal")
+	cmd.Flags().BoolVar(&gone, "gone", false, "taken away, whoever put it there")
+	cmd.Flags().StringSliceVar(&reload, "reload", nil, "services that reload when it has changed")
 	return cmd
 }
 

@@ -94,6 +94,8 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 		"[host.a.file.\"/proc/sys/x\"]\ntext=\"\"":                                        "is kept by the system",
 		"[host.a.file.\"/var/lib/northstake/x\"]\ntext=\"\"":                              "is kept by the system or by North Stake",
 		"[host.a.file.\"/etc/x\"]\nowner=\"root\"":                                        "takes its text in one way",
+		"[host.a.file.\"/etc/x\"]\nis=\"gone\"\ntext=\"y\"":                               "a file that is gone has no text",
+		"[host.a.file.\"/etc/x\"]\nis=\"gone\"\nmode=\"0600\"":                            "a file that is gone has no mode",
 		"[host.a.file.\"/etc/x\"]\ntext=\"\"\nfrom=\"y\"":                                 "takes its text in one way",
 		"[host.a.file.\"/etc/x\"]\nfrom=\"files/mots\"":                                   `there is no file "files/mots"`,
 		"[host.a.file.\"/etc/x\"]\ntext=\"\"\nmode=\"rw\"":                                "is not a mode",

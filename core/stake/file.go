@@ -18,6 +18,7 @@ import (
 // TextFile says what a text file should hold, and how it should be. Text, From and
 // Template are three ways to give its text.
 type TextFile struct {
+	Is       string   `toml:"is" json:"is,omitempty" doc:"Whether it is there, with its text, or gone: a file or link of somebody's that is not to be there is taken away." enum:"there,gone" default:"there" example:"\"gone\""`
 	Text     *string  `toml:"text" json:"text,omitempty" doc:"The text itself." example:"\"Kept by North Stake.\\n\""`
 	From     string   `toml:"from" json:"from,omitempty" doc:"File beside the declaration that holds the text." example:"\"files/motd\""`
 	Template string   `toml:"template" json:"template,omitempty" doc:"File beside the declaration whose text takes givens, hosts and sites, in the form of Go's text/template." example:"\"files/motd.tmpl\""`
@@ -37,6 +38,8 @@ func (f *TextFile) TextFiles() []string { return []string{f.From, f.Template} }
 // *declare.TextError.
 func TextOf(d *declare.Declaration, f *TextFile, host string) (string, error) {
 	switch {
+	case f.Is == "gone":
+		return "", nil
 	case f.Text != nil:
 		return *f.Text, nil
 	case f.From != "":
@@ -53,6 +56,7 @@ func TextOf(d *declare.Declaration, f *TextFile, host string) (string, error) {
 // octal text. With a Portion, Owner, Group and Mode are "" unless they are declared.
 type FileWant struct {
 	Path    string   `json:"path"`
+	Gone    bool     `json:"gone,omitempty"` // neither a file nor a link is to be there
 	Text    string   `json:"text"`
 	Owner   string   `json:"owner,omitempty"`
 	Group   string   `json:"group,omitempty"`
@@ -133,6 +137,10 @@ func wantedFile(w *Wanting, f declare.For[*TextFile]) (FileWant, error) {
 	}
 	want := FileWant{Path: f.Name, Text: text, Owner: f.Is.Owner, Group: f.Is.Group, Mode: f.Is.Mode, Portion: f.Is.Portion, Comment: f.Is.Comment}
 	want.Reload, want.Restart = f.Is.takenIn(f.Name, w.Traits)
+	if f.Is.Is == "gone" {
+		want.Gone = true
+		return want, nil
+	}
 	if want.Portion == "" {
 		want.Owner, want.Group = owners(want.Owner, want.Group)
 		want.Mode = mode(want.Mode, "0644")
@@ -165,7 +173,13 @@ func checkFile(c *check.Checker, f *TextFile, at []string) {
 			ways++
 		}
 	}
-	if ways != 1 {
+	if f.Is == "gone" {
+		for _, key := range []string{"text", "from", "template", "owner", "group", "mode", "portion", "comment"} {
+			if here := check.At(at, key); c.Written(here...) {
+				c.Say(here, "a file that is gone has no "+key, "take "+key+" out, or is = \"gone\"")
+			}
+		}
+	} else if ways != 1 {
 		c.Say(at, "a file takes its text in one way", "give it one of text = \"…\", from = \"FILE\" and template = \"FILE\"")
 		return
 	}
@@ -225,7 +239,7 @@ type FileWork struct {
 
 // awayFile takes a file away, or a portion out of it, if it is as it was brought about.
 func awayFile(in Input, w FileWant, f FileFound) Verdict {
-	v := Verdict{Gone: f.Entry.Kind == "" || f.Absent}
+	v := Verdict{Gone: w.Gone || f.Entry.Kind == "" || f.Absent}
 	switch {
 	case v.Gone:
 		return v
@@ -256,7 +270,51 @@ func (w FileWant) nudges() []Nudge {
 	return append(out, nudgesOf("file", w.Path, w.Reload, w.Restart)...)
 }
 
+// judgeGone judges a file that is not to be there.
+func judgeGone(in Input, w FileWant, f FileFound) Verdict {
+	v := Verdict{Gone: f.Entry.Kind == ""}
+	if v.Gone {
+		return v
+	}
+	var d differences
+	d.add("what it is", "gone", f.Entry.Words())
+	v.Differences, v.Touched = d, f.Entry.Touched
+	note := f.fixed(in, w.Path)
+	if f.Entry.Kind != "file" && f.Entry.Kind != "link" {
+		note = &Note{in.Stake.Address(), fmt.Sprintf("%s is %s, and only files and links are taken away", w.Path, f.Entry.Words()), "take it away by hand, or out of the declaration"}
+	}
+	if note != nil {
+		v.Blockers = []Note{*note}
+		return v
+	}
+	text := "take away " + w.Path
+	if f.Entry.Kind == "link" {
+		text = fmt.Sprintf("take away the link %s (to %s)", w.Path, f.Entry.Target)
+	}
+	move := Move{Verb: "take", Text: text, Because: "it is declared as gone", Work: JSON(FileWork{w, true})}
+	if f.Text != "" && !f.Bytes {
+		move.Details = []Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, ""), Diff: true}}
+	}
+	v.Nudges = append(w.nudges(), nudgeHolders(in, "file", w.Path)...)
+	v.Moves = []Move{move}
+	return v
+}
+
+// fixed is why a file cannot be replaced or taken away, nil where it can.
+func (f FileFound) fixed(in Input, path string) *Note {
+	switch {
+	case f.Large != "":
+		return &Note{in.Stake.Address(), fmt.Sprintf("%s is larger than %s, and a file is kept before it is replaced", path, f.Large), "look at what has written it, and move it away"}
+	case f.Immutable:
+		return &Note{in.Stake.Address(), fmt.Sprintf("%s is marked so that nobody can change it (chattr +i)", path), "ask who did that, and why, before the mark is taken off (chattr -i)"}
+	}
+	return nil
+}
+
 func judgeFile(in Input, w FileWant, f FileFound) Verdict {
+	if w.Gone {
+		return judgeGone(in, w, f)
+	}
 	v := Verdict{Gone: f.Entry.Kind == "" || f.Absent}
 	var d differences
 	switch {
@@ -296,15 +354,12 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		v.Blockers = []Note{*note}
 		return v
 	}
-	switch {
-	case f.Large != "":
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is larger than %s, and a file is kept before it is replaced", w.Path, f.Large), "look at what has written it, and move it away"}}
-		return v
-	case f.Broken != "":
+	if f.Broken != "" {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s: %s", w.Path, f.Broken), "mend the marker lines by hand: North Stake does not guess which lines are its own"}}
 		return v
-	case f.Immutable:
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is marked so that nobody can change it (chattr +i)", w.Path), "ask who did that, and why, before the mark is taken off (chattr -i)"}}
+	}
+	if note := f.fixed(in, w.Path); note != nil {
+		v.Blockers = []Note{*note}
 		return v
 	}
 	if f.Entry.Kind == "link" && w.Portion != "" {

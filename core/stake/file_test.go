@@ -210,3 +210,35 @@ func TestSourcesThatCannotBeRead(t *testing.T) {
 		}
 	}
 }
+
+// A file that is declared as gone is taken away with what it holds shown, and a link by itself; what
+// is neither, or cannot be kept first, is left.
+func TestAFileThatIsGone(t *testing.T) {
+	w := FileWant{Path: "/etc/tide", Gone: true, Reload: []string{"nginx"}}
+	for name, c := range map[string]struct {
+		found       FileFound
+		move, block string
+	}{
+		"nothing there": {FileFound{}, "", ""},
+		"a file":        {FileFound{Entry: Entry{Kind: "file", Owner: "tides"}, Text: "ebb\n"}, "take away /etc/tide", ""},
+		"a link":        {FileFound{Entry: Entry{Kind: "link", Target: "/srv/tide"}}, "take away the link /etc/tide (to /srv/tide)", ""},
+		"a directory":   {FileFound{Entry: Entry{Kind: "directory"}}, "", "only files and links are taken away"},
+		"a large file":  {FileFound{Entry: Entry{Kind: "file"}, Large: "1 MB"}, "", "larger than 1 MB"},
+		"a fixed file":  {FileFound{Entry: Entry{Kind: "file"}, Immutable: true}, "", "chattr -i"},
+	} {
+		v := judged(t, "file", Input{}, w, c.found)
+		moved, blocked := "", ""
+		for _, m := range v.Moves {
+			moved += m.Text
+			if c.found.Text != "" && (len(m.Details) != 1 || !strings.Contains(m.Details[0].Text, "-ebb")) {
+				t.Errorf("%s: its text is not shown: %+v", name, m.Details)
+			}
+		}
+		for _, b := range v.Blockers {
+			blocked += b.What + b.Fix
+		}
+		if moved != c.move || !strings.Contains(blocked, c.block) || (blocked == "") != (c.block == "") || (len(v.Differences) == 0) != (c.found.Entry.Kind == "") || (len(v.Nudges) == 1) != (c.move != "") {
+			t.Errorf("%s: %q, %q, %+v, %+v", name, moved, blocked, v.Differences, v.Nudges)
+		}
+	}
+}

@@ -116,19 +116,26 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s takes in nothing from %s: the site would be served by nobody", f.NotTaken, path.Dir(file)), fmt.Sprintf("put the line back there that takes in %s/*%s, and reload %s: North Stake changes nothing of it", path.Dir(file), path.Ext(file), w.By())})
 	}
 	former := leaving[SiteWant](in.Leaving, "site", in.Memo)
+	givesWay := "" // a file that is declared as gone, and taken away before this site is judged again
 	for _, r := range f.Rivals {
 		d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")
 		if slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }) {
 			continue
 		}
+		if goneFile(in, func(path string) bool { return path == r.File }) {
+			givesWay = r.File
+			continue
+		}
 		if gives(in, r) {
 			continue
 		}
-		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away: of two the server takes one, and which is a matter of their order"})
+		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away" + w.goes(in.Stake.Host, r.File) + ": of two the server takes one, and which is a matter of their order"})
 	}
 	for _, o := range f.Others {
 		d.differ("answers at "+o.At, "this site", cmp.Or(o.By, "nothing listens there")+", for "+firstOf(o.Names))
-		v.Blockers = append(v.Blockers, o.blocks(in.Stake.Address(), w))
+		if !goneFile(in, func(path string) bool { return strings.Contains(o.By, path) }) {
+			v.Blockers = append(v.Blockers, o.blocks(in.Stake.Address(), w))
+		}
 	}
 	for _, shut := range f.Shut {
 		if !slices.Contains(w.Dirs, shut.At) {
@@ -163,6 +170,9 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 			fmt.Sprintf("let others pass through %s (chmod o+x), declare the directory with another mode, or declare another root", shut.At)})
 	}
 	if own == 0 {
+		if givesWay != "" {
+			v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: givesWay + " is taken away"}}
+		}
 		return v
 	}
 	reason := "its site " + in.Stake.Site + " changed"
@@ -192,7 +202,19 @@ func (o Other) blocks(address string, w SiteWant) Note {
 	if o.By == "" {
 		return Note{address, fmt.Sprintf("%s has loaded the site, and nothing listens at %s, where visitors of %s come", w.By(), o.At, firstOf(o.Names)), fmt.Sprintf("look at where %s is told to listen, beside what North Stake writes, and have it listen there again", w.By())}
 	}
-	return Note{address, fmt.Sprintf("%s has loaded the site, and visitors of %s at %s are answered by %s", w.By(), firstOf(o.Names), o.At, o.By), "take it out there, or that file away, and reload the server: North Stake changes nothing of others"}
+	file := "" // "another virtual host, /etc/nginx/conf.d/a.conf:3"
+	if line, named := strings.CutPrefix(o.By, "another virtual host, "); named {
+		file = line[:strings.LastIndex(line, ":")]
+	}
+	return Note{address, fmt.Sprintf("%s has loaded the site, and visitors of %s at %s are answered by %s", w.By(), firstOf(o.Names), o.At, o.By), "take it out there, and reload the server, or that file away" + w.goes(strings.SplitN(address, "/", 2)[0], file) + ": North Stake changes nothing of others unasked"}
+}
+
+// goes is the command that takes a file of the host's own server away, in brackets.
+func (w SiteWant) goes(host, file string) string {
+	if w.Within != "" || file == "" {
+		return ""
+	}
+	return fmt.Sprintf(" (northstake bring file %s --gone --reload %s --on %s)", file, strings.TrimPrefix(w.ServedBy(), "service/"), host)
 }
 
 // firstOf is the first of some names, and how many there are beside it.
@@ -236,6 +258,16 @@ func letsGo(gone []Stake, memo *Memo, l Listener) bool {
 		return true // its server goes on without it
 	}
 	return slices.ContainsFunc(leaving[ServiceWant](gone, "service", memo), func(s ServiceWant) bool { return s.Serves == l.Program })
+}
+
+// goneFile says whether a file that somebody declares as gone lies at such a path.
+func goneFile(in Input, at func(path string) bool) bool {
+	for _, w := range of[FileWant](in.Declared, "file", in.Memo) {
+		if w.Gone && at(w.Path) {
+			return true
+		}
+	}
+	return false
 }
 
 // leads is where a link leads, from where it lies.

@@ -71,6 +71,45 @@ func TestTakingAFileBackKeepsWhatCameSince(t *testing.T) {
 	}
 }
 
+// A file or link that a step took away comes back as it was; one that somebody has made there since stays.
+func TestAFileThatIsGoneComesBack(t *testing.T) {
+	work := stake.FileWork{FileWant: stake.FileWant{Path: "/etc/tide", Gone: true}, Away: true}
+	for _, linked := range []bool{false, true} {
+		for _, since := range []string{"", "theirs\n"} {
+			m := folder(t)
+			systemtest.Put(t, m.Machine, "/etc/tide", "ebb\n")
+			if linked {
+				if err := os.Rename(m.Path("/etc/tide"), m.Path("/etc/ebb")); err != nil {
+					t.Fatal(err)
+				}
+				if err := os.Symlink("ebb", m.Path("/etc/tide")); err != nil {
+					t.Fatal(err)
+				}
+			}
+			step := plan.Step{Number: 1, Type: "file", Move: stake.Move{Work: stake.JSON(work)}}
+			if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
+				t.Fatal(err)
+			}
+			if m.Exists("/etc/tide") || linked && !m.Exists("/etc/ebb") {
+				t.Fatal("the step took away something else, or nothing")
+			}
+			want := "ebb\n"
+			if since != "" {
+				systemtest.Put(t, m.Machine, "/etc/tide", since)
+				want = since
+			}
+			if err := m.journal().Back(context.Background(), "7", func(string, ...any) {}); err != nil {
+				t.Fatal(err)
+			}
+			got, err := os.ReadFile(m.Path("/etc/tide"))
+			target, _ := os.Readlink(m.Path("/etc/tide"))
+			if string(got) != want || (target == "ebb") != (linked && since == "") {
+				t.Errorf("a link %t, since %q: %q, to %q, %v", linked, since, got, target, err)
+			}
+		}
+	}
+}
+
 // A file that was taken back has its time again, and who touched it is who did before.
 func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 	m := folder(t)

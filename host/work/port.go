@@ -54,13 +54,9 @@ func readPorts(ctx context.Context, m *Host, wants []stake.PortWant) ([]any, err
 	}
 	return each(func(ctx context.Context, _ *Host, w stake.PortWant) (any, error) {
 		by, sure := now.ClosedFor(w)
-		f := stake.PortFound{Live: by == "", By: by, Maybe: by != "" && !sure, Wider: now.LetsElse(w)}
-		// What is loaded now and is not North Stake's is taken to be there after a restart
-		// too, but for what is known to be loaded then.
-		f.Kept = by == "" || by == stake.FirewallTable
-		if kept != nil {
-			f.Kept = f.Kept && kept.Lets(w)
-		}
+		// A rule that is only in the kernel says nothing of the next start: that is told of what is
+		// known to be loaded then.
+		f := stake.PortFound{Live: by == "", By: by, Maybe: by != "" && !sure, Wider: now.LetsElse(w), Kept: kept == nil || kept.Lets(w)}
 		if boot != nil {
 			if f.KeptBy = boot.Closed(w); f.KeptBy != "" {
 				f.Kept = false
