@@ -184,6 +184,20 @@ func TestOneThingIsBroughtAbout(t *testing.T) {
 	if got := g.on(a, "stat -c '%a' /etc/harbour.txt; cat /etc/harbour.txt"); got != "640\nlow tide\n" {
 		t.Errorf("the file is %q", got)
 	}
+	// What sudo would not take in is not put there, and what is not to be there goes when it is named (M11, V16).
+	if out := bring(2, "file", "/etc/sudoers.d/tides", "--text", "tides ALL=(ALL NOPASSWD\n", "--mode", "0440", "--on", a); !strings.Contains(out, "sudo does not understand what is declared for /etc/sudoers.d/tides") || has(a, "test -e /etc/sudoers.d/tides") {
+		t.Errorf("a mistake for sudo:\n%s", out)
+	}
+	bring(0, "file", "/etc/sudoers.d/tides", "--text", "Defaults:tides !lecture\n", "--mode", "0440", "--on", a)
+	g.on(a, "test -e /etc/sudoers.d/tides && ln -s /etc/harbour.txt /etc/harbour.link")
+	bring(0, "file", "/etc/sudoers.d/tides", "--gone", "--on", a)
+	bring(0, "file", "/etc/harbour.link", "--gone", "--on", a)
+	if has(a, "ls /etc/sudoers.d/tides") || has(a, "ls /etc/harbour.link") || !has(a, "ls /etc/harbour.txt") {
+		t.Error("what was named did not go, or something else did")
+	}
+	if out := bring(2, "file", "/etc/harbour.txt", "--gone", "--text", "x", "--on", a); !strings.Contains(out, "give --gone, or those") {
+		t.Errorf("both at once:\n%s", out)
+	}
 	g.beside("tides/index.txt", "ebb\n")
 	g.beside("tides/deep/b.txt", "flood\n")
 	bring(0, "content", "/srv/tides", "--from", filepath.Join(g.dir, "tides"), "--on", a)

@@ -266,7 +266,7 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 	}
 	if f.Program != w.Program {
 		d.differ("filtered by", w.Program, cmp.Or(f.Program, "nothing: "+w.Program+" is not active"))
-		block(fmt.Sprintf("start %s again, or add service.%[1]s = { running = true, at_boot = true } to [host.%s]", w.Program, in.Stake.Host), "%s is not active on this host", w.Program)
+		block(fmt.Sprintf("start %s again (northstake bring service %[1]s --running --at-boot --on %[2]s), or add service.%[1]s = { running = true, at_boot = true } to [host.%[2]s]", w.Program, in.Stake.Host), "%s is not active on this host", w.Program)
 		v.Differences = d
 		return v
 	}

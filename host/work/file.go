@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"strings"
 	"unicode/utf8"
 
 	"northstake/core/stake"
@@ -57,7 +58,7 @@ func beforeFile(_ context.Context, m *Host, _ Job, w stake.FileWork) (b fileBefo
 	return b, err
 }
 
-func doFile(_ context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore) (rod.StepState, error) {
+func doFile(ctx context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore) (rod.StepState, error) {
 	if w.Away && w.Portion == "" {
 		return rod.Done, removeFile(m, w.Path)
 	}
@@ -90,10 +91,28 @@ func doFile(_ context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore) (
 	if _, _, err := names.IDs(owner, group); err != nil {
 		return "", &rod.Fault{What: fmt.Sprintf("%s: %v", w.Path, err), Fix: "declare an owner that exists on this host, or the account"}
 	}
+	if err := sudoTakes(ctx, m, w.Path, text); err != nil {
+		return "", err
+	}
 	if err := system.WriteAtomically(m.Path(w.Path), []byte(text), bits); err != nil {
 		return "", err
 	}
 	return rod.Done, m.Chown(w.Path, owner, group)
+}
+
+// sudoTakes has sudo's own checker read a text before it lies where sudo reads it (sudoers(5),
+// visudo(8)): of a file with a mistake sudo takes in a part, or nothing, and says so to nobody here.
+func sudoTakes(ctx context.Context, m *Host, path, text string) error {
+	dir, name := filepath.Split(path)
+	if path != "/etc/sudoers" && (dir != "/etc/sudoers.d/" || strings.Contains(name, ".") || strings.HasSuffix(name, "~")) {
+		return nil
+	}
+	_, err := m.Run(ctx, strings.NewReader(text), "visudo", "-c", "-f", "-")
+	var failed *system.Failed
+	if !errors.As(err, &failed) {
+		return nil // there is no checker, so there is no sudo
+	}
+	return &rod.Fault{What: fmt.Sprintf("sudo does not understand what is declared for %s: %s", path, strings.Join(strings.Fields(failed.Output), " ")), Fix: "correct the text: nothing was written"}
 }
 
 func removeFile(m *Host, path string) error {
