@@ -198,6 +198,19 @@ func TestOneThingIsBroughtAbout(t *testing.T) {
 	if out := bring(2, "file", "/etc/harbour.txt", "--gone", "--text", "x", "--on", a); !strings.Contains(out, "give --gone, or those") {
 		t.Errorf("both at once:\n%s", out)
 	}
+	for _, mode := range []string{"2775", "1777", "0755"} { // M12
+		bring(0, "directory", "/srv/shared", "--mode", mode, "--on", a)
+		if got := g.on(a, "stat -c %04a /srv/shared"); strings.TrimSpace(got) != mode {
+			t.Errorf("a directory of mode %s has %s", mode, got)
+		}
+	}
+	long := strings.Repeat("tides-", 5) + "me" // as long as the system takes (M11)
+	if bring(0, "account", long, "--on", a); !has(a, "getent passwd "+long) {
+		t.Error("an account of 32 characters is not there")
+	}
+	if out := bring(2, "directory", "/srv/shared", "--mode", "4755", "--on", a); !strings.Contains(out, "is not a mode of a directory") {
+		t.Errorf("a directory that runs as its owner:\n%s", out)
+	}
 	g.beside("tides/index.txt", "ebb\n")
 	g.beside("tides/deep/b.txt", "flood\n")
 	bring(0, "content", "/srv/tides", "--from", filepath.Join(g.dir, "tides"), "--on", a)

@@ -90,6 +90,13 @@ func (c *Checker) Mode(mode string, at []string) {
 	}
 }
 
+// DirectoryMode checks the mode of a directory in octal, "" for none.
+func (c *Checker) DirectoryMode(mode string, at []string) {
+	if mode != "" && !form.DirectoryMode.MatchString(mode) {
+		c.Say(at, fmt.Sprintf("%q is not a mode of a directory", mode), "write three octal digits, such as \"0755\", with 2 before them where new files get its group, and 1 where only who owns a file takes it away")
+	}
+}
+
 // Names checks what a package or service is called on other families, in a table of
 // names below at. What is the sort of name.
 func (c *Checker) Names(names map[string]string, at []string, like form.Pattern, what string) {

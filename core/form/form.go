@@ -19,25 +19,29 @@ var (
 	DNSName   = pattern(`^(\*\.)?([a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)(\.[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)*$`)
 	Package   = pattern(`^[a-z0-9][a-z0-9+.-]{0,98}[a-z0-9+.]$`)
 	Service   = pattern(`^[A-Za-z0-9][A-Za-z0-9:_.@-]{0,99}$`)
-	Account   = pattern(`^[a-z_][a-z0-9_-]{0,30}\$?$`)
+	Account   = pattern(`^[a-z_]([a-z0-9_-]{0,31}|[a-z0-9_-]{0,30}\$)$`) // useradd(8): 32 characters
 	Given     = pattern(`^[a-z][a-z0-9_]{0,39}$`)
 	Mode      = pattern(`^0?[0-7]{3}$`) // in octal
-	PublicKey = pattern(`^(ssh|ecdsa)-[a-z0-9-]+ [A-Za-z0-9+/]+=*( .*)?$`)
-	Version   = pattern(`^[0-9A-Za-z][0-9A-Za-z.+:~^_-]{0,99}$`)             // of a package
-	Suite     = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)                // of a source, and its parts
-	SHA256    = pattern(`^[0-9a-f]{64}$`)                                    // in hex
-	GitRef    = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,199}$`)               // a branch, a tag or a commit
-	Method    = pattern(`^[A-Z]{1,20}$`)                                     // of a request
-	Header    = pattern(`^[A-Za-z][A-Za-z0-9-]{0,99}$`)                      // name of a header
-	Charset   = pattern(`^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$`)                  // name of a character set
-	MediaType = pattern(`^[a-z]+/[a-z0-9.+-]+(; ?charset=[A-Za-z0-9_-]+)?$`) // such as text/plain; charset=utf-8
-	Visitor   = pattern(`^[A-Za-z0-9][A-Za-z0-9._@-]{0,63}$`)                // an account of visitors of a site
-	Bcrypt    = pattern(`^\$2[aby]\$(0[4-9]|1[0-9]|2[0-9]|3[01])\$[./A-Za-z0-9]{53}$`)
-	Container = pattern(`^[a-zA-Z0-9][a-zA-Z0-9_.-]{0,62}$`) // by its name on an engine; networks, too
-	Image     = pattern(`^[a-z0-9]([a-z0-9.-]{0,100}[a-z0-9])?(:[0-9]{1,5})?(/[a-z0-9]+([._-]+[a-z0-9]+)*){1,8}(:[A-Za-z0-9_][A-Za-z0-9_.-]{0,127}|@sha256:[0-9a-f]{64})$`)
-	Variable  = pattern(`^[A-Za-z_][A-Za-z0-9_]{0,99}$`)
-	Mark      = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,127}$`)                                      // a label of a container
-	GitSSH    = pattern(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:/?[A-Za-z0-9._~-][A-Za-z0-9._/~-]*$`) // host:path
+
+	// DirectoryMode is one with what directories alone have: new files get their group (2), and only who
+	// owns a file there takes it away (1).
+	DirectoryMode = pattern(`^[0-3]?[0-7]{3}$`)
+	PublicKey     = pattern(`^(ssh|ecdsa)-[a-z0-9-]+ [A-Za-z0-9+/]+=*( .*)?$`)
+	Version       = pattern(`^[0-9A-Za-z][0-9A-Za-z.+:~^_-]{0,99}$`)             // of a package
+	Suite         = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,99}$`)                // of a source, and its parts
+	SHA256        = pattern(`^[0-9a-f]{64}$`)                                    // in hex
+	GitRef        = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,199}$`)               // a branch, a tag or a commit
+	Method        = pattern(`^[A-Z]{1,20}$`)                                     // of a request
+	Header        = pattern(`^[A-Za-z][A-Za-z0-9-]{0,99}$`)                      // name of a header
+	Charset       = pattern(`^[A-Za-z0-9][A-Za-z0-9_-]{0,39}$`)                  // name of a character set
+	MediaType     = pattern(`^[a-z]+/[a-z0-9.+-]+(; ?charset=[A-Za-z0-9_-]+)?$`) // such as text/plain; charset=utf-8
+	Visitor       = pattern(`^[A-Za-z0-9][A-Za-z0-9._@-]{0,63}$`)                // an account of visitors of a site
+	Bcrypt        = pattern(`^\$2[aby]\$(0[4-9]|1[0-9]|2[0-9]|3[01])\$[./A-Za-z0-9]{53}$`)
+	Container     = pattern(`^[a-zA-Z0-9][a-zA-Z0-9_.-]{0,62}$`) // by its name on an engine; networks, too
+	Image         = pattern(`^[a-z0-9]([a-z0-9.-]{0,100}[a-z0-9])?(:[0-9]{1,5})?(/[a-z0-9]+([._-]+[a-z0-9]+)*){1,8}(:[A-Za-z0-9_][A-Za-z0-9_.-]{0,127}|@sha256:[0-9a-f]{64})$`)
+	Variable      = pattern(`^[A-Za-z_][A-Za-z0-9_]{0,99}$`)
+	Mark          = pattern(`^[A-Za-z0-9][A-Za-z0-9._/-]{0,127}$`)                                      // a label of a container
+	GitSSH        = pattern(`^([a-z_][a-z0-9_-]*@)?[A-Za-z0-9.-]+:/?[A-Za-z0-9._~-][A-Za-z0-9._/~-]*$`) // host:path
 )
 
 // A Pattern is an expression that is made ready when it is first asked for: a

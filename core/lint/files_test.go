@@ -105,6 +105,8 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 		"[host.a.link.\"/etc/x\"]\npoints_to=\"/etc/x\"":                                  "leads to itself",
 		"[host.a.link.\"/etc/x\"]":                                                        "has no points_to",
 		"[host.a.directory.\"/etc\"]":                                                     "belongs to the system",
+		"[host.a.directory.\"/srv/x\"]\nmode=\"4755\"":                                    "is not a mode of a directory",
+		"[host.a.account." + strings.Repeat("a", 33) + "]":                                strings.Repeat("a", 33),
 		"[host.a.directory.\"/srv/x\"]\nowner=\"No One\"":                                 "is not the name of an account",
 		"[host.a]\ngivens={ Port = \"x\" }":                                               "characters its name cannot have",
 		"[host.a]\ngivens={ port = 5 }":                                                   "should be text in quotes",
@@ -123,6 +125,17 @@ func TestAFileThatIsTooLargeToPublish(t *testing.T) {
 		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{Files: []declare.File{{Path: "content/tides/atlas.pdf", Size: size}}})
 		if sound != (len(problems) == 0) || !sound && !strings.Contains(problems[0].What, `content file "atlas.pdf" has 256 MB`) {
 			t.Errorf("a file of %d bytes: %v", size, problems)
+		}
+	}
+}
+
+// What the system's own programs take is taken: a name of 32 characters, a directory whose new files get
+// its group, or that all write into.
+func TestWhatTheSystemTakesIsTaken(t *testing.T) {
+	for _, text := range []string{"[host.a.account." + strings.Repeat("a", 32) + "]", "[host.a.directory.\"/srv/x\"]\nmode=\"2775\"", "[host.a.directory.\"/srv/x\"]\nmode=\"1777\""} {
+		_, problems := lint(t, []declare.Source{{Name: "a.toml", Text: "[ground]\nname=\"g\"\n[reach]\nuser=\"u\"\nkey_secret=\"k\"\n[host.a]\naddress=\"10.88.0.1\"\n" + text + "\n"}}, nil)
+		for _, p := range problems {
+			t.Errorf("%s: %s", text, p.Draw())
 		}
 	}
 }

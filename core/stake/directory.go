@@ -18,7 +18,7 @@ import (
 type Directory struct {
 	Owner string `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"www-data\""`
 	Group string `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"www-data\""`
-	Mode  string `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0755" example:"\"0750\""`
+	Mode  string `toml:"mode" json:"mode,omitempty" doc:"Mode in octal; with 2 before it new files there get its group, and with 1 only who owns a file takes it away." default:"0755" example:"\"0750\""`
 }
 
 // DirectoryWant is a directory with its owner and mode. Mode is octal text such
@@ -206,7 +206,8 @@ func checkDirectories(c *check.Checker, s declare.Settings, at []string) {
 		if !c.Place(p, here) {
 			continue
 		}
-		c.OwnerAndMode(list[p].Owner, list[p].Group, list[p].Mode, here)
+		c.Owner(list[p].Owner, list[p].Group, here)
+		c.DirectoryMode(list[p].Mode, check.At(here, "mode"))
 		if slices.Contains(form.SystemDirs, p) {
 			c.Say(here, fmt.Sprintf("%s belongs to the system", p), "declare a directory below it")
 		}
