@@ -204,6 +204,16 @@ func TestOneThingIsBroughtAbout(t *testing.T) {
 			t.Errorf("a directory of mode %s has %s", mode, got)
 		}
 	}
+	// What nobody can write to is told before anything is done (K11).
+	g.on(a, "mkdir -p /srv/fixed/kept; echo x > /srv/fixed/x")
+	if err := labs.ReadOnly(t.Context(), a, "/srv/fixed"); err != nil {
+		t.Fatal(err)
+	}
+	for _, words := range [][]string{{"file", "/srv/fixed/new/y", "--text", "y"}, {"file", "/srv/fixed/x", "--gone"}, {"directory", "/srv/fixed/kept", "--mode", "0700"}, {"link", "/srv/fixed/l", "--points-to", "/srv"}} {
+		if out := bring(2, append(words, "--on", a)...); !strings.Contains(out, words[1]+" lies on a file system that is mounted read-only") || strings.Contains(out, "run ") {
+			t.Errorf("%v:\n%s", words, out)
+		}
+	}
 	long := strings.Repeat("tides-", 5) + "me" // as long as the system takes (M11)
 	if bring(0, "account", long, "--on", a); !has(a, "getent passwd "+long) {
 		t.Error("an account of 32 characters is not there")

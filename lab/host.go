@@ -301,6 +301,11 @@ func (l *Lab) Grow(ctx context.Context, name, path string) error {
 	return l.mount(ctx, name, `mount -o remount,size=1G "$1"`, path)
 }
 
+// ReadOnly has a directory of a host mounted so that nobody can write to it.
+func (l *Lab) ReadOnly(ctx context.Context, name, path string) error {
+	return l.mount(ctx, name, `mount --bind "$1" "$1" && mount -o remount,ro,bind "$1"`, path)
+}
+
 // PassOn has a host pass packets on to others, which it may not set itself.
 func (l *Lab) PassOn(ctx context.Context, name string) error {
 	pid, err := l.process(ctx, name)

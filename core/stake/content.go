@@ -352,7 +352,7 @@ func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
 	if note := ownedByNobody(in, f.Nobody, w.Root); note != nil {
 		return note
 	}
-	if note := underOthers(in, f.Root, w.Owner, w.Root); note != nil {
+	if note := barred(in, f.Root, w.Owner, w.Root); note != nil {
 		return note
 	}
 	for _, at := range f.Below {

@@ -46,12 +46,18 @@ type Entry struct {
 	Under   string `json:"under,omitempty"`
 	UnderAt string `json:"under_at,omitempty"`
 
+	ReadOnly bool `json:"read_only,omitempty"` // it lies on a file system that is mounted so
+
 	Touched Touch `json:"touched,omitzero"`
 }
 
-// underOthers is what keeps a thing from being brought about at a path that somebody beside root can
-// change, nil for nothing. What is to be that user's own is done with that user's rights.
-func underOthers(in Input, e Entry, owner, path string) *Note {
+// barred is what keeps a thing from being brought about at a path, nil for nothing: it lies on a file
+// system that nobody can write to, or where somebody beside root can change it. What is to be that
+// user's own is done with that user's rights.
+func barred(in Input, e Entry, owner, path string) *Note {
+	if e.ReadOnly {
+		return &Note{in.Stake.Address(), fmt.Sprintf("%s lies on a file system that is mounted read-only", path), fmt.Sprintf("ask who mounted it so, and why (on %s: findmnt -T %s), or declare another path", in.Stake.Host, path)}
+	}
 	who, at := e.Under, e.UnderAt
 	if who == "" { // nobody can now; but a directory may be declared so that somebody will
 		who, at = willChange(in, e, path)
@@ -242,7 +248,7 @@ func judgeDirectory(in Input, w DirectoryWant, f DirectoryFound) Verdict {
 	if len(d) == 0 {
 		return v
 	}
-	for _, note := range []*Note{ownedByNobody(in, f.Nobody, w.Path), underOthers(in, f.Entry, w.Owner, w.Path)} {
+	for _, note := range []*Note{ownedByNobody(in, f.Nobody, w.Path), barred(in, f.Entry, w.Owner, w.Path)} {
 		if note != nil {
 			v.Blockers = []Note{*note}
 			return v

@@ -303,6 +303,8 @@ func judgeGone(in Input, w FileWant, f FileFound) Verdict {
 // fixed is why a file cannot be replaced or taken away, nil where it can.
 func (f FileFound) fixed(in Input, path string) *Note {
 	switch {
+	case f.Entry.ReadOnly:
+		return barred(in, f.Entry, "", path)
 	case f.Large != "":
 		return &Note{in.Stake.Address(), fmt.Sprintf("%s is larger than %s, and a file is kept before it is replaced", path, f.Large), "look at what has written it, and move it away"}
 	case f.Immutable:
@@ -340,7 +342,7 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		return v
 	}
 	v.Touched = f.Entry.Touched
-	if note := underOthers(in, f.Entry, w.Owner, w.Path); note != nil {
+	if note := barred(in, f.Entry, w.Owner, w.Path); note != nil {
 		v.Blockers = []Note{*note}
 		return v
 	}

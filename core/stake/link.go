@@ -98,7 +98,7 @@ func judgeLink(in Input, w LinkWant, f Entry) Verdict {
 		return v
 	}
 	v.Touched = f.Touched
-	if note := underOthers(in, f, "", w.Path); note != nil {
+	if note := barred(in, f, "", w.Path); note != nil {
 		v.Blockers = []Note{*note}
 		return v
 	}

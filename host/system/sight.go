@@ -7,6 +7,8 @@ import (
 	"path/filepath"
 	"syscall"
 
+	"golang.org/x/sys/unix"
+
 	"northstake/core/stake"
 )
 
@@ -19,6 +21,7 @@ type Sight struct {
 	m      *Machine
 	own    map[string]ownTouch
 	unders map[string]*Control // by the directory that paths lie in
+	fixed  map[string]bool     // directories on file systems that are mounted read-only, or not
 }
 
 // Sight begins a reading.
@@ -27,7 +30,7 @@ func (m *Machine) Sight() (*Sight, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Sight{Names: names, m: m, unders: map[string]*Control{}}
+	s := &Sight{Names: names, m: m, unders: map[string]*Control{}, fixed: map[string]bool{}}
 	return s, Self(func() error {
 		s.own = m.ownTouches()
 		return nil
@@ -41,18 +44,38 @@ func (s *Sight) Entry(path string) (stake.Entry, error) {
 		return stake.Entry{}, err
 	}
 	if under == nil {
-		return s.entry(path)
+		e, err := s.entry(path)
+		e.ReadOnly = err == nil && s.readOnly(path, e.Kind)
+		return e, err
 	}
 	var e stake.Entry
 	err = under.by("", s.Names, func() (err error) {
 		e, err = s.entry(path)
 		return err
 	})
-	e.Under, e.UnderAt = under.Who, under.At
+	e.Under, e.UnderAt, e.ReadOnly = under.Who, under.At, s.readOnly(path, e.Kind)
 	if under.UID < 0 && errors.Is(err, fs.ErrPermission) {
 		err = nil // it is refused for what is above it, whatever it is
 	}
 	return e, err
+}
+
+// readOnly says whether what lies at a path is on a file system that is mounted read-only (statfs(2)): a
+// file is where its directory is, and what is not there yet where the nearest one is.
+func (s *Sight) readOnly(path, kind string) bool {
+	dir := filepath.Dir(path)
+	if kind == "directory" {
+		dir = path
+	}
+	fixed, known := s.fixed[dir]
+	for at := s.m.Path(dir); !known; at = filepath.Dir(at) {
+		var fs unix.Statfs_t
+		err := unix.Statfs(at, &fs)
+		known = err == nil || at == filepath.Dir(at)
+		fixed = err == nil && fs.Flags&unix.ST_RDONLY != 0
+	}
+	s.fixed[dir] = fixed
+	return fixed
 }
 
 // ReadText reads a file that is not too large to be kept before it is changed.
