@@ -77,7 +77,7 @@ test: deps build
 # Random walks with new seeds; one that fails is made shorter and tells its seed.
 WALK_FOR ?= 1h
 walk: deps build
-	$(SUDO) env PATH="$$PATH" HOME="$$HOME" WALK_FOR=$(WALK_FOR) WALK_SHORTER=1 $(GO) test -count=1 -timeout 8h -run 'TestWalkOn$$' -v ./e2e
+	$(SUDO) env PATH="$$PATH" HOME="$$HOME" WALK_FOR=$(WALK_FOR) WALK_BEFORE="$$WALK_BEFORE" WALK_SHORTER=1 $(GO) test -count=1 -timeout 8h -run 'TestWalkOn$$' -v ./e2e
 
 fuzz: deps
 	CGO_ENABLED=0 ./e2e/fuzz.sh $(FUZZTIME)

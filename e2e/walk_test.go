@@ -137,6 +137,13 @@ func movesOf(seed uint64, n int) []walkMove {
 func walkAlong(t *testing.T, seed uint64, moves []walkMove) error {
 	w := newWalk(t, seed)
 	for i, m := range moves {
+		if former && i == len(moves)/3 {
+			if err := w.upgrade(); err != nil {
+				return fmt.Errorf("seed %d, upgraded before move %d of %v: %w", seed, i, moves, err)
+			}
+		} else if former && i < len(moves)/3 && !slices.Contains(walkedBefore, m.name) {
+			continue
+		}
 		at := slices.IndexFunc(walkMoves, func(k walkKind) bool { return k.name == m.name })
 		w.random = rand.New(rand.NewPCG(m.seed, 7))
 		w.said = nil
@@ -151,6 +158,28 @@ func walkAlong(t *testing.T, seed uint64, moves []walkMove) error {
 		t.Logf("%2d %-8s %5.1f s  %s", i, m.name, time.Since(began).Seconds(), strings.Join(w.said, "; "))
 	}
 	return nil
+}
+
+// former says that a walk begins with a release before, built in the checkout WALK_BEFORE, and is upgraded
+// after a third of its moves; walkedBefore are those that the release before has to make.
+var (
+	former       = os.Getenv("WALK_BEFORE") != ""
+	walkedBefore = []string{"declare", "apply", "one host", "others", "take out", "killed"}
+)
+
+// upgrade starts this release's service on what the one before has left: nothing counts as changed by
+// somebody.
+func (w *walk) upgrade() error {
+	w.g.s.end(syscall.SIGTERM)
+	w.g.s.programs = ""
+	if err := w.g.s.start(); err != nil {
+		return err
+	}
+	got, err := w.shifted(0)
+	if err == nil && len(got) > 0 {
+		err = fmt.Errorf("drift names %v", got)
+	}
+	return err
 }
 
 type walkKind struct {
@@ -185,8 +214,14 @@ func newWalk(t *testing.T, seed uint64) *walk {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { p.Stop(context.Background()) })
-	s, err := startService(fmt.Sprintf("%s/service-walk-%d", home, seed), p.URL()) // of its own: it is killed
-	if err != nil {
+	s := &service{state: fmt.Sprintf("%s/service-walk-%d", home, seed), database: p.URL()} // of its own: it is killed
+	if s.log = s.state + ".log"; former {
+		s.programs = filepath.Join(os.Getenv("WALK_BEFORE"), "bin")
+	}
+	if err := os.MkdirAll(s.state, 0o700); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.start(); err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(func() { s.end(syscall.SIGTERM) })

@@ -34,6 +34,10 @@ type walkModel struct {
 	other    bool                // the first host's sites are served by its other server
 	from     string              // a network from which alone port 5432 can be reached, "" for none
 
+	listed string // text of a file that keeps an access list and an attribute of somebody's
+	noted  bool   // whether it has them
+	moored string // what a path of a site answers that only its kit has, "" for no such path
+
 	sources map[string]string            // by family, where its source of packages is
 	theirs  map[string]map[string]string // host, path, text: what nobody declared
 }
@@ -56,7 +60,7 @@ var walkRoots = map[string]string{
 
 func newWalkModel(g *ground, random *rand.Rand) *walkModel {
 	m := &walkModel{trees: map[string]map[string]string{}, files: map[string]walkFile{}, portions: map[string]string{}, dirs: map[string]string{}, links: map[string]string{},
-		accounts: map[string]string{}, ports: map[string]bool{"8000-8002/tcp": true}, owners: map[string]string{}, over: map[string]walkFile{}, version: "1.0", theirs: map[string]map[string]string{}}
+		accounts: map[string]string{}, ports: map[string]bool{"8000-8002/tcp": true}, owners: map[string]string{}, over: map[string]walkFile{}, version: "1.0", listed: "tide = \"listed\"\n", moored: page("moored"), theirs: map[string]map[string]string{}}
 	for _, h := range g.hosts {
 		m.theirs[h] = map[string]string{}
 	}
@@ -80,6 +84,9 @@ func newWalkModel(g *ground, random *rand.Rand) *walkModel {
 	m.accounts["tides"], m.accounts["tides2"] = "/usr/sbin/nologin", "/bin/sh"
 	return m
 }
+
+// walkListed is the file of the model's listed.
+const walkListed = "/etc/harbour/listed.conf"
 
 // sizes are around every rounding.
 var sizes = []int{0, 1, 999, 1000, 1001, 9949, 9950, 98_400, 99_999, 100_000}
@@ -140,6 +147,7 @@ func (m *walkModel) write(g *ground) {
 	for _, p := range slices.Sorted(maps.Keys(m.files)) {
 		fmt.Fprintf(&b, "[kit.base.file.%q]\ntext = %q\nmode = %q\n", p, m.files[p].text, m.files[p].mode)
 	}
+	fmt.Fprintf(&b, "[kit.base.file.%q]\ntext = %q\nmode = \"0640\"\n", walkListed, m.listed)
 	for _, p := range slices.Sorted(maps.Keys(m.portions)) {
 		fmt.Fprintf(&b, "[kit.base.file.%q]\ntext = %q\nportion = \"piers\"\n", p, m.portions[p])
 	}
@@ -151,6 +159,12 @@ func (m *walkModel) write(g *ground) {
 	}
 	if err := os.RemoveAll(filepath.Join(g.dir, "trees")); err != nil {
 		g.t.Fatal(err)
+	}
+	kits := ""
+	if m.moored != "" {
+		g.beside("trees/moored/index.html", m.moored)
+		b.WriteString("[kit.org.site.path.\"/moored\"]\nroot = \"/srv/moored\"\nindex = [\"index.html\"]\ncontent = { dir = \"trees/moored\" }\n")
+		kits = "kits = [\"org\"]\n"
 	}
 	for _, site := range [][2]string{{"ex", m.server()}, {"ex-org", m.server()}, {"tides", "httpd"}} {
 		table := "site." + site[0]
@@ -164,7 +178,12 @@ func (m *walkModel) write(g *ground) {
 		if site[0] == "ex" && m.second {
 			listen, names = "80, 8081", names+`, "www.ex.saltmarsh.test"`
 		}
-		fmt.Fprintf(&b, "[site.%s]\non = [%q]\nserver = %q\nnames = [%[4]s]\nlisten = [%[5]s]\nindex = [\"index.html\", %[6]q]\n", site[0], on, site[1], names, listen, "other"+m.aside+".html")
+		if site[0] == "ex-org" {
+			fmt.Fprintf(&b, "[site.ex-org]\n%s", kits)
+		} else {
+			fmt.Fprintf(&b, "[site.%s]\n", site[0])
+		}
+		fmt.Fprintf(&b, "on = [%q]\nserver = %q\nnames = [%s]\nlisten = [%s]\nindex = [\"index.html\", %q]\n", on, site[1], names, listen, "other"+m.aside+".html")
 	}
 	for _, r := range slices.Sorted(maps.Keys(m.trees)) {
 		table, dir := walkRoots[r], "trees"+strings.ReplaceAll(r, "/", "_")
@@ -261,6 +280,10 @@ func (m *walkModel) wants(g *ground, host string) map[string]string {
 	}
 	for p, f := range files {
 		out["path "+p], out["sum "+p] = "f "+strings.TrimLeft(f.mode, "0")+" root root ", shaOf(f.text)
+	}
+	out["path "+walkListed], out["sum "+walkListed] = "f 640 root root ", shaOf(m.listed)
+	if m.noted {
+		out["acl "+walkListed], out["attr "+walkListed] = "user::rw- user:daemon:r-- group::r-- mask::r-- other::---", `user.tide="ebb"`
 	}
 	for p, mode := range m.dirs {
 		out["path "+p] = "d " + strings.TrimPrefix(mode, "0") + " root root "

@@ -69,6 +69,7 @@ func (w *walk) bare() error {
 	if _, err := w.ns([]int{0}, "retire", "--all", "--ground", w.g.name, "--yes"); err != nil {
 		return err
 	}
+	w.model.noted = false // with the file
 	for _, h := range w.g.hosts {
 		if out, err := labs.Shell(context.Background(), h, "find /etc/nginx /etc/apache2 /etc/httpd /etc/northstake -name 'northstake-*' 2>/dev/null; nft list tables | grep northstake; true"); err != nil || strings.TrimSpace(out) != "" {
 			return errors.Join(err, fmt.Errorf("retired, and on %s there is still\n%s", h, out))
