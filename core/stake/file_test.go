@@ -242,3 +242,20 @@ func TestAFileThatIsGone(t *testing.T) {
 		}
 	}
 }
+
+// A virtual host that takes a site's visitors is in nobody's way where its file, and no other, is declared
+// as gone: the server reads its configuration anew.
+func TestAFileThatIsGoneGivesASiteItsVisitors(t *testing.T) {
+	w := SiteWant{Server: "nginx", Service: "nginx", Names: []string{"tides.saltmarsh.test"}}
+	for path, blocks := range map[string]bool{"/etc/nginx/conf.d/a.conf": false, "/etc/nginx/conf.d/a": true, "/etc": true} {
+		in := Input{Declared: []Stake{{Type: "file", Name: path, Want: JSON(FileWant{Path: path, Gone: true})}}}
+		v := judged(t, "site", in, w, SiteFound{Others: []Other{{Names: w.Names, At: "10.88.0.11:80", By: "another virtual host, /etc/nginx/conf.d/a.conf:3"}}})
+		blocked := false
+		for _, b := range v.Blockers {
+			blocked = blocked || strings.Contains(b.What, "are answered by another virtual host")
+		}
+		if blocked != blocks {
+			t.Errorf("with %s gone: %+v", path, v.Blockers)
+		}
+	}
+}

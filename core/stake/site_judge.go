@@ -122,7 +122,7 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 		if slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }) {
 			continue
 		}
-		if goneFile(in, func(path string) bool { return path == r.File }) {
+		if goneFile(in, r.File) {
 			givesWay = r.File
 			continue
 		}
@@ -133,9 +133,11 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 	}
 	for _, o := range f.Others {
 		d.differ("answers at "+o.At, "this site", cmp.Or(o.By, "nothing listens there")+", for "+firstOf(o.Names))
-		if !goneFile(in, func(path string) bool { return strings.Contains(o.By, path) }) {
-			v.Blockers = append(v.Blockers, o.blocks(in.Stake.Address(), w))
+		if goneFile(in, o.file()) {
+			givesWay = o.file()
+			continue
 		}
+		v.Blockers = append(v.Blockers, o.blocks(in.Stake.Address(), w))
 	}
 	for _, shut := range f.Shut {
 		if !slices.Contains(w.Dirs, shut.At) {
@@ -202,11 +204,17 @@ func (o Other) blocks(address string, w SiteWant) Note {
 	if o.By == "" {
 		return Note{address, fmt.Sprintf("%s has loaded the site, and nothing listens at %s, where visitors of %s come", w.By(), o.At, firstOf(o.Names)), fmt.Sprintf("look at where %s is told to listen, beside what North Stake writes, and have it listen there again", w.By())}
 	}
-	file := "" // "another virtual host, /etc/nginx/conf.d/a.conf:3"
-	if line, named := strings.CutPrefix(o.By, "another virtual host, "); named {
-		file = line[:strings.LastIndex(line, ":")]
+	return Note{address, fmt.Sprintf("%s has loaded the site, and visitors of %s at %s are answered by %s", w.By(), firstOf(o.Names), o.At, o.By), "take it out there, and reload the server, or that file away" + w.goes(strings.SplitN(address, "/", 2)[0], o.file()) + ": North Stake changes nothing of others unasked"}
+}
+
+// file is the one of the virtual host that answers, "" where none is known: "another virtual host,
+// /etc/nginx/conf.d/a.conf:3".
+func (o Other) file() string {
+	line, named := strings.CutPrefix(o.By, "another virtual host, ")
+	if at := strings.LastIndex(line, ":"); named && at > 0 {
+		return line[:at]
 	}
-	return Note{address, fmt.Sprintf("%s has loaded the site, and visitors of %s at %s are answered by %s", w.By(), firstOf(o.Names), o.At, o.By), "take it out there, and reload the server, or that file away" + w.goes(strings.SplitN(address, "/", 2)[0], file) + ": North Stake changes nothing of others unasked"}
+	return ""
 }
 
 // goes is the command that takes a file of the host's own server away, in brackets.
@@ -260,10 +268,10 @@ func letsGo(gone []Stake, memo *Memo, l Listener) bool {
 	return slices.ContainsFunc(leaving[ServiceWant](gone, "service", memo), func(s ServiceWant) bool { return s.Serves == l.Program })
 }
 
-// goneFile says whether a file that somebody declares as gone lies at such a path.
-func goneFile(in Input, at func(path string) bool) bool {
+// goneFile says whether somebody declares that the file at a path is to be gone.
+func goneFile(in Input, path string) bool {
 	for _, w := range of[FileWant](in.Declared, "file", in.Memo) {
-		if w.Gone && at(w.Path) {
+		if w.Gone && w.Path == path {
 			return true
 		}
 	}
