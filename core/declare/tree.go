@@ -344,6 +344,9 @@ func merge(r *reader, into, from *node) {
 		case dst == nil:
 			into.set(k, src)
 		case dst.kind == unstable.Table && src.kind == unstable.Table && !(dst.defined && src.defined && len(dst.keys) > 0 && leafy(dst) && leafy(src)):
+			if src.defined && !(dst.defined && leafy(dst)) {
+				dst.keyAt, dst.at = src.keyAt, src.at // so far there were only tables below it
+			}
 			dst.defined, dst.named = dst.defined || src.defined, append(dst.named, src.named...)
 			merge(r, dst, src)
 		case dst.isArray && src.isArray:

@@ -206,3 +206,20 @@ func TestMistakesInWhatIsNew(t *testing.T) {
 		}
 	}
 }
+
+// The first of a table that is declared twice is where its keys are, and not where only tables below
+// it are, nor a header without keys.
+func TestTheFirstOfATableHasItsKeys(t *testing.T) {
+	first := declare.Source{Name: "b.toml", Text: "[kit.base]\npackages = [\"curl\"]\n"}
+	again := declare.Source{Name: "c.toml", Text: "[kit.base]\nservices = [\"cron\"]\n"}
+	for _, before := range []string{"[kit.base.package.nginx]\nversion = \"1.22.1\"\n", "[kit.base]\n[kit.base.package.nginx]\nversion = \"1.22.1\"\n"} {
+		a := declare.Source{Name: "a.toml", Text: "[ground]\nname = \"saltmarsh\"\n" + before}
+		if _, problems := lint(t, []declare.Source{a, first}, nil); len(problems) > 0 {
+			t.Errorf("%s: the two are one: %v", before, problems)
+		}
+		_, problems := lint(t, []declare.Source{a, first, again}, nil)
+		if len(problems) != 1 || !strings.Contains(problems[0].What, `"base" is declared twice; the first is at b.toml:1`) {
+			t.Errorf("%s: %v", before, problems)
+		}
+	}
+}
