@@ -82,10 +82,10 @@ func (k KeptFile) PutBack(m *Machine) error {
 		return err
 	}
 	err = m.ByWhoMay(k.Path, k.Entry.Group, func() error { return k.putBack(m, now) })
-	if err != nil || k.Entry.Kind != "file" {
+	if err != nil || k.Entry.Kind == "" {
 		return err
 	}
-	return Self(func() error { return m.noteOwn(k.Path, k.Entry.Touched) })
+	return Self(func() error { return m.NoteOwn(k.Path, k.Entry.Touched) })
 }
 
 // NotTheirs is why a path is not put back that somebody can change by now by what is above it, "" where

@@ -48,8 +48,8 @@ func (m *Machine) stateKey(full string) string {
 	return time.Unix(s.Ctim.Unix()).String()
 }
 
-// noteOwn notes that a path has just been put back by North Stake.
-func (m *Machine) noteOwn(path string, before stake.Touch) error {
+// NoteOwn notes that a path has just been put back by North Stake to what it was before.
+func (m *Machine) NoteOwn(path string, before stake.Touch) error {
 	s, err := lstat(m.Path(path))
 	if err != nil {
 		return err

@@ -2,6 +2,7 @@ package work
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"os"
 	"strings"
@@ -110,7 +111,7 @@ func TestAFileThatIsGoneComesBack(t *testing.T) {
 	}
 }
 
-// A file that was taken back has its time again, and who touched it is who did before.
+// What was taken back has its time again, and who touched it is who did before.
 func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 	m := folder(t)
 	systemtest.Put(t, m.Machine, "/etc/tide", "ebb\n")
@@ -136,6 +137,33 @@ func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 	}
 	if s, err := os.Stat(m.Path("/etc/tide")); err != nil || !s.ModTime().Equal(when) {
 		t.Errorf("written at %v: %v", s, err)
+	}
+	// So are a link that was led elsewhere, and a directory that was given another mode.
+	if err := errors.Join(os.Symlink("ebb", m.Path("/etc/now")), os.Mkdir(m.Path("/etc/tides"), 0o700)); err != nil {
+		t.Fatal(err)
+	}
+	for path, work := range map[string]plan.Step{
+		"/etc/now":   {Type: "link", Move: stake.Move{Work: stake.JSON(stake.LinkWork{LinkWant: stake.LinkWant{Path: "/etc/now", PointsTo: "flood"}})}},
+		"/etc/tides": {Type: "directory", Move: stake.Move{Work: stake.JSON(stake.DirectoryWork{DirectoryWant: stake.DirectoryWant{Path: "/etc/tides", Owner: "me", Group: "me", Mode: "0750"}})}},
+	} {
+		before, err := m.Entry(path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		time.Sleep(20 * time.Millisecond)
+		work.Number = 1
+		if _, err := m.journal().Do(context.Background(), "8", work, func(string, ...any) {}); err != nil {
+			t.Fatal(err)
+		}
+		if changed, err := m.Entry(path); err != nil || !changed.Touched.At.After(before.Touched.At) {
+			t.Fatalf("%s was not changed: %+v, %v", path, changed, err)
+		}
+		if err := m.journal().Back(context.Background(), "8", func(string, ...any) {}); err != nil {
+			t.Fatal(err)
+		}
+		if after, err := m.Entry(path); err != nil || !after.Touched.At.Equal(before.Touched.At) {
+			t.Errorf("%s was touched at %s, and before at %s: %v", path, after.Touched.At, before.Touched.At, err)
+		}
 	}
 	time.Sleep(20 * time.Millisecond)
 	systemtest.Put(t, m.Machine, "/etc/tide", "theirs\n")

@@ -178,7 +178,11 @@ func backDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b d
 		if owner == now.Owner && group == now.Group && mode == now.Mode {
 			return nil
 		}
-		return setDirectory(m, w.Path, owner, group, mode)
+		err := setDirectory(m, w.Path, owner, group, mode)
+		if err != nil || owner != b.Entry.Owner || group != b.Entry.Group || mode != b.Entry.Mode {
+			return err // something of it is somebody's of later
+		}
+		return system.Self(func() error { return m.NoteOwn(w.Path, b.Entry.Touched) })
 	case "link":
 		if now.Kind == "directory" {
 			if err := m.RemoveEmpty([]string{w.Path}); err != nil {
