@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"strconv"
+	"strings"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -58,10 +59,13 @@ func setUp(m *testing.M) (int, error) {
 	if err := endLeftovers(ctx); err != nil {
 		return 1, err
 	}
-	if err := os.RemoveAll(home); err != nil {
+	if err := clearHome(); err != nil {
 		return 1, err
 	}
 	if err := os.MkdirAll(home, 0o755); err != nil {
+		return 1, err
+	}
+	if err := inMemory(home); err != nil {
 		return 1, err
 	}
 	if err := lab.AllowMany(); err != nil {
@@ -93,7 +97,38 @@ func setUp(m *testing.M) (int, error) {
 	if err := lab.Clean(ctx, filepath.Join(home, "lab"), io.Discard); err != nil {
 		return 1, err
 	}
-	return code, os.RemoveAll(home)
+	return code, clearHome()
+}
+
+// What the tests keep: some 5 GB of hosts, and room for twenty of them more.
+const (
+	homeRoom   = 14 << 30
+	homeMemory = 20 << 30 // with less the hosts lie on the disk
+)
+
+// inMemory has the tests keep their hosts and clusters in memory where there is enough of it. A
+// disk that stands still for half a minute, as those of shared machines do, is nothing that a
+// test could tell from a host that is gone.
+func inMemory(dir string) error {
+	b, err := os.ReadFile("/proc/meminfo")
+	if err != nil {
+		return err
+	}
+	for line := range strings.Lines(string(b)) {
+		var kb int64
+		if _, err := fmt.Sscanf(line, "MemAvailable: %d kB", &kb); err == nil && kb<<10 >= homeMemory {
+			return syscall.Mount("northstake-e2e", dir, "tmpfs", 0, fmt.Sprintf("size=%d,mode=755", homeRoom))
+		}
+	}
+	return nil
+}
+
+// clearHome removes what the tests kept.
+func clearHome() error {
+	if err := syscall.Unmount(home, syscall.MNT_DETACH); err != nil && err != syscall.EINVAL && err != syscall.ENOENT {
+		return fmt.Errorf("unmount %s: %w", home, err)
+	}
+	return os.RemoveAll(home)
 }
 
 // endLeftovers ends the services and clusters of a test that was killed.
