@@ -19,15 +19,30 @@ func (s Step) Digest() string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
+// InTheWay is what stands in the way of a plan's steps now and did not when it was made, or what
+// could be read then and cannot be now; its What is "" where there is nothing. Nobody knows by it
+// that the host has changed: an engine or a server may be slow to answer.
+func InTheWay(planned, fresh Host) stake.Note {
+	for _, b := range fresh.Blockers {
+		if !slices.ContainsFunc(planned.Blockers, func(p stake.Note) bool { return p.Address == b.Address }) {
+			return b
+		}
+	}
+	for _, u := range fresh.NotRead {
+		if slices.ContainsFunc(planned.Steps, func(s Step) bool { return slices.Contains(s.Addresses(), u.Address) }) {
+			return stake.Note{Address: u.Address, What: u.Why, Fix: "see that it can be read"}
+		}
+	}
+	return stake.Note{}
+}
+
 // Moved says how a host differs from what a plan was made for, and "" where it
 // does not: fresh is the plan worked out now. Anything that the plan showed or rests on
 // counts, in values. When resumed is true some of the planned steps have been done, and
 // the fresh plan may hold fewer of them, and nothing that was not shown.
 func Moved(planned, fresh Host, resumed bool) string {
-	for _, b := range fresh.Blockers {
-		if !slices.ContainsFunc(planned.Blockers, func(p stake.Note) bool { return p.Address == b.Address }) {
-			return b.What
-		}
+	if n := InTheWay(planned, fresh); n.What != "" {
+		return n.What
 	}
 	if resumed {
 		for _, s := range fresh.Steps {

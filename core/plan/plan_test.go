@@ -395,6 +395,15 @@ func TestATakenPortBlocks(t *testing.T) {
 	if why := Moved(h, h, false); why != "" {
 		t.Errorf("the same blocker as planned: %q", why)
 	}
+	// What cannot be read any more is in the way, and nothing that has changed.
+	unread := bare(input(t))
+	unread.Readings["package/curl"] = Reading{Unread: "the lists are locked"}
+	if n := InTheWay(free, build(t, unread)); n.Address != "quay1/package/curl" || n.What != "the lists are locked" {
+		t.Errorf("of what cannot be read: %+v", n)
+	}
+	if n := InTheWay(build(t, unread), build(t, unread)); n.What != "" {
+		t.Errorf("what the plan could not read either: %+v", n)
+	}
 	if why := Moved(h, free, false); !strings.Contains(why, "also need") && !strings.Contains(why, "would now need") {
 		t.Errorf("a blocker that went away: %q", why)
 	}

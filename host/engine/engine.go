@@ -35,7 +35,7 @@ var sockets = []string{"/run/podman/podman.sock", "/run/docker.sock", "/var/run/
 
 // answerTime is how long an engine may take to say that it is there: one that a socket starts
 // takes a second.
-const answerTime = 10 * time.Second
+const answerTime = 20 * time.Second
 
 // Of is the engine of a host. It stays open for as long as it answers.
 func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {

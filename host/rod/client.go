@@ -34,7 +34,7 @@ type Conn struct {
 
 // NewConn starts HTTP/2 over the standard input and output of a rod.
 func NewConn(raw net.Conn) (*Conn, error) {
-	t := &http2.Transport{AllowHTTP: true, DisableCompression: true, MaxReadFrameSize: 1 << 20, ReadIdleTimeout: 20 * time.Second, PingTimeout: 15 * time.Second}
+	t := &http2.Transport{AllowHTTP: true, DisableCompression: true, MaxReadFrameSize: 1 << 20, ReadIdleTimeout: 20 * time.Second, PingTimeout: 30 * time.Second}
 	cc, err := t.NewClientConn(raw)
 	if err != nil {
 		return nil, fmt.Errorf("speak to the rod: %w", err)

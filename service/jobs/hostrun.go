@@ -166,6 +166,16 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		// What was done now is over, and is not done again.
 		l.host.Steps = slices.DeleteFunc(l.host.Steps, func(st plan.Step) bool { return done[st.Number] })
 	}
+	if n := plan.InTheWay(h.planned, l.host); n.What != "" {
+		f := rod.Fault{What: fmt.Sprintf("%s was not so when the plan was made: %s", n.Address, n.What), Fix: n.Fix + "; then plan again: nothing was done here"}
+		if !resumed {
+			h.end(ctx, "moved", &f)
+			return
+		}
+		f.Fix = n.Fix + "; then resume the run, which goes on where it was"
+		h.cutOff(ctx, f)
+		return
+	}
 	if why := plan.Moved(h.planned, l.host, resumed); why != "" {
 		h.end(ctx, "moved", &rod.Fault{What: "the host has changed since the plan was made: " + why, Fix: "plan again; nothing was done here"})
 		return

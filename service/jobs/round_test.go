@@ -119,6 +119,43 @@ func TestABrokenLineIsResumedOnce(t *testing.T) {
 	}
 }
 
+// What stands in the way of a run that is resumed keeps it for the next resume: nothing is
+// done meanwhile, and nothing is said to have changed that only could not be read.
+func TestWhatIsInTheWayOfAResumedRunPasses(t *testing.T) {
+	s, h := servicetest.Start(t), servicetest.NewHost(t, "way1")
+	g := grounded(t, s, "inway", "way1")
+	h.Hold("2 begun")
+	r, err := s.Jobs.StartRun(ctx, g, planned(t, s, g), contract.NewRun{}, "keeper")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.Reached()
+	h.Cut()
+	h.Unhold()
+	ended(t, s, g, r.ID)
+	in := h.Path("/etc/tides/c")
+	if err := os.Mkdir(in, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	resume := func() contract.Run {
+		t.Helper()
+		if _, err := s.Jobs.ResumeRun(ctx, g, r.ID, contract.ResumeRun{}); err != nil {
+			t.Fatal(err)
+		}
+		return ended(t, s, g, r.ID)
+	}
+	got := resume()
+	if f := got.Hosts[0].Fault; got.Hosts[0].State != "interrupted" || !strings.Contains(f.What, "way1/file/etc/tides/c") || !strings.Contains(f.What, "was not so when the plan was made") || !strings.Contains(f.Fix, "resume the run") {
+		t.Errorf("it is %s: %+v", got.Hosts[0].State, f)
+	}
+	if err := os.Remove(in); err != nil {
+		t.Fatal(err)
+	}
+	if got = resume(); got.State != "done" || h.Text("/etc/tides/b")+h.Text("/etc/tides/c") != "b\nc\n" {
+		t.Errorf("after that it is %s: %+v", got.State, got.Hosts[0].Fault)
+	}
+}
+
 // Two services on one database see one another's work: what one plans the other carries
 // out, and a host that changed in between is seen by both.
 func TestTwoServicesShareOneDatabase(t *testing.T) {
