@@ -164,6 +164,23 @@ func TestServicesAreWhatTheyAre(t *testing.T) {
 	if rows := g.survey(host); rows["service/e1plain"].Standing != plan.Set {
 		t.Errorf("beside a wrong name it is %s: %s", rows["service/e1plain"].Standing, rows["service/e1plain"].Reason)
 	}
+	// One that is an init script starts at boot by its links, and goes back without them (M11).
+	g.on(host, `printf '#!/bin/sh\n### BEGIN INIT INFO\n# Provides: e1script\n# Required-Start: $remote_fs\n# Required-Stop: $remote_fs\n# Default-Start: 2 3 4 5\n# Default-Stop: 0 1 6\n# Short-Description: tides\n### END INIT INFO\ncase $1 in start) systemd-run -q --unit e1child sleep 1000000;; stop) systemctl stop e1child;; esac\n' > /etc/init.d/e1script; chmod 0755 /etc/init.d/e1script; systemctl daemon-reload`)
+	declare("e1script = { running = true, at_boot = true }\n")
+	if got := texts(g.plan(1)); !slices.Contains(got, "start e1script, make it start at boot") {
+		t.Errorf("of an init script the plan is to %q", got)
+	}
+	g.apply(0)
+	g.nothingToDo()
+	if got := g.on(host, "systemctl is-enabled e1script; ls -d /etc/rc3.d/S*e1script; systemctl is-active e1script"); !strings.Contains(got, "/etc/rc3.d/S01e1script") || !strings.Contains(got, "\nactive") {
+		t.Errorf("the host says of it %s", got)
+	}
+	g.on(host, "update-rc.d e1script disable")
+	if rows := g.survey(host); rows["service/e1script"].Standing != plan.Shifted {
+		t.Errorf("without its links it is %s", rows["service/e1script"].Standing)
+	}
+	declare("e1script = { running = true, at_boot = false }\n")
+	g.nothingToDo()
 	// What cannot reload is restarted, and the plan says so; as an act it is refused.
 	g.declareText("[kit.base]\n[kit.base.file.\"/etc/e1.conf\"]\ntext = \"x\\n\"\nreload = [\"e1other\"]\n")
 	g.ns(0, "declare", g.dir)

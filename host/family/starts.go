@@ -15,7 +15,7 @@ type starts struct {
 
 func (u *Units) starts(ctx context.Context) *starts {
 	s := &starts{u: u, with: map[string]bool{}}
-	call := u.raw.Object("org.freedesktop.systemd1", "/org/freedesktop/systemd1").CallWithContext(ctx, "org.freedesktop.systemd1.Manager.GetDefaultTarget", 0)
+	call := u.manager().CallWithContext(ctx, "org.freedesktop.systemd1.Manager.GetDefaultTarget", 0)
 	if call.Err == nil {
 		call.Store(&s.target)
 	}

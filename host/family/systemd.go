@@ -24,6 +24,7 @@ type Units struct {
 	conn *dbus.Conn
 	raw  *godbus.Conn
 	run  system.Runner
+	sysv sysv // what systemd runs as it finds it among the init scripts
 }
 
 const systemdSocket = "unix:path=/run/systemd/private"
@@ -55,7 +56,7 @@ func units(ctx context.Context, m *system.Machine) (*Units, error) {
 			raw.Close()
 			return nil, fmt.Errorf("connect to systemd: %w", err)
 		}
-		return &Units{conn, raw, m.Run}, nil
+		return &Units{conn, raw, m.Run, sysv{m}}, nil
 	})
 }
 
@@ -132,11 +133,12 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 		return nil, fmt.Errorf("ask systemd for units: %w", err)
 	}
 	boot := u.starts(ctx)
-	manager := u.raw.Object("org.freedesktop.systemd1", "/org/freedesktop/systemd1")
+	manager := u.manager()
 	calls := make([]*godbus.Call, len(services))
 	props := make([]properties, len(services))
-	for i, l := range list { // in the order of the names
-		calls[i] = manager.GoWithContext(ctx, "org.freedesktop.systemd1.Manager.GetUnitFileState", 0, nil, l.Name)
+	var scripts map[string]bool // that start at boot
+	for i, l := range list {    // in the order of the names
+		calls[i] = manager.GoWithContext(ctx, fileState, 0, nil, l.Name)
 		if l.LoadState != "not-found" {
 			props[i] = u.ask(ctx, l.Path, append([]string{unitInterface + "CanReload", serviceInterface + "NRestarts"}, upwards...)...)
 		}
@@ -151,6 +153,12 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 			}
 			st.Known = true
 		}
+		if u.script(st) {
+			if scripts == nil {
+				scripts = u.sysv.atBoot()
+			}
+			st.Boot = map[bool]string{true: "enabled", false: "disabled"}[scripts[st.Name]]
+		}
 		if props[i] != nil {
 			st.CanReload, _ = props[i].get("CanReload").(bool)
 			restarts, _ := props[i].get("NRestarts").(uint32)
@@ -164,6 +172,19 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 		out[s] = st
 	}
 	return out, nil
+}
+
+// fileState tells a unit's state at boot by what lies on disk.
+const fileState = "org.freedesktop.systemd1.Manager.GetUnitFileState"
+
+func (u *Units) manager() godbus.BusObject {
+	return u.raw.Object("org.freedesktop.systemd1", "/org/freedesktop/systemd1")
+}
+
+// script says whether systemd has made a unit of an init script (systemd-sysv-generator(8)): whether
+// it starts at boot is then a matter of the run levels' links.
+func (u *Units) script(st UnitState) bool {
+	return st.Boot == "generated" && u.sysv.m.Exists(initScripts+"/"+st.Name) && u.sysv.settable()
 }
 
 // The interfaces of a unit, as their properties begin.
@@ -285,7 +306,14 @@ func (u *Units) takeIn(ctx context.Context, service string) error {
 
 // Boot makes a service start at boot, or not.
 func (u *Units) Boot(ctx context.Context, service string, on bool) error {
-	var err error
+	st := UnitState{Name: service}
+	err := u.manager().CallWithContext(ctx, fileState, 0, unitName(service)).Store(&st.Boot)
+	if err == nil && u.script(st) {
+		if err := u.sysv.Boot(ctx, service, on); err != nil {
+			return err
+		}
+		return u.Reload(ctx)
+	}
 	if on {
 		_, _, err = u.conn.EnableUnitFilesContext(ctx, []string{unitName(service)}, false, true)
 	} else {

@@ -87,6 +87,11 @@ func (s sysv) Do(ctx context.Context, action, service string) error {
 	return nil
 }
 
+// settable says whether the family's tool for the links is there.
+func (s sysv) settable() bool {
+	return s.m.Exists("/usr/sbin/update-rc.d") || s.m.Exists("/usr/sbin/chkconfig") || s.m.Exists("/sbin/chkconfig")
+}
+
 // Boot uses the family's own tool where there is one: update-rc.d(8), chkconfig(8).
 func (s sysv) Boot(ctx context.Context, service string, on bool) error {
 	var steps [][]string
