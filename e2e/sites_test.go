@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -12,6 +13,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -20,6 +22,7 @@ import (
 
 	"northstake/e2e/requests"
 	"northstake/lab"
+	"northstake/service/contract"
 )
 
 // served is a web server on a family of systems, with what it calls itself and where its
@@ -569,6 +572,86 @@ func TestAServerThatServesOthersGoesOn(t *testing.T) {
 	for _, want := range []string{"whoever asks port 80 for a name that no site has was answered by /etc/apache2/sites-enabled/other.conf", "visitors of timetable.saltmarsh.test were answered by /etc/apache2/sites-enabled/other.conf (*.saltmarsh.test)"} {
 		if !strings.Contains(c, want) {
 			t.Errorf("the cautions are %s", c)
+		}
+	}
+}
+
+// httpd listens by lines of its own, whatever it serves. Where it goes on for others it lets go of the
+// port that a site takes along to another server, and has it back with the site; where the line is gone
+// the site brings one, and where others have it, it is in the way (V6).
+func TestAServerLetsGoOfItsPort(t *testing.T) {
+	t.Parallel()
+	declared := func(server string) string {
+		return fmt.Sprintf("[kit.base]\n[site.timetable]\non = [\"h*\"]\nserver = %q\nnames = [\"timetable.saltmarsh.test\"]\nroot = \"/srv/www/timetable\"\ncontent = { dir = \"content\" }\n", server)
+	}
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian, lab.RedHat}, declared("httpd"))
+	g.trust()
+	g.apply(0)
+	own := map[string][3]string{g.hosts[0]: {"apache2", "/etc/apache2/ports.conf", "/etc/apache2/sites-enabled/their.conf"}, g.hosts[1]: {"httpd", "/etc/httpd/conf/httpd.conf", "/etc/httpd/conf.d/their.conf"}}
+	for host, at := range own {
+		g.on(host, fmt.Sprintf("mkdir -p /srv/theirs; echo theirs > /srv/theirs/index.html; printf 'Listen 8096\n<VirtualHost *:8096>\nDocumentRoot /srv/theirs\n<Directory /srv/theirs>\nRequire all granted\n</Directory>\n</VirtualHost>\n' > %s; systemctl reload %s", at[2], at[0]))
+	}
+	serves := func(server, when string) {
+		t.Helper()
+		for _, host := range g.hosts {
+			if status, body := g.fetch(host, "/"); status != 200 || !strings.Contains(body, "Next sailing") {
+				t.Errorf("%s %s answers %d %q", when, host, status, body)
+			}
+			if body := g.on(host, `timeout 5 bash -c 'exec 3<>/dev/tcp/127.0.0.1/8096 && printf "GET / HTTP/1.0\r\n\r\n" >&3 && tail -n 1 <&3' || true`); body != "theirs\n" {
+				t.Errorf("%s what is others' on %s answers %q", when, host, body)
+			}
+			if got := g.on(host, "ss -ltnp 'sport = :80'"); !strings.Contains(got, cmp.Or(server, own[host][0])) {
+				t.Errorf("%s port 80 of %s is had by %s", when, host, got)
+			}
+		}
+	}
+	moved := func(server string) contract.Plan {
+		t.Helper()
+		g.declareText(declared(server))
+		g.ns(0, "declare", g.dir)
+		return g.plan(1)
+	}
+	each := func(p contract.Plan, want string) {
+		t.Helper()
+		for _, h := range p.Hosts {
+			var all []string
+			for _, s := range h.Steps {
+				all = append(all, s.Text)
+			}
+			if want := strings.ReplaceAll(want, "SERVER", own[h.Host][0]); !slices.Contains(all, want) {
+				t.Errorf("the steps on %s are %q, without %q", h.Host, all, want)
+			}
+		}
+	}
+	p := moved("nginx")
+	each(p, "switch off the lines by which SERVER listens by itself on port 80")
+	g.applyPlan(0, p.Id)
+	serves("nginx", "moved away")
+	g.nothingToDo()
+	p = moved("httpd")
+	each(p, "have SERVER listen by itself on port 80 again")
+	g.applyPlan(0, p.Id)
+	serves("", "moved back")
+	g.nothingToDo()
+	for host, at := range own {
+		g.on(host, fmt.Sprintf("sed -i '/^Listen 80$/d' %s; systemctl restart %s", at[1], at[0]))
+		if rows := g.survey(host); len(rows["site/timetable"].Differences) == 0 {
+			t.Errorf("without its line on %s the site is %+v", host, rows["site/timetable"])
+		}
+	}
+	g.apply(0)
+	serves("", "without the line")
+	g.nothingToDo()
+	for host, at := range own {
+		g.on(host, fmt.Sprintf("sed -i '1i Listen 80' %s", at[2]))
+	}
+	g.apply(0) // the site's own line goes
+	serves("", "with a line of others")
+	g.declareText(declared("nginx"))
+	g.ns(0, "declare", g.dir)
+	for _, h := range g.plan(2).Hosts {
+		if b := fmt.Sprint(h.Blockers); !strings.Contains(b, "port 80 is taken by "+own[h.Host][0]) || !strings.Contains(b, "which goes on for others: "+own[h.Host][2]+" has it listen there") {
+			t.Errorf("the blockers on %s are %s", h.Host, b)
 		}
 	}
 }

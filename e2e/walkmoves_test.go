@@ -88,8 +88,19 @@ func (w *walk) ns(statuses []int, args ...string) (string, error) {
 	return out, nil
 }
 
-// faultOf is what went wrong in a run that a command prints as JSON, and otherwise the end of what it prints.
+// faultOf is what went wrong in a run, or what is in a plan's way, that a command prints as JSON, and
+// otherwise the end of what it prints.
 func faultOf(out string) string {
+	var p contract.Plan
+	if err := json.Unmarshal([]byte(out), &p); err == nil && p.Blockers > 0 {
+		said := ""
+		for _, h := range p.Hosts {
+			for _, b := range h.Blockers {
+				said += fmt.Sprintf("%s: %s: %s\n", b.Address, b.What, b.Fix)
+			}
+		}
+		return said
+	}
 	var r contract.Run
 	if json.Unmarshal([]byte(out), &r) != nil || len(r.Hosts) == 0 {
 		return tail(out, 4000)

@@ -77,30 +77,38 @@ func leavers(in Input, all []gone, only func(Row) bool) ([]leaver, error) {
 	if in.Restores {
 		return nil, nil
 	}
-	var out, rest []leaver
+	leaves := map[string]leaver{}
 	var leaving []stake.Stake
-	for _, g := range all {
-		if g.kind.Away == nil || only != nil && !only(g.row(in)) {
-			continue
-		}
-		why, sake := "", ""
-		if g.kind.Unwanted != nil {
-			why, sake = g.kind.Unwanted(g.stake, stake.Around{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits, Memo: in.Memo})
-		}
-		if why == "" && g.goes(in) {
-			if why = "nothing declares it any more"; in.Retires != "" {
-				why = in.Retires + " is retired"
+	for more := true; more; { // what one does may be a matter of what else goes
+		more = false
+		for _, g := range all {
+			if _, known := leaves[g.stake.Local()]; known || g.kind.Away == nil || only != nil && !only(g.row(in)) {
+				continue
 			}
+			why, sake := "", ""
+			if g.kind.Unwanted != nil {
+				why, sake = g.kind.Unwanted(g.stake, stake.Around{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits, Memo: in.Memo})
+			}
+			if why == "" && g.goes(in) {
+				if why = "nothing declares it any more"; in.Retires != "" {
+					why = in.Retires + " is retired"
+				}
+			}
+			if why == "" {
+				continue
+			}
+			l := leaver{judged{stake: g.stake, input: g.input(in)}, why, sake}
+			l.input.Pending = sake != "" // something comes in its place
+			leaves[g.stake.Local()], leaving, more = l, append(leaving, g.stake), true
 		}
-		if why == "" {
-			continue
-		}
-		leaving = append(leaving, g.stake)
-		l := leaver{judged{stake: g.stake, input: g.input(in)}, why, sake}
-		l.input.Pending = sake != "" // something comes in its place
-		if sake != "" {
+	}
+	var out, rest []leaver
+	for _, g := range all {
+		l, goes := leaves[g.stake.Local()]
+		switch {
+		case goes && l.sake != "":
 			out = append(out, l)
-		} else {
+		case goes:
 			rest = append(rest, l)
 		}
 	}

@@ -60,8 +60,7 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 	}
 	d := &declare.Declaration{Ground: w.D.Ground, Sites: map[string]*declare.Site{name: site}}
 	own := w.ownOf(server, layout)
-	listens := slices.DeleteFunc(slices.Clone(layout.Listens), func(p int) bool { return slices.Contains(own.Silent, p) })
-	text, err := render.VirtualHost(d, render.Site{Name: name, Root: "/nonexistent", IPv6: w.Traits.IPv6, Listens: listens, Dir: layout.Dir, Modules: layout.Modules})
+	text, err := render.VirtualHost(d, render.Site{Name: name, Root: "/nonexistent", IPv6: w.Traits.IPv6, Listens: w.listens(server, layout, own), Dir: layout.Dir, Modules: layout.Modules})
 	if err != nil {
 		return err
 	}

@@ -45,6 +45,30 @@ func keptFor(in Input, program string, port int) string {
 	return ""
 }
 
+// staysFor is the file with a line by which a server that goes on for others has a port, whatever leaves
+// with its sites; "" where it lets go of that.
+func staysFor(in Input, program string, port int) string {
+	if len(servedFor(in, program)) == 0 {
+		return "" // it stops
+	}
+	silenced := map[string]bool{}
+	for _, w := range leaving[ServerWant](in.Leaving, "server", in.Memo) {
+		silenced[w.Listen] = true // it switches them off for the sake of this site
+	}
+	for _, w := range of[ServerWant](in.Declared, "server", in.Memo) {
+		if slices.Contains(w.Silent, port) {
+			silenced[w.Listen] = true
+		}
+	}
+	for _, s := range in.Traits.WebServers {
+		i := slices.IndexFunc(s.Listens, func(l ListenLine) bool { return l.Port == port && !silenced[l.File] })
+		if s.Program == program && i >= 0 {
+			return s.Listens[i].File
+		}
+	}
+	return ""
+}
+
 // servedWords names files by which something is served.
 func servedWords(served []Served) string {
 	var out []string

@@ -98,7 +98,7 @@ var _ = Register(Kind{
 		}
 		return nil
 	},
-	Judge: Judging(judgeServer), Follows: true, Away: Judging(awayServer),
+	Judge: Judging(judgeServer), Follows: true, Unwanted: unwantedServer, Away: Judging(awayServer),
 })
 
 // defaultPort is where servers' packages serve a site of their own.
@@ -120,7 +120,7 @@ func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
 	if mine[defaultPort] || others[defaultPort] {
 		want.Default = DefaultOff
 	}
-	if others[defaultPort] && !mine[defaultPort] && slices.Contains(layout.Listens, defaultPort) {
+	if others[defaultPort] && !mine[defaultPort] && slices.Contains(w.listens(server, layout, ServerWant{}), defaultPort) {
 		want.Silent = []int{defaultPort}
 	}
 	for _, own := range declare.Nearest[WebServerOwn](w.D, w.Host, "server") {
@@ -132,6 +132,27 @@ func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
 		want.Silent = nil
 	}
 	return want
+}
+
+// listens are the ports on which a server listens by lines beside those of sites: as its package brings
+// them, or as they are where it is installed, but for those that are switched off.
+func (w *Wanting) listens(server string, layout Layout, own ServerWant) []int {
+	lines := make([]ListenLine, len(layout.Listens))
+	for i, p := range layout.Listens {
+		lines[i] = ListenLine{p, layout.Own.Listen}
+	}
+	for _, s := range w.Traits.WebServers {
+		if s.Name == server && s.Listens != nil {
+			lines = s.Listens
+		}
+	}
+	var out []int
+	for _, l := range lines {
+		if l.File != own.Listen || !slices.Contains(own.Silent, l.Port) {
+			out = append(out, l.Port)
+		}
+	}
+	return out
 }
 
 // Silenced says whether another server's default site gives a port up on a host, for the
@@ -178,12 +199,33 @@ func (w ServerWant) Original(path, text string) string {
 // offMark stands before each line that is switched off.
 const offMark = "#northstake# "
 
-// Edit is what a file's text should be.
-func (w ServerWant) Edit(path, text string) string {
+// again are the ports on which it is to listen by itself, and the lines for which are switched off.
+func (w ServerWant) again(text string) []int {
+	var out []int
+	for line := range strings.Lines(text) {
+		if off, is := strings.CutPrefix(line, offMark); is {
+			if m := listenLine.FindStringSubmatch(strings.TrimSuffix(off, "\n")); m != nil {
+				if p, _ := strconv.Atoi(m[1]); !slices.Contains(w.Silent, p) {
+					out = append(out, p)
+				}
+			}
+		}
+	}
+	return out
+}
+
+// SwitchedOn is a text without the marks by which lines of it are switched off.
+func SwitchedOn(text string) string {
 	lines := strings.SplitAfter(text, "\n")
 	for i, l := range lines {
-		lines[i] = strings.TrimPrefix(l, offMark) // what is switched off now is marked anew
+		lines[i] = strings.TrimPrefix(l, offMark)
 	}
+	return strings.Join(lines, "")
+}
+
+// Edit is what a file's text should be.
+func (w ServerWant) Edit(path, text string) string {
+	lines := strings.SplitAfter(SwitchedOn(text), "\n") // what is switched off now is marked anew
 	drop := func(from, to int) {
 		for i := from; i < to; i++ {
 			switch {
@@ -317,25 +359,96 @@ func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
 		}
 	}
 	verb, text := w.words()
+	if again := w.again(f.Texts[w.Listen]); len(again) > 0 && len(details) == 1 && details[0].Title == w.Listen && len(f.Links) == 0 {
+		verb, text = "put", fmt.Sprintf("have %s listen by itself on %s again", w.Service, portsInWords(again))
+	}
 	v.Moves = []Move{{Verb: verb, Text: text, Details: details, Work: JSON(ServerWork{w})}}
 	v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: "its own configuration changed"}}
 	return v
 }
 
-// awayServer puts back what was switched off, where no declared site needs its port.
+// unwantedServer says whether a server that no declared site is served by any more goes on for others,
+// and listens by lines of its own on a port that a declared site needs.
+func unwantedServer(gone Stake, around Around) (why, forStake string) {
+	w, ok := last[ServerWant](gone.Want)
+	if !ok || w.Listen == "" {
+		return "", ""
+	}
+	in := Input{Declared: around.Declared, Leaving: around.Leaving, Traits: around.Traits, Memo: around.Memo}
+	for _, s := range in.Traits.WebServers {
+		if s.Name != w.Server || len(servedFor(in, s.Program)) == 0 {
+			continue
+		}
+		for d, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+			for _, l := range s.Listens {
+				if on := in.Traits.On(l.Port); l.File == w.Listen && site.needs(l.Port) && site.ServedBy() != Local("service", w.Service) && on != nil && on.Program == s.Program {
+					return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, l.Port, site.By()), d.Local()
+				}
+			}
+		}
+	}
+	return "", ""
+}
+
+// needs says whether a site listens on a port of the host.
+func (w SiteWant) needs(port int) bool { return !w.Off && slices.Contains(w.Listen, port) }
+
+// awayServer puts back what was switched off, where no declared site needs its port. A server that goes
+// on for others lets go of the ports that one needs.
 func awayServer(in Input, w ServerWant, f ServerFound) Verdict {
 	back := w
 	back.Default, back.Silent, back.Import = DefaultKept, nil, Import{}
+	verb, text := "put", "put the default site of "+w.Service+" back"
+	if in.Pending {
+		if !slices.ContainsFunc(in.Traits.WebServers, func(s WebServer) bool { return s.Name == w.Server && len(servedFor(in, s.Program)) > 0 }) {
+			return Verdict{Gone: true} // it stops, and with it all that it listens on
+		}
+		back = w
+		for _, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+			for _, port := range site.Listen {
+				if site.needs(port) && site.ServedBy() != Local("service", w.Service) && !slices.Contains(back.Silent, port) {
+					back.Silent = append(slices.Clone(back.Silent), port)
+				}
+			}
+		}
+		verb, text = "switch", "switch off the lines by which "+w.Service+" listens by itself on "+portsInWords(back.Silent)
+	}
 	v := Verdict{Gone: true}
-	needed := slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Type == "site" })
+	var details []Detail
 	for _, p := range w.Paths() {
-		text, there := f.Texts[p]
-		if there && !needed && back.Edit(p, text) != text {
+		found, there := f.Texts[p]
+		if wanted := back.Edit(p, found); f.Installed && there && wanted != found {
 			v.Gone = false
+			details = append(details, Detail{Title: p, Text: udiff.Unified("found", "wanted", found, wanted), Diff: true})
 		}
 	}
-	if !v.Gone {
-		v.Moves = []Move{{Verb: "put", Text: "put the default site of " + w.Service + " back", Work: JSON(ServerWork{back})}}
+	if v.Gone {
+		// With what it has on a port that a declared site needs there is something to do yet.
+		why, _ := unwantedServer(in.Stake, Around{Declared: in.Declared, Leaving: in.Leaving, Traits: in.Traits, Memo: in.Memo})
+		v.Gone = in.Pending || why == ""
+		return v
+	}
+	if !in.Pending {
+		for d, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+			if site.needs(defaultPort) {
+				v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("the default site of %s stays switched off: site %s needs its port", w.Service, d.Name), "it goes back when no site listens there"}}
+				return v
+			}
+		}
+	}
+	v.Moves = []Move{{Verb: verb, Text: text, Details: details, Work: JSON(ServerWork{back}), Stays: in.Pending}}
+	if in.Pending {
+		v.Late = true
+		v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: "it lets go of " + portsInWords(back.Silent)}}
 	}
 	return v
+}
+
+// portsInWords are "port 80", or "ports 80 and 8080".
+func portsInWords(ports []int) string {
+	words := make([]string, len(ports))
+	for i, p := range ports {
+		words[i] = strconv.Itoa(p)
+	}
+	return map[bool]string{true: "port ", false: "ports "}[len(ports) == 1] + strings.Join(words, " and ")
 }

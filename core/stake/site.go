@@ -333,8 +333,7 @@ func wantSite(w *Wanting, name string) error {
 		return err
 	}
 	own := w.ownOf(serverOf(s), layout)
-	listens := slices.DeleteFunc(slices.Clone(layout.Listens), func(p int) bool { return slices.Contains(own.Silent, p) })
-	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: listens, Dir: layout.Dir, Modules: layout.Modules, PHP: socket, Mark: func(secret, between string) string { return w.accounts(secret, between).Mark }})
+	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: w.listens(serverOf(s), layout, own), Dir: layout.Dir, Modules: layout.Modules, PHP: socket, Mark: func(secret, between string) string { return w.accounts(secret, between).Mark }})
 	if err != nil {
 		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
 	}

@@ -157,6 +157,11 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 				"take it out there (northstake plan --clear does, where this ground wrote it and declares it no more), or let the site listen elsewhere: North Stake changes nothing of others"})
 			continue
 		}
+		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && staysFor(in, l.Program, port) != "" {
+			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), which goes on for others: %s has it listen there", port, l.Program, l.PID, staysFor(in, l.Program, port)),
+				"take that line out, and reload it, or let the site listen elsewhere: North Stake changes nothing of others"})
+			continue
+		}
 		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {
 			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
 				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),

@@ -141,6 +141,7 @@ type Move struct {
 	Removes []string        `json:"removes,omitempty"` // what goes that holds somebody's content; it is confirmed by the stake's name
 	Shuts   bool            `json:"shuts,omitempty"`   // the way in to the host goes with it
 	Returns bool            `json:"returns,omitempty"` // the host goes down and comes back
+	Stays   bool            `json:"stays,omitempty"`   // of what nobody declares any more, it changes something and takes nothing away
 	Late    bool            `json:"-"`                 // what goes for its stake's sake goes right before it, and not before the stake's other moves
 	Joins   bool            `json:"-"`                 // one step can make it together with others of its kind
 }

@@ -1,6 +1,9 @@
 package stake
 
-import "strings"
+import (
+	"fmt"
+	"strings"
+)
 
 // Traits are what a host is, whatever is declared.
 type Traits struct {
@@ -61,6 +64,16 @@ type ContainerSeen struct {
 	ID    string `json:"id,omitempty"`
 }
 
+// Deciding is all of a host by which stakes are wanted, as Wanting uses it, in one word: what is worked
+// out for a host holds for as long as it is the same.
+func (t Traits) Deciding() string {
+	word := fmt.Sprintf("%s %q %t %d %s", t.Family, t.System, t.IPv6, t.SSHPort, t.Firewall)
+	for _, s := range t.WebServers {
+		word += fmt.Sprintf(" %s %t %v", s.Name, s.Listens == nil, s.Listens)
+	}
+	return word
+}
+
 // WebServer is a web server that is installed. Name is the one that declarations
 // use.
 type WebServer struct {
@@ -69,7 +82,15 @@ type WebServer struct {
 	Version string `json:"version"`
 	Program string `json:"program,omitempty"`
 
-	VirtualHosts []Served `json:"virtual_hosts,omitempty"` // but for those that its package brings
+	VirtualHosts []Served     `json:"virtual_hosts,omitempty"` // but for those that its package brings
+	Listens      []ListenLine `json:"listens"`                 // nil where that is no matter of lines of their own, or not known
+}
+
+// ListenLine is a line by which a web server listens on a port, whatever it serves there, and the file
+// that has it. One that North Stake has switched off counts.
+type ListenLine struct {
+	Port int    `json:"port"`
+	File string `json:"file"`
 }
 
 // Served is a file by which a web server serves something, and on which ports. A port of 0 is any.

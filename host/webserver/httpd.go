@@ -3,6 +3,7 @@ package webserver
 import (
 	"regexp"
 	"strconv"
+	"strings"
 	"time"
 
 	"northstake/core/stake"
@@ -50,12 +51,34 @@ var _ = register("httpd", server{
 		}
 		return out
 	},
+	// What is bound to a condition may hold or not; North Stake's own lines are.
+	listens: func(text string) []int {
+		var out []int
+		depth := 0
+		for line := range strings.Lines(comments.ReplaceAllString(stake.SwitchedOn(text), "")) {
+			switch line = strings.TrimSpace(line); {
+			case ifOpens.MatchString(line):
+				depth++
+			case ifCloses.MatchString(line):
+				depth--
+			case depth == 0:
+				if m := listenLine.FindStringSubmatch(line); m != nil {
+					n, _ := strconv.Atoi(m[1])
+					out = append(out, n)
+				}
+			}
+		}
+		return out
+	},
 	alone: func(text string, _ candidate) string { return text },
 })
 
 var (
 	virtualHosts = regexp.MustCompile(`(?mi)^\s*<VirtualHost\s+([^>]*)>`)
 	ports        = regexp.MustCompile(`:(\d+)(?:\s|$)`)
+	listenLine   = regexp.MustCompile(`(?i)^Listen\s+(?:\S*:)?(\d+)(?:\s|$)`)
+	ifOpens      = regexp.MustCompile(`(?i)^<If`)
+	ifCloses     = regexp.MustCompile(`(?i)^</If`)
 )
 
 var serverNames = regexp.MustCompile(`(?mi)^\s*Server(?:Name|Alias)\s+([^\n]+)$`)

@@ -43,6 +43,9 @@ type server struct {
 	// hosts are the ports of the virtual hosts of a file of its configuration, 0 for any; none where it
 	// has no virtual host.
 	hosts func(text string) []int
+	// listens are the ports on which a file of its configuration has it listen, whatever it serves there;
+	// nil where it listens where its virtual hosts are.
+	listens func(text string) []int
 	// includes finds what a file of its configuration takes in; nil where what takes sites in is declared.
 	includes *regexp.Regexp
 	// alone makes the text of a configuration file, in a copy of the tree, leave what the

@@ -72,6 +72,25 @@ func ServedBy(m *system.Machine, name string, l stake.Layout) ([]stake.Served, e
 	})
 }
 
+// ListenLines are the lines by which a server listens, in all that it takes in; nil of a server that
+// listens where its virtual hosts are.
+func ListenLines(m *system.Machine, name string, l stake.Layout) []stake.ListenLine {
+	is := servers[name]
+	main, err := m.Read(l.Config)
+	if is.listens == nil || err != nil {
+		return nil
+	}
+	out := []stake.ListenLine{}
+	add := func(file, text string) {
+		for _, port := range is.listens(text) {
+			out = append(out, stake.ListenLine{Port: port, File: file})
+		}
+	}
+	add(l.Config, string(main))
+	eachTaken(m, name, l, add)
+	return out
+}
+
 // eachConfig hands over what a server takes in of its directories of virtual hosts, and its main file.
 func eachConfig(m *system.Machine, l stake.Layout, dirs []string, do func(file, text string)) {
 	read := func(file string) {

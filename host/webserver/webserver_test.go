@@ -149,3 +149,27 @@ func TestWhatAServerTakesIn(t *testing.T) {
 		}
 	}
 }
+
+// Where a server listens by lines of its own is told with the file that has each, of all that it takes in:
+// those that are switched off count, and what is bound to a condition does not.
+func TestWhereAServerListensByItself(t *testing.T) {
+	m := systemtest.Folder(t)
+	l := stake.Layout{Dir: "/etc/apache2", Config: "/etc/apache2/apache2.conf"}
+	if got := ListenLines(m, "httpd", l); got != nil {
+		t.Errorf("of one that is not there: %v", got)
+	}
+	for path, text := range map[string]string{
+		"/etc/apache2/apache2.conf":                        "Include ports.conf\nIncludeOptional sites-enabled/*.conf\n",
+		"/etc/apache2/ports.conf":                          "#northstake# Listen 80\nlisten 127.0.0.1:8081 http\n# Listen 9999\n<IfModule ssl_module>\n\tListen 443\n</IfModule>\n\tListen [::]:8082\n",
+		"/etc/apache2/sites-enabled/a.conf":                "<VirtualHost *:8096>\n</VirtualHost>\nListen 8096\nListenBacklog 511\n",
+		"/etc/apache2/sites-enabled/northstake-tides.conf": "<IfDefine !NORTHSTAKE_LISTENS_8070>\n    Define NORTHSTAKE_LISTENS_8070\n    Listen 8070\n</IfDefine>\n",
+	} {
+		systemtest.Put(t, m, path, text)
+	}
+	if got, want := fmt.Sprint(ListenLines(m, "httpd", l)), "[{80 /etc/apache2/ports.conf} {8081 /etc/apache2/ports.conf} {8082 /etc/apache2/ports.conf} {8096 /etc/apache2/sites-enabled/a.conf}]"; got != want {
+		t.Errorf("it listens by %s, wanted %s", got, want)
+	}
+	if got := ListenLines(m, "nginx", l); got != nil {
+		t.Errorf("nginx listens where its sites are, and not by %v", got)
+	}
+}

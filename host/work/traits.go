@@ -77,7 +77,7 @@ func (h *Host) webServers(ctx context.Context, f *family.Family) []stake.WebServ
 			if err != nil {
 				return nil // as would the reading of its sites
 			}
-			out = append(out, stake.WebServer{Name: name, Package: f.Servers[name].Package, Version: p.Version, Program: f.Servers[name].Program, VirtualHosts: served})
+			out = append(out, stake.WebServer{Name: name, Package: f.Servers[name].Package, Version: p.Version, Program: f.Servers[name].Program, VirtualHosts: served, Listens: webserver.ListenLines(h.Machine, name, f.Servers[name])})
 		}
 	}
 	return out

@@ -181,7 +181,7 @@ func (j *Service) appliedOf(ctx context.Context, s scope, host string, version i
 // resolve works out what to read on a host, once for each revision, sort of
 // host, and state of what is remembered.
 func (j *Service) resolve(ctx context.Context, s scope, host string, traits stake.Traits, applied map[string]plan.Applied, version int64, kept string) (*resolved, error) {
-	key := fmt.Sprintf("%d %d %s %s %t %d %s", s.revision, version, kept, traits.Family, traits.IPv6, traits.SSHPort, traits.Firewall)
+	key := fmt.Sprintf("%d %d %s %s", s.revision, version, kept, traits.Deciding())
 	name := connKey(s, host)
 	j.mu.Lock()
 	r := j.resolved[name]

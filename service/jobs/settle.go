@@ -134,6 +134,11 @@ func (h *hostRun) unmet(now plan.Host) []string {
 	for _, r := range h.planned.Rows {
 		promised[r.Address] = promised[r.Address] || !waits[r.Address] && (r.Standing == plan.Set || all && (r.Standing == plan.Due || r.Standing == plan.Shifted))
 	}
+	for _, s := range h.planned.Steps {
+		if s.Stays {
+			promised[s.Address] = false
+		}
+	}
 	var out []string
 	for _, r := range now.Rows {
 		if met := r.Standing == plan.Set || r.Standing == plan.Due && h.s.restores; promised[r.Address] && !met {
