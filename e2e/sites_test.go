@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"encoding/base64"
@@ -8,7 +9,9 @@ import (
 	"fmt"
 	"io"
 	"math/rand/v2"
+	"mime/multipart"
 	"net"
+	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
@@ -211,7 +214,8 @@ func TestSitesRunPHP(t *testing.T) {
 	for i, server := range servers {
 		fmt.Fprintf(&text, "[site.%[1]s]\non = [\"h*\"]\nserver = %[1]q\nnames = [\"%[1]s.test\"]\nlisten = [%[2]d]\nphp = true\nindex = [\"index.html\", \"index.php\"]\ncontent = { dir = \"content\" }\n"+
 			"[[site.%[1]s.probe]]\npath = \"/tide.php?of=quay\"\ncontains = \"tide of quay\"\n[site.%[1]s.path.\"/more\"]\nroot = \"/srv/www/more-%[1]s\"\ncontent = { dir = \"more\" }\n[site.%[1]s.path.\"/front\"]\nroot = \"/srv/www/front-%[1]s\"\ncontent = { dir = \"front\" }\notherwise = \"index.php\"\nlargest_body = \"3MB\"\n"+
-			"[site.%[1]s.path.\"/page\"]\nroot = \"/srv/www/page-%[1]s\"\ncontent = { dir = \"page\" }\notherwise = \"index.html\"\n", server, 8100+i)
+			"[site.%[1]s.path.\"/page\"]\nroot = \"/srv/www/page-%[1]s\"\ncontent = { dir = \"page\" }\notherwise = \"index.html\"\n"+
+			"[site.%[1]s.path.\"/sent\"]\nroot = \"/srv/www/sent-%[1]s\"\ncontent = { dir = \"sent\" }\nlargest_body = \"12MB\"\n", server, 8100+i)
 	}
 	g := newGround(t, shared, 1, text.String())
 	g.content("tide.php", "<?php echo 'tide of ', $_REQUEST['of'], ' by ', $_SERVER['REQUEST_METHOD'], ' at ', basename($_SERVER['SCRIPT_FILENAME']), getenv('HTTP_PROXY');\n")
@@ -226,6 +230,8 @@ func TestSitesRunPHP(t *testing.T) {
 	g.beside("front/below/note.txt", "a note")
 	g.beside("page/index.html", "the page")
 	g.beside("page/tide.php", "<?php echo 'tide ', 6 * 7;\n")
+	g.beside("sent/index.php", "<?php echo $_FILES['chart']['size'] ?? 'none', ' ', strlen(file_get_contents('php://input')), ' ', count($_POST);\n")
+	g.beside("more/limit.php", "<?php echo ini_get('upload_max_filesize'), ' ', ini_get('post_max_size');\n")
 	g.beside("more/tide.php", "<?php echo 'more of ', 6 * 7;\n")
 	g.trust()
 	g.apply(0)
@@ -239,6 +245,11 @@ func TestSitesRunPHP(t *testing.T) {
 			{"`POST /tide.php?of=pier`, `body of 9 bytes`", "`200`, `has tide of pier by POST`"},
 			{"`GET /below/`", "`200`, `is started`"},
 			{"`GET /`", "`200`, `has Next sailing`"},
+			// A directory takes what the file takes that answers for it.
+			{"`POST /below/`, `body of 3 bytes`", "`200`, `is started`"},
+			{"`DELETE /below/`", "`405`, `hasn't started`"},
+			{"`POST /`, `body of 3 bytes`", "`405`, `hasn't Next sailing`"},
+			{"`POST /more/`, `body of 3 bytes`", "`405`"},
 			{"`GET /nothing.php`", "`404`, `hasn't tide`"},
 			{"`GET /photo.jpg/x.php`", "`404`, `hasn't never`"},
 			{"`GET /photo.jpg`", "`200`, `Content-Type: image/jpeg`"},
@@ -247,6 +258,7 @@ func TestSitesRunPHP(t *testing.T) {
 			{"`GET /tide.php%00.txt`", "`400`, `404`, `hasn't tide of`"},
 			{"`GET /more/tide.php`", "`200`, `is more of 42`"},
 			{"`GET /more/`", "`200`, `is more`"},
+			{"`GET /more/limit.php`", "`200`, `is 2M 8M`"}, // what others have is theirs
 			// A front controller is told what was asked for, however it was written.
 			{"`GET /front/`", "`200`, `has GET /front/index.php `"},
 			{"`GET /front/sailings/7?day=2`", "`200`, `is GET /front/index.php /sailings/7 /front/sailings/7?day=2 index.php 0 2`"},
@@ -279,6 +291,47 @@ func TestSitesRunPHP(t *testing.T) {
 			{"`POST /limits.php`, `1100000 bytes in chunks`", "`413`, `411`"},
 		} {
 			g.answers(row[0], row[1], fmt.Sprintf("http://%s.test:%d", server, 8100+i))
+		}
+	}
+	// What is sent to PHP is taken as far as the site takes it, beyond what PHP takes by itself (W7).
+	sent := func(server string, port, size int, kind string) string {
+		t.Helper()
+		var body bytes.Buffer
+		of := kind
+		if kind == "" {
+			form := multipart.NewWriter(&body)
+			part, err := form.CreateFormFile("chart", "chart.bin")
+			if err != nil {
+				t.Fatal(err)
+			}
+			part.Write(bytes.Repeat([]byte("x"), size))
+			form.Close()
+			of = form.FormDataContentType()
+		} else {
+			body.Write(bytes.Repeat([]byte("x"), size))
+		}
+		r, err := http.NewRequest(http.MethodPost, fmt.Sprintf("http://%s:%d/sent/", g.address(g.hosts[0]), port), &body)
+		if err != nil {
+			t.Fatal(err)
+		}
+		r.Host = server + ".test"
+		r.Header.Set("Content-Type", of)
+		answer, err := http.DefaultClient.Do(r)
+		if err != nil {
+			return err.Error()
+		}
+		defer answer.Body.Close()
+		said, err := io.ReadAll(answer.Body)
+		return fmt.Sprintf("%d %s %v", answer.StatusCode, said, err)
+	}
+	for i, server := range servers {
+		for _, c := range []struct {
+			size       int
+			kind, want string
+		}{{9_500_000, "", "200 9500000 0 0 <nil>"}, {9_500_000, "application/json", "200 none 9500000 0 <nil>"}} {
+			if got := sent(server, 8100+i, c.size, c.kind); got != c.want {
+				t.Errorf("%s answers %s for %d bytes of %q, wanted %s", server, got, c.size, c.kind, c.want)
+			}
 		}
 	}
 	// What brought PHP to a server goes with it, and nobody misses it (W12).

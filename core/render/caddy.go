@@ -423,6 +423,9 @@ func (c *caddy) php(i int, p part, in func(key, format string, args ...any)) {
 		if strings.HasSuffix(f, ".php") {
 			at("@start%d_%d {", i, j)
 			at("\tpath */")
+			if !p.front(c.s) { // as nginx and httpd come to an index file
+				at("\tmethod GET HEAD POST")
+			}
 			for _, before := range p.index[:j] {
 				at("\tnot file {path}/%s", before)
 			}

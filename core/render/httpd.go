@@ -414,6 +414,18 @@ func (h *httpd) files(p part, in func(key, format string, args ...any)) {
 	}
 	in("php", "CGIPassAuth On")
 	h.runs(in, "php", `%{REQUEST_URI} =~ m#\.php$# && %{REQUEST_FILENAME} =~ m#\.php$# && -f %{REQUEST_FILENAME}`, nil) // those that are there
+	for j, f := range p.index { // where PHP answers for a directory, that takes more than it gives
+		if !strings.HasSuffix(f, ".php") || p.front(h.s) {
+			continue
+		}
+		so := "-d %{REQUEST_FILENAME} && -f " + indexFile(f)
+		for _, before := range p.index[:j] {
+			so += " && !(-f " + indexFile(before) + ")"
+		}
+		in("index", `<If "%s">`, so)
+		in("index", "    AllowMethods GET HEAD POST")
+		in("index", "</If>")
+	}
 	if !p.front(h.s) {
 		return
 	}
@@ -438,6 +450,11 @@ func (h *httpd) runs(in func(key, format string, args ...any), key, so string, m
 		more()
 	}
 	in(key, "</If>")
+}
+
+// indexFile is, in an expression in quotes, a file of any name in the directory that was found.
+func indexFile(name string) string {
+	return "%{REQUEST_FILENAME} . unbase64('" + base64.StdEncoding.EncodeToString([]byte("/"+name)) + "')"
 }
 
 // isFile says, in an expression in quotes, that a file of any name was found.

@@ -383,7 +383,13 @@ func (n *nginx) files(i int, p part) {
 	n.headers(p, files)
 	n.keeps(i, p)
 	if !p.front(n.s) { // where that answers, nginx refuses by itself what is more than reading a file
-		n.line(n.of(p, ""), "        if ($request_method !~ ^(GET|HEAD)$) {")
+		takes := "$request_method !~ ^(GET|HEAD)$"
+		if p.startsPHP(n.s) { // its index file may take more than it gives; one that does not is refused when nginx comes to it
+			asked := n.named("asked" + strconv.Itoa(i))
+			n.line(n.of(p, "index"), `        set $%s "$request_method $uri";`, asked)
+			takes = "$" + asked + ` !~ "^((GET|HEAD) |POST .*/$)"`
+		}
+		n.line(n.of(p, ""), "        if (%s) {", takes)
 		n.line(n.of(p, ""), "            return 405;")
 		n.line(n.of(p, ""), "        }")
 	}

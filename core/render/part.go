@@ -90,6 +90,23 @@ func partsOf(d *declare.Declaration, s Site) []part {
 	return out
 }
 
+// startsPHP says whether a directory may be answered by what PHP makes of its index file.
+func (p part) startsPHP(s Site) bool {
+	return s.PHP != "" && !p.exact && slices.ContainsFunc(p.index, func(name string) bool { return strings.HasSuffix(name, ".php") })
+}
+
+// Bodies are the largest bodies of requests, in bytes, that a site takes for the files of each of its
+// roots, as far as its declaration says so.
+func Bodies(d *declare.Declaration, s Site) map[string]int64 {
+	out := map[string]int64{}
+	for _, p := range partsOf(d, s) {
+		if p.does == files && p.says["largest_body"] != nil {
+			out[p.root] = max(out[p.root], p.body)
+		}
+	}
+	return out
+}
+
 // partOf gathers what counts at a path; urls are all of the site's, the longest first.
 func partOf(site *declare.Site, s Site, url string, urls []string) part {
 	p := part{url: url, base: "/", does: files, root: s.Root, body: defaultBody, says: map[string][]string{"": {}}}

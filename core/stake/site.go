@@ -328,7 +328,7 @@ func wantSite(w *Wanting, name string) error {
 			roots = append(roots, p.Root)
 		}
 	}
-	socket, err := w.wantPHP(name, layout, at)
+	socket, err := w.wantPHP(name, root, layout, at)
 	if err != nil {
 		return err
 	}
@@ -420,7 +420,7 @@ func (w *Wanting) accounts(secret, between string) *Sealed {
 
 // wantPHP wants what runs the PHP files of a site, and returns its socket, "" where none are
 // run.
-func (w *Wanting) wantPHP(name string, layout Layout, at declare.Position) (string, error) {
+func (w *Wanting) wantPHP(name, root string, layout Layout, at declare.Position) (string, error) {
 	if !w.D.Sites[name].PHP {
 		return "", nil
 	}
@@ -428,17 +428,36 @@ func (w *Wanting) wantPHP(name string, layout Layout, at declare.Position) (stri
 	if layout.PHP == nil {
 		return "", fmt.Errorf("%s:%d: host %s (%s) is of a family of which it is not known how it runs PHP", at.File, at.Line, w.Host, w.Traits.System)
 	}
-	service, known := layout.PHP.ServiceOn(w.Traits.System)
+	php, known := layout.PHP.On(w.Traits.System)
 	if !known {
 		return "", fmt.Errorf("%s:%d: host %s (%s) is a system of which it is not known which version of PHP it has", at.File, at.Line, w.Host, w.Traits.System)
 	}
-	w.ServiceFor(name, service, "", nil, []string{w.PackageFor(name, layout.PHP.Package, at)}, at)
+	pkg := w.PackageFor(name, php.Package, at)
+	w.ServiceFor(name, php.Service, "", nil, []string{pkg}, at)
+	if text := phpLimits(name, render.Bodies(w.D, render.Site{Name: name, Root: root})); text != "" {
+		path := php.Settings + "/99-northstake-" + name + ".ini"
+		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Needs: []string{pkg}, Want: JSON(FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Reload: []string{php.Service}, Text: text})})
+	}
 	if layout.User != layout.PHP.Group {
 		path := "/etc/systemd/system/" + layout.Service + ".service.d/northstake-php.conf"
 		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Want: JSON(FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Restart: []string{layout.Service},
-			Text: "# By this " + layout.Service + " can use the socket of " + service + ".\n[Service]\nSupplementaryGroups=" + layout.PHP.Group + "\n"})})
+			Text: "# By this " + layout.Service + " can use the socket of " + php.Service + ".\n[Service]\nSupplementaryGroups=" + layout.PHP.Group + "\n"})})
 	}
-	return layout.PHP.Socket, nil
+	return php.Socket, nil
+}
+
+// phpLimits has PHP take as large a body as the site does, for the files of each of its roots: the limits
+// that it has by itself are its pool's, and others' as well ("Per-directory configuration" in its
+// main.c: sections are of the directories that scripts lie in).
+func phpLimits(site string, bodies map[string]int64) string {
+	text := ""
+	for _, root := range sortedKeys(bodies) {
+		text += fmt.Sprintf("[PATH=%s]\npost_max_size = %d\nupload_max_filesize = %d\n", root, bodies[root], bodies[root])
+	}
+	if text == "" {
+		return ""
+	}
+	return "; What site " + site + " takes of a request PHP takes as well. North Stake writes this file.\n" + text
 }
 
 // firstOf are the services that have to let go of their ports before a site's server

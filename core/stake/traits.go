@@ -148,27 +148,29 @@ type Contained struct {
 	Reload  []string `toml:"reload" json:"reload,omitempty"`           // by which it takes notice of a change
 }
 
-// PHP is how a family of systems runs PHP: what brings it, its service, in whose name
-// {version} stands for its version, and the socket, which the members of Group may use.
+// PHP is how a family of systems runs PHP: what brings it, its service, the directory of its settings,
+// in whose names {version} stands for its version, and the socket, which the members of Group may use.
 type PHP struct {
 	Package  string            `toml:"package" json:"package"`
 	Service  string            `toml:"service" json:"service"`
+	Settings string            `toml:"settings" json:"settings"`
 	Socket   string            `toml:"socket" json:"socket"`
 	Group    string            `toml:"group" json:"group"`
 	Versions map[string]string `toml:"versions" json:"versions,omitempty"` // by how the names of systems begin
 }
 
-// ServiceOn is what the service is called on a system of that name.
-func (p PHP) ServiceOn(system string) (string, bool) {
+// On is how a system of that name runs it.
+func (p PHP) On(system string) (PHP, bool) {
 	if !strings.Contains(p.Service, "{version}") {
-		return p.Service, true
+		return p, true
 	}
 	for begins, version := range p.Versions {
 		if strings.HasPrefix(system, begins) {
-			return strings.ReplaceAll(p.Service, "{version}", version), true
+			p.Service, p.Settings = strings.ReplaceAll(p.Service, "{version}", version), strings.ReplaceAll(p.Settings, "{version}", version)
+			return p, true
 		}
 	}
-	return "", false
+	return p, false
 }
 
 // On returns the program that listens on a TCP port, nil when none does.
