@@ -92,7 +92,7 @@ func (c *Checker) contentOfKit(at []string) string {
 	if len(at) != 3 || at[0] != "site" || c.D.Sites[at[1]] == nil {
 		return ""
 	}
-	for _, name := range slices.Backward(c.D.Sites[at[1]].Kits) {
+	for _, name := range slices.Backward(c.D.Taken(c.D.Sites[at[1]].Kits)) {
 		if kit := c.D.Kits[name]; kit != nil && kit.Site != nil && kit.Site.Content != nil {
 			return name
 		}

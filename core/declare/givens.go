@@ -24,7 +24,7 @@ func (d *Declaration) GivensOf(host string) []Given {
 	take := d.taker(all)
 	take(d.Ground.Givens, "ground")
 	if h := d.Hosts[host]; h != nil {
-		for _, k := range h.Kits {
+		for _, k := range d.Taken(h.Kits) {
 			if kit := d.Kits[k]; kit != nil {
 				take(kit.Givens, "kit", k)
 			}

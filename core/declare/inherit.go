@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"reflect"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -19,16 +20,18 @@ func (d *Declaration) inherit(problems *Problems) {
 	say := func(at []string, what, fix string) { *problems = append(*problems, d.Problem(at, what, fix)) }
 	for _, name := range sortedKeys(d.Sites) {
 		s := d.Sites[name]
-		for i := len(s.Kits) - 1; i >= 0; i-- {
-			kit := d.Kits[s.Kits[i]]
+		for i, k := range s.Kits {
 			at := keys("site", name, "kits", fmt.Sprint(i))
 			switch {
-			case kit == nil:
-				say(at, fmt.Sprintf("there is no kit %q", s.Kits[i]), near.DidYouMean(s.Kits[i], sortedKeys(d.Kits)))
-			case kit.Site == nil:
-				say(at, fmt.Sprintf("kit %s has no settings for sites", s.Kits[i]), fmt.Sprintf("add [kit.%s.site]", s.Kits[i]))
-			default:
-				d.take(name, s, s.Kits[i], kit.Site, say)
+			case d.Kits[k] == nil:
+				say(at, fmt.Sprintf("there is no kit %q", k), near.DidYouMean(k, sortedKeys(d.Kits)))
+			case !slices.ContainsFunc(d.Taken([]string{k}), func(k string) bool { return d.Kits[k] != nil && d.Kits[k].Site != nil }):
+				say(at, fmt.Sprintf("kit %s has no settings for sites", k), fmt.Sprintf("add [kit.%s.site]", k))
+			}
+		}
+		for _, k := range slices.Backward(d.Taken(s.Kits)) {
+			if kit := d.Kits[k]; kit != nil && kit.Site != nil {
+				d.take(name, s, k, kit.Site, say)
 			}
 		}
 	}
@@ -80,7 +83,7 @@ func (d *Declaration) GivensOfSite(name string) []Given {
 	take := d.taker(all)
 	take(d.Ground.Givens, "ground")
 	if s := d.Sites[name]; s != nil {
-		for _, k := range s.Kits {
+		for _, k := range d.Taken(s.Kits) {
 			if kit := d.Kits[k]; kit != nil {
 				take(kit.Givens, "kit", k)
 			}

@@ -152,7 +152,7 @@ func (d *Declaration) Match(word string) ([]string, error) {
 // choice is a way to say which hosts are meant, by the word before its colon.
 var choices = map[string]func(d *Declaration, host, word string) bool{
 	"label": func(d *Declaration, host, word string) bool { return slices.Contains(d.Hosts[host].Labels, word) },
-	"kit":   func(d *Declaration, host, word string) bool { return slices.Contains(d.Hosts[host].Kits, word) },
+	"kit":   func(d *Declaration, host, word string) bool { return slices.Contains(d.Taken(d.Hosts[host].Kits), word) },
 	"site":  func(d *Declaration, host, word string) bool { return slices.Contains(d.SitesOn(host), word) },
 }
 
@@ -217,7 +217,7 @@ func (d *Declaration) choosable() []string {
 		for _, l := range h.Labels {
 			out["label:"+l] = true
 		}
-		for _, k := range h.Kits {
+		for _, k := range d.Taken(h.Kits) {
 			out["kit:"+k] = true
 		}
 	}

@@ -98,11 +98,31 @@ func Get[T any](s Settings, key string) T {
 	return v
 }
 
+// Taken are the kits that whoever names some takes, each once: what a kit builds on comes before it, and
+// so what is nearer goes over it. Kits that build on one another are a mistake, and end where they meet.
+func (d *Declaration) Taken(kits []string) []string {
+	var out []string
+	var add func(kits, within []string)
+	add = func(kits, within []string) {
+		for _, k := range kits {
+			if slices.Contains(out, k) || slices.Contains(within, k) {
+				continue
+			}
+			if kit := d.Kits[k]; kit != nil {
+				add(kit.Kits, append(slices.Clone(within), k))
+			}
+			out = append(out, k)
+		}
+	}
+	add(kits, nil)
+	return out
+}
+
 // Each calls do for the settings that count for a host, with the keys of their table:
 // those of its kits in their order, then its own, so that of two the later is nearer.
 func (d *Declaration) Each(host string, do func(s Settings, at []string)) {
 	h := d.Hosts[host]
-	for _, k := range h.Kits {
+	for _, k := range d.Taken(h.Kits) {
 		if kit := d.Kits[k]; kit != nil {
 			do(kit.Settings, []string{"kit", k})
 		}

@@ -3,6 +3,7 @@ package lint
 import (
 	"fmt"
 	"net"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -14,6 +15,15 @@ import (
 func (l linter) kit(name string, k *declare.Kit) {
 	if !form.PlainName.MatchString(name) {
 		l.Say(keys("kit", name), fmt.Sprintf("kit name %q has characters it cannot have", name), "use lower-case letters, digits and hyphens")
+	}
+	for i, of := range k.Kits {
+		at := keys("kit", name, "kits", strconv.Itoa(i))
+		switch {
+		case l.D.Kits[of] == nil:
+			l.Say(at, fmt.Sprintf("there is no kit %q", of), near.DidYouMean(of, sorted(l.D.Kits)))
+		case of == name || slices.Contains(l.D.Taken(l.D.Kits[of].Kits), name):
+			l.Say(at, fmt.Sprintf("kit %s builds on %s, and %s on %s", name, of, of, name), "take one of the two out, so that it is told which goes over which")
+		}
 	}
 	l.settings(k.Settings, keys("kit", name))
 }

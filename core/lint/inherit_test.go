@@ -223,3 +223,80 @@ func TestTheFirstOfATableHasItsKeys(t *testing.T) {
 		}
 	}
 }
+
+// A kit can build on others: what is nearer goes over what it builds on, for hosts and for sites, each
+// kit counts once, and those that build on one another are a mistake (M12).
+func TestAKitBuildsOnOthers(t *testing.T) {
+	text := `[ground]
+name = "saltmarsh"
+[reach]
+user = "keeper"
+key_secret = "keeper"
+[kit.base]
+packages = ["curl"]
+givens = { tide = "ebb", pier = "north" }
+[kit.base.package.cron]
+is = "gone"
+[kit.base.site]
+server = "nginx"
+index = ["index.html"]
+names = ["{{ .site.name }}.saltmarsh.test"]
+[kit.web]
+kits = ["base"]
+givens = { tide = "flood" }
+[kit.web.package.cron]
+is = "newest"
+[kit.web.site]
+index = ["start.html"]
+[kit.harbour]
+kits = ["web", "base"]
+givens = { pier = "south" }
+[host.quay1]
+address = "10.88.0.11"
+kits = ["harbour"]
+[host.quay2]
+address = "10.88.0.12"
+kits = ["web", "base"]
+[site.tides]
+on = ["quay*"]
+kits = ["harbour"]
+`
+	d, problems := lint(t, []declare.Source{{Name: "g.toml", Text: text}}, nil)
+	if len(problems) > 0 {
+		t.Fatal(problems)
+	}
+	chosen, err := d.Choose([]string{"kit:web"})
+	if got := fmt.Sprint(d.Taken(d.Hosts["quay1"].Kits), d.Taken(d.Hosts["quay2"].Kits), chosen, err); got != "[base web harbour] [base web] [quay1 quay2] <nil>" {
+		t.Errorf("taken are %s", got)
+	}
+	givens := map[string]string{}
+	for _, g := range d.GivensOf("quay1") {
+		givens[g.Name] = g.Value
+	}
+	if fmt.Sprint(givens) != "map[pier:south tide:flood]" {
+		t.Errorf("its givens are %v", givens)
+	}
+	if s := d.Sites["tides"]; s.Server != "nginx" || fmt.Sprint(s.Index, s.Names) != "[start.html] [tides.saltmarsh.test]" {
+		t.Errorf("the site is %+v", s.SiteSettings)
+	}
+	var is []string
+	d.Each("quay1", func(s declare.Settings, at []string) {
+		for _, name := range declare.NamesIn(s, "package") {
+			is = append(is, at[1]+" "+name)
+		}
+	})
+	if fmt.Sprint(is) != "[base cron web cron]" {
+		t.Errorf("its packages are those of %v", is)
+	}
+	for change, want := range map[string]string{
+		`kits = ["base"]` + "=>" + `kits = ["bass"]`:    `g.toml:16:9: there is no kit "bass"`,
+		`kits = ["base"]` + "=>" + `kits = ["harbour"]`: "kit web builds on harbour, and harbour on web",
+		`kits = ["base"]` + "=>" + `kits = ["web"]`:     "kit web builds on web, and web on web",
+	} {
+		from, to, _ := strings.Cut(change, "=>")
+		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: strings.Replace(text, from, to, 1)}}, nil)
+		if !strings.Contains(problems.Error(), want) {
+			t.Errorf("%s: nothing says %q: %v", to, want, problems)
+		}
+	}
+}

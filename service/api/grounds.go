@@ -292,7 +292,7 @@ func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract
 	st := states[host]
 	container, engine := d.InContainer(host)
 	out := contract.HostView{Container: container, Engine: engine, Name: host, Address: d.Hosts[host].Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: d.Hosts[host].Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
-		Labels: d.Hosts[host].Labels, Kits: d.Hosts[host].Kits, Givens: d.GivensOf(host)}
+		Labels: d.Hosts[host].Labels, Kits: d.Taken(d.Hosts[host].Kits), Givens: d.GivensOf(host)}
 	if out.Rows, err = rowsOf(st); err != nil {
 		s.refuse(c, err)
 		return
