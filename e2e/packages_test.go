@@ -185,6 +185,55 @@ func sourcesOf(t *testing.T, make func(t *testing.T, dir, gpg, options string, v
 	return s
 }
 
+// A configuration file that somebody has changed is left as it is by a newer version of its package,
+// and the run says where what that brings lies now (M12).
+func TestWhatAPackageLeavesBesideIsTold(t *testing.T) {
+	t.Parallel()
+	for _, family := range []lab.Family{lab.Debian, lab.RedHat} {
+		t.Run(family.String(), func(t *testing.T) {
+			t.Parallel()
+			g := newGroundOf(t, shared, []lab.Family{family}, "# instead of [site.timetable]\n[kit.base]\n")
+			dir, url := served(t)
+			gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+			suffix, ending := "", ".rpmnew"
+			for _, v := range []string{"1.0", "1.1"} {
+				if family == lab.Debian {
+					suffix, ending = "-1", ".dpkg-dist"
+					shell(t, dir, fmt.Sprintf("mkdir -p p/DEBIAN p/etc; echo tides %[1]s > p/etc/tide-tables.conf; echo /etc/tide-tables.conf > p/DEBIAN/conffiles; printf 'Package: tide-tables\nVersion: %[1]s-1\nArchitecture: all\nMaintainer: Harbour Office <office@saltmarsh.test>\nDescription: Tide tables\n' > p/DEBIAN/control; dpkg-deb --root-owner-group -b p tide-tables_%[1]s.deb >/dev/null; rm -r p", v))
+					continue
+				}
+				write(t, filepath.Join(dir, "tide-tables.spec"), fmt.Sprintf("Name: tide-tables\nVersion: %[1]s\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%%description\nTide tables.\n%%install\nmkdir -p %%{buildroot}/etc; echo tides %[1]s > %%{buildroot}/etc/tide-tables.conf\n%%files\n%%config(noreplace) /etc/tide-tables.conf\n", v))
+				shell(t, dir, fmt.Sprintf("rpmbuild -bb --quiet --define '_topdir %[1]s/top' --define '_dbpath %[1]s/db' tide-tables.spec >/dev/null 2>&1; mv top/RPMS/noarch/*.rpm .; rm -r top tide-tables.spec", dir))
+			}
+			map[bool]func(*testing.T, string, string, string, ...string){true: debSource, false: rpmSource}[family == lab.Debian](t, dir, gpg, "")
+			g.beside("files/ferries.asc", public)
+			g.trust()
+			host := g.hosts[0]
+			declared := func(version string) string {
+				t.Helper()
+				g.declareText(fmt.Sprintf("# instead of [site.timetable]\n[kit.base]\n[kit.base.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\n[kit.base.package.tide-tables]\nversion = %q\n", url, version))
+				g.ns(0, "declare", g.dir)
+				var said []string
+				for _, s := range g.applyPlan(0, g.plan(1).Id).Hosts[0].Steps {
+					said = append(said, s.Said...)
+				}
+				return strings.Join(said, "\n")
+			}
+			if said := declared("1.0" + suffix); strings.Contains(said, "tide-tables.conf") {
+				t.Errorf("the first installation says %s", said)
+			}
+			g.on(host, "echo mine > /etc/tide-tables.conf; echo another > /etc/other.conf.dpkg-dist; echo another > /etc/other.conf.rpmnew")
+			want := "/etc/tide-tables.conf was changed here, and is left as it is; what its package brings now lies in /etc/tide-tables.conf" + ending
+			if said := declared("1.1" + suffix); !strings.Contains(said, want) || strings.Contains(said, "/etc/other.conf") {
+				t.Errorf("it says %q, wanted %q", said, want)
+			}
+			if got := g.on(host, "cat /etc/tide-tables.conf /etc/tide-tables.conf"+ending); got != "mine\ntides 1.1\n" {
+				t.Errorf("there is %q", got)
+			}
+		})
+	}
+}
+
 // What is wrong with a source is told apart, and nothing of it stays.
 func TestASourceThatIsOfNoUse(t *testing.T) {
 	t.Parallel()

@@ -151,7 +151,7 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 		if err := finishPackages(ctx, m, manager, j); err != nil {
 			return "", err
 		}
-		err = install(ctx, manager, w.Upgrades)
+		err = tellingAsides(m, j, func() error { return install(ctx, manager, w.Upgrades) })
 		if e := recordChanges(context.WithoutCancel(ctx), m, j, before.packageBefore); err == nil {
 			err = e
 		}

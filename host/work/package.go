@@ -138,7 +138,7 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (r
 	case len(unnamed) > 0:
 		return "", &rod.Fault{What: fmt.Sprintf("package %s would be removed for that, and the plan does not name it", strings.Join(unnamed, ", ")), Fix: "plan again"}
 	}
-	err = install(ctx, manager, w.Install)
+	err = tellingAsides(m, j, func() error { return install(ctx, manager, w.Install) })
 	if err == nil && state == rod.Held {
 		err = awaitStarted(ctx, m, w.Names())
 	}
