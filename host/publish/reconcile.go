@@ -122,7 +122,7 @@ func moveFile(from, to string, now, before was) error {
 		return &fs.PathError{Op: "lstat", Path: to, Err: err}
 	case there.Ino == now.Ino:
 		return nil
-	case there.Ino == before.Ino && there.Mode&syscall.S_IFMT != syscall.S_IFDIR:
+	case there.Mode&syscall.S_IFMT != syscall.S_IFDIR:
 		return putNewer(from, to, before)
 	}
 	return nil
@@ -130,11 +130,19 @@ func moveFile(from, to string, now, before was) error {
 
 // putNewer exchanges a file of the former tree for the older one in the live tree. Where
 // somebody has written to that one since, or put another in its place between two calls, it
-// stays.
+// stays. Of two that both came since, on either side of an exchange, the one that was made or
+// written last is the newer.
 func putNewer(from, to string, before was) error {
 	var newer, older syscall.Stat_t
-	if syscall.Lstat(from, &newer) != nil || syscall.Lstat(to, &older) != nil || later(older.Mtim, newer.Ctim) {
+	if syscall.Lstat(from, &newer) != nil || syscall.Lstat(to, &older) != nil {
 		return nil
+	}
+	if older.Ino == before.Ino {
+		if later(older.Mtim, newer.Ctim) {
+			return nil
+		}
+	} else if made, err := lastMade(from, to); err != nil || !later(made[0], made[1]) {
+		return unlessGone(err)
 	}
 	for range 2 { // the second time puts back what was taken by mistake
 		err := unix.Renameat2(unix.AT_FDCWD, from, unix.AT_FDCWD, to, unix.RENAME_EXCHANGE)
@@ -144,11 +152,27 @@ func putNewer(from, to string, before was) error {
 		if err != nil {
 			return &fs.PathError{Op: "exchange", Path: to, Err: err}
 		}
-		if out, err := inodeOf(from); err != nil || out == before.Ino {
+		if out, err := inodeOf(from); err != nil || out == older.Ino {
 			return err
 		}
 	}
 	return nil
+}
+
+// lastMade is when each of two files was last written, or made: neither a link to it nor an exchange
+// changes that.
+func lastMade(a, b string) (of [2]syscall.Timespec, err error) {
+	for i, full := range []string{a, b} {
+		var s unix.Statx_t
+		if err := unix.Statx(unix.AT_FDCWD, full, unix.AT_SYMLINK_NOFOLLOW, unix.STATX_MTIME|unix.STATX_BTIME, &s); err != nil {
+			return of, &fs.PathError{Op: "statx", Path: full, Err: err}
+		}
+		of[i] = syscall.Timespec{Sec: s.Mtime.Sec, Nsec: int64(s.Mtime.Nsec)}
+		if made := (syscall.Timespec{Sec: s.Btime.Sec, Nsec: int64(s.Btime.Nsec)}); s.Mask&unix.STATX_BTIME != 0 && later(made, of[i]) {
+			of[i] = made
+		}
+	}
+	return of, nil
 }
 
 // later says whether a time comes after another.

@@ -1,6 +1,7 @@
 package publish
 
 import (
+	"errors"
 	"os"
 	"path/filepath"
 	"testing"
@@ -53,6 +54,67 @@ func TestWhatComesLateIsFollowedAtTheEnd(t *testing.T) {
 	for name, want := range map[string]string{"up/came": "late", "up/changed": "late", "up/both": "later still", "up/removed": "", "up/gone": "", "index.html": "two"} {
 		if got[name] != want {
 			t.Errorf("%s holds %q, want %q", name, got[name], want)
+		}
+	}
+}
+
+// Of two that were put under one name on either side of an exchange, the later one stays, however often
+// they are looked at, and it is the one that comes back when the trees are exchanged again.
+func TestOfTwoThatCameSinceTheLaterStays(t *testing.T) {
+	none := func(string) bool { return false }
+	for _, c := range []struct {
+		what   string
+		before string // what was there when the census was taken
+		former bool   // the former tree gets its own last
+	}{{"the live tree's is later", "early", false}, {"the former tree's is later", "early", true}, {"new, the live tree's is later", "", false}, {"new, the former tree's is later", "", true}} {
+		base := t.TempDir()
+		former, live := filepath.Join(base, "former"), filepath.Join(base, "live")
+		put := func(dir, text string) {
+			t.Helper()
+			name := filepath.Join(dir, "upload")
+			if err := errors.Join(os.MkdirAll(dir, 0o755), os.WriteFile(name+"~", []byte(text), 0o644), os.Rename(name+"~", name)); err != nil {
+				t.Fatal(err)
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		put(former, c.before)
+		if err := errors.Join(os.Mkdir(live, 0o755), os.Link(filepath.Join(former, "upload"), filepath.Join(live, "upload"))); err != nil {
+			t.Fatal(err)
+		}
+		since := census{}
+		ino, err := inodeOf(filepath.Join(former, "upload"))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if since["upload"] = (was{Ino: ino, CarriedIn: true}); c.before == "" {
+			delete(since, "upload")
+			if err := errors.Join(os.Remove(filepath.Join(former, "upload")), os.Remove(filepath.Join(live, "upload"))); err != nil {
+				t.Fatal(err)
+			}
+		}
+		first, second := former, live
+		if c.former {
+			first, second = live, former
+		}
+		put(first, "sooner")
+		put(second, "later")
+		holds := func(dir, when string) {
+			t.Helper()
+			if b, err := os.ReadFile(filepath.Join(dir, "upload")); err != nil || string(b) != "later" {
+				t.Errorf("%s, %s: %q, %v", c.what, when, b, err)
+			}
+		}
+		for range 3 {
+			if _, err := follow(former, live, since, true, none); err != nil {
+				t.Fatal(err)
+			}
+			holds(live, "after the exchange")
+		}
+		for range 3 { // the former tree is live again
+			if _, err := follow(live, former, since, true, none); err != nil {
+				t.Fatal(err)
+			}
+			holds(former, "taken back")
 		}
 	}
 }
@@ -114,14 +176,23 @@ func TestWhatTookAnothersPlaceStays(t *testing.T) {
 		t.Fatal(err)
 	}
 	holds(live, "another's")
+	sooner := put("sooner", "sooner")
 	time.Sleep(20 * time.Millisecond)
-	former := put("former", "late")
-	if err := putNewer(former, live, was{Ino: ino + 1}); err != nil {
+	if err := os.Remove(live); err != nil {
+		t.Fatal(err)
+	}
+	put("live", "another's") // later than what the former tree has
+	if ino, err = inodeOf(live); err != nil {
+		t.Fatal(err)
+	}
+	if err := putNewer(sooner, live, was{Ino: ino + 1}); err != nil {
 		t.Fatal(err)
 	}
 	holds(live, "another's")
-	holds(former, "late")
-	if err := putNewer(former, live, was{Ino: ino}); err != nil {
+	holds(sooner, "sooner")
+	time.Sleep(20 * time.Millisecond)
+	former := put("former", "late")
+	if err := errors.Join(putNewer(former, live, was{Ino: ino}), os.Remove(sooner)); err != nil {
 		t.Fatal(err)
 	}
 	holds(live, "late")
