@@ -226,7 +226,7 @@ func TestWhatStandsInTheWayIsSaidBefore(t *testing.T) {
 	site := func(name, root string) string {
 		return fmt.Sprintf("[site.%s]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"%[1]s.saltmarsh.test\"]\nroot = %q\ncontent = { dir = \"content\" }\n", name, root)
 	}
-	g := newGround(t, shared, 1, "[kit.base]\npackages = [\"cron\", \"tide-tables\"]\nservice = { cron = { running = true, at_boot = true } }\n"+
+	g := newGround(t, shared, 1, "[kit.base]\npackages = [\"cron\", \"cron-daemon\", \"tide-tables\"]\nservice = { cron = { running = true, at_boot = true } }\n"+
 		site("timetable", "/srv/www/timetable")+site("mounted", "/srv/mounted")+site("private", "/srv/private/www")+site("linked", "/srv/linked"))
 	g.trust()
 	host := g.hosts[0]
@@ -243,6 +243,7 @@ func TestWhatStandsInTheWayIsSaidBefore(t *testing.T) {
 		"/srv/linked is a link to /srv/real; the link is replaced with a directory",
 		"cron is masked: somebody has made sure that it does not start",
 		"no package source of this host offers tide-tables",
+		"cron-daemon is no package: it is what others bring, cron",
 		"http://packages.saltmarsh.test/ (harbour.sources) is off",
 	} {
 		if !strings.Contains(strings.Join(strings.Fields(out), " "), want) {

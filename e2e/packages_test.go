@@ -195,14 +195,16 @@ func TestWhatAPackageLeavesBesideIsTold(t *testing.T) {
 			g := newGroundOf(t, shared, []lab.Family{family}, "# instead of [site.timetable]\n[kit.base]\n")
 			dir, url := served(t)
 			gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
-			suffix, ending := "", ".rpmnew"
+			name, suffix, ending := "Tide_tables", "", ".rpmnew" // in this family names may have capitals
+			if family == lab.Debian {
+				name, suffix, ending = "tide-tables", "-1", ".dpkg-dist"
+			}
 			for _, v := range []string{"1.0", "1.1"} {
 				if family == lab.Debian {
-					suffix, ending = "-1", ".dpkg-dist"
 					shell(t, dir, fmt.Sprintf("mkdir -p p/DEBIAN p/etc; echo tides %[1]s > p/etc/tide-tables.conf; echo /etc/tide-tables.conf > p/DEBIAN/conffiles; printf 'Package: tide-tables\nVersion: %[1]s-1\nArchitecture: all\nMaintainer: Harbour Office <office@saltmarsh.test>\nDescription: Tide tables\n' > p/DEBIAN/control; dpkg-deb --root-owner-group -b p tide-tables_%[1]s.deb >/dev/null; rm -r p", v))
 					continue
 				}
-				write(t, filepath.Join(dir, "tide-tables.spec"), fmt.Sprintf("Name: tide-tables\nVersion: %[1]s\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%%description\nTide tables.\n%%install\nmkdir -p %%{buildroot}/etc; echo tides %[1]s > %%{buildroot}/etc/tide-tables.conf\n%%files\n%%config(noreplace) /etc/tide-tables.conf\n", v))
+				write(t, filepath.Join(dir, "tide-tables.spec"), fmt.Sprintf("Name: Tide_tables\nVersion: %[1]s\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%%description\nTide tables.\n%%install\nmkdir -p %%{buildroot}/etc; echo tides %[1]s > %%{buildroot}/etc/tide-tables.conf\n%%files\n%%config(noreplace) /etc/tide-tables.conf\n", v))
 				shell(t, dir, fmt.Sprintf("rpmbuild -bb --quiet --define '_topdir %[1]s/top' --define '_dbpath %[1]s/db' tide-tables.spec >/dev/null 2>&1; mv top/RPMS/noarch/*.rpm .; rm -r top tide-tables.spec", dir))
 			}
 			map[bool]func(*testing.T, string, string, string, ...string){true: debSource, false: rpmSource}[family == lab.Debian](t, dir, gpg, "")
@@ -211,7 +213,7 @@ func TestWhatAPackageLeavesBesideIsTold(t *testing.T) {
 			host := g.hosts[0]
 			declared := func(version string) string {
 				t.Helper()
-				g.declareText(fmt.Sprintf("# instead of [site.timetable]\n[kit.base]\n[kit.base.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\n[kit.base.package.tide-tables]\nversion = %q\n", url, version))
+				g.declareText(fmt.Sprintf("# instead of [site.timetable]\n[kit.base]\n[kit.base.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\n[kit.base.package.%s]\nversion = %q\n", url, name, version))
 				g.ns(0, "declare", g.dir)
 				var said []string
 				for _, s := range g.applyPlan(0, g.plan(1).Id).Hosts[0].Steps {

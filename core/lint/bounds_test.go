@@ -164,6 +164,11 @@ func TestWhatIsTheSystemsStaysSo(t *testing.T) {
 			t.Errorf("%s: %q, want %q", text, said, want)
 		}
 	}
+	for _, name := range []string{"mod_ssl", "NetworkManager", "g++", "libstdc++6", "php8.2-fpm"} {
+		if said := lints("[host.a.package.\"" + name + "\"]"); said != "" {
+			t.Errorf("%s: %s", name, said)
+		}
+	}
 	if said := lints(site + "log = { access = \"/var/log/nginx/s.log\", error = \"/srv/logs/s.log\" }"); said != "" {
 		t.Error(said)
 	}

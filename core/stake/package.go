@@ -66,6 +66,7 @@ type PackageFound struct {
 	Candidate string    `json:"candidate,omitempty"`
 	Offered   []string  `json:"offered,omitempty"`
 	Near      []string  `json:"near,omitempty"`
+	Providers []string  `json:"providers,omitempty"` // packages that bring it, where it is no package's own name
 	Here      string    `json:"here,omitempty"`
 	ListsAt   time.Time `json:"lists_at,omitzero"`  // of when what the sources offer is known, where it was asked for
 	Lists     string    `json:"lists,omitempty"`    // how old the sources' lists are, "" where that is no matter
@@ -238,14 +239,14 @@ func checkPackages(c *check.Checker, s declare.Settings, at []string) {
 	listed := declare.Get[[]string](s, "packages")
 	for i, p := range listed {
 		if !form.Package.MatchString(p) {
-			c.Say(check.At(at, "packages", strconv.Itoa(i)), fmt.Sprintf("%q is not a package name", p), "use lower-case letters, digits and + . -")
+			c.Say(check.At(at, "packages", strconv.Itoa(i)), fmt.Sprintf("%q is not a package name", p), "use letters, digits and + . - _")
 		}
 	}
 	table := declare.Get[map[string]*Package](s, "package")
 	for _, name := range sortedKeys(table) {
 		p, here := table[name], check.At(at, "package", name)
 		if !form.Package.MatchString(name) {
-			c.Say(here, fmt.Sprintf("%q is not a package name", name), "use lower-case letters, digits and + . -")
+			c.Say(here, fmt.Sprintf("%q is not a package name", name), "use letters, digits and + . - _")
 		}
 		if slices.Contains(listed, name) {
 			c.Say(here, fmt.Sprintf("package %s stands in packages as well", name), "keep one of the two")
@@ -374,6 +375,9 @@ func noSource(in Input, w PackageWant, f PackageFound) Note {
 	if len(f.Offered) > 0 {
 		n.What += fmt.Sprintf(" %s: there is %s", w.versionWords(), strings.Join(f.Offered, ", "))
 		n.Fix = "declare one of these versions, or a source that has it"
+	} else if len(f.Providers) > 0 && f.Here == "" {
+		n.What = fmt.Sprintf("%s is no package: it is what others bring, %s", w.Name, strings.Join(f.Providers[:min(len(f.Providers), 8)], ", "))
+		n.Fix = "declare the one that is meant"
 	} else {
 		n.Fix += nearWords(f.Here, f.Near)
 	}

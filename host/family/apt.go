@@ -181,6 +181,28 @@ func (a apt) Offered(ctx context.Context) ([]string, error) {
 	})
 }
 
+func (a apt) Providers(ctx context.Context, name string) ([]string, error) {
+	b, err := a.m.Run(ctx, nil, "apt-cache", "showpkg", "--", name)
+	var failed *system.Failed
+	if errors.As(err, &failed) {
+		return nil, nil
+	}
+	return ParseProviders(b), err
+}
+
+// ParseProviders reads what apt-cache(8) says of a name by showpkg: the packages that provide it, sorted.
+func ParseProviders(b []byte) []string {
+	_, list, _ := strings.Cut(string(b), "\nReverse Provides:")
+	var out []string
+	for line := range strings.Lines(list) {
+		if words := strings.Fields(line); len(words) > 1 && !slices.Contains(out, words[0]) {
+			out = append(out, words[0])
+		}
+	}
+	slices.Sort(out)
+	return out
+}
+
 func (apt) Compare(a, b string) int {
 	x, err := debversion.NewVersion(a)
 	y, err2 := debversion.NewVersion(b)

@@ -146,6 +146,17 @@ func (d dnf) Offered(ctx context.Context) ([]string, error) {
 	})
 }
 
+func (d dnf) Providers(ctx context.Context, name string) ([]string, error) {
+	b, err := d.look(ctx, "repoquery", "--available", "--qf", "%{name}", "--whatprovides", name)
+	var failed *system.Failed
+	if errors.As(err, &failed) {
+		return nil, nil
+	}
+	names := strings.Fields(string(b))
+	slices.Sort(names)
+	return slices.Compact(names), err
+}
+
 func (dnf) Compare(a, b string) int {
 	return rpmversion.NewVersion(a).Compare(rpmversion.NewVersion(b))
 }

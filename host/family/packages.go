@@ -52,6 +52,9 @@ type PackageManager interface {
 	Offers(ctx context.Context, names []string) (map[string][]string, error)
 	// Offered lists the names of all packages that the sources offer.
 	Offered(ctx context.Context) ([]string, error)
+	// Providers are the packages that the sources offer, or that are installed, for a name that is none of
+	// their own: a virtual package, in the Debian family.
+	Providers(ctx context.Context, name string) ([]string, error)
 	// Compare orders two versions: below 0 when a is older than b.
 	Compare(a, b string) int
 	// ListsAt is when the lists of what the sources offer were last read, zero

@@ -165,6 +165,11 @@ func TestWhatAptsSourcesOffer(t *testing.T) {
 func FuzzPolicy(f *testing.F) {
 	f.Add([]byte(policy))
 	f.Fuzz(func(t *testing.T, b []byte) {
+		for i, name := range ParseProviders(b) {
+			if name == "" || strings.ContainsAny(name, " \n") || slices.Contains(ParseProviders(b)[:i], name) {
+				t.Fatalf("%q", ParseProviders(b))
+			}
+		}
 		for name, versions := range ParsePolicy(b) {
 			for i, v := range versions {
 				if v == "" || strings.ContainsAny(v, " \n") || slices.Contains(versions[:i], v) {
@@ -400,6 +405,19 @@ func TestSourcesAreAskedForAgainWhenOneIsEdited(t *testing.T) {
 		}
 		if len(s.ran) != i+1 {
 			t.Errorf("after edit %d it was asked %d times", i, len(s.ran))
+		}
+	}
+}
+
+// What apt-cache says of a name that no package has leads to those that provide it.
+func TestProvidersAreRead(t *testing.T) {
+	const said = "Package: mail-transport-agent\nVersions: \n\nReverse Depends: \n  cron,mail-transport-agent\nDependencies: \nProvides: \nReverse Provides: \npostfix 3.7.11-0+deb12u1 (= )\nexim4-daemon-light 4.96-15+deb12u7 (= )\nexim4-daemon-light 4.96-15+deb12u6 (= )\n"
+	if got := fmt.Sprint(ParseProviders([]byte(said))); got != "[exim4-daemon-light postfix]" {
+		t.Errorf("they are %s", got)
+	}
+	for _, none := range []string{"", "Package: x\nReverse Provides: \n", "N: Unable to locate package\n"} {
+		if got := ParseProviders([]byte(none)); len(got) != 0 {
+			t.Errorf("of %q they are %v", none, got)
 		}
 	}
 }

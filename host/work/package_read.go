@@ -186,6 +186,9 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 			if err != nil {
 				return err
 			}
+			if f.Providers, err = manager.Providers(ctx, w.Name); err != nil {
+				return err
+			}
 			f.Near, f.Here, f.Disabled = near.Few(w.Name, names), m.Called().Packages[w.Name], manager.Disabled()
 		}
 	}
