@@ -903,7 +903,33 @@ func (w *walk) killed() error {
 // secretDir is a directory of root's that no declaration names.
 const secretDir = "/etc/tide-secrets"
 
-// intruder has a user who owns a tree put links to root's directory, and pipes, in the way all the time
+// habits are what a hostile user does to what is published in a tree of his, again and again: PLACE is
+// what he is at (QUOTED for Perl), ASIDE a name beside it, SECRET a directory of root's.
+var habits = []struct{ name, script string }{
+	{"a link to root's directory", inThePlace("ln -s SECRET PLACE")},
+	{"a link to root's file", inThePlace("ln -s SECRET/one PLACE")},
+	{"a pipe", inThePlace("mkfifo PLACE")},
+	{"a file of 8 TB without content", inThePlace("truncate -s 8T PLACE")},
+	{"300 directories, one in the other", inThePlace(`mkdir -p PLACE/$(printf 'x/%.0s' $(seq 300))`)},
+	{"exchanged with a link in one instant", `#!/usr/bin/perl
+chdir "/srv/tide-work"; my ($q, $x) = (QUOTED, "ASIDE");
+symlink "SECRET", $x;
+while (-e "go") { syscall(316, -100, $q, -100, $x, 2); select undef, undef, undef, rand 0.01; } # renameat2, RENAME_EXCHANGE
+syscall(316, -100, $q, -100, $x, 2) if -l $q;
+unlink $x;
+`},
+	{"a lease on it", `#!/usr/bin/perl
+chdir "/srv/tide-work"; $SIG{IO} = "IGNORE";
+while (-e "go") { if (open my $f, "+<", QUOTED) { fcntl($f, 1024, 1); select undef, undef, undef, 0.3; } select undef, undef, undef, 0.01; } # F_SETLEASE, F_WRLCK
+`},
+}
+
+// inThePlace is a script that puts something in the place of what is published, and that back, all the time.
+func inThePlace(makes string) string {
+	return "#!/bin/sh\ncd /srv/tide-work\nwhile [ -e go ]; do mv -T PLACE ASIDE 2>/dev/null && " + makes + "; rm -rf PLACE; mv -T ASIDE PLACE; done\n"
+}
+
+// intruder has a user who owns a tree put such things in the way all the time
 // while it is published. Runs may fail of it; root's stay as they are, and nothing that a declaration
 // says afterwards is held up by it.
 func (w *walk) intruder() error {
@@ -917,11 +943,10 @@ func (w *walk) intruder() error {
 	if dir, _, ok := strings.Cut(p, "/"); ok && dir != "deep" && w.random.IntN(2) == 0 { // others have put theirs into deep
 		p = dir
 	}
-	how := []string{"ln -s " + secretDir, "ln -s " + secretDir + "/one", "mkfifo"}[w.random.IntN(3)]
-	w.say("on %s, in the place of %s: %s", host, p, how)
-	q := sh(r + "/" + p)
+	habit := habits[w.random.IntN(len(habits))]
+	w.say("on %s, in the place of %s: %s", host, p, habit.name)
 	before := w.g.on(host, lookAtSecrets)
-	w.g.on(host, fmt.Sprintf("install -d -o tides /srv/tide-work; cat > /usr/local/bin/intrude <<'X'\n#!/bin/sh\ncd /srv/tide-work\nwhile [ -e go ]; do mv -T %[1]s %[2]s/x 2>/dev/null && %[3]s %[1]s; rm -f %[1]s; mv -T %[2]s/x %[1]s; done\nX\nchmod 755 /usr/local/bin/intrude; su -s /bin/sh tides -c 'touch /srv/tide-work/go; setsid /usr/local/bin/intrude >/dev/null 2>&1 &'", q, r, how))
+	w.g.on(host, "install -d -o tides /srv/tide-work; cat > /usr/local/bin/intrude <<'X'\n"+strings.NewReplacer("PLACE", sh(r+"/"+p), "QUOTED", "'"+strings.NewReplacer(`\`, `\\`, "'", `\'`).Replace(r+"/"+p)+"'", "ASIDE", r+"/x", "SECRET", secretDir).Replace(habit.script)+"X\nchmod 755 /usr/local/bin/intrude; su -s /bin/sh tides -c 'touch /srv/tide-work/go; setsid /usr/local/bin/intrude >/dev/null 2>&1 &'")
 	for range 3 {
 		w.model.trees[r][p0(tree, p)] += "more\n"
 		w.model.write(w.g)
