@@ -41,7 +41,8 @@ func bringCommand(a *app) *cobra.Command {
 		Long: `Bring one thing about on chosen hosts without writing files. It is checked, planned,
 run and recorded like what is declared: on one host first, say, and then on many.
 
-What was brought about and is not declared is found as stray later. --write DIR writes
+What was brought about and is not declared is found as stray later; what was taken away
+by --gone leaves nothing to find, and nobody is told when it comes back. --write DIR writes
 it into the declaration there.`,
 	}
 	own := []*cobra.Command{bringPackage(a), bringService(a), bringPort(a), bringFile(a), bringContent(a)}
