@@ -100,10 +100,10 @@ func setUp(m *testing.M) (int, error) {
 	return code, clearHome()
 }
 
-// What the tests keep: some 5 GB of hosts, and room for twenty of them more.
+// What the tests keep: hosts and images of some 2 GB at a time.
 const (
-	homeRoom   = 14 << 30
-	homeMemory = 20 << 30 // with less the hosts lie on the disk
+	homeRoom   = 8 << 30
+	homeMemory = 14 << 30 // with less the hosts lie on the disk
 )
 
 // inMemory has the tests keep their hosts and clusters in memory where there is enough of it. A
