@@ -92,14 +92,19 @@ func (w *walk) ns(statuses []int, args ...string) (string, error) {
 // otherwise the end of what it prints.
 func faultOf(out string) string {
 	var p contract.Plan
-	if err := json.Unmarshal([]byte(out), &p); err == nil && p.Blockers > 0 {
-		said := ""
+	if err := json.Unmarshal([]byte(out), &p); err == nil {
+		said := p.Error
 		for _, h := range p.Hosts {
 			for _, b := range h.Blockers {
 				said += fmt.Sprintf("%s: %s: %s\n", b.Address, b.What, b.Fix)
 			}
+			if h.Unread != "" || len(h.NotRead) > 0 {
+				said += fmt.Sprintf("%s: %s %v\n", h.Host, h.Unread, h.NotRead)
+			}
 		}
-		return said
+		if said != "" {
+			return said
+		}
 	}
 	var r contract.Run
 	if json.Unmarshal([]byte(out), &r) != nil || len(r.Hosts) == 0 {
