@@ -152,8 +152,10 @@ func (d *Declaration) Match(word string) ([]string, error) {
 // choice is a way to say which hosts are meant, by the word before its colon.
 var choices = map[string]func(d *Declaration, host, word string) bool{
 	"label": func(d *Declaration, host, word string) bool { return slices.Contains(d.Hosts[host].Labels, word) },
-	"kit":   func(d *Declaration, host, word string) bool { return slices.Contains(d.Taken(d.Hosts[host].Kits), word) },
-	"site":  func(d *Declaration, host, word string) bool { return slices.Contains(d.SitesOn(host), word) },
+	"kit": func(d *Declaration, host, word string) bool {
+		return slices.Contains(d.Taken(d.Hosts[host].Kits), word)
+	},
+	"site": func(d *Declaration, host, word string) bool { return slices.Contains(d.SitesOn(host), word) },
 }
 
 // UnknownHosts is a word that chooses no host. Near is what it could have meant.

@@ -67,7 +67,7 @@ type Reach struct {
 
 // Kit is a named bundle of settings.
 type Kit struct {
-	Kits []string `toml:"kits" json:"kits,omitempty" doc:"Kits that this one builds on: it takes their settings, in order, and its own go over them." example:"[\"base\"]"`
+	Kits []string      `toml:"kits" json:"kits,omitempty" doc:"Kits that this one builds on: it takes their settings, in order, and its own go over them." example:"[\"base\"]"`
 	Site *SiteSettings `toml:"site" json:"site,omitempty" doc:"Settings of the sites that take this kit. Text in them takes givens, and the site's name as {{ .site.name }}." example:"{ server = \"nginx\", names = [\"{{ .site.name }}.saltmarsh.test\"] }"`
 	Settings
 }

@@ -414,7 +414,7 @@ func (h *httpd) files(p part, in func(key, format string, args ...any)) {
 	}
 	in("php", "CGIPassAuth On")
 	h.runs(in, "php", `%{REQUEST_URI} =~ m#\.php$# && %{REQUEST_FILENAME} =~ m#\.php$# && -f %{REQUEST_FILENAME}`, nil) // those that are there
-	for j, f := range p.index { // where PHP answers for a directory, that takes more than it gives
+	for j, f := range p.index {                                                                                         // where PHP answers for a directory, that takes more than it gives
 		if !strings.HasSuffix(f, ".php") || p.front(h.s) {
 			continue
 		}

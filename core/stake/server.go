@@ -400,13 +400,15 @@ func awayServer(in Input, w ServerWant, f ServerFound) Verdict {
 	back.Default, back.Silent, back.Import = DefaultKept, nil, Import{}
 	verb, text := "put", "put the default site of "+w.Service+" back"
 	if in.Pending {
-		if !slices.ContainsFunc(in.Traits.WebServers, func(s WebServer) bool { return s.Name == w.Server && len(servedFor(in, s.Program)) > 0 }) {
+		i := slices.IndexFunc(in.Traits.WebServers, func(s WebServer) bool { return s.Name == w.Server && len(servedFor(in, s.Program)) > 0 })
+		if i < 0 {
 			return Verdict{Gone: true} // it stops, and with it all that it listens on
 		}
+		lines := in.Traits.WebServers[i].Listens
 		back = w
 		for _, site := range of[SiteWant](in.Declared, "site", in.Memo) {
 			for _, port := range site.Listen {
-				if site.needs(port) && site.ServedBy() != Local("service", w.Service) && !slices.Contains(back.Silent, port) {
+				if site.needs(port) && slices.Contains(lines, ListenLine{port, w.Listen}) && site.ServedBy() != Local("service", w.Service) && !slices.Contains(back.Silent, port) {
 					back.Silent = append(slices.Clone(back.Silent), port)
 				}
 			}

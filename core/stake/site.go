@@ -447,8 +447,8 @@ func (w *Wanting) wantPHP(name, root string, layout Layout, at declare.Position)
 }
 
 // phpLimits has PHP take as large a body as the site does, for the files of each of its roots: the limits
-// that it has by itself are its pool's, and others' as well ("Per-directory configuration" in its
-// main.c: sections are of the directories that scripts lie in).
+// that it has by itself are its pool's, and others' as well (php.ini's sections of a PATH count for the
+// scripts below that).
 func phpLimits(site string, bodies map[string]int64) string {
 	text := ""
 	for _, root := range sortedKeys(bodies) {
