@@ -64,10 +64,10 @@ func signingKey(t *testing.T, name, expires, options string) (home, public strin
 }
 
 // debSource makes a flat source of packages called tide-tables in the versions.
-func debSource(t *testing.T, dir, gpg, options string, versions ...string) {
+func debSource(t testing.TB, dir, gpg, options string, versions ...string) {
 	t.Helper()
 	for _, v := range versions {
-		shell(t, dir, fmt.Sprintf("mkdir -p p/DEBIAN p/usr/share/tides; echo %[1]s > p/usr/share/tides/version; printf 'Package: tide-tables\\nVersion: %[1]s\\nArchitecture: all\\nMaintainer: Harbour Office <office@saltmarsh.test>\\nDescription: Tide tables\\n' > p/DEBIAN/control; dpkg-deb --root-owner-group -b p tide-tables_%[1]s.deb >/dev/null; rm -r p", v))
+		shell(t, dir, fmt.Sprintf("mkdir -p p/DEBIAN p/usr/bin p/usr/share/tides; echo %[1]s > p/usr/share/tides/version; echo cat /usr/share/tides/version > p/usr/bin/tide; chmod 755 p/usr/bin/tide; printf 'Package: tide-tables\\nVersion: %[1]s\\nArchitecture: all\\nMaintainer: Harbour Office <office@saltmarsh.test>\\nDescription: Tide tables\\n' > p/DEBIAN/control; dpkg-deb --root-owner-group -b p tide-tables_%[1]s.deb >/dev/null; rm -r p", v))
 	}
 	shell(t, dir, fmt.Sprintf("dpkg-scanpackages -m . > Packages 2>/dev/null; rm -f Release InRelease; "+
 		"(printf 'Origin: Saltmarsh\\nDate: %%s\\nSHA256:\\n' \"$(date -Ru)\"; printf ' %%s %%s Packages\\n' $(sha256sum < Packages | cut -d' ' -f1) $(wc -c < Packages)) > R; mv R Release; "+
@@ -76,12 +76,12 @@ func debSource(t *testing.T, dir, gpg, options string, versions ...string) {
 
 // rpmSource makes a repository of packages called tide-tables in the versions; the
 // packages are signed, and so are its lists.
-func rpmSource(t *testing.T, dir, gpg, options string, versions ...string) {
+func rpmSource(t testing.TB, dir, gpg, options string, versions ...string) {
 	t.Helper()
 	sign := fmt.Sprintf("gpg --homedir %s %s --batch --quiet --yes --passphrase '' --pinentry-mode loopback --digest-algo sha256", gpg, options)
 	for _, v := range versions {
 		write(t, filepath.Join(dir, "tide-tables.spec"), fmt.Sprintf("Name: tide-tables\nVersion: %s\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%%description\nTide tables.\n"+
-			"%%install\nmkdir -p %%{buildroot}/usr/share/tides; echo %[1]s-1 > %%{buildroot}/usr/share/tides/version\n%%files\n/usr/share/tides/version\n", v))
+			"%%install\nmkdir -p %%{buildroot}/usr/bin %%{buildroot}/usr/share/tides; echo %[1]s-1 > %%{buildroot}/usr/share/tides/version\necho cat /usr/share/tides/version > %%{buildroot}/usr/bin/tide; chmod 755 %%{buildroot}/usr/bin/tide\n%%files\n/usr/bin/tide\n/usr/share/tides/version\n", v))
 		shell(t, dir, fmt.Sprintf("rpmbuild -bb --quiet --define '_topdir %[1]s/top' --define '_dbpath %[1]s/db' tide-tables.spec >/dev/null 2>&1; mv top/RPMS/noarch/*.rpm .; rm -r top tide-tables.spec", dir))
 	}
 	shell(t, dir, fmt.Sprintf("name=$(gpg --homedir %[1]s --list-secret-keys --with-colons | grep ^fpr | head -1 | cut -d: -f10); "+
@@ -171,7 +171,7 @@ func TestPackagesOfVersionsFromASource(t *testing.T) {
 // other is a key that signs nothing.
 type sources struct{ url, key, other, oldURL, expired string }
 
-func sourcesOf(t *testing.T, make func(t *testing.T, dir, gpg, options string, versions ...string), versions ...string) (s sources) {
+func sourcesOf(t *testing.T, make func(t testing.TB, dir, gpg, options string, versions ...string), versions ...string) (s sources) {
 	t.Helper()
 	const past = "--faked-system-time 20200101T000000"
 	var dir, gpg string
@@ -207,7 +207,7 @@ func TestWhatAPackageLeavesBesideIsTold(t *testing.T) {
 				write(t, filepath.Join(dir, "tide-tables.spec"), fmt.Sprintf("Name: Tide_tables\nVersion: %[1]s\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%%description\nTide tables.\n%%install\nmkdir -p %%{buildroot}/etc; echo tides %[1]s > %%{buildroot}/etc/tide-tables.conf\n%%files\n%%config(noreplace) /etc/tide-tables.conf\n", v))
 				shell(t, dir, fmt.Sprintf("rpmbuild -bb --quiet --define '_topdir %[1]s/top' --define '_dbpath %[1]s/db' tide-tables.spec >/dev/null 2>&1; mv top/RPMS/noarch/*.rpm .; rm -r top tide-tables.spec", dir))
 			}
-			map[bool]func(*testing.T, string, string, string, ...string){true: debSource, false: rpmSource}[family == lab.Debian](t, dir, gpg, "")
+			map[bool]func(testing.TB, string, string, string, ...string){true: debSource, false: rpmSource}[family == lab.Debian](t, dir, gpg, "")
 			g.beside("files/ferries.asc", public)
 			g.trust()
 			host := g.hosts[0]
@@ -234,6 +234,124 @@ func TestWhatAPackageLeavesBesideIsTold(t *testing.T) {
 			}
 		})
 	}
+}
+
+// A package of which programs are gone has shifted, and one that is half installed is not whole: both are put
+// right in the version that is there, and not in a newer one (M3, M12). What others have put in their place
+// by what the manager has for it counts as there.
+func TestAPackageIsMadeWhole(t *testing.T) {
+	t.Parallel()
+	for _, family := range []lab.Family{lab.Debian, lab.RedHat} {
+		t.Run(family.String(), func(t *testing.T) {
+			t.Parallel()
+			g := newGroundOf(t, shared, []lab.Family{family}, "# instead of [site.timetable]\n[kit.base]\n")
+			dir, url := served(t)
+			gpg, public := signingKey(t, "Tides <tides@saltmarsh.test>", "never", "")
+			source := func(versions ...string) {
+				t.Helper()
+				shell(t, dir, "rm -rf *")
+				if family == lab.Debian {
+					for i := range versions {
+						versions[i] += "-1"
+					}
+					debSource(t, dir, gpg, "", versions...)
+					return
+				}
+				rpmSource(t, dir, gpg, "", versions...)
+			}
+			source("1.0")
+			g.beside("files/ferries.asc", public)
+			g.trust()
+			host := g.hosts[0]
+			declared := fmt.Sprintf("# instead of [site.timetable]\n[kit.base]\n[kit.base.source.ferries]\nurl = %q\nkey = \"files/ferries.asc\"\n[kit.base.package.tide-tables]\n", url)
+			g.declareText(declared)
+			g.ns(0, "declare", g.dir)
+			g.apply(0)
+			g.nothingToDo()
+			source("1.0", "1.1")
+			g.on(host, map[bool]string{true: "apt-get -q update", false: "dnf -q clean all; dnf -q makecache"}[family == lab.Debian]+" >/dev/null 2>&1")
+			version := func(want string) {
+				t.Helper()
+				if got := g.on(host, "tide"); got != want+"-1\n" {
+					t.Errorf("the tide is of %q, wanted %s", got, want)
+				}
+			}
+			g.handEdits(host, []edit{{"package/tide-tables", "files", "rm /usr/bin/tide"}})
+			version("1.0")
+
+			g.on(host, "rm -r /usr/share/tides")
+			if got := g.survey(host)["package/tide-tables"]; got.Standing != plan.Set {
+				t.Errorf("without a table, which is no program, it is %+v", got)
+			}
+			if family == lab.Debian {
+				g.on(host, "dpkg-divert --quiet --local --rename --divert /usr/bin/tide.theirs --add /usr/bin/tide")
+				if got := g.survey(host)["package/tide-tables"]; got.Standing != plan.Set {
+					t.Errorf("with its program elsewhere, as an administrator wants it, it is %+v", got)
+				}
+				g.on(host, "dpkg-divert --quiet --local --rename --remove /usr/bin/tide")
+				for _, state := range []string{"install reinstreq half-installed", "install ok unpacked", "install ok half-configured"} {
+					g.on(host, "sed -i '/^Package: tide-tables$/,/^$/s/^Status: .*/Status: "+state+"/' /var/lib/dpkg/status")
+					_, word, _ := strings.Cut(strings.TrimPrefix(state, "install "), " ")
+					p := g.plan(1)
+					if got := p.Hosts[0].Steps[0].Text; p.Steps != 1 || got != "finish installing package tide-tables, which is "+word {
+						t.Errorf("of a package that is %s the plan is to %s", state, got)
+					}
+					g.applyPlan(0, p.Id)
+					g.on(host, "dpkg --audit | grep . && exit 1 || true")
+					if got := g.on(host, "dpkg-query -W -f '${Status} ${Version}' tide-tables"); got != "install ok installed 1.0-1" {
+						t.Errorf("a package that was %s is %s", state, got)
+					}
+				}
+				version("1.0")
+			}
+			if family == lab.Debian {
+				g.ofAnotherArchitecture(host, dir, gpg, declared)
+			}
+			source("1.1")
+			g.on(host, map[bool]string{true: "apt-get -q update", false: "dnf -q clean all; dnf -q makecache"}[family == lab.Debian]+" >/dev/null 2>&1; rm /usr/bin/tide")
+			p := g.plan(2)
+			if b := p.Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].What, "of package tide-tables /usr/bin/tide is gone, and no package source of this host offers it in the version that is there, 1.0") {
+				t.Errorf("in a version that nobody offers: %+v", p.Hosts[0])
+			}
+		})
+	}
+}
+
+// ofAnotherArchitecture declares a package of another architecture than the host's beside that of its own: they
+// are two (M12).
+func (g *ground) ofAnotherArchitecture(host, dir, gpg, before string) {
+	g.t.Helper()
+	defer func() {
+		g.declareText(before)
+		g.ns(0, "declare", g.dir)
+		g.on(host, "apt-get -y -q purge tide-clock:i386 >/dev/null; dpkg --remove-architecture i386")
+	}()
+	shell(g.t, dir, `for a in amd64 i386; do mkdir -p p/DEBIAN p/usr/share/tides-$a; echo $a > p/usr/share/tides-$a/clock; printf 'Package: tide-clock\nVersion: 1.0-1\nArchitecture: '$a'\nMulti-Arch: same\nMaintainer: Harbour Office <office@saltmarsh.test>\nDescription: Tide clock\n' > p/DEBIAN/control; dpkg-deb --root-owner-group -b p tide-clock_1.0-1_$a.deb >/dev/null; rm -r p; done`)
+	debSource(g.t, dir, gpg, "")
+	g.on(host, "apt-get -q update >/dev/null 2>&1")
+	g.declareText(before + "[kit.base.package.\"tide-clock:i386\"]\n")
+	g.ns(0, "declare", g.dir)
+	p := g.plan(2)
+	if b := p.Hosts[0].Blockers; len(b) != 1 || !strings.Contains(b[0].Fix, "dpkg --add-architecture i386") {
+		g.t.Errorf("of an architecture that the host does not take: %+v", p.Hosts[0])
+	}
+	g.on(host, "dpkg --add-architecture i386; apt-get -q update >/dev/null 2>&1")
+	g.apply(0)
+	clocks := func(want string) {
+		g.t.Helper()
+		if got := g.on(host, "cat /usr/share/tides-*/clock"); got != want {
+			g.t.Errorf("there are clocks of %q, wanted %q", got, want)
+		}
+	}
+	clocks("i386\n")
+	g.nothingToDo()
+	g.on(host, "apt-get -y -q install tide-clock:amd64 >/dev/null; apt-get -y -q purge tide-clock:i386 >/dev/null")
+	clocks("amd64\n")
+	if got := g.survey(host)["package/tide-clock:i386"]; got.Standing != plan.Shifted {
+		g.t.Errorf("with that of the host's own architecture alone it is %+v", got)
+	}
+	g.ns(0, "restore", g.name, "--yes")
+	clocks("amd64\ni386\n")
 }
 
 // What is wrong with a source is told apart, and nothing of it stays.
@@ -271,7 +389,7 @@ func TestASignedRepository(t *testing.T) {
 	t.Parallel()
 	const site = "[site.timetable]\non = [\"h*\"]\nserver = \"httpd\"\nnames = [\"timetable.saltmarsh.test\"]\n"
 	g := newGroundOf(t, shared, []lab.Family{lab.RedHat}, "[kit.base]\n"+site)
-	from := sourcesOf(t, func(t *testing.T, dir, gpg, options string, versions ...string) {
+	from := sourcesOf(t, func(t testing.TB, dir, gpg, options string, versions ...string) {
 		rpmThatFails(t, dir, "0.9", "%post")
 		rpmSource(t, dir, gpg, options, versions...)
 	}, "1.0", "1.1", "2.0")

@@ -258,7 +258,7 @@ func debThatFails(t *testing.T, dir, version string) {
 }
 
 // rpmThatFails is debThatFails for the Red Hat family, in one of the scripts that a package has.
-func rpmThatFails(t *testing.T, dir, version, script string) {
+func rpmThatFails(t testing.TB, dir, version, script string) {
 	t.Helper()
 	write(t, filepath.Join(dir, "fails.spec"), "Name: tide-tables\nVersion: "+version+"\nRelease: 1\nSummary: Tide tables\nLicense: MIT\nBuildArch: noarch\n%description\nTide tables.\n"+script+"\necho no tide >&2; exit 1\n%files\n")
 	shell(t, dir, fmt.Sprintf("rpmbuild -bb --quiet --define '_topdir %[1]s/top' --define '_dbpath %[1]s/db' fails.spec >/dev/null 2>&1; mv top/RPMS/noarch/*.rpm .; rm -r top fails.spec", dir))

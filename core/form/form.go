@@ -17,7 +17,7 @@ var (
 	PlainName = pattern(`^[a-z0-9]([a-z0-9-]{0,38}[a-z0-9])?$`) // of grounds, kits, sites, secrets, portions
 	HostName  = pattern(`^[a-z0-9]([a-z0-9.-]{0,61}[a-z0-9])?$`)
 	DNSName   = pattern(`^(\*\.)?([a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)(\.[a-z0-9_]([a-z0-9_-]{0,61}[a-z0-9_])?)*$`)
-	Package   = pattern(`^[A-Za-z0-9][A-Za-z0-9+._-]{0,98}[A-Za-z0-9+.]$`)
+	Package   = pattern(`^[A-Za-z0-9][A-Za-z0-9+._-]{0,98}[A-Za-z0-9+.](:[a-z0-9-]{1,20})?$`)
 	Service   = pattern(`^[A-Za-z0-9][A-Za-z0-9:_.@-]{0,99}$`)
 	Account   = pattern(`^[a-z_]([a-z0-9_-]{0,31}|[a-z0-9_-]{0,30}\$)$`) // useradd(8): 32 characters
 	Given     = pattern(`^[a-z][a-z0-9_]{0,39}$`)

@@ -68,6 +68,7 @@ type PackageFound struct {
 	Near      []string  `json:"near,omitempty"`
 	Providers []string  `json:"providers,omitempty"` // packages that bring it, where it is no package's own name
 	Here      string    `json:"here,omitempty"`
+	Lacks     []string  `json:"lacks,omitempty"`    // programs, libraries and units of it that are not there any more
 	ListsAt   time.Time `json:"lists_at,omitzero"`  // of when what the sources offer is known, where it was asked for
 	Lists     string    `json:"lists,omitempty"`    // how old the sources' lists are, "" where that is no matter
 	Disabled  []string  `json:"disabled,omitempty"` // sources that are switched off
@@ -123,19 +124,22 @@ func Pick(offered []string, exactly string) string {
 }
 
 // PackageWork installs packages in one transaction, or removes one, or carries on with
-// what was interrupted. With are the packages that go along. Refresh says
+// what was interrupted, or installs one again of which files are gone; both at Version, the one that is
+// there where a source offers that. With are the packages that go along. Refresh says
 // that the sources' lists are read anew first.
 type PackageWork struct {
 	Install []PackageGoal `json:"install,omitempty"`
 	Remove  string        `json:"remove,omitempty"`
 	With    []string      `json:"with,omitempty"`
 	Finish  string        `json:"finish,omitempty"`
+	Again   string        `json:"again,omitempty"`
+	Version string        `json:"version,omitempty"`
 	Refresh bool          `json:"refresh,omitempty"`
 }
 
-// there says whether something of the package is on the host beside its
+// There says whether something of the package is on the host beside its
 // configuration.
-func (f PackageFound) there() bool { return f.State != "absent" && f.State != "config-files" }
+func (f PackageFound) There() bool { return f.State != "absent" && f.State != "config-files" }
 
 var _ = Register(Kind{
 	Type: "package", After: []string{"source"},
@@ -181,7 +185,8 @@ var _ = Register(Kind{
 	Join: joinPackages,
 	Within: workWithin(func(planned, now PackageWork) bool {
 		shown := func(g PackageGoal) bool { return slices.Contains(planned.Install, g) }
-		return now.Remove == planned.Remove && now.Finish == planned.Finish && !slices.ContainsFunc(now.Install, func(g PackageGoal) bool { return !shown(g) }) &&
+		same := now.Remove == planned.Remove && now.Finish == planned.Finish && now.Again == planned.Again && now.Version == planned.Version
+		return same && !slices.ContainsFunc(now.Install, func(g PackageGoal) bool { return !shown(g) }) &&
 			!slices.ContainsFunc(now.With, func(n string) bool { return !slices.Contains(planned.With, n) })
 	}),
 })
@@ -239,14 +244,14 @@ func checkPackages(c *check.Checker, s declare.Settings, at []string) {
 	listed := declare.Get[[]string](s, "packages")
 	for i, p := range listed {
 		if !form.Package.MatchString(p) {
-			c.Say(check.At(at, "packages", strconv.Itoa(i)), fmt.Sprintf("%q is not a package name", p), "use letters, digits and + . - _")
+			c.Say(check.At(at, "packages", strconv.Itoa(i)), fmt.Sprintf("%q is not a package name", p), "use letters, digits and + . - _, and of another architecture than the host's : and its name, such as libc6:i386")
 		}
 	}
 	table := declare.Get[map[string]*Package](s, "package")
 	for _, name := range sortedKeys(table) {
 		p, here := table[name], check.At(at, "package", name)
 		if !form.Package.MatchString(name) {
-			c.Say(here, fmt.Sprintf("%q is not a package name", name), "use letters, digits and + . - _")
+			c.Say(here, fmt.Sprintf("%q is not a package name", name), "use letters, digits and + . - _, and of another architecture than the host's : and its name, such as libc6:i386")
 		}
 		if slices.Contains(listed, name) {
 			c.Say(here, fmt.Sprintf("package %s stands in packages as well", name), "keep one of the two")
@@ -277,17 +282,25 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 		d.add("state", "installed", f.State)
 	case f.Unmet:
 		d.add("version", w.versionWords(), f.Version)
+	case len(f.Lacks) > 0:
+		d.add("files", "all there", lackWords(f.Lacks))
 	case w.Newest && !f.ListsAt.IsZero():
 		return Verdict{Rests: "the newest by lists of " + listsWords(f.ListsAt)}
 	default:
 		return Verdict{}
 	}
-	v := Verdict{Differences: d, Gone: !f.there()}
-	if f.there() && f.State != "installed" {
-		v.Moves = []Move{{
-			Verb: "finish", Text: fmt.Sprintf("finish installing package %s, which is %s", w.Name, f.State),
-			Because: "an installation was interrupted", Work: JSON(PackageWork{Finish: w.Name}),
-		}}
+	v := Verdict{Differences: d, Gone: !f.There()}
+	switch {
+	case f.There() && f.State != "installed":
+		v.Moves = []Move{finishMove(w, f)}
+		return v
+	case !f.Unmet && len(f.Lacks) > 0 && f.Candidate == "" && !in.Pending && f.Lists == ListsFresh:
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("of package %s %s, and no package source of this host offers it in the version that is there, %s", w.Name, lackWords(f.Lacks), f.Version),
+			"declare a version that one offers, or a source that has it"}}
+		return v
+	case !f.Unmet && len(f.Lacks) > 0:
+		v.Moves = []Move{{Verb: "install", Text: fmt.Sprintf("install package %s %s again: %s", w.Name, f.Version, lackWords(f.Lacks)),
+			Because: "it restarts its services where its own scripts do that", Work: JSON(PackageWork{Again: w.Name, Version: f.Version, Refresh: f.Candidate == ""})}}
 		return v
 	}
 	goal := PackageGoal{Name: w.Name, Version: f.Candidate}
@@ -338,6 +351,26 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 	return v
 }
 
+// finishMove carries on with an installation that was interrupted, in the version that was to come where a
+// source offers that.
+func finishMove(w PackageWant, f PackageFound) Move {
+	work := PackageWork{Finish: w.Name, Version: cmp.Or(f.Candidate, f.Version)}
+	m := Move{Verb: "finish", Text: fmt.Sprintf("finish installing package %s, which is %s", w.Name, f.State), Because: "an installation was interrupted", Work: JSON(work)}
+	if f.Candidate != "" && f.Version != "" && f.Candidate != f.Version {
+		m.Text += fmt.Sprintf(", in version %s", f.Candidate)
+		m.Because += fmt.Sprintf(", and no source offers %s, which it was of", f.Version)
+	}
+	return m
+}
+
+// lackWords names files of a package that are gone.
+func lackWords(lacks []string) string {
+	if len(lacks) == 1 {
+		return lacks[0] + " is gone"
+	}
+	return fmt.Sprintf("%d of its files are gone, %s among them", len(lacks), lacks[0])
+}
+
 // clockLimit is how wrong a clock may be before lists that were signed lately, or
 // hold for a few days alone, are not believed.
 const clockLimit = 10 * time.Minute
@@ -381,6 +414,9 @@ func noSource(in Input, w PackageWant, f PackageFound) Note {
 	} else {
 		n.Fix += nearWords(f.Here, f.Near)
 	}
+	if name, arch, other := strings.Cut(w.Name, ":"); other && len(f.Offered) == 0 {
+		n.Fix += fmt.Sprintf("; %s is the host's own architecture's, and %s is offered once the host takes packages of that as well (dpkg --add-architecture %s)", name, w.Name, arch)
+	}
 	if len(f.Disabled) > 0 && len(f.Offered) == 0 {
 		n.Fix += fmt.Sprintf("; or switch a source on: %s is off", strings.Join(f.Disabled, ", "))
 	}
@@ -422,7 +458,7 @@ func awayPackage(in Input, w PackageWant, f PackageFound) Verdict {
 			return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: it serves what %s says", w.Name, servedWords(others)), "take that away first, or leave it"}}}
 		}
 	}
-	if f.Held && f.there() {
+	if f.Held && f.There() {
 		return Verdict{Cautions: []Note{{in.Stake.Address(), fmt.Sprintf("package %s stays: it is held on this host", w.Name), "let go of it (apt-mark unhold), or leave it"}}}
 	}
 	if len(v.Blockers)+len(needs) > 0 {
@@ -437,7 +473,7 @@ func awayPackage(in Input, w PackageWant, f PackageFound) Verdict {
 }
 
 func judgeGonePackage(in Input, w PackageWant, f PackageFound) Verdict {
-	if !f.there() {
+	if !f.There() {
 		return Verdict{Gone: true}
 	}
 	if f.Refused != "" {

@@ -56,6 +56,12 @@ func TestPackages(t *testing.T) {
 		{PackageFound{State: "config-files", Candidate: "2"}, "install package nginx 2", false, true},
 		{PackageFound{State: "half-configured"}, "finish installing package nginx, which is half-configured", false, false},
 		{PackageFound{State: "absent"}, "", true, true},
+		{PackageFound{State: "half-installed", Version: "1", Candidate: "1"}, "finish installing package nginx, which is half-installed", false, false},
+		{PackageFound{State: "half-installed", Version: "1", Candidate: "2"}, "finish installing package nginx, which is half-installed, in version 2", false, false},
+		{PackageFound{State: "installed", Version: "1", Candidate: "1", Lacks: []string{"/usr/sbin/nginx"}}, "install package nginx 1 again: /usr/sbin/nginx is gone", false, false},
+		{PackageFound{State: "installed", Version: "1", Lists: ListsOld, Lacks: []string{"/usr/sbin/a", "/usr/sbin/b"}}, "install package nginx 1 again: 2 of its files are gone, /usr/sbin/a among them", false, false},
+		{PackageFound{State: "installed", Version: "1", Lists: ListsFresh, Lacks: []string{"/usr/sbin/nginx"}}, "", true, false},
+		{PackageFound{State: "installed", Version: "1", Unmet: true, Candidate: "2", Lacks: []string{"/usr/sbin/nginx"}}, "install package nginx 2 in place of 1", false, false},
 	} {
 		v := judged(t, "package", Input{}, PackageWant{Name: "nginx"}, c.found)
 		if moves(v) != c.moves || len(v.Blockers) > 0 != c.blocked || v.Gone != c.gone {

@@ -3,14 +3,17 @@ package family
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/md5"
 	"encoding/hex"
 	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"strings"
 	"time"
@@ -135,6 +138,17 @@ func (a apt) offersKey() string {
 }
 
 func (a apt) Offers(ctx context.Context, names []string) (map[string][]string, error) {
+	taken, err := a.m.Read("/var/lib/dpkg/arch") // there where dpkg takes packages of other architectures
+	if err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return nil, fmt.Errorf("read which architectures dpkg takes: %w", err)
+	}
+	names = slices.DeleteFunc(slices.Clone(names), func(n string) bool {
+		_, arch, other := strings.Cut(n, ":")
+		return other && !slices.Contains(strings.Fields(string(taken)), arch)
+	})
+	if len(names) == 0 {
+		return nil, nil
+	}
 	return system.Cached(a.m, "offers "+strings.Join(names, " "), a.offersKey(), func() (map[string][]string, error) {
 		b, err := a.m.Run(ctx, nil, "apt-cache", append([]string{"policy", "--"}, names...)...)
 		var failed *system.Failed
@@ -327,6 +341,67 @@ func ParseAptNeed(b []byte) Need {
 		n.Installed = amount(string(f[1]), string(f[2]), 1000)
 	}
 	return n
+}
+
+func (a apt) InstallAgain(ctx context.Context, versions map[string]string) error {
+	return a.run(ctx, append([]string{"--reinstall", "--allow-downgrades", "install", "--"}, atVersions(versions, "=")...)...)
+}
+
+const dpkgInfo = "/var/lib/dpkg/info"
+
+// Files reads dpkg's list of the package; what dpkg-divert(1) has put elsewhere is looked for there.
+func (a apt) Files(_ context.Context, name string) ([]string, error) {
+	list := dpkgInfo + "/" + name + ".list"
+	for _, arch := range append([]string{runtime.GOARCH}, a.arches(name)...) {
+		if !a.m.Exists(list) {
+			list = dpkgInfo + "/" + name + ":" + arch + ".list"
+		}
+	}
+	const diversions, settings = "/var/lib/dpkg/diversions", "/etc/dpkg/dpkg.cfg.d"
+	return system.Cached(a.m, "files of "+name, a.m.FileKey(list, diversions, settings), func() ([]string, error) {
+		b, err := a.m.Read(list)
+		if err != nil {
+			return nil, fmt.Errorf("read dpkg's list of the files of %s: %w", name, err)
+		}
+		diverted, err := a.m.Read(diversions)
+		if err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return nil, fmt.Errorf("read what dpkg has diverted: %w", err)
+		}
+		return ParseDpkgList(b, diverted, name), nil
+	})
+}
+
+// arches are those by which dpkg has lists of a package.
+func (a apt) arches(name string) []string {
+	lists, err := filepath.Glob(a.m.Path(dpkgInfo + "/" + name + ":*.list"))
+	var out []string
+	for _, l := range lists {
+		_, arch, _ := strings.Cut(strings.TrimSuffix(filepath.Base(l), ".list"), ":")
+		out = append(out, arch)
+	}
+	if err != nil {
+		return nil
+	}
+	return out
+}
+
+// ParseDpkgList reads dpkg's list of a package's files, and where its diversions (three lines each: the place,
+// where that is now, and for which package) have put them.
+func ParseDpkgList(list, diversions []byte, name string) []string {
+	name, _, _ = strings.Cut(name, ":")
+	elsewhere := map[string]string{}
+	for d := strings.Split(string(diversions), "\n"); len(d) >= 3; d = d[3:] {
+		if d[2] != name {
+			elsewhere[d[0]] = d[1]
+		}
+	}
+	var out []string
+	for _, p := range strings.Split(string(list), "\n") {
+		if kept(p) {
+			out = append(out, cmp.Or(elsewhere[p], p))
+		}
+	}
+	return out
 }
 
 // InstallVersions leaves packages that came along with others marked so.

@@ -187,6 +187,33 @@ func (d dnf) Install(ctx context.Context, versions map[string]string) error {
 	return d.install(ctx, append([]string{"install", "--"}, atVersions(versions, "-")...)...)
 }
 
+func (d dnf) InstallAgain(ctx context.Context, versions map[string]string) error {
+	return d.install(ctx, append([]string{"reinstall", "--"}, atVersions(versions, "-")...)...)
+}
+
+// Files asks rpm for the package's files, but for those that it only knows of, and those it was told to leave out.
+func (d dnf) Files(ctx context.Context, name string) ([]string, error) {
+	return system.Cached(d.m, "files of "+name, d.recordsKey(), func() ([]string, error) {
+		b, err := d.m.Run(ctx, nil, "rpm", "-q", "--qf", `[%{FILEFLAGS:fflags}\t%{FILESTATES}\t%{FILENAMES}\n]`, "--", name)
+		if err != nil {
+			return nil, fmt.Errorf("read rpm's list of the files of %s: %w", name, err)
+		}
+		return ParseRPMList(b), nil
+	})
+}
+
+// ParseRPMList reads lines of a file's flags, its state (0 where it was installed) and its path.
+func ParseRPMList(b []byte) []string {
+	var out []string
+	for _, line := range strings.Split(string(b), "\n") {
+		f := strings.SplitN(line, "\t", 3)
+		if len(f) == 3 && !strings.Contains(f[0], "g") && f[1] == "0" && kept(f[2]) {
+			out = append(out, f[2])
+		}
+	}
+	return out
+}
+
 // install is run for what installs. dnf calls it a success when a script fails that a package runs once
 // it is unpacked: that, and what the script said, stands in its log.
 func (d dnf) install(ctx context.Context, args ...string) error {

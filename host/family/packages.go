@@ -2,7 +2,9 @@ package family
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"io/fs"
 	"maps"
 	"math"
 	"os"
@@ -81,6 +83,11 @@ type PackageManager interface {
 	// InstallVersions installs packages in exactly these versions, older ones
 	// included.
 	InstallVersions(ctx context.Context, versions map[string]string) error
+	// InstallAgain installs packages that are there, or half there, once more, in these versions.
+	InstallAgain(ctx context.Context, versions map[string]string) error
+	// Files lists the programs, shared libraries and units that a package has brought (kept), but
+	// for what the manager was told to leave out.
+	Files(ctx context.Context, name string) ([]string, error)
 	// Purge removes packages with their configuration.
 	Purge(ctx context.Context, names []string) error
 	// Remove removes packages and keeps their configuration.
@@ -102,6 +109,30 @@ type PackageManager interface {
 	Finish(ctx context.Context) error
 	// Locks are the files by which the manager keeps others out.
 	Locks() []string
+}
+
+// kept says whether a path that a package brings is a program's, a shared library's or a unit's: the rest is
+// anybody's to take out, pages and documentation, or parts that a program changes itself as it is kept up to date.
+func kept(p string) bool {
+	dir, name := path.Split(strings.TrimPrefix(strings.TrimPrefix(p, "/"), "usr/"))
+	switch {
+	case dir == "bin/" || dir == "sbin/" || strings.HasPrefix(dir, "lib/systemd/system/"):
+		return true
+	}
+	return strings.HasPrefix(dir, "lib") && (strings.HasSuffix(name, ".so") || strings.Contains(name, ".so."))
+}
+
+// Lacks lists files of a package that are not there any more, sorted, 100 at most.
+func Lacks(ctx context.Context, m *system.Machine, manager PackageManager, name string) ([]string, error) {
+	files, err := manager.Files(ctx, name)
+	var out []string
+	for _, f := range files {
+		if _, err := os.Lstat(m.Path(f)); errors.Is(err, fs.ErrNotExist) && len(out) < 100 {
+			out = append(out, f)
+		}
+	}
+	slices.Sort(out)
+	return out, err
 }
 
 // refreshed is a file whose time is when North Stake last had the lists read.

@@ -348,6 +348,32 @@ func TestPackagesOfOtherArchitecturesAndHeldOnes(t *testing.T) {
 	}
 }
 
+// What is kept of a package is its programs, libraries and units, where diversions have put them.
+func TestTheFilesOfAPackageAreRead(t *testing.T) {
+	const diversions = "/usr/bin/tide\n/usr/bin/tide.theirs\n:\n/usr/sbin/tided\n/usr/sbin/tided.own\ntides\n"
+	list := "/.\n/usr\n/usr/bin\n/usr/bin/tide\n/usr/sbin/tided\n/bin/ebb\n/usr/share/tides/page.html\n/etc/tides.conf\n/var/lib/tides\n/usr/lib/tides/part.js\n" +
+		"/usr/lib/x86_64-linux-gnu/libtide.so.1\n/usr/lib/tides/mod_tide.so\n/lib/systemd/system/tide.service\n/usr/lib/systemd/system/tide.timer\n/usr/libexec/tide\n/usr/local/bin/x\n"
+	want := "/usr/bin/tide.theirs /usr/sbin/tided /bin/ebb /usr/lib/x86_64-linux-gnu/libtide.so.1 /usr/lib/tides/mod_tide.so /lib/systemd/system/tide.service /usr/lib/systemd/system/tide.timer"
+	if got := strings.Join(ParseDpkgList([]byte(list), []byte(diversions), "tides:i386"), " "); got != want {
+		t.Errorf("%s\nwanted\n%s", got, want)
+	}
+	rpm := "\t0\t/usr/bin/tide\ng\t0\t/usr/bin/ghost\n\t2\t/usr/sbin/left-out\nc\t0\t/etc/tides.conf\n\t0\t/usr/lib64/httpd/modules/mod_tide.so\n(none)\n"
+	if got := strings.Join(ParseRPMList([]byte(rpm)), " "); got != "/usr/bin/tide /usr/lib64/httpd/modules/mod_tide.so" {
+		t.Errorf("of rpm's list: %s", got)
+	}
+}
+
+func FuzzFilesOfAPackage(f *testing.F) {
+	f.Add([]byte("/usr/bin/tide\n"), []byte("/usr/bin/tide\n/usr/bin/theirs\n:\n"))
+	f.Fuzz(func(t *testing.T, list, diversions []byte) {
+		for _, p := range append(ParseDpkgList(list, diversions, "tides"), ParseRPMList(list)...) {
+			if p == "" || strings.Contains(p, "\n") {
+				t.Fatalf("%q", p)
+			}
+		}
+	})
+}
+
 func TestDpkgStatesAreRead(t *testing.T) {
 	got, err := ParseDpkg([]byte(dpkgText))
 	if err != nil {

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -102,17 +103,17 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (r
 	if err := finishPackages(ctx, m, manager, j); err != nil {
 		return "", err
 	}
-	switch {
-	case w.Remove != "":
+	if w.Remove != "" {
 		return rod.Done, removePackage(ctx, manager, w)
-	case w.Finish != "":
-		return rod.Done, install(ctx, manager, []stake.PackageGoal{{Name: w.Finish}})
 	}
 	if w.Refresh {
 		j.Say("reading the lists of what the sources offer")
 		if err := manager.Refresh(ctx); err != nil {
 			return "", packageFault(ctx, manager, "read the lists of what the sources offer", err)
 		}
+	}
+	if w.Finish != "" || w.Again != "" {
+		return rod.Done, installAgain(ctx, m, manager, w)
 	}
 	if w, err = offeredNow(ctx, manager, w); err != nil {
 		return "", err
@@ -206,6 +207,32 @@ func install(ctx context.Context, manager family.PackageManager, goals []stake.P
 		if p := all[g.Name]; p.State != "installed" {
 			return &rod.Fault{What: fmt.Sprintf("package %s is %q after it was installed", g.Name, p.State), Fix: "look at the package manager's records on the host"}
 		}
+	}
+	return nil
+}
+
+// installAgain installs a package in the version that is there: one that is not whole, or of which files
+// are gone.
+func installAgain(ctx context.Context, m *Host, manager family.PackageManager, w stake.PackageWork) error {
+	name := cmp.Or(w.Finish, w.Again)
+	all, err := manager.Installed(ctx)
+	if err != nil || w.Finish != "" && all[name].State == "installed" { // finished by now, with the others
+		return err
+	}
+	if err := manager.InstallAgain(ctx, map[string]string{name: w.Version}); err != nil {
+		return packageFault(ctx, manager, "install "+name+" again", err)
+	}
+	if all, err = manager.Installed(ctx); err != nil {
+		return err
+	}
+	lacks, err := family.Lacks(ctx, m.Machine, manager, name)
+	switch p := all[name]; {
+	case err != nil:
+		return err
+	case p.State != "installed":
+		return &rod.Fault{What: fmt.Sprintf("package %s is %q after it was installed", name, p.State), Fix: "look at the package manager's records on the host"}
+	case len(lacks) > 0:
+		return &rod.Fault{What: fmt.Sprintf("of package %s there is still no %s after it was installed again", name, strings.Join(lacks[:min(len(lacks), 3)], ", ")), Fix: "look what takes it away: a program of the host, or another package"}
 	}
 	return nil
 }

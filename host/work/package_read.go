@@ -33,12 +33,17 @@ func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]an
 		if p.State == "installed" {
 			f.Unmet = w.Version != "" && !stake.MeetsExactly(p.Version, w.Version) || w.AtLeast != "" && manager.Compare(p.Version, w.AtLeast) < 0
 		}
+		if p.State == "installed" && !w.Gone && !f.Unmet {
+			if f.Lacks, err = family.Lacks(ctx, m.Machine, manager, w.Name); err != nil {
+				return nil, err
+			}
+		}
 		switch {
 		case w.Gone && p.There():
 			if err := readRemoval(ctx, manager, w, &f); err != nil {
 				return nil, err
 			}
-		case !w.Gone && (!p.There() || f.Unmet || w.Newest):
+		case !w.Gone && (p.State != "installed" || len(f.Lacks) > 0 || f.Unmet || w.Newest):
 			asked = append(asked, w.Name)
 		}
 		found[i] = f
@@ -107,7 +112,7 @@ func readRemoval(ctx context.Context, manager family.PackageManager, w stake.Pac
 func tryInstall(ctx context.Context, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound) error {
 	versions, change := map[string]string{}, false
 	for i, w := range wants {
-		if f := &found[i]; !w.Gone && f.Candidate != "" && !f.Older && (f.State != "installed" || f.Unmet) && !f.Held {
+		if f := &found[i]; !w.Gone && f.Candidate != "" && !f.Older && (!f.There() || f.Unmet) && !f.Held {
 			versions[w.Name] = f.Candidate
 			change = change || f.Unmet
 		}
@@ -158,9 +163,17 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 		f.Candidate = stake.Pick(versions, w.Version)
 		if w.Newest && f.State == "installed" {
 			f.Unmet = f.Candidate != "" && manager.Compare(f.Version, f.Candidate) < 0
-			if !f.Unmet {
+			if !f.Unmet && len(f.Lacks) == 0 {
 				f.Candidate = ""
 				continue
+			}
+		}
+		if f.There() && !f.Unmet { // what is there is made whole, and not another
+			switch same := slices.Contains(versions, f.Version); {
+			case same && (w.Version == "" || stake.MeetsExactly(f.Version, w.Version)):
+				f.Candidate = f.Version
+			case len(f.Lacks) > 0:
+				f.Candidate = ""
 			}
 		}
 		switch {
