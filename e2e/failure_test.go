@@ -744,3 +744,34 @@ moved_to = "https://saltmarsh.test/"
 		})
 	}
 }
+
+// A rule that leads visitors from outside elsewhere is found, though the site answers on its host by each name
+// (V3): the site has shifted beside its port, and the plan says what to look for.
+func TestVisitorsWhoAreLedElsewhere(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "[kit.base]\npackages = [\"nftables\"]\n[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\", \"*.wide.saltmarsh.test\"]\n[site.charts]\non = [\"h*\"]\nserver = \"nginx\"\nlisten = [8081]\nnames = [\"charts.saltmarsh.test\"]\n")
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	g.ns(0, "drift", g.name)
+	g.on(host, `echo 'server { listen 8099; return 200 "theirs\n"; }' > /etc/nginx/conf.d/theirs.conf; nginx -t -q && systemctl reload nginx; sleep 1
+nft 'table ip led { chain in { type nat hook prerouting priority -100; tcp dport 80 redirect to :8099; }; }'`)
+	if status, body, err := get("http://"+g.address(host)+"/", "timetable.saltmarsh.test"); err != nil || body != "theirs\n" {
+		t.Fatalf("the visitors are not led elsewhere: %d %q %v", status, body, err)
+	}
+	out := g.ns(1, "drift", g.name)
+	for _, want := range []string{"site/timetable", "who answers timetable.saltmarsh.test at port 80 from outside", "somebody else, with 200"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("drift does not say %q:\n%s", want, out)
+		}
+	}
+	if strings.Contains(out, "site/charts") {
+		t.Errorf("a site on another port is named:\n%s", out)
+	}
+	if out := g.ns(2, "plan", g.name); !strings.Contains(out, "port 80/tcp is closed by table ip led") || !strings.Contains(out, "timetable.saltmarsh.test answers on the host itself, and from outside somebody else does at port 80, with 200") || !strings.Contains(out, "nft list ruleset") {
+		t.Errorf("plan says\n%s", out)
+	}
+	g.on(host, "nft delete table ip led")
+	g.ns(0, "drift", g.name)
+	g.nothingToDo()
+}

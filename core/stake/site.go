@@ -63,6 +63,24 @@ type VisitAt struct {
 	Port    int    `json:"port"`
 }
 
+// OneFor is the visit by which it is told who answers from elsewhere on a port of a host's address: that of the
+// first of some sites that listens there and says its mark to visitors. ok is false where none does.
+func OneFor(stakes []Stake, address string, port int) (site Stake, w SiteWant, ok bool) {
+	for _, s := range stakes {
+		if s.Type != "site" {
+			continue
+		}
+		w, known := last[SiteWant](s.Want)
+		if !known || w.Visit == nil || w.Off {
+			continue
+		}
+		if slices.Contains(w.Visit.At, VisitAt{Port: port}) || slices.Contains(w.Visit.At, VisitAt{address, port}) {
+			return s, w, true
+		}
+	}
+	return Stake{}, SiteWant{}, false
+}
+
 // SiteFile is a file that a site's configuration reads, of root and the group of the
 // server, which alone may read it.
 type SiteFile struct {

@@ -36,11 +36,49 @@ func (j *Service) askBeside(ctx context.Context, s scope, conn *rod.Conn, host s
 	return func() []probe.Result { return <-done }
 }
 
+// visitBeside begins to visit a host from the service: on each of some ports of its address one of the sites
+// there, for the mark that its own text alone answers with. A rule or another machine that leads visitors
+// elsewhere does that with a port, whatever the name. What it returns are the sites in whose place somebody
+// else answers; where nobody does, the ports tell. Of a site that declares what is answered outside, that is
+// asked and not this: there something else may stand before it on purpose.
+func (j *Service) visitBeside(ctx context.Context, h *declare.Host, host string, r resolve.Host, ports []int) func() []elsewhere {
+	visits := map[int]probe.Asked{}
+	for _, port := range ports {
+		s, w, ok := stake.OneFor(r.Stakes, h.Address, port)
+		if ok && !slices.ContainsFunc(r.Probes, func(p resolve.Probe) bool {
+			return p.Site == s.Name && slices.Contains(p.Places(), declare.ProbeOutside)
+		}) {
+			p := resolve.Probe{Site: s.Name, Host: host, Name: w.Visit.Names[0], Port: port, Probe: declare.Probe{Path: w.Visit.Path, Status: 200, Contains: w.Mark, Within: dialLimit.String()}}
+			visits[port] = probe.Asked{Probe: p, From: declare.ProbeOutside, At: h.Address}
+		}
+	}
+	answers := make(chan probe.Result, len(visits))
+	for _, a := range visits {
+		go func() { answers <- probe.Fetch(ctx, a) }()
+	}
+	return func() (out []elsewhere) {
+		for range visits {
+			if a := <-answers; !a.OK && a.GotStatus != 0 {
+				out = append(out, elsewhere{a.Site, a.Name, a.Port, a.GotStatus})
+			}
+		}
+		slices.SortFunc(out, func(a, b elsewhere) int { return a.port - b.port })
+		return out
+	}
+}
+
+// elsewhere is a site in whose place somebody else answers who comes from outside, by one of its names.
+type elsewhere struct {
+	site, name   string
+	port, status int
+}
+
 // answered are the rows of a host with what its sites answered: one that lies there as declared and
 // answers otherwise is not as declared, whatever its files say. A check that could not be made says
-// nothing, and one that got no answer in time that nobody knows. There are no rows where nothing is
+// nothing, and one that got no answer in time that nobody knows. Led are the sites whose visitors from outside
+// somebody else answers. There are no rows where nothing is
 // answered otherwise. Otherwise are the sites that would be as declared but for that.
-func answered(h plan.Host, answers []probe.Result, now time.Time) (rows []plan.Row, otherwise []stake.Note) {
+func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Time) (rows []plan.Row, otherwise []stake.Note) {
 	for _, a := range answers {
 		if a.OK || !a.Made() {
 			continue
@@ -65,6 +103,20 @@ func answered(h plan.Host, answers []probe.Result, now time.Time) (rows []plan.R
 			r.Standing = plan.Shifted
 			r.Differences = append(slices.Clone(r.Differences), stake.Difference{Attribute: fmt.Sprintf("answers %s at port %d from %s", a.Path, a.Port, a.From), Wanted: "as its probe says", Found: a.Words()})
 		}
+	}
+	for _, e := range led {
+		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool { return r.Address == h.Host+"/"+stake.Local("site", e.site) })
+		if i < 0 || h.Rows[i].Standing != plan.Set {
+			continue
+		}
+		if rows == nil {
+			rows = slices.Clone(h.Rows)
+		}
+		r := &rows[i]
+		r.Standing, r.ShiftedAt = plan.Shifted, now
+		r.Differences = append(slices.Clone(r.Differences), stake.Difference{Attribute: fmt.Sprintf("who answers %s at port %d from outside", e.name, e.port), Wanted: "the site, as on the host itself", Found: fmt.Sprintf("somebody else, with %d", e.status)})
+		otherwise = append(otherwise, stake.Note{Address: r.Address, What: fmt.Sprintf("%s answers on the host itself, and from outside somebody else does at port %d, with %d", e.name, e.port, e.status),
+			Fix: "look for a rule on the host that leads the port elsewhere (nft list ruleset), or for what stands before the host; if that belongs there, declare a probe from outside"})
 	}
 	return rows, otherwise
 }

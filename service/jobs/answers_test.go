@@ -54,7 +54,7 @@ func TestWhatIsAnsweredIsJudgedWithTheRest(t *testing.T) {
 		"it is declared":           {wrong, plan.Due, row("service/nginx", "service", "", plan.Set), plan.Due, 0},
 	} {
 		h := plan.Host{Host: "quay1", Rows: []plan.Row{row("site/tides", "site", "tides", c.site), c.beside}}
-		rows, otherwise := answered(h, []probe.Result{c.answer}, time.Unix(9, 0))
+		rows, otherwise := answered(h, []probe.Result{c.answer}, nil, time.Unix(9, 0))
 		if h.Rows[0].Standing != c.site {
 			t.Errorf("%s: what was seen is changed", name)
 		}
@@ -63,6 +63,24 @@ func TestWhatIsAnsweredIsJudgedWithTheRest(t *testing.T) {
 		}
 		if got := rows[0]; got.Standing != c.want || len(otherwise) != c.otherwise || (got.Standing == plan.Shifted) != (len(got.Differences) == 1) {
 			t.Errorf("%s: %+v, %v", name, got, otherwise)
+		}
+	}
+}
+
+// A site is shifted where somebody else answers in its place who comes from outside, once for each port; what
+// differs anyhow, or is not applied yet, is told of by itself.
+func TestWhoIsLedElsewhere(t *testing.T) {
+	for standing, want := range map[plan.Standing]plan.Standing{plan.Set: plan.Shifted, plan.Shifted: plan.Shifted, plan.Due: plan.Due, plan.Unread: plan.Unread} {
+		h := plan.Host{Host: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: standing}}}
+		rows, otherwise := answered(h, nil, []elsewhere{{"charts", "charts.test", 80, 404}, {"tides", "tides.test", 8081, 200}}, time.Unix(9, 0))
+		if standing != plan.Set {
+			if rows != nil || otherwise != nil {
+				t.Errorf("of one that is %s: %+v", standing, rows)
+			}
+			continue
+		}
+		if len(rows) != 1 || rows[0].Standing != want || len(rows[0].Differences) != 1 || rows[0].Differences[0].Found != "somebody else, with 200" || !rows[0].ShiftedAt.Equal(time.Unix(9, 0)) || len(otherwise) != 1 || h.Rows[0].Standing != plan.Set {
+			t.Errorf("%+v, %v", rows, otherwise)
 		}
 	}
 }

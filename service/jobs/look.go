@@ -39,13 +39,14 @@ type appliedCache struct {
 
 // look is a host as a survey found it.
 type look struct {
-	input   plan.Input
-	host    plan.Host
-	traits  stake.Traits
-	probes  []resolve.Probe
-	version int64
-	answers []probe.Result  // of sites that were asked as visitors do, from inside and outside
-	worked  map[string]bool // stakes that a run has just brought about, by their addresses, and whether nothing of them was there
+	input     plan.Input
+	host      plan.Host
+	traits    stake.Traits
+	probes    []resolve.Probe
+	version   int64
+	answers   []probe.Result  // of sites that were asked as visitors do, from inside and outside
+	elsewhere []elsewhere     // sites in whose place somebody else answers from outside
+	worked    map[string]bool // stakes that a run has just brought about, by their addresses, and whether nothing of them was there
 
 	retires    func(plan.Row) bool // what the plan is about, of what is retired
 	traitsText json.RawMessage
@@ -281,7 +282,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	var r *resolved
 	var answer rod.Survey
 	var tried func() dialled
-	asked := func() []probe.Result { return nil }
+	asked, visited := func() []probe.Result { return nil }, func() []elsewhere { return nil }
 	for range 2 { // a second time where the host has turned out to be of another sort
 		if r, err = j.resolve(ctx, s, host, traits, applied, version, a.kept); err != nil {
 			return look{}, err
@@ -289,6 +290,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 		tried = dialBeside(ctx, s.d.Hosts[host], dials(s.d.Hosts[host], r.host.Stakes, traits))
 		if s.asksSites {
 			asked, s.asksSites = j.askBeside(ctx, s, conn, host, r.host.Probes), false
+			visited = j.visitBeside(ctx, s.d.Hosts[host], host, r.host, dials(s.d.Hosts[host], r.host.Stakes, traits))
 		}
 		wants := func() ([]rod.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.ground, host)) }
 		if answer, err = conn.Survey(ctx, r.digest, wants); err != nil {
@@ -317,7 +319,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	if ports := dials(s.d.Hosts[host], r.host.Stakes, traits); !slices.Equal(ports, out.ports) { // something else listens by now
 		out = dialAll(ctx, s.d.Hosts[host], ports)
 	}
-	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version, answers: asked()}
+	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version, answers: asked(), elsewhere: visited()}
 	if only == nil && s.plain() {
 		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(out.reached, out.vantage)}
 		j.mu.Lock()
@@ -365,7 +367,7 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 			return err
 		}
 	}
-	if rows, otherwise := answered(l.before.host, l.answers, time.Now().UTC()); rows != nil {
+	if rows, otherwise := answered(l.before.host, l.answers, l.elsewhere, time.Now().UTC()); rows != nil {
 		now := *l.before
 		now.rows, now.counts = stake.JSON(rows), CountsOf(rows)
 		l.before = &now

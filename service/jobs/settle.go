@@ -58,7 +58,7 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *loo
 		l, err = h.lastLook(ctx, declared, a)
 	}
 	for deadline := time.Now().Add(probePatience); err == nil && worked == nil && ctx.Err() == nil && time.Now().Before(deadline); time.Sleep(probePause) {
-		if rows, _ := answered(l.host, l.answers, time.Time{}); rows == nil {
+		if rows, _ := answered(l.host, l.answers, nil, time.Time{}); rows == nil {
 			break // what was put back has been taken in, and answers
 		}
 		l.answers = h.j.askBeside(ctx, declared, h.conn, h.doc.Host, l.probes)()
