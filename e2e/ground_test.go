@@ -151,7 +151,7 @@ func (g *ground) beside(path, text string) {
 func (g *ground) complaints(host string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	out, err := labs.Shell(ctx, host, "systemctl --failed --no-legend --plain; journalctl -q --no-pager -p warning -n 25 -o short-precise; cat /proc/loadavg")
+	out, err := labs.Shell(ctx, host, "systemctl --failed --no-legend --plain; journalctl -q --no-pager -p warning -n 25 -o short-precise; cat /proc/loadavg; ps axo pid,stat,etime,wchan:30,args | grep -E '[s]shd|[s]udo|journal[d]|[s]erve --state'")
 	g.t.Logf("what %s says itself (%v):\n%s", host, err, out)
 }
 

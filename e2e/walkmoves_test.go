@@ -370,6 +370,7 @@ func (w *walk) editByHand() error {
 	}
 	var want, undone []string
 	var undo [][2]string
+	stopped, unanswered := map[string]bool{}, map[string]bool{}
 	for range 1 + w.random.IntN(4) {
 		host := w.g.hosts[w.random.IntN(len(w.g.hosts))]
 		e := w.handEdit(host)
@@ -380,6 +381,12 @@ func (w *walk) editByHand() error {
 		if slices.ContainsFunc(stakes, func(s string) bool { return slices.Contains(want, s) || slices.Contains(undone, s) }) {
 			continue
 		}
+		// What its visitors are answered by a server that is stopped, nobody can tell.
+		stops, visits := strings.HasPrefix(e.script, "systemctl stop "), strings.Contains(e.undo, "elsewhere.conf")
+		if stops && unanswered[host] || visits && stopped[host] {
+			continue
+		}
+		stopped[host], unanswered[host] = stopped[host] || stops, unanswered[host] || visits
 		w.say("on %s: %s", host, e.script)
 		if _, err := labs.Shell(context.Background(), host, e.script); err != nil {
 			return err

@@ -24,6 +24,7 @@ type app struct {
 	server       string
 	tokenFile    string
 	allowProgram bool
+	allowLinks   []string
 	json         bool
 	out          *paper
 

@@ -7,6 +7,7 @@ import (
 	"io/fs"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"northstake/content/archive"
@@ -16,7 +17,8 @@ import (
 
 // readGround reads the TOML files of a directory and lists what lies beside
 // them, dot files too; what a version control system keeps for itself is left out. A
-// link is what it leads to, within the declaration's directory. Its program is run where it may.
+// link is what it leads to, within the declaration's directory or another that was agreed to. Its program is
+// run where it may.
 func readGround(ctx context.Context, dir string, may programs) ([]declare.Source, *declare.Manifest, error) {
 	sources, err := readSources(dir)
 	if err != nil {
@@ -32,15 +34,26 @@ func readGround(ctx context.Context, dir string, may programs) ([]declare.Source
 		}
 	}
 	m := &declare.Manifest{Files: []declare.File{}}
-	err = filepath.WalkDir(dir, func(path string, e fs.DirEntry, err error) error {
-		if err != nil || path == dir {
+	return sources, m, listBeside(m, dir, "", append([]string{dir}, may.links...))
+}
+
+// listBeside adds what lies below a path of a declaration's directory to the manifest; within is where its
+// links may lead to, that directory first.
+func listBeside(m *declare.Manifest, dir, below string, within []string) error {
+	odd := func(rel, is string) { m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: is}) }
+	top, err := filepath.EvalSymlinks(filepath.Join(dir, below))
+	if err != nil {
+		return err
+	}
+	return filepath.WalkDir(top, func(path string, e fs.DirEntry, err error) error {
+		if err != nil || path == top {
 			return err
 		}
-		rel, err := filepath.Rel(dir, path)
+		rel, err := filepath.Rel(top, path)
 		if err != nil {
 			return err
 		}
-		rel = filepath.ToSlash(rel)
+		rel = filepath.ToSlash(filepath.Join(below, rel))
 		switch {
 		case declare.OfVersionControl(e.Name()):
 			if e.IsDir() {
@@ -50,22 +63,25 @@ func readGround(ctx context.Context, dir string, may programs) ([]declare.Source
 			m.Dirs = append(m.Dirs, rel)
 		case strings.Contains(rel, "/") || !strings.HasSuffix(rel, ".toml"):
 			info, err := os.Stat(path) // content may be a link to a file
+			out := func(d string) bool { return leadsOut(d, path) }
 			switch {
 			case err != nil:
-				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "a link that leads nowhere"})
-			case leadsOut(dir, path):
-				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "a link that leads out of the declaration's directory"})
+				odd(rel, "a link that leads nowhere")
+			case !slices.ContainsFunc(within, func(d string) bool { return !out(d) }):
+				odd(rel, "a link that leads out of the declaration's directory")
+			case info.IsDir() && below == "" && out(dir): // what grounds share; no further, so that it has an end
+				m.Dirs = append(m.Dirs, rel)
+				return listBeside(m, dir, rel, within)
 			case info.IsDir():
-				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "a link to a directory"})
+				odd(rel, "a link to a directory")
 			case !info.Mode().IsRegular():
-				m.Odd = append(m.Odd, declare.OddFile{Path: rel, Is: "neither a file nor a directory"})
+				odd(rel, "neither a file nor a directory")
 			default:
 				m.Files = append(m.Files, declare.File{Path: rel, Size: info.Size()})
 			}
 		}
 		return nil
 	})
-	return sources, m, err
 }
 
 // readSources reads the TOML files of a directory.

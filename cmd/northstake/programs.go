@@ -15,15 +15,17 @@ import (
 )
 
 // programs says which programs of declarations may be run: those that the user has agreed to, as
-// they were then, or, with all, any.
+// they were then, or, with all, any. Links are the directories outside of a declaration's own that links among
+// its content may lead to.
 type programs struct {
-	all bool
-	ask func(question string) (bool, error) // nil where nobody can be asked
+	all   bool
+	ask   func(question string) (bool, error) // nil where nobody can be asked
+	links []string
 }
 
 // programs are those that this call of the client may run.
 func (a *app) programs() programs {
-	p := programs{all: a.allowProgram}
+	p := programs{all: a.allowProgram, links: a.allowLinks}
 	if term.IsTerminal(int(os.Stdin.Fd())) {
 		p.ask = confirm
 	}

@@ -5,6 +5,7 @@ import (
 	"crypto/rand"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -178,6 +179,37 @@ func TestNothingOutsideIsRead(t *testing.T) {
 	_, m, err := readGround(t.Context(), dir, programs{})
 	if err != nil || len(m.Files) != 2 || len(m.Odd) != 2 {
 		t.Errorf("files %+v, others %+v, %v", m.Files, m.Odd, err)
+	}
+	// A directory that the user names may be led to, and nothing that it leads to in turn (U8).
+	shared := t.TempDir()
+	for path, to := range map[string]string{filepath.Join(dir, "content/shared"): shared, filepath.Join(shared, "secret.html"): secret, filepath.Join(shared, "again"): shared, filepath.Join(dir, "content/one.html"): filepath.Join(shared, "page.html")} {
+		if err := os.Symlink(to, path); err != nil {
+			t.Fatal(err)
+		}
+	}
+	for _, name := range []string{"page.html", "deep/page.html"} {
+		if err := os.MkdirAll(filepath.Dir(filepath.Join(shared, name)), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(shared, name), []byte("y"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	_, m, err = readGround(t.Context(), dir, programs{links: []string{shared}})
+	listed := ""
+	for _, f := range m.Files {
+		listed += f.Path + " "
+	}
+	for _, o := range m.Odd {
+		listed += o.Path + ": " + o.Is + " "
+	}
+	const out = "a link that leads out of the declaration's directory "
+	if want := "content/in.html content/one.html content/page.html content/shared/deep/page.html content/shared/page.html " +
+		"content/far.html: " + out + "content/out.html: " + out + "content/shared/again: a link to a directory content/shared/secret.html: " + out; err != nil || listed != want || !slices.Contains(m.Dirs, "content/shared/deep") {
+		t.Errorf("with a directory that may be led to there is\n%s\nwant\n%s\n%v, %v", listed, want, m.Dirs, err)
+	}
+	if _, m, err := readGround(t.Context(), dir, programs{}); err != nil || len(m.Files) != 2 || len(m.Odd) != 4 {
+		t.Errorf("unasked, files %+v, others %+v, %v", m.Files, m.Odd, err)
 	}
 	if err := os.Symlink(secret, filepath.Join(dir, "more.toml")); err != nil {
 		t.Fatal(err)

@@ -64,7 +64,11 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 		return nil, false
 	}
 	for _, o := range c.D.Beside().OddBelow(w.Place()) {
-		c.Say(sub(w.Key()), fmt.Sprintf("%q in %s is %s, which cannot be published", o.Path, w.Words(), o.Is), "put the file itself there, or take it out")
+		fix := "put the file itself there, or take it out"
+		if strings.HasPrefix(o.Is, "a link") {
+			fix += "; a directory outside that several grounds share may be named with --allow-links"
+		}
+		c.Say(sub(w.Key()), fmt.Sprintf("%q in %s is %s, which cannot be published", o.Path, w.Words(), o.Is), fix)
 	}
 	for _, f := range files {
 		if kept := declare.Kept(w.LeftAlone, f.Path); kept != "" {
