@@ -23,6 +23,7 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"northstake/core/render"
 	"northstake/e2e/requests"
 	"northstake/lab"
 	"northstake/service/contract"
@@ -765,4 +766,73 @@ func gap(times []time.Time) time.Duration {
 		}
 	}
 	return last.Sub(first) + 20*time.Millisecond
+}
+
+// A site is closed by one line, and opened by taking it out: every visitor gets its page with 503 meanwhile,
+// whatever is asked for and how, on all servers, and no probe has to be changed (U8).
+func TestASiteIsClosedByOneLine(t *testing.T) {
+	t.Parallel()
+	const page = "<h1>Back at \"five\"</h1>\n$uri {path} %{ENV:PATH} %h \\n 'ebb'"
+	ports := map[string]int{"nginx": 80, "httpd": 8182, "caddy": 8183}
+	closed := func(line string) string {
+		var b strings.Builder
+		b.WriteString("[kit.base]\npackages = [\"curl\"]\n")
+		for _, server := range render.Servers() {
+			name := server
+			if server == "nginx" {
+				name = "timetable"
+			}
+			fmt.Fprintf(&b, "[site.%[1]s]\non = [\"h*\"]\nserver = %[2]q\nlisten = [%[3]d]\nnames = [\"%[1]s.saltmarsh.test\", \"www.%[1]s.saltmarsh.test\"]\nroot = \"/srv/www/%[1]s\"\ncontent = { dir = \"content\" }\nerror_pages = { 404 = \"/index.html\", 503 = \"/index.html\" }\n%[4]s"+
+				"path = { \"/old\" = { moved_to = \"/new\" }, \"/crew\" = { passwords = { ferry = \"$2y$05$abcdefghijklmnopqrstuuqNOqZb8zGWnHEBkoOrqBMsD9y8tVjH2\" } }, \"/api\" = { passed_to = [\"http://127.0.0.1:9\"] } }\n"+
+				"[[site.%[1]s.probe]]\npath = \"/\"\ncontains = \"Next sailing\"\n[[site.%[1]s.probe]]\npath = \"/old\"\nstatus = 301\n", name, server, ports[server], line)
+		}
+		return b.String()
+	}
+	g := newGround(t, shared, 1, closed(""))
+	g.content("index.html", "Next sailing at six")
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	each := func(check func(server, what, status, body string)) {
+		t.Helper()
+		for server, port := range ports {
+			name := server
+			if server == "nginx" {
+				name = "timetable"
+			}
+			for _, ask := range []string{"/", "/old", "/crew", "/api/x", "/nowhere", "-X POST -d tide=low /", "-X DELETE /api"} {
+				words := strings.Fields(ask)
+				path := words[len(words)-1]
+				for _, www := range []string{"", "www."} {
+					out := g.on(host, fmt.Sprintf("curl -s -w '\\n%%{http_code} %%{content_type}' -H 'Host: %s%s.saltmarsh.test' %s http://%s:%d%s", www, name, strings.TrimSuffix(ask, path), g.address(host), port, path))
+					at := strings.LastIndexByte(out, '\n')
+					check(server, ask, out[at+1:], out[:at])
+				}
+			}
+		}
+	}
+	g.declareText(closed("closed = '''" + page + "'''\n"))
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	each(func(server, what, status, body string) {
+		if status != "503 text/html; charset=utf-8" || body != page {
+			t.Errorf("%s: %s is answered by %s: %q", server, what, status, body)
+		}
+	})
+	g.ns(0, "drift", g.name)
+	g.nothingToDo()
+	g.on(host, "echo spoilt > /srv/www/timetable/index.html") // it is looked at all the same
+	if out := g.ns(1, "drift", g.name); !strings.Contains(out, "content/srv/www/timetable") {
+		t.Errorf("of a closed site that was spoilt drift says\n%s", out)
+	}
+	g.ns(0, "restore", g.name, "--yes")
+	g.declareText(closed(""))
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	each(func(server, what, status, body string) {
+		if want := map[string]string{"/": "200", "/old": "301", "/crew": "401", "/nowhere": "404"}[what]; want != "" && !strings.HasPrefix(status, want) {
+			t.Errorf("%s, open again: %s is answered by %s: %q", server, what, status, body)
+		}
+	})
+	g.nothingToDo()
 }

@@ -1,7 +1,9 @@
 package declare
 
 import (
+	"cmp"
 	"fmt"
+	"maps"
 	"net/netip"
 	"slices"
 	"strconv"
@@ -25,6 +27,7 @@ type SiteSettings struct {
 	CatchAll        bool              `toml:"catch_all" json:"catch_all,omitempty" doc:"Whether it also answers to names that no site has, on its ports." default:"false" example:"true"`
 	Listen          []Listen          `toml:"listen" json:"listen" doc:"TCP ports it listens on: numbers, or tables where there is more to say." default:"[80]" example:"[80, { port = 8080, address = \"10.88.0.11\" }]"`
 	Served          *bool             `toml:"served" json:"served,omitempty" doc:"Whether it is served: a site that is not is kept on its hosts, whole, and its server does not load it." default:"true" example:"false"`
+	Closed          string            `toml:"closed" json:"closed,omitempty" doc:"The page that every visitor gets, with status 503, whatever is asked for: while it stands here the site is closed, what it is otherwise stays on its hosts, and its probes ask for this." default:"it is open" example:"\"<h1>Back at five</h1>\""`
 	Root            string            `toml:"root" json:"root,omitempty" doc:"Document root." default:"chosen by the platform" example:"\"/srv/www/timetable\""`
 	Content         *Content          `toml:"content" json:"content,omitempty" doc:"What is published in the document root." default:"the root is made, and left empty" example:"{ dir = \"content/timetable\" }"`
 	ServeDotFiles   bool              `toml:"serve_dot_files" json:"serve_dot_files,omitempty" doc:"Whether files are served whose names, or whose directories' names, begin with a dot. What lies below /.well-known/ always is." default:"false" example:"true"`
@@ -136,6 +139,24 @@ func (s *Site) Ports() []int {
 
 // IsServed says whether a site is served.
 func (s *Site) IsServed() bool { return s.Served == nil || *s.Served }
+
+// AsClosed is a site of which visitors get its page alone, from wherever they may see it; a closed one.
+func (s *Site) AsClosed() *Site {
+	c := *s
+	c.PHP, c.ErrorPages, c.Content = false, nil, nil
+	c.Serving = Serving{Headers: s.Headers, From: s.From, NotFrom: s.NotFrom}
+	c.Paths = map[string]*Path{"/": {Says: &s.Closed, Type: "text/html; charset=" + cmp.Or(s.Charset, "utf-8"), Status: 503, Serving: Serving{Headers: map[string]string{"Cache-Control": "no-store"}}}}
+	c.Probes = []Probe{{Path: "/", Status: 503}}
+	return &c
+}
+
+// With is the declaration with another site under a name.
+func (d *Declaration) With(name string, s *Site) *Declaration {
+	c := *d
+	c.Sites = maps.Clone(d.Sites)
+	c.Sites[name] = s
+	return &c
+}
 
 // Failover is the Passing of a path that asks the first service, and the others while it does
 // not answer.

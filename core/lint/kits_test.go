@@ -11,6 +11,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/render"
+	"northstake/core/resolve"
 )
 
 // A kit with every key that a site can have, paths among it, gives on each server what the same lines
@@ -70,11 +71,42 @@ func TestAKitGivesWhatTheSiteGives(t *testing.T) {
 		if texts["the site"] != texts["the kit"] {
 			t.Errorf("%s: the kit gives\n%s\nand the site\n%s", server, texts["the kit"], texts["the site"])
 		}
+		// A closed one gives its page alone, whatever else is declared, and the lines of that are its own (U8).
+		for by, written := range ways {
+			written = strings.Replace(written, `closed            = ""`, `closed = "<b>Back at \"five\"</b> $uri {path} %{env}"`, 1)
+			d, problems := Parse([]declare.Source{{Name: "g.toml", Text: begin + written}}, manifest)
+			if len(problems) > 0 {
+				t.Fatalf("%s, closed by %s: %v", server, by, problems)
+			}
+			rendered, err := render.VirtualHost(d, render.Site{Name: "harbour", Root: "/srv/www/harbour", IPv6: true, PHP: "/run/php.sock", Dir: "/etc/x", Modules: "/usr/lib/x"})
+			if err != nil {
+				t.Fatalf("%s, closed by %s: %v", server, by, err)
+			}
+			if texts["closed by "+by] = rendered.Text; len(rendered.Accounts) > 0 || strings.Contains(rendered.Text, "php") || strings.Contains(rendered.Text, "9000") {
+				t.Errorf("%s, closed by %s, gives\n%s", server, by, rendered.Text)
+			}
+			at := -1
+			for i, line := range strings.Split(rendered.Text, "\n") {
+				if strings.Contains(line, "five") || strings.Contains(line, "ErrorDocument 503") {
+					at = i
+				}
+			}
+			source := strings.Split(begin+written, "\n")
+			if at < 0 || !strings.HasPrefix(source[rendered.Lines[at].Line-1], "closed") {
+				t.Errorf("%s, closed by %s: the page's line comes from %v", server, by, rendered.Lines[max(at, 0)])
+			}
+			if probes := resolve.ProbesOf(d, "quay1"); len(probes) != 2 || probes[0].Status != 503 || probes[0].Contains != "" {
+				t.Errorf("%s, closed by %s, has probes %+v", server, by, probes)
+			}
+		}
+		if texts["closed by the site"] != texts["closed by the kit"] {
+			t.Errorf("%s: closed by the kit it gives\n%s\nand by the site\n%s", server, texts["closed by the kit"], texts["closed by the site"])
+		}
 		said := map[string]bool{}
 		says(said, "site", reflect.ValueOf(sites["the kit"].SiteSettings))
 		for key, so := range said {
 			_, of, _ := strings.Cut(key, ".")
-			if so = so || said["site.path."+of]; !so && key != "site.image" && key != "site.image_secret" && key != "site.root" && key != "site.path.content" && !strings.HasPrefix(key, "site.content.") && !strings.HasPrefix(key, "site.path.content.") {
+			if so = so || said["site.path."+of]; !so && key != "site.closed" && key != "site.image" && key != "site.image_secret" && key != "site.root" && key != "site.path.content" && !strings.HasPrefix(key, "site.content.") && !strings.HasPrefix(key, "site.path.content.") {
 				t.Errorf("%s: the lines do not say %s", server, key)
 			}
 		}

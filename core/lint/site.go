@@ -181,6 +181,7 @@ func (l linter) besideSSH(name string, s *declare.Site, here []string) {
 
 // looks checks what a site says of how it is shown, that paths do not say.
 func (l linter) looks(s *declare.Site, here []string) {
+	l.closed(s, check.At(here, "closed"))
 	for _, status := range sorted(s.ErrorPages) {
 		at := check.At(here, "error_pages", status)
 		if n, err := strconv.Atoi(status); err != nil || n < 400 || n > 599 || len(status) != 3 {
@@ -392,6 +393,17 @@ func (l linter) path(site string, s *declare.Site, u string) {
 	}
 	if len(p.PassedTo) > 0 {
 		l.passes(s, p, at)
+	}
+}
+
+func (l linter) closed(s *declare.Site, at []string) {
+	switch page := s.Closed; {
+	case page != "" && strings.TrimSpace(page) == "":
+		l.Say(at, "a closed site has to say something", "write what visitors are to read, or \"\", and the site is open")
+	case form.Control(strings.NewReplacer("\n", "", "\t", "").Replace(page)) || len(page) > 4000:
+		l.Say(at, "the page has a control character, or more than 4,000 bytes", "write a shorter one; a picture can be a data: URL of a few bytes, or stand elsewhere")
+	case page != "" && !s.IsServed():
+		l.Say(at, "the site is not served, and nobody gets this page", "keep one of served and closed")
 	}
 }
 

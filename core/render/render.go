@@ -105,6 +105,9 @@ func VirtualHost(d *declare.Declaration, s Site) (Text, error) {
 	if !ok {
 		return Text{}, fmt.Errorf("there is no form of a virtual host for server %q", site.Server)
 	}
+	if site.Closed != "" {
+		d, s.PHP = d.With(s.Name, site.AsClosed()), ""
+	}
 	return server.Render(d, s)
 }
 
@@ -152,6 +155,9 @@ func (w *writer) line(from declare.Position, format string, args ...any) {
 
 // at is the place of a key of the site.
 func (w *writer) at(keys ...string) declare.Position {
+	if len(keys) > 0 && keys[0] == "path" && w.d.Sites[w.site].Closed != "" { // which has one for all
+		keys = []string{"closed"}
+	}
 	return w.d.At(append([]string{"site", w.site}, keys...)...)
 }
 

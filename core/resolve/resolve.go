@@ -105,6 +105,9 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 		if !s.IsServed() {
 			continue
 		}
+		if s.Closed != "" {
+			s = s.AsClosed()
+		}
 		base := Probe{Site: name, Host: host, Name: askedName(d, host, s.Names[0]), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Probe: declare.Probe{Path: "/"}}
 		for _, p := range s.Probes {
 			one := base
