@@ -37,7 +37,7 @@ func (s *Server) GetSite(c *gin.Context, ground contract.InGround, site string) 
 		s.refuse(c, err)
 		return
 	}
-	out := contract.SiteView{Name: site, Server: is.Server, Names: is.Names, RedirectedNames: append([]string{}, is.RedirectedNames...), Listens: []string{}, Served: is.IsServed(), CatchAll: is.CatchAll, From: d.At("site", site), Hosts: []contract.SiteOnHost{}}
+	out := contract.SiteView{Name: site, Server: is.Server, Names: is.Names, RedirectedNames: append([]string{}, is.RedirectedNames...), Listens: []string{}, Served: is.IsServed(), Closed: is.Closed != "", CatchAll: is.CatchAll, From: d.At("site", site), Hosts: []contract.SiteOnHost{}}
 	for _, l := range is.ListenOn() {
 		out.Listens = append(out.Listens, l.On())
 	}

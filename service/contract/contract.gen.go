@@ -691,9 +691,12 @@ type SiteOnHost struct {
 
 // SiteView defines model for SiteView.
 type SiteView struct {
-	CatchAll bool         `json:"catch_all,omitempty,omitzero"`
-	From     Position     `json:"from"`
-	Hosts    []SiteOnHost `json:"hosts"`
+	CatchAll bool `json:"catch_all,omitempty,omitzero"`
+
+	// Closed Whether every visitor gets its page of a closed site, with 503
+	Closed bool         `json:"closed,omitempty,omitzero"`
+	From   Position     `json:"from"`
+	Hosts  []SiteOnHost `json:"hosts"`
 
 	// Listens Addresses with ports, * for all addresses
 	Listens         []string `json:"listens"`

@@ -711,6 +711,8 @@ export interface components {
             /** @description Addresses with ports, * for all addresses */
             listens: string[];
             served: boolean;
+            /** @description Whether every visitor gets its page of a closed site, with 503 */
+            closed?: boolean;
             catch_all?: boolean;
             from: components["schemas"]["Position"];
             hosts: components["schemas"]["SiteOnHost"][];

@@ -48,7 +48,7 @@
   </Heading>
   <dl class="grid gap-x-6 border-t border-rule-strong md:grid-cols-2">
     <div class="flex gap-3 border-b border-rule py-1"><dt class="w-24 shrink-0 text-soft">listens</dt><dd class="name min-w-0 break-words">{s.listens.join(', ')}</dd></div>
-    <div class="flex gap-3 border-b border-rule py-1"><dt class="w-24 shrink-0 text-soft">served</dt><dd>{s.served ? (s.catch_all ? 'yes, and to names that no site has' : 'yes') : 'no, it is kept and switched off'}</dd></div>
+    <div class="flex gap-3 border-b border-rule py-1"><dt class="w-24 shrink-0 text-soft">served</dt><dd>{s.closed ? 'no, it is closed: visitors get its page for that, with 503' : s.served ? (s.catch_all ? 'yes, and to names that no site has' : 'yes') : 'no, it is kept and switched off'}</dd></div>
     {#if s.redirected_names.length}<div class="flex gap-3 border-b border-rule py-1"><dt class="w-24 shrink-0 text-soft">redirected</dt><dd class="name min-w-0 break-words">{s.redirected_names.join(', ')}</dd></div>{/if}
   </dl>
   {#if error}<Trouble {error} />{/if}
