@@ -424,9 +424,9 @@ func (w *walk) editByHand() error {
 		return fmt.Errorf("drift names %v, and what was edited is %v", got, want)
 	}
 	if w.random.IntN(3) == 0 { // something else is declared meanwhile: it is due, and stays so
-		called := w.model.ebb
+		called, version := w.model.ebb, w.model.version
 		w.declareAny()
-		w.model.ebb = called // a site of another name is another site
+		w.model.ebb, w.model.version = called, version // a site of another name is another site, and a version may be the one that somebody installed
 		w.model.write(w.g)
 		if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
 			return err
