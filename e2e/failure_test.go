@@ -2,10 +2,12 @@ package e2e
 
 import (
 	"context"
+	"crypto/sha256"
 	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -774,4 +776,65 @@ nft 'table ip led { chain in { type nat hook prerouting priority -100; tcp dport
 	g.on(host, "nft delete table ip led")
 	g.ns(0, "drift", g.name)
 	g.nothingToDo()
+}
+
+// A file may be any bytes, a program say: one byte that is changed is found, and what was there comes back when
+// a run goes back (M12).
+func TestAFileOfAnyBytes(t *testing.T) {
+	t.Parallel()
+	g := newGround(t, shared, 1, "[kit.base]\npackages = [\"cron\"]\n[kit.base.file.\"/usr/local/bin/tide\"]\nfrom = \"files/tide\"\nmode = \"0755\"\n[kit.base.file.\"/etc/harbour/key store\"]\nfrom = \"files/store\"\nmode = \"0600\"\n")
+	program, err := os.ReadFile("/bin/true") // of this machine's family
+	if err != nil {
+		t.Fatal(err)
+	}
+	random := rand.New(rand.NewPCG(7, 7))
+	store := make([]byte, 1<<20) // as large as it may be
+	for i := range store {
+		store[i] = byte(random.Uint32())
+	}
+	g.content("index.html", "Next sailing at six")
+	g.beside("files/tide", string(program))
+	g.beside("files/store", string(store))
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	lies := func(path string, want []byte) {
+		t.Helper()
+		if got := g.on(host, "sha256sum < '"+path+"' | cut -d' ' -f1"); strings.TrimSpace(got) != fmt.Sprintf("%x", sha256.Sum256(want)) {
+			t.Errorf("%s holds other bytes", path)
+		}
+	}
+	lies("/usr/local/bin/tide", program)
+	lies("/etc/harbour/key store", store)
+	g.on(host, "/usr/local/bin/tide")
+	g.nothingToDo()
+	g.handEdits(host, []edit{
+		{"file/usr/local/bin/tide", "text", "cp -p /usr/local/bin/tide /tmp/t; printf '\\377' | dd of=/usr/local/bin/tide bs=1 seek=100 conv=notrunc status=none; touch -r /tmp/t /usr/local/bin/tide"},
+		{"file/usr/local/bin/tide", "text", "echo text > /usr/local/bin/tide"},
+		{"file/usr/local/bin/tide", "mode", "chmod 644 /usr/local/bin/tide"},
+		{"file/etc/harbour/key store", "text", "truncate -s 1048575 '/etc/harbour/key store'"},
+	})
+	lies("/usr/local/bin/tide", program)
+	// A text in place of bytes, and bytes in place of bytes, go back with the run.
+	g.beside("files/tide", "#!/bin/sh\n")
+	other := slices.Clone(store)
+	other[1<<19] ^= 0xff
+	g.beside("files/store", string(other))
+	g.content("index.html", "nothing sails")
+	g.ns(0, "declare", g.dir)
+	if r := g.apply(2); r.Hosts[0].State != "back" {
+		t.Errorf("the host ended %s", r.Hosts[0].State)
+	}
+	lies("/usr/local/bin/tide", program)
+	lies("/etc/harbour/key store", store)
+	g.content("index.html", "Next sailing at six")
+	g.ns(0, "declare", g.dir)
+	g.apply(0)
+	lies("/usr/local/bin/tide", []byte("#!/bin/sh\n"))
+	lies("/etc/harbour/key store", other)
+	// One byte more is refused, with its place.
+	g.beside("files/store", string(store)+"x")
+	if _, errs, status := g.run("lint", g.dir); status != 2 || !strings.Contains(errs, "files/store is larger than 1024 KB") {
+		t.Errorf("lint ends with %d: %s", status, errs)
+	}
 }

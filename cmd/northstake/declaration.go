@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"northstake/content/archive"
 	"northstake/core/declare"
@@ -134,8 +135,11 @@ func readTexts(dir string, d *declare.Declaration, m *declare.Manifest) error {
 			if err != nil {
 				return err
 			}
-			text := string(b)
-			m.Files[i].Text = &text
+			if text := string(b); utf8.ValidString(text) {
+				m.Files[i].Text = &text
+			} else {
+				m.Files[i].Data = b
+			}
 		}
 	}
 	return nil

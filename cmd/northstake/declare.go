@@ -91,7 +91,7 @@ func hashContent(dir, unpacked string, d *declare.Declaration, m *declare.Manife
 			f.SHA256, f.Size = sum, size
 			sums[sum] = path
 		}
-		if isPublished || f.Text != nil {
+		if isPublished || f.Text != nil || f.Data != nil {
 			keep = append(keep, f)
 		}
 	}

@@ -14,8 +14,11 @@ import (
 	"northstake/core/near"
 )
 
-// TextLimit bounds a file that is written as text, in bytes.
-const TextLimit = 256 << 10
+// TextLimit bounds a text in a declaration or beside it, in bytes, and FileLimit a file that is written as it is.
+const (
+	TextLimit = 256 << 10
+	FileLimit = 1 << 20
+)
 
 // Checker notes what is wrong with a declaration.
 type Checker struct {
@@ -112,7 +115,12 @@ func (c *Checker) Names(names map[string]string, at []string, like form.Pattern,
 }
 
 // Beside checks a file beside the declaration that is needed as text.
-func (c *Checker) Beside(p string, at []string) {
+func (c *Checker) Beside(p string, at []string) { c.beside(p, at, TextLimit, true) }
+
+// BesideAsItIs checks one that may be any bytes.
+func (c *Checker) BesideAsItIs(p string, at []string) { c.beside(p, at, FileLimit, false) }
+
+func (c *Checker) beside(p string, at []string, limit int64, text bool) {
 	var names []string
 	for _, f := range c.files() {
 		if f.Path != p {
@@ -120,9 +128,9 @@ func (c *Checker) Beside(p string, at []string) {
 			continue
 		}
 		switch {
-		case f.Size > TextLimit:
-			c.Say(at, fmt.Sprintf("%s is larger than %d KB", p, TextLimit>>10), "publish large files as content")
-		case f.Text != nil && !utf8.ValidString(*f.Text):
+		case f.Size > limit:
+			c.Say(at, fmt.Sprintf("%s is larger than %d KB", p, limit>>10), "publish large files as content")
+		case text && (f.Data != nil || f.Text != nil && !utf8.ValidString(*f.Text)):
 			c.Say(at, fmt.Sprintf("%s is not text in UTF-8", p), "publish other files as content")
 		}
 		return

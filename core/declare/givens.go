@@ -103,12 +103,15 @@ func (d *Declaration) AtHand(path string) bool {
 	return err == nil
 }
 
-// TextBeside is the text of a file beside the declaration.
+// TextBeside is the text of a file beside the declaration, or its bytes where they are none.
 func (d *Declaration) TextBeside(path string) (string, error) {
 	if d.manifest != nil {
 		for _, f := range d.manifest.Files {
-			if f.Path == path && f.Text != nil {
+			switch {
+			case f.Path == path && f.Text != nil:
 				return *f.Text, nil
+			case f.Path == path && f.Data != nil:
+				return string(f.Data), nil
 			}
 		}
 	}

@@ -178,6 +178,7 @@ type File struct {
 	SHA256 string `json:"sha256,omitempty"`
 
 	Text *string `json:"text,omitempty"` // of a file that is needed as text, where it is at hand
+	Data []byte  `json:"data,omitempty"` // in place of Text, where it is no text in UTF-8
 }
 
 // Manifest lists what lies beside the declaration.
@@ -213,7 +214,7 @@ func (m *Manifest) Below(dir string) ([]File, bool) {
 	for _, f := range m.Files {
 		if rest, ok := strings.CutPrefix(f.Path, prefix); ok {
 			found = true
-			f.Path, f.Text = rest, nil
+			f.Path, f.Text, f.Data = rest, nil, nil
 			out = append(out, f)
 		}
 	}

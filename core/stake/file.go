@@ -2,11 +2,14 @@ package stake
 
 import (
 	"cmp"
+	"crypto/sha256"
+	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"slices"
 	"strings"
+	"unicode/utf8"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -15,12 +18,12 @@ import (
 	"northstake/core/form"
 )
 
-// TextFile says what a text file should hold, and how it should be. Text, From and
-// Template are three ways to give its text.
+// TextFile says what a file should hold, and how it should be. Text, From and
+// Template are three ways to give its text; From may hold any bytes.
 type TextFile struct {
 	Is       string   `toml:"is" json:"is,omitempty" doc:"Whether it is there, with its text, or gone: a file or link of somebody's that is not to be there is taken away." enum:"there,gone" default:"there" example:"\"gone\""`
 	Text     *string  `toml:"text" json:"text,omitempty" doc:"The text itself." example:"\"Kept by North Stake.\\n\""`
-	From     string   `toml:"from" json:"from,omitempty" doc:"File beside the declaration that holds the text." example:"\"files/motd\""`
+	From     string   `toml:"from" json:"from,omitempty" doc:"File beside the declaration that it is a copy of: text, or any bytes, 1 MB at most." example:"\"files/motd\""`
 	Template string   `toml:"template" json:"template,omitempty" doc:"File beside the declaration whose text takes givens, hosts and sites, in the form of Go's text/template." example:"\"files/motd.tmpl\""`
 	Owner    string   `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"root\""`
 	Group    string   `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"root\""`
@@ -52,12 +55,13 @@ func TextOf(d *declare.Declaration, f *TextFile, host string) (string, error) {
 	return d.Fill(f.Template, text, host)
 }
 
-// FileWant is a text file, or a portion of a file that others own. Mode is
-// octal text. With a Portion, Owner, Group and Mode are "" unless they are declared.
+// FileWant is a file, or a portion of a file that others own: its text, or the bytes that are no text in UTF-8.
+// Mode is octal text. With a Portion, Owner, Group and Mode are "" unless they are declared.
 type FileWant struct {
 	Path    string   `json:"path"`
 	Gone    bool     `json:"gone,omitempty"` // neither a file nor a link is to be there
 	Text    string   `json:"text"`
+	Data    []byte   `json:"data,omitempty"` // in place of Text
 	Owner   string   `json:"owner,omitempty"`
 	Group   string   `json:"group,omitempty"`
 	Mode    string   `json:"mode,omitempty"`
@@ -70,7 +74,7 @@ type FileWant struct {
 
 // FileFound is what lies at the path: of a file the whole text, or the text of
 // the portion. Absent says that the file has no such portion, Broken what is wrong with the
-// lines that mark it. Bytes says that there are bytes that are no text in UTF-8, and
+// lines that mark it. Bytes says that there are bytes that are no text in UTF-8, of which Sum is the SHA-256, and
 // Immutable that nobody can change the file (chattr(1), +i).
 type FileFound struct {
 	Entry     Entry  `json:"entry"`
@@ -78,6 +82,7 @@ type FileFound struct {
 	Absent    bool   `json:"absent,omitempty"`
 	Broken    string `json:"broken,omitempty"`
 	Bytes     bool   `json:"bytes,omitempty"`
+	Sum       string `json:"sum,omitempty"`
 	Immutable bool   `json:"immutable,omitempty"`
 	Large     string `json:"large,omitempty"` // than which it is larger, and so not read, nor kept where it is replaced
 
@@ -88,7 +93,7 @@ var _ = Register(Kind{
 	Type: "file", After: []string{"content"},
 	Former:    func(want map[string]json.RawMessage) { renamed(want, "block", "portion") },
 	Rehearsal: "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
-	Settings:  []declare.Setting{declare.Table[TextFile]("file", "PATH", "Text files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
+	Settings:  []declare.Setting{declare.Table[TextFile]("file", "PATH", "Files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
 	Check:     checkFiles, CheckHost: checkTemplates,
 	Wanted: func(w *Wanting) error {
 		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
@@ -140,6 +145,9 @@ func wantedFile(w *Wanting, f declare.For[*TextFile]) (FileWant, error) {
 	if f.Is.Is == "gone" {
 		want.Gone = true
 		return want, nil
+	}
+	if !utf8.ValidString(text) {
+		want.Text, want.Data = "", []byte(text)
 	}
 	if want.Portion == "" {
 		want.Owner, want.Group = owners(want.Owner, want.Group)
@@ -204,7 +212,11 @@ func checkFile(c *check.Checker, f *TextFile, at []string) {
 		c.Say(check.At(at, "text"), fmt.Sprintf("the text is longer than %d KB", check.TextLimit>>10), "publish large files as content")
 	}
 	for key, p := range map[string]string{"from": f.From, "template": f.Template} {
-		if p != "" {
+		switch {
+		case p == "":
+		case key == "from" && f.Portion == "":
+			c.BesideAsItIs(p, check.At(at, key))
+		default:
 			c.Beside(p, check.At(at, key))
 		}
 	}
@@ -243,7 +255,7 @@ func awayFile(in Input, w FileWant, f FileFound) Verdict {
 	switch {
 	case v.Gone:
 		return v
-	case f.Entry.Kind != "file" || f.Broken != "" || f.Immutable || f.Bytes || f.Text != w.Text:
+	case f.Entry.Kind != "file" || f.Broken != "" || f.Immutable || !f.Holds(w):
 		v.Cautions = []Note{stays(in, w.Path)}
 		return v
 	}
@@ -259,6 +271,23 @@ func awayFile(in Input, w FileWant, f FileFound) Verdict {
 // stays says that something is left although it is not declared any more.
 func stays(in Input, what string) Note {
 	return Note{in.Stake.Address(), what + " was changed since it was brought about, and stays", "look at what was changed there, and take it away by hand"}
+}
+
+// Holds says whether what was found is the wanted text, or bytes.
+func (f FileFound) Holds(w FileWant) bool {
+	if w.Data != nil {
+		sum := sha256.Sum256(w.Data)
+		return f.Bytes && f.Sum == hex.EncodeToString(sum[:])
+	}
+	return !f.Bytes && f.Text == w.Text
+}
+
+// Content is what the whole file holds: its text, or its bytes.
+func (w FileWant) Content() string {
+	if w.Data != nil {
+		return string(w.Data)
+	}
+	return w.Text
 }
 
 // nudges are for the services that take notice of the file.
@@ -328,7 +357,7 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		d.differ("portion "+w.Portion, "between its two marker lines", f.Broken)
 	case f.Absent:
 		d.add("portion "+w.Portion, "there", "absent")
-	case f.Text != w.Text || f.Bytes:
+	case !f.Holds(w):
 		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
 	}
 	if f.Entry.Kind == "file" {
@@ -370,17 +399,20 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	}
 	v.Nudges = append(w.nudges(), nudgeHolders(in, "file", w.Path)...)
 	lines := count(len(slices.Collect(strings.Lines(w.Text))), "line", "lines")
+	if w.Data != nil {
+		lines = Bytes(int64(len(w.Data)))
+	}
 	verb, text := "write", fmt.Sprintf("write %s, %s", w.Path, lines)
 	switch {
 	case w.Portion != "":
 		text = fmt.Sprintf("write portion %s of %s, %s", w.Portion, w.Path, lines)
-	case f.Entry.Kind == "file" && f.Text == w.Text && !f.Bytes:
+	case f.Entry.Kind == "file" && f.Holds(w):
 		verb, text = "set", fmt.Sprintf("set %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode)
 	case f.Entry.Kind == "link":
 		verb, text = "replace", fmt.Sprintf("replace the link %s (to %s) with a file, %s", w.Path, f.Entry.Target, lines)
 	}
 	move := Move{Verb: verb, Text: text, Work: JSON(w)}
-	if f.Text != w.Text || v.Gone {
+	if w.Data == nil && (f.Text != w.Text || v.Gone) {
 		move.Details = []Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, w.Text), Diff: true}}
 	}
 	v.Moves = []Move{move}

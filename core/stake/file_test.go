@@ -1,6 +1,9 @@
 package stake
 
 import (
+	"crypto/sha256"
+	"encoding/hex"
+	"encoding/json"
 	"strings"
 	"testing"
 )
@@ -26,6 +29,7 @@ func TestFiles(t *testing.T) {
 		{there(func(f *FileFound) { f.Entry.Owner, f.Entry.Group = "keeper", "keeper" }), "owner, group", "set /etc/motd to owner root, group root, mode 0644", false},
 		{FileFound{Entry: Entry{Kind: "link", Target: "/run/motd"}}, "what it is", "replace the link /etc/motd (to /run/motd) with a file, 1 line", false},
 		{FileFound{Entry: Entry{Kind: "directory"}}, "what it is", "", true},
+		{there(func(f *FileFound) { f.Text, f.Bytes, f.Sum = "", true, "ab" }), "text", "write /etc/motd, 1 line", false},
 		{there(func(f *FileFound) { f.Text, f.Large = "", "8 MB" }), "text", "", true},
 	} {
 		v := judged(t, "file", Input{}, want, c.found)
@@ -35,6 +39,34 @@ func TestFiles(t *testing.T) {
 		if nudged := len(v.Nudges) == 1 && v.Nudges[0].Target == "service/nginx"; nudged != (c.moves != "") {
 			t.Errorf("%+v: nudges %+v", c.found, v.Nudges)
 		}
+	}
+}
+
+// A file of any bytes is told by their sum; of a text that is found in its place nothing is shown as a difference (M12).
+func TestFilesOfAnyBytes(t *testing.T) {
+	data := []byte("tide\x00\xff\n")
+	sum := sha256.Sum256(data)
+	want := FileWant{Path: "/usr/local/bin/tide", Data: data, Owner: "root", Group: "root", Mode: "0755"}
+	there := Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0755"}
+	for _, c := range []struct {
+		found        FileFound
+		attrs, moves string
+	}{
+		{FileFound{Entry: there, Bytes: true, Sum: hex.EncodeToString(sum[:])}, "", ""},
+		{FileFound{Entry: there, Bytes: true, Sum: "ab"}, "text", "write /usr/local/bin/tide, 7 B"},
+		{FileFound{Entry: there}, "text", "write /usr/local/bin/tide, 7 B"},
+		{FileFound{Entry: there, Text: "tide"}, "text", "write /usr/local/bin/tide, 7 B"},
+		{FileFound{}, "what it is", "write /usr/local/bin/tide, 7 B"},
+		{FileFound{Entry: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Bytes: true, Sum: hex.EncodeToString(sum[:])}, "mode", "set /usr/local/bin/tide to owner root, group root, mode 0755"},
+	} {
+		v := judged(t, "file", Input{}, want, c.found)
+		if attributes(v) != c.attrs || moves(v) != c.moves || len(v.Moves) > 0 && len(v.Moves[0].Details) > 0 {
+			t.Errorf("%+v: differs in %q, moves %q: %+v", c.found, attributes(v), moves(v), v.Moves)
+		}
+	}
+	var back FileWant
+	if err := json.Unmarshal(JSON(want), &back); err != nil || back.Content() != string(data) {
+		t.Errorf("as JSON it is %q, %v", back.Content(), err)
 	}
 }
 

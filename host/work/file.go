@@ -2,6 +2,8 @@ package work
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -47,8 +49,11 @@ func readFile(m *Host, s *system.Sight, w stake.FileWant) (any, error) {
 		portion, ok, wrong := w.PortionOf(text)
 		f.Text, f.Absent, f.Broken = portion, !ok && wrong == "", wrong
 	}
-	f.Bytes = !utf8.ValidString(f.Text)
-	f.Immutable = (f.Text != w.Text || f.Bytes) && m.Immutable(w.Path)
+	if f.Bytes = !utf8.ValidString(f.Text); f.Bytes {
+		sum := sha256.Sum256([]byte(f.Text))
+		f.Text, f.Sum = "", hex.EncodeToString(sum[:])
+	}
+	f.Immutable = !f.Holds(w) && m.Immutable(w.Path)
 	return f, nil
 }
 
@@ -62,7 +67,7 @@ func doFile(ctx context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore)
 	if w.Away && w.Portion == "" {
 		return rod.Done, removeFile(m, w.Path)
 	}
-	text, owner, group, mode := w.Text, w.Owner, w.Group, w.Mode
+	text, owner, group, mode := w.Content(), w.Owner, w.Group, w.Mode
 	if w.Portion != "" {
 		now := ""
 		if e, err := m.Entry(w.Path); err != nil {
@@ -132,7 +137,7 @@ func or(v, otherwise string) string {
 // backFile puts the file back, or of a portion the portion: what others have written to
 // the file since stays.
 func backFile(_ context.Context, m *Host, j Job, w stake.FileWork, b fileBefore) error {
-	left := w.Text
+	left := w.Content()
 	if w.Portion != "" {
 		former := string(b.File.Text)
 		if left = w.WithPortion(former); w.Away {

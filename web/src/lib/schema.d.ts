@@ -569,6 +569,11 @@ export interface components {
             sha256?: string;
             /** @description Of a file that is written as text or is a template */
             text?: string;
+            /**
+             * Format: byte
+             * @description In place of text, where it is no text in UTF-8
+             */
+            data?: string;
         };
         Revision: {
             number: number;
