@@ -150,7 +150,7 @@ func bringFile(a *app) *cobra.Command {
 					return err
 				}
 				if !utf8.Valid(content) {
-					return fmt.Errorf("%s is not text in UTF-8: publish its directory with northstake bring content", from)
+					return fmt.Errorf("%s is not text in UTF-8: declare it as a file with from, or publish its directory with northstake bring content", from)
 				}
 				text = string(content)
 			}
