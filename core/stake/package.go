@@ -299,8 +299,11 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 			"declare a version that one offers, or a source that has it"}}
 		return v
 	case !f.Unmet && len(f.Lacks) > 0:
-		v.Moves = []Move{{Verb: "install", Text: fmt.Sprintf("install package %s %s again: %s", w.Name, f.Version, lackWords(f.Lacks)),
-			Because: "it restarts its services where its own scripts do that", Work: JSON(PackageWork{Again: w.Name, Version: f.Version, Refresh: f.Candidate == ""})}}
+		work := PackageWork{Again: w.Name, Version: f.Version, Refresh: f.Candidate == ""}
+		m := Move{Verb: "install", Text: fmt.Sprintf("install package %s %s again: %s", w.Name, f.Version, lackWords(f.Lacks)),
+			Because: "it restarts its services where its own scripts do that", Work: JSON(work)}
+		m.arm(work)
+		v.Moves = []Move{m}
 		return v
 	}
 	goal := PackageGoal{Name: w.Name, Version: f.Candidate}
@@ -360,6 +363,7 @@ func finishMove(w PackageWant, f PackageFound) Move {
 		m.Text += fmt.Sprintf(", in version %s", f.Candidate)
 		m.Because += fmt.Sprintf(", and no source offers %s, which it was of", f.Version)
 	}
+	m.arm(work)
 	return m
 }
 
@@ -515,11 +519,7 @@ func installMove(w PackageWork) Move {
 	if len(words) > 1 {
 		m.Text = fmt.Sprintf("install %d packages: %s", len(words), strings.Join(words, ", "))
 	}
-	for _, g := range w.Install {
-		if FiltersItself(g.Name) { // it may begin to filter as soon as it is there
-			m.Confirm, m.Details = true, []Detail{armed}
-		}
-	}
+	m.arm(w)
 	if len(w.With) > 0 {
 		m.Text += ", which removes " + strings.Join(w.With, ", ")
 	}
@@ -527,6 +527,13 @@ func installMove(w PackageWork) Move {
 		m.Because = "the lists of what the sources offer are too old, or not there: they are read first"
 	}
 	return m
+}
+
+// arm has a step held that brings a firewall program: it may begin to filter as soon as it is there.
+func (m *Move) arm(w PackageWork) {
+	if slices.ContainsFunc(w.Names(), FiltersItself) {
+		m.Confirm, m.Details = true, []Detail{armed}
+	}
 }
 
 // joinPackages makes one transaction of several.
@@ -564,11 +571,16 @@ func MeetsExactly(version, wanted string) bool {
 	return false
 }
 
-// Names lists the packages that a step installs.
+// Names lists the packages that a step installs, once more or to the end as well.
 func (w PackageWork) Names() []string {
-	out := make([]string, len(w.Install))
-	for i, g := range w.Install {
-		out[i] = g.Name
+	var out []string
+	for _, g := range w.Install {
+		out = append(out, g.Name)
+	}
+	for _, n := range []string{w.Finish, w.Again} {
+		if n != "" {
+			out = append(out, n)
+		}
 	}
 	slices.Sort(out)
 	return out

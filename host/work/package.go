@@ -112,11 +112,11 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (r
 			return "", packageFault(ctx, manager, "read the lists of what the sources offer", err)
 		}
 	}
-	if w.Finish != "" || w.Again != "" {
-		return rod.Done, installAgain(ctx, m, manager, w)
-	}
-	if w, err = offeredNow(ctx, manager, w); err != nil {
-		return "", err
+	again := w.Finish != "" || w.Again != ""
+	if !again {
+		if w, err = offeredNow(ctx, manager, w); err != nil {
+			return "", err
+		}
 	}
 	state := rod.Done
 	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
@@ -124,6 +124,12 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (r
 		if err := journal.Arm(ctx, m.Machine, j, 3*stake.RevertAfter); err != nil { // an installation takes a while
 			return "", err
 		}
+	}
+	if again {
+		if err = installAgain(ctx, m, manager, w); err == nil && state == rod.Held {
+			err = awaitStarted(ctx, m, w.Names())
+		}
+		return state, err
 	}
 	versions, change := map[string]string{}, false
 	for _, g := range w.Install {
