@@ -152,9 +152,9 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 			break
 		}
 		if first {
-			return handEdit{"package/tide-tables", of("apt-get remove -y -q tide-tables >/dev/null 2>&1", "dpkg --purge tide-tables >/dev/null"), ""}
+			return handEdit{"package/tide-tables", of("apt-get remove -y -q tide-tables >/dev/null 2>&1", "dpkg --purge tide-tables >/dev/null", "rm /usr/bin/tide"), ""}
 		}
-		return handEdit{"package/tide-tables", of("dnf -y -q remove tide-tables >/dev/null 2>&1", "rpm -e tide-tables"), ""}
+		return handEdit{"package/tide-tables", of("dnf -y -q remove tide-tables >/dev/null 2>&1", "rpm -e tide-tables", "rm /usr/bin/tide"), ""}
 	case 5:
 		if m.version == "" || m.version+"-1" == other {
 			break

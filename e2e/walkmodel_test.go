@@ -32,6 +32,7 @@ type walkModel struct {
 	more     string              // tables of the first host's own
 	ebb      bool                // site tides is called ebb
 	other    bool                // the first host's sites are served by its other server
+	closed   string              // the page that visitors of site ex get in place of it, "" where it is open
 	from     string              // a network from which alone port 5432 can be reached, "" for none
 
 	listed string // text of a file that keeps an access list and an attribute of somebody's
@@ -182,6 +183,9 @@ func (m *walkModel) write(g *ground) {
 			fmt.Fprintf(&b, "[site.ex-org]\n%s", kits)
 		} else {
 			fmt.Fprintf(&b, "[site.%s]\n", site[0])
+		}
+		if site[0] == "ex" && m.closed != "" {
+			fmt.Fprintf(&b, "closed = %q\n", m.closed)
 		}
 		fmt.Fprintf(&b, "on = [%q]\nserver = %q\nnames = [%s]\nlisten = [%s]\nindex = [\"index.html\", %q]\n", on, site[1], names, listen, "other"+m.aside+".html")
 	}

@@ -160,18 +160,21 @@ func (w *walk) answers() error {
 			continue
 		}
 		if site == "ex-org" && w.model.moored != "" {
-			if err := answersSoon("http://"+w.g.address(w.g.hosts[0])+"/moored/", "ex-org.saltmarsh.test", w.model.moored); err != nil {
+			if err := answersSoon("http://"+w.g.address(w.g.hosts[0])+"/moored/", "ex-org.saltmarsh.test", 200, w.model.moored); err != nil {
 				return err
 			}
 		}
-		names, ports := []string{site}, []string{""}
+		names, ports, status, want := []string{site}, []string{""}, 200, tree["index.html"]
+		if site == "ex" && w.model.closed != "" {
+			status, want = 503, w.model.closed
+		}
 		if site == "ex" && w.model.second {
 			names, ports = append(names, "www.ex"), append(ports, ":8081")
 		}
 		for _, name := range names {
 			for _, port := range ports {
 				url := "http://" + w.g.address(w.model.on(w.g, r)[0]) + port + strings.Trim(path, `"`) + "/"
-				if err := answersSoon(url, name+".saltmarsh.test", tree["index.html"]); err != nil {
+				if err := answersSoon(url, name+".saltmarsh.test", status, want); err != nil {
 					return err
 				}
 			}
@@ -180,12 +183,12 @@ func (w *walk) answers() error {
 	return nil
 }
 
-// answersSoon says what a URL answers else than a text, by a name, within two seconds.
-func answersSoon(url, name, want string) (failed error) {
+// answersSoon says what a URL answers else than a text with a status, by a name, within two seconds.
+func answersSoon(url, name string, status int, want string) (failed error) {
 	for range 40 {
-		status, body, err := get(url, name)
-		if failed = err; err == nil && (status != 200 || body != want) {
-			failed = fmt.Errorf("%s, %s: answers %d: %s", name, url, status, body[:min(len(body), 200)])
+		got, body, err := get(url, name)
+		if failed = err; err == nil && (got != status || body != want) {
+			failed = fmt.Errorf("%s, %s: answers %d: %s", name, url, got, body[:min(len(body), 200)])
 		}
 		if failed == nil {
 			return nil
@@ -531,7 +534,7 @@ func (w *walk) declareMore() error {
 
 func (w *walk) declareAny() {
 	m := w.model
-	switch w.random.IntN(19) {
+	switch w.random.IntN(20) {
 	case 0, 1, 2:
 		r := pick(w, m.trees)
 		p := pick(w, m.trees[r])
@@ -615,6 +618,13 @@ func (w *walk) declareAny() {
 			m.moored = page(fmt.Sprint("moored ", w.random.IntN(1000)))
 		}
 		w.say("a path that a kit has: %t", m.moored != "")
+	case 19:
+		if m.closed == "" {
+			m.closed = fmt.Sprintf("<h1>Back at %d</h1>\n$uri {path} %%h\n", w.random.IntN(24))
+		} else {
+			m.closed = ""
+		}
+		w.say("site ex is closed: %t", m.closed != "")
 	}
 }
 
@@ -773,6 +783,7 @@ func (w *walk) goesBack() error {
 	m, failing := w.model, w.g.hosts
 	switch w.random.IntN(4) {
 	case 0:
+		m.closed = ""
 		for _, r := range []string{"/srv/www/ex", "/srv/www/ex.org", "/srv/www/tides"} {
 			if m.trees[r] != nil {
 				m.trees[r]["index.html"] = "no such words\n" // the probes do not find what they look for
