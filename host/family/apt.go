@@ -351,7 +351,10 @@ const dpkgInfo = "/var/lib/dpkg/info"
 
 // Files reads dpkg's list of the package; what dpkg-divert(1) has put elsewhere is looked for there.
 func (a apt) Files(_ context.Context, name string) ([]string, error) {
-	list := dpkgInfo + "/" + name + ".list"
+	list, bare := dpkgInfo+"/"+name+".list", strings.SplitN(name, ":", 2)[0]
+	if bare != name && !a.m.Exists(list) { // of those that can be there for several architectures alone it is in the list's name
+		list = dpkgInfo + "/" + bare + ".list"
+	}
 	for _, arch := range append([]string{runtime.GOARCH}, a.arches(name)...) {
 		if !a.m.Exists(list) {
 			list = dpkgInfo + "/" + name + ":" + arch + ".list"
@@ -360,6 +363,9 @@ func (a apt) Files(_ context.Context, name string) ([]string, error) {
 	const diversions, settings = "/var/lib/dpkg/diversions", "/etc/dpkg/dpkg.cfg.d"
 	return system.Cached(a.m, "files of "+name, a.m.FileKey(list, diversions, settings), func() ([]string, error) {
 		b, err := a.m.Read(list)
+		if errors.Is(err, fs.ErrNotExist) {
+			return nil, nil // as dpkg has it, the package has no files then
+		}
 		if err != nil {
 			return nil, fmt.Errorf("read dpkg's list of the files of %s: %w", name, err)
 		}

@@ -7,6 +7,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"testing"
@@ -360,6 +361,21 @@ func TestTheFilesOfAPackageAreRead(t *testing.T) {
 	rpm := "\t0\t/usr/bin/tide\ng\t0\t/usr/bin/ghost\n\t2\t/usr/sbin/left-out\nc\t0\t/etc/tides.conf\n\t0\t/usr/lib64/httpd/modules/mod_tide.so\n(none)\n"
 	if got := strings.Join(ParseRPMList([]byte(rpm)), " "); got != "/usr/bin/tide /usr/lib64/httpd/modules/mod_tide.so" {
 		t.Errorf("of rpm's list: %s", got)
+	}
+}
+
+// The list of a package's files has the architecture in its name where several can be there at once; one that is
+// not there is of no files, and holds nothing else up.
+func TestWhichListOfFilesIsThePackages(t *testing.T) {
+	m := &system.Machine{Root: t.TempDir(), StateDir: "/var/lib/northstake"}
+	for name, list := range map[string]string{"tide.list": "/usr/bin/tide", "clock:" + runtime.GOARCH + ".list": "/usr/bin/clock", "clock:i386.list": "/usr/bin/clock-i386", "ebb:riscv64.list": "/usr/bin/ebb", "moon.list": "/usr/bin/moon"} {
+		systemtest.Put(t, m, dpkgInfo+"/"+name, list+"\n")
+	}
+	systemtest.Put(t, m, "/usr/bin/tide", "")
+	for name, want := range map[string]string{"tide": "", "clock": "/usr/bin/clock", "clock:i386": "/usr/bin/clock-i386", "ebb": "/usr/bin/ebb", "moon:i386": "/usr/bin/moon", "nothing": "", "nothing:i386": ""} {
+		if got, err := Lacks(t.Context(), m, apt{m}, name); err != nil || strings.Join(got, " ") != want {
+			t.Errorf("%s lacks %v, %v; wanted %q", name, got, err, want)
+		}
 	}
 }
 
