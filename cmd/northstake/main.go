@@ -87,7 +87,7 @@ Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
 	f.StringVar(&app.server, "server", os.Getenv("NORTHSTAKE_SERVER"), "address of the service (NORTHSTAKE_SERVER)")
 	f.StringVar(&app.tokenFile, "token-file", os.Getenv("NORTHSTAKE_TOKEN_FILE"), "file with the token (NORTHSTAKE_TOKEN_FILE)")
 	f.BoolVar(&app.allowProgram, "allow-program", false, "run the program of a declaration's more_hosts without asking")
-	f.StringArrayVar(&app.allowLinks, "allow-links", nil, "a directory that links among a declaration's content may lead to, such as what several grounds share; may be given again")
+	f.StringArrayVar(&app.allowLinks, "allow-links", nil, "`DIR` that links among a declaration's content may lead to, such as what several grounds share; may be given again")
 	f.BoolVar(&app.json, "json", false, "print records as JSON")
 	root.AddGroup(&cobra.Group{ID: "declare", Title: "Declaring"}, &cobra.Group{ID: "hosts", Title: "Hosts"}, &cobra.Group{ID: "work", Title: "Planning and applying"}, &cobra.Group{ID: "service", Title: "The service"})
 	for group, list := range map[string][]*cobra.Command{

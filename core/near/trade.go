@@ -180,6 +180,7 @@ var Guesses = []Guess{
 	guess("site", "respond response", "site.path.says", ""),
 	guess("site site.listen", "ssl tls https certificate cert certificates ssl_certificate acme letsencrypt hsts", "", "sites speak plain HTTP so far: put a server with TLS in front of them"),
 	guess("site", "healthcheck check checks probes monitor monitoring test tests", "site.probe", ""),
+	guess("site", "maintenance maintenance_page maintenance_mode offline downtime under_construction unavailable", "site.closed", ""),
 	guess("site", "enabled enable disabled active state", "site.served", ""),
 	guess("site", "php_fpm fastcgi fpm php_version", "site.php", ""),
 	guess("site", "webserver software engine type", "site.server", ""),

@@ -244,14 +244,14 @@ func checkPackages(c *check.Checker, s declare.Settings, at []string) {
 	listed := declare.Get[[]string](s, "packages")
 	for i, p := range listed {
 		if !form.Package.MatchString(p) {
-			c.Say(check.At(at, "packages", strconv.Itoa(i)), fmt.Sprintf("%q is not a package name", p), "use letters, digits and + . - _, and of another architecture than the host's : and its name, such as libc6:i386")
+			c.Say(check.At(at, "packages", strconv.Itoa(i)), fmt.Sprintf("%q is not a package name", p), "use letters, digits and + . - _; one of another architecture than the host's is written like libc6:i386")
 		}
 	}
 	table := declare.Get[map[string]*Package](s, "package")
 	for _, name := range sortedKeys(table) {
 		p, here := table[name], check.At(at, "package", name)
 		if !form.Package.MatchString(name) {
-			c.Say(here, fmt.Sprintf("%q is not a package name", name), "use letters, digits and + . - _, and of another architecture than the host's : and its name, such as libc6:i386")
+			c.Say(here, fmt.Sprintf("%q is not a package name", name), "use letters, digits and + . - _; one of another architecture than the host's is written like libc6:i386")
 		}
 		if slices.Contains(listed, name) {
 			c.Say(here, fmt.Sprintf("package %s stands in packages as well", name), "keep one of the two")
