@@ -419,7 +419,7 @@ func noSource(in Input, w PackageWant, f PackageFound) Note {
 		n.Fix += nearWords(f.Here, f.Near)
 	}
 	if name, arch, other := strings.Cut(w.Name, ":"); other && len(f.Offered) == 0 {
-		n.Fix += fmt.Sprintf("; %s is the host's own architecture's, and %s is offered once the host takes packages of that as well (dpkg --add-architecture %s)", name, w.Name, arch)
+		n.Fix += fmt.Sprintf("; %s is the host's own architecture's, and %s is offered once the host takes packages of that as well (dpkg --add-architecture %s, in the Debian family)", name, w.Name, arch)
 	}
 	if len(f.Disabled) > 0 && len(f.Offered) == 0 {
 		n.Fix += fmt.Sprintf("; or switch a source on: %s is off", strings.Join(f.Disabled, ", "))

@@ -360,8 +360,8 @@ func (a apt) Files(_ context.Context, name string) ([]string, error) {
 			list = dpkgInfo + "/" + name + ":" + arch + ".list"
 		}
 	}
-	const diversions, settings = "/var/lib/dpkg/diversions", "/etc/dpkg/dpkg.cfg.d"
-	return system.Cached(a.m, "files of "+name, a.m.FileKey(list, diversions, settings), func() ([]string, error) {
+	const diversions = "/var/lib/dpkg/diversions"
+	return system.Cached(a.m, "files of "+name, a.m.FileKey(list, diversions), func() ([]string, error) {
 		b, err := a.m.Read(list)
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, nil // as dpkg has it, the package has no files then

@@ -86,7 +86,7 @@ type PackageManager interface {
 	// InstallAgain installs packages that are there, or half there, once more, in these versions.
 	InstallAgain(ctx context.Context, versions map[string]string) error
 	// Files lists the programs, shared libraries and units that a package has brought (kept), but
-	// for what the manager was told to leave out.
+	// with rpm for what that was told to leave out.
 	Files(ctx context.Context, name string) ([]string, error)
 	// Purge removes packages with their configuration.
 	Purge(ctx context.Context, names []string) error
