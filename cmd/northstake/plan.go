@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"strings"
@@ -25,15 +26,18 @@ func (a *app) planFor(ctx context.Context, ground string, ask contract.Ask) (con
 	}
 	err = withPasswords(func(p contract.SudoPasswords) error {
 		ask.SudoPasswords = p
-		res, err := api.CreatePlanWithResponse(ctx, ground, ask)
+		res, err := api.CreatePlanWithResponse(ctx, ground, &contract.CreatePlanParams{Prefer: shortly}, ask)
 		if err := a.answered(res, err); err != nil {
 			return err
 		}
-		out = *res.JSON202
+		out = *cmp.Or(res.JSON200, res.JSON202)
 		return nil
 	})
 	if err != nil {
 		return out, err
+	}
+	if out.State == "done" {
+		return out, nil
 	}
 	if err := a.follow(ctx, fmt.Sprintf("/grounds/%s/plans/%d/events", ground, out.Id), func(contract.StreamEvent) error { return nil }); err != nil {
 		return out, err

@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
@@ -8,6 +9,9 @@ import (
 
 	"northstake/service/contract"
 )
+
+// shortly has a survey or plan that is soon made answered at once; what takes longer is followed.
+const shortly = "wait=1"
 
 // survey makes a survey and waits for it.
 func (a *app) survey(ctx context.Context, ground string, hosts []string) (contract.Survey, error) {
@@ -17,25 +21,27 @@ func (a *app) survey(ctx context.Context, ground string, hosts []string) (contra
 		return out, err
 	}
 	err = withPasswords(func(p contract.SudoPasswords) error {
-		res, err := api.CreateSurveyWithResponse(ctx, ground, contract.Ask{Hosts: hosts, SudoPasswords: p})
+		res, err := api.CreateSurveyWithResponse(ctx, ground, &contract.CreateSurveyParams{Prefer: shortly}, contract.Ask{Hosts: hosts, SudoPasswords: p})
 		if err := a.answered(res, err); err != nil {
 			return err
 		}
-		out = *res.JSON202
+		out = *cmp.Or(res.JSON200, res.JSON202)
 		return nil
 	})
 	if err != nil {
 		return out, err
 	}
-	// What the survey found is in its record; its stream says only when that is whole.
-	if err := a.follow(ctx, fmt.Sprintf("/grounds/%s/surveys/%d/events", ground, out.Id), func(contract.StreamEvent) error { return nil }); err != nil {
-		return out, err
+	if out.State == "queued" || out.State == "running" {
+		// What the survey found is in its record; its stream says only when that is whole.
+		if err := a.follow(ctx, fmt.Sprintf("/grounds/%s/surveys/%d/events", ground, out.Id), func(contract.StreamEvent) error { return nil }); err != nil {
+			return out, err
+		}
+		res, err := api.GetSurveyWithResponse(ctx, ground, out.Id)
+		if err := a.answered(res, err); err != nil {
+			return out, err
+		}
+		out = *res.JSON200
 	}
-	res, err := api.GetSurveyWithResponse(ctx, ground, out.Id)
-	if err := a.answered(res, err); err != nil {
-		return out, err
-	}
-	out = *res.JSON200
 	if out.State != "done" {
 		return out, fmt.Errorf("survey %d failed: %s", out.Id, out.Error)
 	}

@@ -42,7 +42,7 @@ points_to = "/srv/tides"
 %s`, ground, host, more)}}, Files: []declare.File{}}
 }
 
-func declared(t *testing.T, s *servicetest.Service, ground, host, more string) {
+func declared(t testing.TB, s *servicetest.Service, ground, host, more string) {
 	t.Helper()
 	res, err := s.Client.CreateRevisionWithResponse(ctx, ground, declaration(ground, host, more))
 	if err != nil || res.StatusCode() >= 300 {
@@ -50,9 +50,9 @@ func declared(t *testing.T, s *servicetest.Service, ground, host, more string) {
 	}
 }
 
-func planned(t *testing.T, s *servicetest.Service, ground string, ask contract.Ask) contract.Plan {
+func planned(t testing.TB, s *servicetest.Service, ground string, ask contract.Ask) contract.Plan {
 	t.Helper()
-	res, err := s.Client.CreatePlanWithResponse(ctx, ground, ask)
+	res, err := s.Client.CreatePlanWithResponse(ctx, ground, nil, ask)
 	if err != nil || res.JSON202 == nil {
 		t.Fatalf("%v: %s", err, res.Body)
 	}
@@ -64,7 +64,7 @@ func planned(t *testing.T, s *servicetest.Service, ground string, ask contract.A
 	return *made.JSON200
 }
 
-func applied(t *testing.T, s *servicetest.Service, ground string, p contract.Plan) contract.Run {
+func applied(t testing.TB, s *servicetest.Service, ground string, p contract.Plan) contract.Run {
 	t.Helper()
 	res, err := s.Client.CreateRunWithResponse(ctx, ground, contract.NewRun{Plan: p.Id})
 	if err != nil || res.JSON202 == nil {
@@ -385,11 +385,11 @@ func TestWhatIsNoLongerDeclaredGoesWhenItIsAsked(t *testing.T) {
 		{Clear: true, Only: "shifted"}, {Clear: true, Retire: "quay8"}, {Removing: []string{"quay8/content/srv"}},
 		{Clear: true, Removing: []string{"quay9/content/srv"}}, {Retire: "quay9"}, {Retire: "quay8", Only: "shifted"},
 	} {
-		if res, err := s.Client.CreatePlanWithResponse(ctx, "former", ask); err != nil || res.StatusCode() < 400 || res.StatusCode() >= 500 {
+		if res, err := s.Client.CreatePlanWithResponse(ctx, "former", nil, ask); err != nil || res.StatusCode() < 400 || res.StatusCode() >= 500 {
 			t.Errorf("%+v is answered with %d: %v", ask, res.StatusCode(), err)
 		}
 	}
-	if res, err := s.Client.CreateSurveyWithResponse(ctx, "former", contract.Ask{Clear: true}); err != nil || res.StatusCode() != 409 {
+	if res, err := s.Client.CreateSurveyWithResponse(ctx, "former", nil, contract.Ask{Clear: true}); err != nil || res.StatusCode() != 409 {
 		t.Errorf("a survey that takes away: %v, %s", err, res.Body)
 	}
 	if p := planned(t, s, "former", contract.Ask{Clear: true, Removing: []string{"quay8/content/srv"}}); p.Blockers != 1 {

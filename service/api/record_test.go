@@ -20,9 +20,9 @@ import (
 )
 
 // surveyed makes a survey, and returns it with the number of hosts that its stream told of.
-func surveyed(t *testing.T, s *servicetest.Service, ground string) (contract.Survey, int) {
+func surveyed(t testing.TB, s *servicetest.Service, ground string) (contract.Survey, int) {
 	t.Helper()
-	res, err := s.Client.CreateSurveyWithResponse(ctx, ground, contract.Ask{})
+	res, err := s.Client.CreateSurveyWithResponse(ctx, ground, nil, contract.Ask{})
 	if err != nil || res.JSON202 == nil {
 		t.Fatalf("%v: %s", err, res.Body)
 	}

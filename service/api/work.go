@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"strconv"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -18,7 +19,8 @@ import (
 	"northstake/service/store"
 )
 
-func (s *Server) ask(c *gin.Context, ground string, table store.Table) (store.Task, bool) {
+// ask starts a survey or plan, and waits for its end for as long as the request prefers.
+func (s *Server) ask(c *gin.Context, ground string, table store.Table, prefer string) (store.Task, bool) {
 	var ask contract.Ask
 	if !body(c, &ask) {
 		return store.Task{}, false
@@ -33,7 +35,67 @@ func (s *Server) ask(c *gin.Context, ground string, table store.Table) (store.Ta
 		return t, false
 	}
 	c.Header("Location", fmt.Sprintf("/api/v1/grounds/%s/%s/%d", ground, table, t.ID))
+	if wait := waitOf(prefer); wait > 0 {
+		c.Header("Preference-Applied", fmt.Sprintf("wait=%.0f", wait.Seconds()))
+		if t, err = s.awaited(c.Request.Context(), table, t, wait); err != nil {
+			s.refuse(c, err)
+			return t, false
+		}
+	}
 	return t, true
+}
+
+// longestWait is how long a request is held at most.
+const longestWait = time.Minute
+
+// waitOf is how long a request prefers to wait for what it asks for; 0 for not at all, and for
+// what is no such preference (RFC 7240).
+func waitOf(prefer string) time.Duration {
+	for _, p := range strings.Split(prefer, ",") {
+		key, value, _ := strings.Cut(p, "=")
+		if !strings.EqualFold(strings.TrimSpace(key), "wait") {
+			continue
+		}
+		n, err := strconv.ParseUint(strings.Trim(value, ` "`), 10, 32)
+		if err != nil {
+			return 0
+		}
+		return min(time.Duration(n)*time.Second, longestWait)
+	}
+	return 0
+}
+
+// awaited is a survey or plan once it has ended, or as it is when the wait, the request or the
+// service is over.
+func (s *Server) awaited(ctx context.Context, table store.Table, t store.Task, wait time.Duration) (store.Task, error) {
+	news, stop := s.Bell.Listen(store.Topic(string(table), t.ID))
+	defer stop()
+	ctx, cancel := context.WithTimeout(ctx, wait)
+	defer cancel()
+	for {
+		now, err := s.Store.Task(ctx, table, t.ID)
+		switch {
+		case ctx.Err() != nil:
+			return t, nil
+		case err != nil:
+			return t, err
+		case endState(now.State) != "":
+			return now, nil
+		}
+		select {
+		case <-ctx.Done():
+			return t, nil
+		case <-news:
+		}
+	}
+}
+
+// statusOf is what a survey or plan that was asked for is answered with.
+func statusOf(t store.Task) int {
+	if endState(t.State) == "" {
+		return http.StatusAccepted
+	}
+	return http.StatusOK
 }
 
 // task finds a survey or plan of a ground.
@@ -80,9 +142,9 @@ func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
 }
 
 // CreateSurvey starts a survey.
-func (s *Server) CreateSurvey(c *gin.Context, ground contract.InGround) {
-	if t, ok := s.ask(c, ground, store.Surveys); ok {
-		s.surveyOf(c, t, http.StatusAccepted)
+func (s *Server) CreateSurvey(c *gin.Context, ground contract.InGround, p contract.CreateSurveyParams) {
+	if t, ok := s.ask(c, ground, store.Surveys, p.Prefer); ok {
+		s.surveyOf(c, t, statusOf(t))
 	}
 }
 
@@ -147,10 +209,12 @@ func (s *Server) planOf(c *gin.Context, t store.Task, status int) {
 			out.Hosts[i].Steps[n].Work = []byte("{}") // for the host, not for people
 		}
 	}
-	var err error
-	if out.Run, err = s.Store.RunOfPlan(c.Request.Context(), t.ID); err != nil {
-		s.refuse(c, err)
-		return
+	if t.State == "done" {
+		var err error
+		if out.Run, err = s.Store.RunOfPlan(c.Request.Context(), t.ID); err != nil {
+			s.refuse(c, err)
+			return
+		}
 	}
 	c.JSON(status, out)
 }
@@ -174,9 +238,9 @@ func (s *Server) ListPlans(c *gin.Context, ground contract.InGround) {
 }
 
 // CreatePlan starts a plan.
-func (s *Server) CreatePlan(c *gin.Context, ground contract.InGround) {
-	if t, ok := s.ask(c, ground, store.Plans); ok {
-		s.planOf(c, t, http.StatusAccepted)
+func (s *Server) CreatePlan(c *gin.Context, ground contract.InGround, p contract.CreatePlanParams) {
+	if t, ok := s.ask(c, ground, store.Plans, p.Prefer); ok {
+		s.planOf(c, t, statusOf(t))
 	}
 }
 

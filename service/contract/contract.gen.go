@@ -774,6 +774,9 @@ type OnHost = string
 // OnHosts defines model for OnHosts.
 type OnHosts = []string
 
+// Wait defines model for Wait.
+type Wait = string
+
 // Trouble defines model for Trouble.
 type Trouble = Problem
 
@@ -806,6 +809,12 @@ type TrustHostJSONBody struct {
 	Fingerprint string `json:"fingerprint"`
 }
 
+// CreatePlanParams defines parameters for CreatePlan.
+type CreatePlanParams struct {
+	// Prefer `wait=SECONDS`, at most 60: answer with the whole record when it is made within that time (RFC 7240)
+	Prefer Wait `json:"Prefer,omitempty,omitzero"`
+}
+
 // PlanEventsParams defines parameters for PlanEvents.
 type PlanEventsParams struct {
 	LastEventID LastEvent `json:"Last-Event-ID,omitempty,omitzero"`
@@ -814,6 +823,12 @@ type PlanEventsParams struct {
 // RunEventsParams defines parameters for RunEvents.
 type RunEventsParams struct {
 	LastEventID LastEvent `json:"Last-Event-ID,omitempty,omitzero"`
+}
+
+// CreateSurveyParams defines parameters for CreateSurvey.
+type CreateSurveyParams struct {
+	// Prefer `wait=SECONDS`, at most 60: answer with the whole record when it is made within that time (RFC 7240)
+	Prefer Wait `json:"Prefer,omitempty,omitzero"`
 }
 
 // SurveyEventsParams defines parameters for SurveyEvents.
@@ -1040,11 +1055,11 @@ type ClientInterface interface {
 
 	// CreatePlanWithBody performs a POST /grounds/{ground}/plans (the `CreatePlan` operationId) request,
 	// with any type of body and a specified content type.
-	CreatePlanWithBody(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreatePlanWithBody(ctx context.Context, ground InGround, params *CreatePlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreatePlan performs a POST /grounds/{ground}/plans (the `CreatePlan` operationId) request.
 	// Takes a body of the `application/json` content type.
-	CreatePlan(ctx context.Context, ground InGround, body CreatePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreatePlan(ctx context.Context, ground InGround, params *CreatePlanParams, body CreatePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetPlan performs a GET /grounds/{ground}/plans/{id} (the `GetPlan` operationId) request.
 	GetPlan(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1120,11 +1135,11 @@ type ClientInterface interface {
 
 	// CreateSurveyWithBody performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request,
 	// with any type of body and a specified content type.
-	CreateSurveyWithBody(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateSurveyWithBody(ctx context.Context, ground InGround, params *CreateSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// CreateSurvey performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request.
 	// Takes a body of the `application/json` content type.
-	CreateSurvey(ctx context.Context, ground InGround, body CreateSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+	CreateSurvey(ctx context.Context, ground InGround, params *CreateSurveyParams, body CreateSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// GetSurvey performs a GET /grounds/{ground}/surveys/{id} (the `GetSurvey` operationId) request.
 	GetSurvey(ctx context.Context, ground InGround, id ById, reqEditors ...RequestEditorFn) (*http.Response, error)
@@ -1449,8 +1464,8 @@ func (c *Client) ListPlans(ctx context.Context, ground InGround, reqEditors ...R
 
 // CreatePlanWithBody performs a POST /grounds/{ground}/plans (the `CreatePlan` operationId) request,
 // with any type of body and a specified content type.
-func (c *Client) CreatePlanWithBody(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreatePlanRequestWithBody(c.Server, ground, contentType, body)
+func (c *Client) CreatePlanWithBody(ctx context.Context, ground InGround, params *CreatePlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreatePlanRequestWithBody(c.Server, ground, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1463,8 +1478,8 @@ func (c *Client) CreatePlanWithBody(ctx context.Context, ground InGround, conten
 
 // CreatePlan performs a POST /grounds/{ground}/plans (the `CreatePlan` operationId) request.
 // Takes a body of the `application/json` content type.
-func (c *Client) CreatePlan(ctx context.Context, ground InGround, body CreatePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreatePlanRequest(c.Server, ground, body)
+func (c *Client) CreatePlan(ctx context.Context, ground InGround, params *CreatePlanParams, body CreatePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreatePlanRequest(c.Server, ground, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1709,8 +1724,8 @@ func (c *Client) GetSite(ctx context.Context, ground InGround, site string, reqE
 
 // CreateSurveyWithBody performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request,
 // with any type of body and a specified content type.
-func (c *Client) CreateSurveyWithBody(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateSurveyRequestWithBody(c.Server, ground, contentType, body)
+func (c *Client) CreateSurveyWithBody(ctx context.Context, ground InGround, params *CreateSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateSurveyRequestWithBody(c.Server, ground, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -1723,8 +1738,8 @@ func (c *Client) CreateSurveyWithBody(ctx context.Context, ground InGround, cont
 
 // CreateSurvey performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request.
 // Takes a body of the `application/json` content type.
-func (c *Client) CreateSurvey(ctx context.Context, ground InGround, body CreateSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewCreateSurveyRequest(c.Server, ground, body)
+func (c *Client) CreateSurvey(ctx context.Context, ground InGround, params *CreateSurveyParams, body CreateSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCreateSurveyRequest(c.Server, ground, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2526,18 +2541,18 @@ func NewListPlansRequest(server string, ground InGround) (*http.Request, error) 
 }
 
 // NewCreatePlanRequest calls the generic CreatePlan builder with application/json body
-func NewCreatePlanRequest(server string, ground InGround, body CreatePlanJSONRequestBody) (*http.Request, error) {
+func NewCreatePlanRequest(server string, ground InGround, params *CreatePlanParams, body CreatePlanJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCreatePlanRequestWithBody(server, ground, "application/json", bodyReader)
+	return NewCreatePlanRequestWithBody(server, ground, params, "application/json", bodyReader)
 }
 
 // NewCreatePlanRequestWithBody constructs an http.Request for the CreatePlan method, with any body, and a specified content type
-func NewCreatePlanRequestWithBody(server string, ground InGround, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreatePlanRequestWithBody(server string, ground InGround, params *CreatePlanParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -2568,6 +2583,19 @@ func NewCreatePlanRequestWithBody(server string, ground InGround, contentType st
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Prefer", params.Prefer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Prefer", headerParam0)
+
+	}
 
 	return req, nil
 }
@@ -3108,18 +3136,18 @@ func NewGetSiteRequest(server string, ground InGround, site string) (*http.Reque
 }
 
 // NewCreateSurveyRequest calls the generic CreateSurvey builder with application/json body
-func NewCreateSurveyRequest(server string, ground InGround, body CreateSurveyJSONRequestBody) (*http.Request, error) {
+func NewCreateSurveyRequest(server string, ground InGround, params *CreateSurveyParams, body CreateSurveyJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewCreateSurveyRequestWithBody(server, ground, "application/json", bodyReader)
+	return NewCreateSurveyRequestWithBody(server, ground, params, "application/json", bodyReader)
 }
 
 // NewCreateSurveyRequestWithBody constructs an http.Request for the CreateSurvey method, with any body, and a specified content type
-func NewCreateSurveyRequestWithBody(server string, ground InGround, contentType string, body io.Reader) (*http.Request, error) {
+func NewCreateSurveyRequestWithBody(server string, ground InGround, params *CreateSurveyParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -3150,6 +3178,19 @@ func NewCreateSurveyRequestWithBody(server string, ground InGround, contentType 
 	}
 
 	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		var headerParam0 string
+
+		headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Prefer", params.Prefer, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+		if err != nil {
+			return nil, err
+		}
+
+		req.Header.Set("Prefer", headerParam0)
+
+	}
 
 	return req, nil
 }
@@ -3734,11 +3775,11 @@ type ClientWithResponsesInterface interface {
 	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	CreatePlanWithBodyWithResponse(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreatePlanResponse, error)
+	CreatePlanWithBodyWithResponse(ctx context.Context, ground InGround, params *CreatePlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreatePlanResponse, error)
 
 	// CreatePlanWithResponse performs a POST /grounds/{ground}/plans (the `CreatePlan` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	CreatePlanWithResponse(ctx context.Context, ground InGround, body CreatePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*CreatePlanResponse, error)
+	CreatePlanWithResponse(ctx context.Context, ground InGround, params *CreatePlanParams, body CreatePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*CreatePlanResponse, error)
 
 	// GetPlanWithResponse performs a GET /grounds/{ground}/plans/{id} (the `GetPlan` operationId) request.
 	//
@@ -3836,11 +3877,11 @@ type ClientWithResponsesInterface interface {
 	// with any type of body and a specified content type.
 	//
 	// Returns a wrapper object for the known response body format(s).
-	CreateSurveyWithBodyWithResponse(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateSurveyResponse, error)
+	CreateSurveyWithBodyWithResponse(ctx context.Context, ground InGround, params *CreateSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateSurveyResponse, error)
 
 	// CreateSurveyWithResponse performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request.
 	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-	CreateSurveyWithResponse(ctx context.Context, ground InGround, body CreateSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateSurveyResponse, error)
+	CreateSurveyWithResponse(ctx context.Context, ground InGround, params *CreateSurveyParams, body CreateSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateSurveyResponse, error)
 
 	// GetSurveyWithResponse performs a GET /grounds/{ground}/surveys/{id} (the `GetSurvey` operationId) request.
 	//
@@ -4532,10 +4573,17 @@ func (r ListPlansResponse) ContentType() string {
 type CreatePlanResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Plan
 	// JSON202 the response for an HTTP 202 `application/json` response
 	JSON202 *Plan
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CreatePlanResponse) GetJSON200() *Plan {
+	return r.JSON200
 }
 
 // GetJSON202 returns the response for an HTTP 202 `application/json` response
@@ -5149,10 +5197,17 @@ func (r GetSiteResponse) ContentType() string {
 type CreateSurveyResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *Survey
 	// JSON202 the response for an HTTP 202 `application/json` response
 	JSON202 *Survey
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r CreateSurveyResponse) GetJSON200() *Survey {
+	return r.JSON200
 }
 
 // GetJSON202 returns the response for an HTTP 202 `application/json` response
@@ -5948,8 +6003,8 @@ func (c *ClientWithResponses) ListPlansWithResponse(ctx context.Context, ground 
 // with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) CreatePlanWithBodyWithResponse(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreatePlanResponse, error) {
-	rsp, err := c.CreatePlanWithBody(ctx, ground, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CreatePlanWithBodyWithResponse(ctx context.Context, ground InGround, params *CreatePlanParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreatePlanResponse, error) {
+	rsp, err := c.CreatePlanWithBody(ctx, ground, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -5958,8 +6013,8 @@ func (c *ClientWithResponses) CreatePlanWithBodyWithResponse(ctx context.Context
 
 // CreatePlanWithResponse performs a POST /grounds/{ground}/plans (the `CreatePlan` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) CreatePlanWithResponse(ctx context.Context, ground InGround, body CreatePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*CreatePlanResponse, error) {
-	rsp, err := c.CreatePlan(ctx, ground, body, reqEditors...)
+func (c *ClientWithResponses) CreatePlanWithResponse(ctx context.Context, ground InGround, params *CreatePlanParams, body CreatePlanJSONRequestBody, reqEditors ...RequestEditorFn) (*CreatePlanResponse, error) {
+	rsp, err := c.CreatePlan(ctx, ground, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6158,8 +6213,8 @@ func (c *ClientWithResponses) GetSiteWithResponse(ctx context.Context, ground In
 // with any type of body and a specified content type.
 //
 // Returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) CreateSurveyWithBodyWithResponse(ctx context.Context, ground InGround, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateSurveyResponse, error) {
-	rsp, err := c.CreateSurveyWithBody(ctx, ground, contentType, body, reqEditors...)
+func (c *ClientWithResponses) CreateSurveyWithBodyWithResponse(ctx context.Context, ground InGround, params *CreateSurveyParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*CreateSurveyResponse, error) {
+	rsp, err := c.CreateSurveyWithBody(ctx, ground, params, contentType, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6168,8 +6223,8 @@ func (c *ClientWithResponses) CreateSurveyWithBodyWithResponse(ctx context.Conte
 
 // CreateSurveyWithResponse performs a POST /grounds/{ground}/surveys (the `CreateSurvey` operationId) request.
 // Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
-func (c *ClientWithResponses) CreateSurveyWithResponse(ctx context.Context, ground InGround, body CreateSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateSurveyResponse, error) {
-	rsp, err := c.CreateSurvey(ctx, ground, body, reqEditors...)
+func (c *ClientWithResponses) CreateSurveyWithResponse(ctx context.Context, ground InGround, params *CreateSurveyParams, body CreateSurveyJSONRequestBody, reqEditors ...RequestEditorFn) (*CreateSurveyResponse, error) {
+	rsp, err := c.CreateSurvey(ctx, ground, params, body, reqEditors...)
 	if err != nil {
 		return nil, err
 	}
@@ -6780,6 +6835,13 @@ func ParseCreatePlanResponse(rsp *http.Response) (*CreatePlanResponse, error) {
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Plan
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
 		var dest Plan
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -7202,6 +7264,13 @@ func ParseCreateSurveyResponse(rsp *http.Response) (*CreateSurveyResponse, error
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest Survey
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 202:
 		var dest Survey
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -7637,7 +7706,7 @@ type ServerInterface interface {
 	ListPlans(c *gin.Context, ground InGround)
 
 	// (POST /grounds/{ground}/plans)
-	CreatePlan(c *gin.Context, ground InGround)
+	CreatePlan(c *gin.Context, ground InGround, params CreatePlanParams)
 
 	// (GET /grounds/{ground}/plans/{id})
 	GetPlan(c *gin.Context, ground InGround, id ById)
@@ -7676,7 +7745,7 @@ type ServerInterface interface {
 	GetSite(c *gin.Context, ground InGround, site string)
 
 	// (POST /grounds/{ground}/surveys)
-	CreateSurvey(c *gin.Context, ground InGround)
+	CreateSurvey(c *gin.Context, ground InGround, params CreateSurveyParams)
 
 	// (GET /grounds/{ground}/surveys/{id})
 	GetSurvey(c *gin.Context, ground InGround, id ById)
@@ -8112,6 +8181,30 @@ func (siw *ServerInterfaceWrapper) CreatePlan(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreatePlanParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Prefer" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Prefer")]; found {
+		var Prefer Wait
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Prefer, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Prefer", valueList[0], &Prefer, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Prefer: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.Prefer = Prefer
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -8119,7 +8212,7 @@ func (siw *ServerInterfaceWrapper) CreatePlan(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.CreatePlan(c, ground)
+	siw.Handler.CreatePlan(c, ground, params)
 }
 
 // GetPlan operation middleware
@@ -8548,6 +8641,30 @@ func (siw *ServerInterfaceWrapper) CreateSurvey(c *gin.Context) {
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CreateSurveyParams
+
+	headers := c.Request.Header
+
+	// ------------- Optional header parameter "Prefer" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Prefer")]; found {
+		var Prefer Wait
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandler(c, fmt.Errorf("Expected one value for Prefer, got %d", n), http.StatusBadRequest)
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Prefer", valueList[0], &Prefer, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter Prefer: %w", err), http.StatusBadRequest)
+			return
+		}
+
+		params.Prefer = Prefer
+
+	}
+
 	for _, middleware := range siw.HandlerMiddlewares {
 		middleware(c)
 		if c.IsAborted() {
@@ -8555,7 +8672,7 @@ func (siw *ServerInterfaceWrapper) CreateSurvey(c *gin.Context) {
 		}
 	}
 
-	siw.Handler.CreateSurvey(c, ground)
+	siw.Handler.CreateSurvey(c, ground, params)
 }
 
 // GetSurvey operation middleware

@@ -77,6 +77,13 @@ func (j *Service) scopeOf(ctx context.Context, groundID int64, ground string, re
 	return s, err
 }
 
+// looksFor is the scope of the looks that a survey or a plan is made of.
+func (s scope) looksFor(table store.Table) scope {
+	s.clears = s.clears && table == store.Plans
+	s.asksSites = s.act == nil
+	return s
+}
+
 // keeps works out which container is kept as an image, on which engine, and whether it is as the
 // revision declares it.
 func (j *Service) keeps(ctx context.Context, s *scope, ask contract.Ask) error {

@@ -51,7 +51,8 @@ type Service struct {
 	applied      map[string]appliedCache
 	seen         map[string]*seen
 	passwords    map[string]contract.SudoPasswords
-	asked        map[string]store.Task // surveys and plans that this replica was asked for and nobody may have begun
+	asked        map[string]asked
+	early        chan struct{}         // looks that were begun before the queue gave their task
 	working      map[int64]*cancelling // runs
 	mute         time.Time             // until when no resolver is asked, because none answered
 }
@@ -69,7 +70,7 @@ func New(s *store.Store, hosts *reach.Pool, seal *auth.Seal, silence time.Durati
 	id := make([]byte, 6)
 	rand.Read(id)
 	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Hosts: hosts, Seal: seal, Log: log,
-		declarations: map[string]declared{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, asked: map[string]store.Task{}, working: map[int64]*cancelling{}}
+		declarations: map[string]declared{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, asked: map[string]asked{}, early: make(chan struct{}, mostEarly), working: map[int64]*cancelling{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &taskWorker{j: j})
 	river.AddWorker(workers, &runWorker{j: j})
@@ -246,6 +247,7 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
 		return store.Task{}, err
 	}
+	looks := j.begin(ctx, table, s, ask, hosts)
 	var t store.Task
 	err = j.Store.QuickTx(ctx, func(tx *sqlx.Tx) error {
 		var err error
@@ -257,7 +259,7 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 		if len(j.asked) >= 64 { // other replicas have begun them
 			clear(j.asked)
 		}
-		j.asked[store.Topic(string(table), t.ID)] = t
+		j.asked[store.Topic(string(table), t.ID)] = asked{t, looks}
 		j.mu.Unlock()
 		return j.enqueue(ctx, tx, taskArgs{Table: table, ID: t.ID}, store.Topic(string(table), t.ID), ask.SudoPasswords)
 	})
@@ -265,16 +267,17 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 }
 
 // askedFor is a survey or plan that is to be made now, read again where another replica was asked.
-func (j *Service) askedFor(ctx context.Context, table store.Table, id int64) (store.Task, error) {
+func (j *Service) askedFor(ctx context.Context, table store.Table, id int64) (asked, error) {
 	topic := store.Topic(string(table), id)
 	j.mu.Lock()
-	t, ok := j.asked[topic]
+	a, ok := j.asked[topic]
 	delete(j.asked, topic)
 	j.mu.Unlock()
 	if ok {
-		return t, nil
+		return a, nil
 	}
-	return j.Store.Task(ctx, table, id)
+	t, err := j.Store.Task(ctx, table, id)
+	return asked{task: t}, err
 }
 
 // Unknown is a host that was asked for and is not declared.

@@ -52,21 +52,21 @@ func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	ctx, stop := context.WithCancel(ctx)
 	defer stop()
 	go j.beatTask(ctx, table, id)
-	t, err := j.askedFor(ctx, table, id)
+	given, err := j.askedFor(ctx, table, id)
 	if err != nil {
 		return err
 	}
+	t := given.task
 	ask, err := t.Asked()
 	if err != nil {
 		return err
 	}
 	ask.SudoPasswords = j.passwordsOf(topic)
 	s, err := j.scopeOf(ctx, t.GroundID, t.Ground, t.Revision, ask)
-	s.clears = s.clears && table == store.Plans
-	s.asksSites = s.act == nil
+	s = s.looksFor(table)
 	ended := false
 	if err == nil {
-		ended, err = j.lookAtAll(ctx, table, &t, s, ask, topic)
+		ended, err = j.lookAtAll(ctx, table, &t, s, ask, topic, given.looks)
 	}
 	if ended {
 		return nil
@@ -97,7 +97,7 @@ func (j *Service) beatTask(ctx context.Context, table store.Table, id int64) {
 
 // lookAtAll looks at the hosts that were asked for, side by side. Ended says that a survey has
 // been noted as done, together with the last of its hosts. A survey that lacks a host is none.
-func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, ask contract.Ask, topic string) (ended bool, err error) {
+func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, ask contract.Ask, topic string, looks earlyLooks) (ended bool, err error) {
 	names, err := s.hosts(ask)
 	if err != nil {
 		return false, err
@@ -118,7 +118,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			l, err := j.lookAt(ctx, s, name, only)
+			l, err := looks.lookAt(ctx, j, s, name, only)
 			if left.Add(-1) > 0 || table != store.Surveys {
 				var noted bool
 				if plans[i], noted = j.noteLook(ctx, s, name, &l, err, said); !noted {

@@ -55,14 +55,14 @@ var folders sync.Map
 // Host is a host that is a folder.
 type Host struct {
 	*work.Host
-	t *testing.T
+	t testing.TB
 
 	mu    sync.Mutex
 	lines []net.Conn
 }
 
 // NewHost makes a host that is an empty folder, under a name that no other test has.
-func NewHost(t *testing.T, name string) *Host {
+func NewHost(t testing.TB, name string) *Host {
 	h := &Host{Host: &work.Host{Machine: systemtest.Folder(t)}, t: t}
 	systemtest.Put(t, h.Machine, "/etc/os-release", "ID=debian\nPRETTY_NAME=\"A folder\"\n")
 	if _, taken := folders.LoadOrStore(name, h); taken {
@@ -157,7 +157,7 @@ type Service struct {
 }
 
 // Start starts a service on the cluster of Main.
-func Start(t *testing.T) *Service {
+func Start(t testing.TB) *Service {
 	t.Helper()
 	ctx, cancel := context.WithCancel(context.Background())
 	log := slog.New(slog.DiscardHandler)
@@ -208,7 +208,7 @@ func Start(t *testing.T) *Service {
 func (s *Service) Sign(r *http.Request) { r.Header.Set("Authorization", "Bearer "+s.Token) }
 
 // Follow waits for the end of a record's stream of events.
-func (s *Service) Follow(t *testing.T, path string) {
+func (s *Service) Follow(t testing.TB, path string) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()

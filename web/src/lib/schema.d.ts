@@ -1145,6 +1145,8 @@ export interface components {
         OnHost: string;
         ByName: string;
         ById: number;
+        /** @description `wait=SECONDS`, at most 60: answer with the whole record when it is made within that time (RFC 7240) */
+        Wait: string;
         LastEvent: string;
     };
     requestBodies: never;
@@ -1744,7 +1746,10 @@ export interface operations {
     createSurvey: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description `wait=SECONDS`, at most 60: answer with the whole record when it is made within that time (RFC 7240) */
+                Prefer?: components["parameters"]["Wait"];
+            };
             path: {
                 ground: components["parameters"]["InGround"];
             };
@@ -1756,6 +1761,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description The survey, which was awaited */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Survey"];
+                };
+            };
             /** @description Under way */
             202: {
                 headers: {
@@ -1886,7 +1900,10 @@ export interface operations {
     createPlan: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                /** @description `wait=SECONDS`, at most 60: answer with the whole record when it is made within that time (RFC 7240) */
+                Prefer?: components["parameters"]["Wait"];
+            };
             path: {
                 ground: components["parameters"]["InGround"];
             };
@@ -1898,6 +1915,15 @@ export interface operations {
             };
         };
         responses: {
+            /** @description The plan, which was awaited */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plan"];
+                };
+            };
             /** @description Under way */
             202: {
                 headers: {
