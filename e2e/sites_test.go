@@ -813,6 +813,12 @@ func TestASiteIsClosedByOneLine(t *testing.T) {
 	}
 	g.declareText(closed("closed = '''" + page + "'''\n"))
 	g.ns(0, "declare", g.dir)
+	// What goes back to what it was is open, whatever is declared for it by now.
+	g.on(host, "rm /etc/nginx/sites-available/northstake-timetable.conf")
+	g.ns(0, "restore", g.name, "--yes")
+	if out := g.on(host, "curl -s -H 'Host: timetable.saltmarsh.test' http://"+g.address(host)); !strings.Contains(out, "Next sailing") {
+		t.Errorf("a site that is to be closed, and went back to what it was, answers %q", out)
+	}
 	g.apply(0)
 	each(func(server, what, status, body string) {
 		if status != "503 text/html; charset=utf-8" || body != page {

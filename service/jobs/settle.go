@@ -151,7 +151,9 @@ func (h *hostRun) unmet(now plan.Host) []string {
 // finish probes the host's sites and notes how it stands; where a site does not
 // answer as declared, the host goes back to what it was.
 func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
-	probes = slices.DeleteFunc(slices.Clone(probes), func(p resolve.Probe) bool { return slices.Contains(h.planned.LeftSites, p.Site) })
+	probes = slices.DeleteFunc(slices.Clone(probes), func(p resolve.Probe) bool {
+		return slices.Contains(h.planned.LeftSites, p.Site) || h.s.restores && h.toCome(p.Site)
+	})
 	var settled *look
 	if h.s.act == nil {
 		settled = h.settle(ctx)
@@ -196,6 +198,14 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 	default:
 		h.end(ctx, "done", nil)
 	}
+}
+
+// toCome says whether something is declared of a site or container that this host's stakes are not
+// yet, so that what went back to what it was has nothing to answer to its checks.
+func (h *hostRun) toCome(site string) bool {
+	return slices.ContainsFunc(h.planned.Rows, func(r plan.Row) bool {
+		return (r.Standing == plan.Due || r.NewlyDeclared) && (r.Site == site || r.Address == h.doc.Host+"/"+site)
+	})
 }
 
 // unanswered is a check that failed, nil where all are well; those that could not be made are noted.
