@@ -368,6 +368,8 @@ func TestUnreadComesFirst(t *testing.T) {
 	}{
 		"all as declared":   {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Host: "quay1"}}}, "there is nothing to do: all is as revision 3", asDeclared},
 		"answers otherwise": {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Host: "quay1", Otherwise: []stake.Note{{Address: "quay1/site/tides", What: "it is answered by another"}}}}}, "not all is as declared: 1 site answers otherwise", differs},
+		"no host read":      {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Unread: "host quay1 refuses connections"}}}, "1 host could not be read: nothing is planned", trouble},
+		"one host read":     {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Unread: "host quay1 refuses connections"}, {Host: "quay2"}}}, "as far as the rest goes there is nothing to do", trouble},
 		"a stake unread":    {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
 		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "could not be read, and nothing is planned for it", trouble},
 	} {

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -188,6 +189,8 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 		unread = counted(p.Unread, "stake or host", "stakes and hosts") + " could not be read"
 	}
 	switch {
+	case p.Unread > 0 && !slices.ContainsFunc(p.Hosts, func(h contract.PlanHost) bool { return h.Unread == "" }):
+		a.out.line("%s", a.out.attention(counted(p.Unread, "host", "hosts")+" could not be read: nothing is planned"))
 	case p.Steps == 0 && p.Blockers == 0 && p.Unread > 0:
 		a.out.line("%s; as far as the rest goes there is nothing to do", a.out.attention(unread))
 	case p.Steps == 0 && p.Blockers == 0 && strings.HasPrefix(p.Only, "retire "):
