@@ -3,6 +3,7 @@ package e2e
 import (
 	"fmt"
 	"maps"
+	"path"
 	"slices"
 	"strings"
 )
@@ -127,7 +128,8 @@ func (w *walk) oddEdit(host string, of func(...string) string, spoilFile func(st
 	other := fmt.Sprintf("1.%d-1", w.random.IntN(3))
 	switch w.random.IntN(17) {
 	case 16:
-		return handEdit{"file" + file, "cp -p " + q + " /tmp/whole; truncate -s 1T " + q, "cp -p /tmp/whole " + q}
+		kept := sh("/tmp/" + path.Base(file))
+		return handEdit{"file" + file, "cp -p " + q + " " + kept + "; truncate -s 1T " + q, "cp -p " + kept + " " + q}
 	case 14, 15:
 		var sites []string
 		for _, s := range map[bool][]string{true: {"ex", "ex-org"}, false: {m.tides()}}[first] {

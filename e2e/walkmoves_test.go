@@ -26,6 +26,8 @@ type walk struct {
 	model  *walkModel
 	random *rand.Rand
 	said   []string
+
+	differences []string // of what had shifted when drift was last asked
 }
 
 func (w *walk) say(format string, args ...any) { w.said = append(w.said, fmt.Sprintf(format, args...)) }
@@ -347,11 +349,15 @@ func (w *walk) shifted(status int) ([]string, error) {
 		return nil, err
 	}
 	var names []string
+	w.differences = nil
 	for _, h := range s.Hosts {
 		for _, r := range h.Rows {
 			switch r.Standing {
 			case plan.Shifted:
 				names = append(names, r.Address)
+				for _, d := range r.Differences {
+					w.differences = append(w.differences, fmt.Sprintf("%s: %s: wanted %s, found %s", r.Address, d.Attribute, d.Wanted, d.Found))
+				}
 			case plan.Unread:
 				return nil, fmt.Errorf("%s could not be read: %s", r.Address, r.Reason)
 			}
@@ -359,6 +365,14 @@ func (w *walk) shifted(status int) ([]string, error) {
 	}
 	slices.Sort(names)
 	return names, nil
+}
+
+// named says what drift names otherwise than what was edited.
+func (w *walk) named(got, want []string) error {
+	if slices.Equal(got, want) {
+		return nil
+	}
+	return fmt.Errorf("drift names %v, and what was edited is %v:\n%s", got, want, strings.Join(w.differences, "\n"))
 }
 
 // editByHand edits hosts in some of many ways, finds exactly that as drift, and puts it
@@ -406,8 +420,8 @@ func (w *walk) editByHand() error {
 		if err != nil {
 			return err
 		}
-		if strings.Join(got, " ") != strings.Join(all, " ") {
-			return fmt.Errorf("drift names %v, and what was edited is %v", got, all)
+		if err := w.named(got, all); err != nil {
+			return err
 		}
 		for _, u := range undo {
 			if _, err := labs.Shell(context.Background(), u[0], u[1]); err != nil {
@@ -423,8 +437,8 @@ func (w *walk) editByHand() error {
 	if err != nil {
 		return err
 	}
-	if strings.Join(got, " ") != strings.Join(want, " ") {
-		return fmt.Errorf("drift names %v, and what was edited is %v", got, want)
+	if err := w.named(got, want); err != nil {
+		return err
 	}
 	if w.random.IntN(3) == 0 { // something else is declared meanwhile: it is due, and stays so
 		called, version := w.model.ebb, w.model.version
@@ -437,8 +451,8 @@ func (w *walk) editByHand() error {
 		if got, err = w.shifted(1); err != nil {
 			return err
 		}
-		if strings.Join(got, " ") != strings.Join(want, " ") {
-			return fmt.Errorf("with something else declared drift names %v, and what was edited is %v", got, want)
+		if err := w.named(got, want); err != nil {
+			return fmt.Errorf("with something else declared %w", err)
 		}
 	}
 	if _, err := w.ns([]int{0}, "restore", w.g.name, "--yes", "--json"); err != nil {

@@ -254,7 +254,7 @@ func (t *tracing) plain(err error, limit time.Duration) string {
 		t.res.Failed = FailedName
 		return fmt.Sprintf("name %s: %s", name.Name, name.Err)
 	case strings.Contains(s, "connection refused"):
-		return "connection refused: nothing listens there"
+		return nothingListens
 	case strings.Contains(s, "deadline exceeded"), strings.Contains(s, "Timeout"), strings.Contains(s, "timeout"):
 		t.res.Failed = cmp.Or(t.res.Failed, FailedAnswer)
 		return "no answer in " + limit.String() + ": a filter on the way drops it, or the server hangs"
@@ -265,7 +265,13 @@ func (t *tracing) plain(err error, limit time.Duration) string {
 	return s
 }
 
-const notChecked = "not checked: "
+const (
+	notChecked     = "not checked: "
+	nothingListens = "connection refused: nothing listens there"
+)
+
+// Refused says whether nothing listened where a check was made.
+func (r Result) Refused() bool { return r.Error == nothingListens }
 
 // Failed is the result of a check at a place that could not be reached to make it.
 func Failed(p resolve.Probe, from string, err error) Result {

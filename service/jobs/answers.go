@@ -36,6 +36,21 @@ func (j *Service) askBeside(ctx context.Context, s scope, conn *rod.Conn, host s
 	return func() []probe.Result { return <-done }
 }
 
+// startPatience is how long a server that runs may take until it listens.
+const startPatience = 2 * time.Second
+
+// askAgain asks the sites of a host once more of which nothing listened while their server runs: one
+// that is just being started, by somebody else, takes a moment.
+func (j *Service) askAgain(ctx context.Context, s scope, conn *rod.Conn, l *look) {
+	for deadline := time.Now().Add(startPatience); ctx.Err() == nil && time.Now().Before(deadline); time.Sleep(probePause) {
+		refused := slices.DeleteFunc(slices.Clone(l.answers), func(a probe.Result) bool { return !a.Refused() })
+		if rows, _ := answered(l.host, refused, nil, time.Time{}); rows == nil {
+			return
+		}
+		l.answers = j.askBeside(ctx, s, conn, l.host.Host, l.probes)()
+	}
+}
+
 // visitBeside begins to visit a host from the service: on each of some ports of its address one of the sites
 // there, for the mark that its own text alone answers with. A rule or another machine that leads visitors
 // elsewhere does that with a port, whatever the name. What it returns are the sites in whose place somebody

@@ -2,9 +2,12 @@ package jobs
 
 import (
 	"fmt"
+	"net"
+	"net/http"
 	"testing"
 	"time"
 
+	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/host/probe"
@@ -64,6 +67,45 @@ func TestWhatIsAnsweredIsJudgedWithTheRest(t *testing.T) {
 		if got := rows[0]; got.Standing != c.want || len(otherwise) != c.otherwise || (got.Standing == plan.Shifted) != (len(got.Differences) == 1) {
 			t.Errorf("%s: %+v, %v", name, got, otherwise)
 		}
+	}
+}
+
+// A server that runs and does not listen yet is asked again until it does; one that is told of
+// anyhow as stopped is not waited for.
+func TestAServerThatIsJustStartedIsAskedAgain(t *testing.T) {
+	door, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	at := door.Addr().String()
+	door.Close() // nothing listens there
+	p := resolve.Probe{Site: "tides", Host: "quay1", Name: "tides.test", Port: door.Addr().(*net.TCPAddr).Port, Probe: declare.Probe{Path: "/", Status: 200, From: []string{declare.ProbeOutside}}}
+	s := scope{d: &declare.Declaration{Hosts: map[string]*declare.Host{"quay1": {Address: "127.0.0.1"}}}}
+	ask := func(service plan.Standing) look {
+		l := look{probes: []resolve.Probe{p}, host: plan.Host{Host: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: plan.Set}, {Address: "quay1/service/nginx", Type: "service", Standing: service}}}}
+		l.answers = (&Service{}).askBeside(t.Context(), s, nil, "quay1", l.probes)()
+		if len(l.answers) != 1 || !l.answers[0].Refused() {
+			t.Fatalf("before anything listens the answer is %+v", l.answers)
+		}
+		(&Service{}).askAgain(t.Context(), s, nil, &l)
+		return l
+	}
+	before := time.Now()
+	if l := ask(plan.Shifted); !l.answers[0].Refused() || time.Since(before) > startPatience/2 {
+		t.Errorf("a server that is stopped was waited for: %+v", l.answers)
+	}
+	timer := time.AfterFunc(3*probePause, func() {
+		again, err := net.Listen("tcp", at)
+		if err != nil {
+			t.Error(err)
+			return
+		}
+		t.Cleanup(func() { again.Close() })
+		go http.Serve(again, http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {}))
+	})
+	defer timer.Stop()
+	if l := ask(plan.Set); !l.answers[0].OK {
+		t.Errorf("a server that was just started is judged by its first moment: %+v", l.answers)
 	}
 }
 

@@ -264,6 +264,9 @@ func (j *Service) lookAt(ctx context.Context, s scope, host string, only func(pl
 		if err != nil && limited.Err() == context.DeadlineExceeded && ctx.Err() == nil {
 			return fmt.Errorf("host %s was not surveyed within %s; check its load: %w", host, hostLimit, err)
 		}
+		if err == nil {
+			j.askAgain(limited, s, conn, &l)
+		}
 		return err
 	})
 	return l, err
