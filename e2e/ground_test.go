@@ -151,7 +151,8 @@ func (g *ground) beside(path, text string) {
 func (g *ground) complaints(host string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Second)
 	defer cancel()
-	out, err := labs.Shell(ctx, host, "systemctl --failed --no-legend --plain; journalctl -q --no-pager -p warning -n 25 -o short-precise; cat /proc/loadavg; ps axo pid,stat,etime,wchan:30,args | grep -E '[s]shd|[s]udo|journal[d]|[s]erve --state'")
+	out, err := labs.Shell(ctx, host, "systemctl --failed --no-legend --plain; journalctl -q --no-pager -p warning -n 25 -o short-precise; cat /proc/loadavg; "+
+		"timeout 3 systemctl list-jobs --no-pager --no-legend; timeout 3 loginctl list-sessions --no-pager --no-legend; journalctl -q --no-pager -n 25 -o short-precise -t systemd -t systemd-logind; ps axo pid,stat,etime,wchan:30,args | grep -E '[s]shd|[s]udo|journal[d]|login[d]|dbu[s]|[s]ystemd$|[s]ystemd --user|[s]erve --state'")
 	g.t.Logf("what %s says itself (%v):\n%s", host, err, out)
 }
 
