@@ -100,10 +100,13 @@ func (n *Note) UnmarshalJSON(b []byte) error {
 	return Named(b, (*plain)(n), &n.Address)
 }
 
+// MayBeFormer says whether some records may be of releases before, which are read otherwise.
+func MayBeFormer(records []byte) bool { return bytes.Contains(records, []byte(`"address"`)) }
+
 // FormerName is the name of a stake in a record of releases before, which called it its address;
 // false where the record is of now.
 func FormerName(record []byte) (string, bool) {
-	if !bytes.Contains(record, []byte(`"address"`)) {
+	if !MayBeFormer(record) {
 		return "", false
 	}
 	var was struct {

@@ -117,8 +117,17 @@ func (s *Server) task(c *gin.Context, ground string, table store.Table, id int64
 	return t, true
 }
 
+// surveyed is a host of a survey whose rows are passed on as they are kept.
+type surveyed struct {
+	contract.SurveyHost
+	Rows json.RawMessage `json:"rows"`
+}
+
 func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
-	out := contract.Survey{Id: t.ID, State: contract.SurveyState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, FinishedAt: timeOf(t.FinishedAt), Error: t.Error, Hosts: []contract.SurveyHost{}}
+	out := struct {
+		contract.Survey
+		Hosts []surveyed `json:"hosts"`
+	}{contract.Survey{Id: t.ID, State: contract.SurveyState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, FinishedAt: timeOf(t.FinishedAt), Error: t.Error}, []surveyed{}}
 	if t.State == "done" {
 		found, err := s.Store.SurveyHosts(c.Request.Context(), t.ID)
 		if err != nil {
@@ -126,10 +135,10 @@ func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
 			return
 		}
 		for _, one := range found {
-			var h contract.SurveyHost
-			err := json.Unmarshal(one.Doc, &h)
-			if string(one.Rows) != "null" && err == nil {
-				err = json.Unmarshal(one.Rows, &h.Rows)
+			var h surveyed
+			err := json.Unmarshal(one.Doc, &h.SurveyHost)
+			if err == nil {
+				h.Rows, err = rowsAsNow(one.Rows, h.SurveyHost.Rows)
 			}
 			if err != nil {
 				s.refuse(c, err)
@@ -139,6 +148,20 @@ func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
 		}
 	}
 	c.JSON(status, out)
+}
+
+// rowsAsNow are the rows of a host as this release writes them: those that are kept, or of a record that has
+// none of its own those that stand in it.
+func rowsAsNow(kept json.RawMessage, in []plan.Row) (json.RawMessage, error) {
+	if string(kept) != "null" {
+		if !stake.MayBeFormer(kept) {
+			return kept, nil
+		}
+		if err := json.Unmarshal(kept, &in); err != nil {
+			return nil, err
+		}
+	}
+	return stake.JSON(in), nil
 }
 
 // CreateSurvey starts a survey.
