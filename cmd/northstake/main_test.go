@@ -380,6 +380,22 @@ func TestUnreadComesFirst(t *testing.T) {
 	}
 }
 
+// A run is to be carried on with where something is left of it: not on a host of which nothing was
+// planned, since it could not be read.
+func TestOnlyWhatWasPlannedIsCarriedOnWith(t *testing.T) {
+	unread := contract.RunHost{Host: "quay1", State: "failed"}
+	failed := contract.RunHost{Host: "quay2", State: "failed", Steps: []contract.RunStep{{Number: 1}}}
+	for _, c := range []struct {
+		hosts []contract.RunHost
+		want  bool
+	}{{[]contract.RunHost{unread}, false}, {[]contract.RunHost{failed}, true}, {[]contract.RunHost{unread, failed}, true}} {
+		out := printed(t, func(a *app) { a.showRunEnd(contract.Run{Id: 9, Hosts: c.hosts}) })
+		if got := strings.Contains(out, "to carry on there: northstake resume 9"); got != c.want {
+			t.Errorf("of %d hosts it says\n%s", len(c.hosts), out)
+		}
+	}
+}
+
 // Many steps that are alike are said in one line, and each of them with --details; what holds somebody's
 // content and goes, and what can shut the way in, always stands alone.
 func TestStepsThatAreAlikeAreSaidOnce(t *testing.T) {

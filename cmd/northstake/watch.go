@@ -135,7 +135,9 @@ func (a *app) showRunEnd(r contract.Run) {
 		}
 		switch h.State {
 		case "interrupted", "failed", "back", "cancelled":
-			resumable++
+			if len(h.Steps) > 0 { // of a host that could not be read nothing was planned
+				resumable++
+			}
 		}
 	}
 	counts := map[contract.RunHostState]int{}
