@@ -838,3 +838,70 @@ func TestAFileOfAnyBytes(t *testing.T) {
 		t.Errorf("lint ends with %d: %s", status, errs)
 	}
 }
+
+// A site that listens at all addresses of one port and at one address of another is asked at both, on each
+// server: it answers there and nowhere else, and who takes its visitors at either is found (V3).
+func TestASiteThatListensHereAndThere(t *testing.T) {
+	t.Parallel()
+	servers := []struct {
+		name, conf, service, their string
+		wide, narrow               int
+	}{
+		{"nginx", "/etc/nginx/conf.d/a-their.conf", "nginx", "server { listen ADDRESS:PORT; server_name here.nginx.saltmarsh.test; return 410; }", 8281, 8381},
+		{"httpd", "/etc/apache2/sites-enabled/a-their.conf", "apache2", "<VirtualHost ADDRESS:PORT>\nServerName other.test\nServerAlias *.httpd.saltmarsh.test\nRedirect 410 /\n</VirtualHost>", 8282, 8382},
+		{"caddy", "/etc/caddy/conf.d/a-their.conf", "caddy", "http://here.caddy.saltmarsh.test:PORT {\n\tbind ADDRESS\n\trespond 410\n}", 8283, 8383},
+	}
+	var b strings.Builder
+	b.WriteString("[kit.base]\npackages = [\"curl\"]\n[site.timetable]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"timetable.saltmarsh.test\"]\n")
+	for _, s := range servers {
+		fmt.Fprintf(&b, "[site.%[1]s]\non = [\"h*\"]\nserver = %[1]q\nlisten = [%[2]d, { port = %[3]d, address = \"127.0.0.1\" }]\nnames = [\"here.%[1]s.saltmarsh.test\"]\n[site.%[1]s.path.\"/\"]\nsays = \"%[1]s is here\"\n", s.name, s.wide, s.narrow)
+	}
+	g := newGround(t, shared, 1, b.String())
+	g.trust()
+	g.apply(0)
+	host := g.hosts[0]
+	ask := func(server, address string, port int) string {
+		t.Helper()
+		return g.on(host, fmt.Sprintf("curl -s -m 5 -w ' %%{http_code}' -H 'Host: here.%s.saltmarsh.test' http://%s:%d/ || true", server, address, port))
+	}
+	for _, s := range servers {
+		for _, at := range []struct {
+			address string
+			port    int
+			want    string
+		}{{g.address(host), s.wide, s.name + " is here 200"}, {"127.0.0.1", s.wide, s.name + " is here 200"}, {"127.0.0.1", s.narrow, s.name + " is here 200"}, {g.address(host), s.narrow, " 000"}} {
+			if got := ask(s.name, at.address, at.port); got != at.want {
+				t.Errorf("%s: at %s:%d it is answered %q, not %q", s.name, at.address, at.port, got, at.want)
+			}
+		}
+	}
+	g.ns(0, "drift", g.name)
+	g.nothingToDo()
+	for _, s := range servers {
+		for _, at := range []struct {
+			address string
+			port    int
+		}{{g.address(host), s.wide}, {"127.0.0.1", s.narrow}} {
+			if s.name == "caddy" && at.port == s.narrow {
+				continue // it takes no second one of the same address and name
+			}
+			g.on(host, fmt.Sprintf("cat > %s <<'X'\n%s\nX\nsystemctl reload %s; sleep 1", s.conf, strings.NewReplacer("ADDRESS", at.address, "PORT", strconv.Itoa(at.port)).Replace(s.their), s.service))
+			if got := ask(s.name, at.address, at.port); !strings.HasSuffix(got, " 410") {
+				t.Errorf("%s: the other virtual host does not answer at %s:%d: %q", s.name, at.address, at.port, got)
+			}
+			out := g.ns(1, "drift", g.name)
+			for _, want := range []string{"site/" + s.name, s.conf + ":1", fmt.Sprintf("%s:%d", at.address, at.port)} {
+				if !strings.Contains(out, want) {
+					t.Errorf("%s: drift does not say %q:\n%s", s.name, want, out)
+				}
+			}
+			g.on(host, fmt.Sprintf("rm %s; systemctl reload %s; sleep 1", s.conf, s.service))
+		}
+	}
+	g.eventually("all visitors come to the sites again", func() error {
+		if out, errs, code := g.run("drift", g.name); code != 0 {
+			return fmt.Errorf("%d %s%s", code, out, errs)
+		}
+		return nil
+	})
+}
