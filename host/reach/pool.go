@@ -130,11 +130,17 @@ func (p *Pool) start(ctx context.Context, t Target, known KnownKeys) (*rod.Conn,
 	if way.Within == nil {
 		return way.Start(ctx, t, known, p.rods)
 	}
-	engine, err := p.Rod(ctx, t.Through.Key, t.Through.Target, t.Through.Known)
-	if err != nil {
-		return nil, nil, fmt.Errorf("host %s is container %s, and the host of its engine cannot be reached: %w", t.Host, t.Container, err)
+	for again := false; ; again = true {
+		engine, err := p.Rod(ctx, t.Through.Key, t.Through.Target, t.Through.Known)
+		if err != nil {
+			return nil, nil, fmt.Errorf("host %s is container %s, and the host of its engine cannot be reached: %w", t.Host, t.Container, err)
+		}
+		conn, end, err := way.Within(ctx, engine, t)
+		if err == nil || again || ctx.Err() != nil || engine.Usable() {
+			return conn, end, err
+		}
+		// The line to the engine's host had broken, and nobody had noticed yet: over a new one.
 	}
-	return way.Within(ctx, engine, t)
 }
 
 // Drop closes a kept connection, after it broke or its host changed.

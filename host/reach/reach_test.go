@@ -390,6 +390,44 @@ func TestAHostThatLetsInAndIsSilent(t *testing.T) {
 	}
 }
 
+// Where the kept line to an engine's host turns out to be broken as a container is entered, the way there is
+// gone once more, over a new line.
+func TestABrokenLineToAnEngineIsMadeAnew(t *testing.T) {
+	const host, container = "test-host", "test-container"
+	var lines []net.Conn
+	line := func() (*rod.Conn, func(), error) {
+		ours, theirs := net.Pipe()
+		lines = append(lines, theirs)
+		go io.Copy(io.Discard, theirs)
+		conn, err := rod.NewConn(ours)
+		return conn, func() { theirs.Close() }, err
+	}
+	entered, breaks := 0, 1
+	Register(host, Way{Start: func(context.Context, Target, KnownKeys, Rods) (*rod.Conn, func(), error) { return line() }})
+	Register(container, Way{Within: func(_ context.Context, engine *rod.Conn, _ Target) (*rod.Conn, func(), error) {
+		entered++
+		if entered > breaks {
+			return line()
+		}
+		lines[len(lines)-1].Close()
+		for engine.Usable() {
+			time.Sleep(time.Millisecond)
+		}
+		return nil, nil, io.ErrUnexpectedEOF
+	}})
+	defer delete(ways, host)
+	defer delete(ways, container)
+	for breaks = range 3 {
+		entered, lines = 0, nil
+		pool := NewPool(noRods{})
+		_, err := pool.Rod(context.Background(), "g/berth", Target{Host: "berth", Via: container, Container: "berth", Through: &Through{Key: "g/quay", Target: Target{Host: "quay", Via: host}}}, KnownKeys{})
+		if (err == nil) != (breaks < 2) || entered != min(breaks+1, 2) {
+			t.Errorf("of %d broken lines: %v, and the container was entered %d times", breaks, err, entered)
+		}
+		pool.Close()
+	}
+}
+
 // Each way says here how it is gone, and in core/declare what it needs to be declared.
 func TestEveryWayCanBeDeclared(t *testing.T) {
 	if declared := slices.Sorted(maps.Keys(declare.Ways)); !slices.Equal(declared, Ways()) {
