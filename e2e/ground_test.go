@@ -154,6 +154,14 @@ func (g *ground) complaints(host string) {
 	out, err := labs.Shell(ctx, host, "systemctl --failed --no-legend --plain; journalctl -q --no-pager -p warning -n 25 -o short-precise; cat /proc/loadavg; "+
 		"timeout 3 systemctl list-jobs --no-pager --no-legend; timeout 3 loginctl list-sessions --no-pager --no-legend; journalctl -q --no-pager -n 25 -o short-precise -t systemd -t systemd-logind; ps axo pid,stat,etime,wchan:30,args | grep -E '[s]shd|[s]udo|journal[d]|login[d]|dbu[s]|[s]ystemd$|[s]ystemd --user|[s]erve --state'")
 	g.t.Logf("what %s says itself (%v):\n%s", host, err, out)
+	began := time.Now()
+	session, err := exec.CommandContext(ctx, "sh", "-c", sshTo(g.address(host))+" true").CombinedOutput()
+	g.t.Logf("ssh %s true took %s: %v %s", host, time.Since(began).Round(time.Millisecond), err, session)
+}
+
+// sshTo is the OpenSSH client as somebody would use it for a lab host.
+func sshTo(address string) string {
+	return "ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o BatchMode=yes -i " + labs.KeyFile() + " keeper@" + address
 }
 
 func (g *ground) address(host string) string { return labs.Address(g.n[host]) }

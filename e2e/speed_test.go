@@ -220,11 +220,6 @@ func TestSpeed(t *testing.T) {
 	report(t, times, edits)
 }
 
-// sshTo is the OpenSSH client as somebody would use it for a lab host.
-func sshTo(address string) string {
-	return "ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o BatchMode=yes -i " + labs.KeyFile() + " keeper@" + address
-}
-
 // timed runs a script on this machine and says how long it took.
 func timed(t *testing.T, dir, script string) time.Duration {
 	t.Helper()
