@@ -91,3 +91,52 @@ func TestALineThatARunCutsComesBack(t *testing.T) {
 		})
 	}
 }
+
+// A run that has ended as done stays so: where the line breaks after its last step, and before the host is
+// told that it has ended, the host is told over a new line. Else nobody would have come back to the run, and
+// the host would take back in the end what the service has called done.
+func TestARunThatIsDoneStaysDone(t *testing.T) {
+	t.Parallel()
+	declared := func(n int) string {
+		return fmt.Sprintf("# instead of [site.timetable]\n[kit.base.file.\"/srv/notice\"]\ntext = \"notice %d\\n\"\n[kit.base.content.\"/srv/www/storm\"]\ndir = \"content\"\n", n)
+	}
+	g := newGroundOf(t, shared, []lab.Family{lab.Debian}, declared(0))
+	for i := range 400 { // so that a look takes a moment
+		g.content(fmt.Sprintf("d%d/f%d.html", i%20, i), page(fmt.Sprint(i)))
+	}
+	g.trust()
+	g.apply(0)
+	host, broken, last := g.hosts[0], 0, time.Now()
+	for n := 1; n <= 15; n++ {
+		g.declareText(declared(n) + "[host." + host + ".reach]\ntaken_back_after = \"30s\"\n")
+		g.ns(0, "declare", g.dir)
+		p := g.plan(1)
+		g.on(host, fmt.Sprintf("setsid sh -c 'while ! grep -q \"notice %d\" /srv/notice; do :; done; sleep 0.%03d; pkill -KILL -f \"[r]od/.* serve\"' >/dev/null 2>&1 &", n, n*10))
+		run := g.startRun(p.Id)
+		r := g.ended(run)
+		for again := 0; r.State != "done" && again < 3; again++ {
+			broken++
+			if status, body := g.post(fmt.Sprintf("/grounds/%s/runs/%d/resume", g.name, run), "{}"); status != 202 {
+				t.Fatalf("round %d: the run is %s, and cannot be carried on with: %s", n, r.State, body)
+			}
+			r = g.ended(run)
+		}
+		last = time.Now()
+		if r.State != "done" {
+			t.Fatalf("round %d: %+v", n, r)
+		}
+		for _, h := range r.Hosts {
+			for _, note := range h.Notes {
+				t.Logf("round %d: %s", n, note)
+			}
+		}
+		if left := g.on(host, "ls /var/lib/northstake/lines; ls /etc/systemd/system | grep northstake-revert || true"); left != "" {
+			t.Errorf("round %d: the run is done, and the host watches over its line still:\n%s", n, left)
+		}
+	}
+	t.Logf("%d parts of runs were cut off", broken)
+	time.Sleep(time.Until(last.Add(35 * time.Second)))
+	if got := g.on(host, "cat /srv/notice"); got != "notice 15\n" {
+		t.Errorf("half a minute later the host has %q", got)
+	}
+}

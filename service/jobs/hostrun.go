@@ -51,6 +51,11 @@ func (h *hostRun) touches(site string) bool {
 
 func (h *hostRun) id() string { return h.run.String() }
 
+// openAsk is how the host opens the run.
+func (h *hostRun) openAsk() rod.OpenAsk {
+	return rod.OpenAsk{LineGone: h.s.d.ReachOf(h.doc.Host).LineGone()}
+}
+
 // news is what of a document is new since it was told: its steps that stand otherwise, and the notes
 // that have come. So what a run announces grows with its steps, and not with their square.
 func news(told, doc contract.RunHost) contract.RunHost {
@@ -146,7 +151,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 	}
 	h.conn, h.hangUp = conn, hangUp
 	defer func() { h.hangUp() }()
-	opened, err := conn.Open(ctx, h.id(), rod.OpenAsk{LineGone: h.s.d.ReachOf(h.doc.Host).LineGone()})
+	opened, err := conn.Open(ctx, h.id(), h.openAsk())
 	if err != nil {
 		h.broken(ctx, err)
 		return

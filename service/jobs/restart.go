@@ -35,7 +35,7 @@ func (h *hostRun) awaitReturn(ctx context.Context, a access, say func(string)) e
 			hangUp()
 			continue
 		}
-		open, err := conn.Open(ctx, h.id(), rod.OpenAsk{LineGone: h.s.d.ReachOf(h.doc.Host).LineGone()})
+		open, err := conn.Open(ctx, h.id(), h.openAsk())
 		if err != nil {
 			hangUp()
 			return err

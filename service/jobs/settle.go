@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -91,6 +92,28 @@ func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look,
 	return h.j.lookOver(ctx, declared, h.doc.Host, conn, a, nil)
 }
 
+// close tells the host that the run has ended. Where the line has broken since, it does so over a new
+// one: a run to which nobody comes back the host takes back.
+func (h *hostRun) close(ctx context.Context) error {
+	err := h.conn.CloseRun(ctx, h.id())
+	if err == nil || ctx.Err() != nil || h.conn.Usable() {
+		return err
+	}
+	a, err := h.j.access(ctx, h.s, h.doc.Host)
+	if err != nil {
+		return err
+	}
+	conn, hangUp, err := h.j.Hosts.Fresh(ctx, a.target, a.known)
+	if err != nil {
+		return err
+	}
+	defer hangUp()
+	if _, err := conn.Open(ctx, h.id(), h.openAsk()); err != nil {
+		return err
+	}
+	return conn.CloseRun(ctx, h.id())
+}
+
 // settle waits until the host is as the plan promised: a server takes a moment to take
 // its configuration in, and answers with the former one until then. It returns how the host
 // stands then, nil where that is not known.
@@ -177,8 +200,15 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 	}
 	now, unread := h.seen(ctx, h.worked(), settled)
 	silent := h.unanswered(results, now)
-	if err := h.conn.CloseRun(ctx, h.id()); err != nil {
+	var refused *rod.Fault
+	switch err := h.close(ctx); {
+	case ctx.Err() != nil:
+		return
+	case errors.As(err, &refused):
 		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on the host: "+err.Error())
+	case err != nil:
+		h.cutOff(ctx, rod.Fault{What: "the steps are done, and the line to the host broke before it was told so: " + err.Error(), Fix: "resume the run: it makes the checks, and tells the host"})
+		return
 	}
 	left := h.unmet(now)
 	if silent != nil { // of which there is more to say than that it is shifted
