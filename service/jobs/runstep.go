@@ -81,14 +81,24 @@ const comeInPatience = 8 * time.Second
 
 // comeIn makes a new connection to the host.
 func (h *hostRun) comeIn(ctx context.Context, a access) (conn *rod.Conn, hangUp func(), err error) {
-	for began := time.Now(); ; {
+	err = persevere(ctx, comeInPatience, func() (err error) {
 		conn, hangUp, err = h.j.Hosts.Fresh(ctx, a.target, a.known)
-		if err == nil || time.Since(began) > comeInPatience {
-			return conn, hangUp, err
+		return err
+	})
+	return conn, hangUp, err
+}
+
+// persevere tries something until it works, for some time and twice at least: on a slow host the first try may
+// take all of that.
+func persevere(ctx context.Context, patience time.Duration, try func() error) error {
+	for began, tries := time.Now(), 1; ; tries++ {
+		err := try()
+		if err == nil || tries > 1 && time.Since(began) > patience {
+			return err
 		}
 		select {
 		case <-ctx.Done():
-			return nil, nil, ctx.Err()
+			return ctx.Err()
 		case <-time.After(200 * time.Millisecond):
 		}
 	}
