@@ -423,7 +423,7 @@ func (w *walk) editByHand() error {
 		if err := w.named(got, all); err != nil {
 			return err
 		}
-		for _, u := range undo {
+		for _, u := range slices.Backward(undo) { // one may have kept what another had done before
 			if _, err := labs.Shell(context.Background(), u[0], u[1]); err != nil {
 				return err
 			}
