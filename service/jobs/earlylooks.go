@@ -4,8 +4,6 @@ import (
 	"context"
 	"time"
 
-	"northstake/core/plan"
-	"northstake/service/contract"
 	"northstake/service/store"
 )
 
@@ -36,12 +34,12 @@ const (
 )
 
 // begin looks at the hosts of what was just asked for, where they are few.
-func (j *Service) begin(ctx context.Context, table store.Table, s scope, ask contract.Ask, hosts []string) earlyLooks {
+func (j *Service) begin(ctx context.Context, s scope, hosts []string) earlyLooks {
 	if len(hosts) > fewHosts {
 		return earlyLooks{}
 	}
 	out := earlyLooks{at: time.Now(), hosts: map[string]*earlyLook{}}
-	s, only := s.looksFor(table), s.limit(ask)
+	s.asksSites = s.purpose.extent().declared
 	for _, host := range hosts {
 		select {
 		case j.early <- struct{}{}:
@@ -52,7 +50,7 @@ func (j *Service) begin(ctx context.Context, table store.Table, s scope, ask con
 		out.hosts[host] = f
 		go func() {
 			defer func() { <-j.early; close(f.over) }()
-			f.look, f.err = j.lookAt(context.WithoutCancel(ctx), s, host, only)
+			f.look, f.err = j.lookAt(context.WithoutCancel(ctx), s, host)
 		}()
 	}
 	return out
@@ -60,10 +58,10 @@ func (j *Service) begin(ctx context.Context, table store.Table, s scope, ask con
 
 // lookAt is the look at a host that was begun when it was asked for, if that is not long ago, or
 // a new one.
-func (b earlyLooks) lookAt(ctx context.Context, j *Service, s scope, host string, only func(plan.Row) bool) (look, error) {
+func (b earlyLooks) lookAt(ctx context.Context, j *Service, s scope, host string) (look, error) {
 	f := b.hosts[host]
 	if f == nil || time.Since(b.at) > stillEarly {
-		return j.lookAt(ctx, s, host, only)
+		return j.lookAt(ctx, s, host)
 	}
 	select {
 	case <-f.over:

@@ -27,7 +27,7 @@ func TestAnEarlyLookIsTakenUpWhileItIsFresh(t *testing.T) {
 		{"quay1", time.Now().Add(-2 * stillEarly), Unknown{"quay1"}},
 	} {
 		looks.at = c.begun
-		if _, err := looks.lookAt(context.Background(), &Service{}, s, c.host, nil); err != c.want {
+		if _, err := looks.lookAt(context.Background(), &Service{}, s, c.host); err != c.want {
 			t.Errorf("host %s, begun at %s: %v, not %v", c.host, c.begun, err, c.want)
 		}
 	}
@@ -35,7 +35,7 @@ func TestAnEarlyLookIsTakenUpWhileItIsFresh(t *testing.T) {
 	ended, cancel := context.WithCancel(context.Background())
 	cancel()
 	looks.at = time.Now()
-	if _, err := looks.lookAt(ended, &Service{}, s, "quay1", nil); !errors.Is(err, context.Canceled) {
+	if _, err := looks.lookAt(ended, &Service{}, s, "quay1"); !errors.Is(err, context.Canceled) {
 		t.Errorf("a task that was ended waits for its early look: %v", err)
 	}
 }

@@ -23,7 +23,6 @@ type hostRun struct {
 	planned plan.Host
 	doc     contract.RunHost
 	told    contract.RunHost // the document as it was last announced
-	only    func(plan.Row) bool
 	conn    *rod.Conn
 	hangUp  func()
 	before  []probe.Result // made before the first step
@@ -162,12 +161,12 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		resumed = true
 		done[st.Number] = st.State == rod.Done
 	}
-	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, conn, a, h.only)
+	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, conn, a)
 	if err != nil {
 		h.broken(ctx, err)
 		return
 	}
-	if h.s.act != nil && resumed {
+	if !h.s.purpose.extent().declared && resumed {
 		// What was done now is over, and is not done again.
 		l.host.Steps = slices.DeleteFunc(l.host.Steps, func(st plan.Step) bool { return done[st.Number] })
 	}

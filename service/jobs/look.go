@@ -48,7 +48,7 @@ type look struct {
 	elsewhere []elsewhere     // sites in whose place somebody else answers from outside
 	worked    map[string]bool // stakes that a run has just brought about, by their addresses, and whether nothing of them was there
 
-	retires    func(plan.Row) bool // what the plan is about, of what is retired
+	part       func(plan.Row) bool // what the plan is about of the host, nil for all of it
 	traitsText json.RawMessage
 	key        seenKey       // where the whole host was judged
 	before     *seen         // what was made of the same host before
@@ -187,10 +187,11 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits stak
 	j.mu.Lock()
 	r := j.resolved[name]
 	j.mu.Unlock()
-	if r != nil && r.key == key && s.plain() {
+	goes := s.purpose.extent()
+	if r != nil && r.key == key && goes.again {
 		return r, nil
 	}
-	h, err := s.stakes(host, traits, j.Secrets(ctx, s.ground, host))
+	h, err := s.purpose.stakes(s.d, host, traits, j.Secrets(ctx, s.ground, host))
 	if err != nil {
 		return nil, err
 	}
@@ -208,10 +209,10 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits stak
 		r.wants = append(r.wants, w)
 	}
 	for _, local := range slices.Sorted(maps.Keys(applied)) {
-		if a := applied[local]; !declared[local] && a.Made && s.act == nil {
+		if a := applied[local]; !declared[local] && a.Made && goes.declared {
 			w := rod.Want{Type: a.Type, Name: a.Name, Want: a.Want}
 			if k, err := stake.KindOf(a.Type); err == nil && k.AskedAway != nil {
-				w.Want = k.AskedAway(a.Want, s.clears)
+				w.Want = k.AskedAway(a.Want, goes.clears)
 			}
 			r.wants = append(r.wants, w)
 		}
@@ -223,7 +224,7 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits stak
 		sum.Write(w.Last)
 	}
 	r.digest = hex.EncodeToString(sum.Sum(nil))
-	if s.plain() {
+	if goes.again {
 		j.mu.Lock()
 		j.resolved[name] = r
 		j.mu.Unlock()
@@ -254,13 +255,13 @@ func (j *Service) withRod(ctx context.Context, s scope, host string, work func(c
 }
 
 // lookAt surveys a host over a kept connection.
-func (j *Service) lookAt(ctx context.Context, s scope, host string, only func(plan.Row) bool) (l look, err error) {
+func (j *Service) lookAt(ctx context.Context, s scope, host string) (l look, err error) {
 	start := time.Now()
 	defer func() { l.took = time.Since(start) }()
 	err = j.withRod(ctx, s, host, func(conn *rod.Conn, a access) error {
 		limited, cancel := context.WithTimeout(ctx, hostLimit)
 		defer cancel()
-		l, err = j.lookOver(limited, s, host, conn, a, only)
+		l, err = j.lookOver(limited, s, host, conn, a)
 		if err != nil && limited.Err() == context.DeadlineExceeded && ctx.Err() == nil {
 			return fmt.Errorf("host %s was not surveyed within %s; check its load: %w", host, hostLimit, err)
 		}
@@ -273,7 +274,7 @@ func (j *Service) lookAt(ctx context.Context, s scope, host string, only func(pl
 }
 
 // lookOver surveys a host over a connection that was made with some access.
-func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.Conn, a access, only func(plan.Row) bool) (look, error) {
+func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.Conn, a access) (look, error) {
 	applied, version, err := j.appliedOf(ctx, s, host, a.version)
 	if err != nil {
 		return look{}, err
@@ -323,7 +324,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 		out = dialAll(ctx, s.d.Hosts[host], ports)
 	}
 	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version, answers: asked(), elsewhere: visited()}
-	if only == nil && s.plain() {
+	if s.purpose.extent().again {
 		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(out.reached, out.vantage)}
 		j.mu.Lock()
 		before := j.seen[connKey(s, host)]
@@ -334,24 +335,19 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			return l, nil
 		}
 	}
-	if s.retires != nil {
-		if only, err = j.retiresOf(ctx, s, host, traits); err != nil {
-			return l, err
-		}
-		l.retires = only
+	if l.part, err = s.purpose.part(ctx, j, s, host, traits); err != nil {
+		return l, err
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Restores: s.restores, Clears: s.clears, Removing: s.removing, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Way: s.wayTo(host, traits)}
-	if s.retires != nil {
-		l.input.Retires = s.retires.what
-	}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Way: s.wayTo(host, traits)}
+	s.purpose.input(&l.input)
 	for _, reading := range answer.Readings {
 		l.input.Readings[reading.Name] = reading
 	}
-	if l.host, err = plan.Build(l.input, only); err != nil {
+	if l.host, err = plan.Build(l.input, l.part); err != nil {
 		return l, err
 	}
 	if len(l.host.Steps) > 0 {
-		l.host.Cautions = append(s.stillDeclared(host), l.host.Cautions...)
+		l.host.Cautions = append(s.purpose.cautions(host), l.host.Cautions...)
 	}
 	if len(l.host.Steps)+len(l.host.Blockers) > 0 {
 		l.host.Cautions = append(l.host.Cautions, j.siteCautions(ctx, s, host, l.host, traits)...)

@@ -18,54 +18,69 @@ import (
 	"northstake/service/store"
 )
 
-// retiring is what a plan takes away as a whole: one site, or all that runs made on some
-// hosts.
+// retiring takes away one site, or all that runs made on some hosts, whether it is declared or not.
 type retiring struct {
-	what  string // in words
-	site  string // "" for all that is on the hosts
-	hosts []string
-	at    declare.Position // where it is declared still
+	everything
+	what string // in words
+	site string // "" for all that is on the hosts
+	on   []string
+	at   declare.Position // where it is declared still
 }
 
-// retire makes a scope that of taking away what is named: a site or a host, by its name, or
-// all of the ground. Sort says which of the two where there are both. What is declared no
-// more is known from the newest revision that has it.
-func (j *Service) retire(ctx context.Context, s scope, named string) (scope, error) {
+func (r retiring) check(table store.Table) error {
+	a := r.ask
+	if table != store.Plans || a.Clear || a.Only != "" || a.Act.Do != "" || a.OneOff.Text != "" {
+		return NotReady{"something is retired by a plan of its own", "ask for such a plan"}
+	}
+	return nil
+}
+
+func (r retiring) title() string {
+	if r.ask.Retire == contract.All {
+		return "retire all"
+	}
+	return "retire " + r.ask.Retire
+}
+
+// begin finds what is named: a site or a host, by its name, or all of the ground. Sort says which of the two
+// where there are both. What is declared no more is known from the newest revision that has it.
+func (r retiring) begin(ctx context.Context, j *Service, s *scope) (purpose, error) {
+	named := r.ask.Retire
 	sort, name, ok := strings.Cut(named, ":")
 	if !ok {
 		sort, name = "", named
 	}
-	s.clears = true
+	r.clears = true
 	if named == contract.All {
-		s.retires = &retiring{what: "ground " + s.ground, hosts: s.d.HostNames()}
-		return s, nil
+		r.what, r.on = "ground "+s.ground, s.d.HostNames()
+		return r, nil
 	}
-	withSite, err := j.newestWith(ctx, s, func(d *declare.Declaration) bool { return d.Sites[name] != nil })
+	withSite, err := j.newestWith(ctx, *s, func(d *declare.Declaration) bool { return d.Sites[name] != nil })
 	if err != nil {
-		return s, err
+		return r, err
 	}
-	withHost, err := j.newestWith(ctx, s, func(d *declare.Declaration) bool { return d.Hosts[name] != nil })
+	withHost, err := j.newestWith(ctx, *s, func(d *declare.Declaration) bool { return d.Hosts[name] != nil })
 	if err != nil {
-		return s, err
+		return r, err
 	}
 	isSite, isHost := withSite != nil && sort != "host", withHost != nil && sort != "site"
 	switch {
 	case isSite && isHost:
-		return s, NotReady{fmt.Sprintf("there is a site and a host called %s", name), fmt.Sprintf("say which: site:%s or host:%[1]s", name)}
+		return r, NotReady{fmt.Sprintf("there is a site and a host called %s", name), fmt.Sprintf("say which: site:%s or host:%[1]s", name)}
 	case isHost:
-		s.retires = &retiring{what: "host " + name, hosts: []string{name}}
+		r.what, r.on = "host "+name, []string{name}
 		if s.d.Hosts[name] != nil {
-			s.retires.at = s.d.At("host", name)
+			r.at = s.d.At("host", name)
 		} else {
 			s.d = withHost
 		}
 	case isSite:
-		s.retires = &retiring{what: "site " + name, site: name}
-		if s.retires.hosts, err = j.hostsWith(ctx, s, name); err != nil {
-			return s, err
+		r.what, r.site = "site "+name, name
+		if r.on, err = j.hostsWith(ctx, *s, name); err != nil {
+			return r, err
 		}
 		if s.d.Sites[name] != nil {
-			s.retires.at = s.d.At("site", name)
+			r.at = s.d.At("site", name)
 			s.d = s.d.Without(name)
 		}
 	default:
@@ -73,9 +88,31 @@ func (j *Service) retire(ctx context.Context, s scope, named string) (scope, err
 		if like := near.One(name, append(slices.Collect(maps.Keys(s.d.Sites)), s.d.HostNames()...)); like != "" {
 			fix = fmt.Sprintf("did you mean %q?", like)
 		}
-		return s, NotReady{fmt.Sprintf("no site and no host is, or was, called %q on ground %s", named, s.ground), fix}
+		return r, NotReady{fmt.Sprintf("no site and no host is, or was, called %q on ground %s", named, s.ground), fix}
 	}
-	return s, nil
+	return r, nil
+}
+
+func (r retiring) extent() extent { return extent{declared: true, clears: true} }
+
+// hosts are those that have what is retired, where no others are asked for.
+func (r retiring) hosts(d *declare.Declaration) ([]string, error) {
+	if len(r.ask.Hosts) == 0 {
+		return r.on, nil
+	}
+	return r.everything.hosts(d)
+}
+
+func (r retiring) stakes(d *declare.Declaration, host string, traits stake.Traits, secrets *stake.Secrets) (resolve.Host, error) {
+	if r.site == "" {
+		return resolve.Host{}, nil // nothing is to be there
+	}
+	return r.everything.stakes(d, host, traits, secrets)
+}
+
+func (r retiring) input(in *plan.Input) {
+	r.everything.input(in)
+	in.Retires = r.what
 }
 
 // newestWith is the declaration of the newest revision of which something holds, nil where
@@ -108,13 +145,13 @@ func (j *Service) hostsWith(ctx context.Context, s scope, site string) ([]string
 	return out, nil
 }
 
-// retiresOf is what of a host's stakes goes: all that nobody declares on it, or what a site alone
+// part is what of a host's stakes goes: all that nobody declares on it, or what a site alone
 // called for when it was last declared there.
-func (j *Service) retiresOf(ctx context.Context, s scope, host string, traits stake.Traits) (func(plan.Row) bool, error) {
-	if s.retires.site == "" {
+func (r retiring) part(ctx context.Context, j *Service, s scope, host string, traits stake.Traits) (func(plan.Row) bool, error) {
+	if r.site == "" {
 		return func(r plan.Row) bool { return r.Standing == plan.Stray }, nil
 	}
-	d, err := j.newestWith(ctx, s, func(d *declare.Declaration) bool { return slices.Contains(d.HostsOf(s.retires.site), host) })
+	d, err := j.newestWith(ctx, s, func(d *declare.Declaration) bool { return slices.Contains(d.HostsOf(r.site), host) })
 	if err != nil {
 		return nil, err
 	}
@@ -124,7 +161,7 @@ func (j *Service) retiresOf(ctx context.Context, s scope, host string, traits st
 		if err != nil {
 			return nil, err
 		}
-		without, err := resolve.OneHost(d.Without(s.retires.site), host, traits, family.Layouts(traits.Family), nil)
+		without, err := resolve.OneHost(d.Without(r.site), host, traits, family.Layouts(traits.Family), nil)
 		if err != nil {
 			return nil, err
 		}
@@ -135,94 +172,31 @@ func (j *Service) retiresOf(ctx context.Context, s scope, host string, traits st
 			delete(its, st.Address())
 		}
 	}
-	return func(r plan.Row) bool {
-		return r.Standing == plan.Stray && (r.Site == s.retires.site || its[r.Address])
+	return func(row plan.Row) bool {
+		return row.Standing == plan.Stray && (row.Site == r.site || its[row.Address])
 	}, nil
 }
 
-// stillDeclared are cautions for what a plan takes away although it is declared.
-func (s scope) stillDeclared(host string) []stake.Note {
-	if s.retires == nil || s.retires.at.File == "" {
+// cautions say that what goes is declared.
+func (r retiring) cautions(host string) []stake.Note {
+	if r.at.File == "" {
 		return nil
 	}
-	return []stake.Note{{Address: host, What: s.retires.what + " is declared still, and the next plan of all that is declared would bring it back", Fix: fmt.Sprintf("take it out of the declaration: %s:%d", s.retires.at.File, s.retires.at.Line)}}
+	return []stake.Note{{Address: host, What: r.what + " is declared still, and the next plan of all that is declared would bring it back", Fix: fmt.Sprintf("take it out of the declaration: %s:%d", r.at.File, r.at.Line)}}
 }
 
-// leftOf says what is left on a host of what a run has retired.
-func (s scope) leftOf(now plan.Host, only func(plan.Row) bool) string {
+func (r retiring) ended() purpose { return r }
+
+func (r retiring) left(now plan.Host, part func(plan.Row) bool) string {
 	var left []string
-	for _, r := range now.Rows {
-		if only(r) {
-			left = append(left, strings.TrimPrefix(r.Address, now.Host+"/"))
+	for _, row := range now.Rows {
+		if part(row) {
+			left = append(left, strings.TrimPrefix(row.Address, now.Host+"/"))
 		}
 	}
 	if len(left) == 0 {
-		return "nothing that runs made here is left of " + s.retires.what
+		return "nothing that runs made here is left of " + r.what
 	}
 	slices.Sort(left)
-	return fmt.Sprintf("of %s this is still here: %s", s.retires.what, strings.Join(left[:min(len(left), 10)], ", ")) + andMore(len(left)-10)
-}
-
-// NotForgotten says that something is still there of what is to be forgotten.
-type NotForgotten struct{ Left map[string]int } // stakes that runs made, by host
-
-func (n NotForgotten) Error() string {
-	var out []string
-	for _, h := range slices.Sorted(maps.Keys(n.Left)) {
-		out = append(out, fmt.Sprintf("%d on %s", n.Left[h], h))
-	}
-	return "runs brought things about that are still there: " + strings.Join(out, ", ")
-}
-
-// Forget drops the record of a ground, or of some hosts that are not declared any more. With
-// regardless, what runs made there may still be there.
-func (j *Service) Forget(ctx context.Context, g store.Ground, hosts []string, regardless bool) error {
-	d, err := j.Declaration(ctx, g.ID, g.Newest)
-	if err != nil && len(hosts) > 0 { // all of a ground goes whatever stands in it
-		return err
-	}
-	known, err := j.Store.HostsOf(ctx, g.ID)
-	if err != nil {
-		return err
-	}
-	runs, err := j.Store.Runs(ctx, g.ID, 100)
-	if err != nil {
-		return err
-	}
-	for _, r := range runs {
-		if r.State == "queued" || r.State == "running" {
-			return NotReady{fmt.Sprintf("run %d is %s", r.ID, r.State), "wait until it has ended: northstake watch " + fmt.Sprint(r.ID)}
-		}
-	}
-	for _, h := range hosts {
-		switch {
-		case d.Hosts[h] != nil:
-			at := d.At("host", h)
-			return NotReady{fmt.Sprintf("host %s is declared", h), fmt.Sprintf("take it out of the declaration first: %s:%d", at.File, at.Line)}
-		case !slices.Contains(known, h):
-			return NotReady{fmt.Sprintf("nothing is known of a host %q", h), "northstake hosts lists the hosts"}
-		}
-	}
-	if len(hosts) > 0 {
-		known = hosts
-	}
-	left := map[string]int{}
-	for _, h := range known {
-		applied, _, err := j.Store.Applied(ctx, g.ID, h)
-		if err != nil {
-			return err
-		}
-		for _, a := range applied {
-			if a.Made {
-				left[h]++
-			}
-		}
-	}
-	if len(left) > 0 && !regardless {
-		return NotForgotten{left}
-	}
-	for _, h := range known {
-		j.Hosts.Drop(connKey(scope{groundID: g.ID}, h))
-	}
-	return j.Store.Forget(ctx, g.ID, hosts)
+	return fmt.Sprintf("of %s this is still here: %s", r.what, strings.Join(left[:min(len(left), 10)], ", ")) + andMore(len(left)-10)
 }

@@ -76,7 +76,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		j.Log.Error("a run could not be begun", "run", id, "error", err)
 		return j.Store.FinishRun(ctx, id, j.ID, "failed", "the run could not be begun: "+err.Error())
 	}
-	s, docs, ask := b.scope, b.docs, b.ask
+	s, docs := b.scope, b.docs
 	planned := map[string]plan.Host{}
 	for _, h := range b.hosts {
 		planned[h.Host] = h
@@ -92,7 +92,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			h := &hostRun{j: j, run: rod.Run{Number: id, Service: service, Once: r.Once}, cancelled: cancelled, s: s, planned: planned[doc.Host], doc: doc, only: s.limit(ask)}
+			h := &hostRun{j: j, run: rod.Run{Number: id, Service: service, Once: r.Once}, cancelled: cancelled, s: s, planned: planned[doc.Host], doc: doc}
 			h.carryOut(ctx)
 			states[i] = h.doc.State
 		})
@@ -147,7 +147,7 @@ func (j *Service) beginRun(ctx context.Context, r store.Run) (b begun, err error
 		return b, err
 	}
 	b.ask.SudoPasswords = j.passwordsOf(store.Topic("runs", r.ID))
-	b.scope, err = j.scopeOf(ctx, t.GroundID, t.Ground, t.Revision, b.ask)
+	b.scope, err = j.scopeOf(ctx, store.Plans, t.GroundID, t.Ground, t.Revision, b.ask)
 	b.scope.carriesOut = true
 	return b, err
 }

@@ -215,14 +215,14 @@ func (j *Service) declared(ctx context.Context, groundID int64, number int) (dec
 
 // Ask starts a survey or a plan of a ground's newest revision.
 func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, ask contract.Ask, by string) (store.Task, error) {
-	if err := checkAsk(table, ask); err != nil {
+	if err := purposeOf(ask).check(table); err != nil {
 		return store.Task{}, err
 	}
-	s, err := j.scopeOf(ctx, g.ID, g.Name, g.Newest, ask)
+	s, err := j.scopeOf(ctx, table, g.ID, g.Name, g.Newest, ask)
 	if err != nil {
 		return store.Task{}, err
 	}
-	if table == store.Plans && ask.Act.Do == "" && ask.Retire == "" {
+	if table == store.Plans && s.purpose.extent().sound {
 		d, err := j.declared(ctx, g.ID, g.Newest)
 		if err != nil {
 			return store.Task{}, err
@@ -231,14 +231,14 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 			return store.Task{}, NotReady{fmt.Sprintf("revision %d was sound when it was declared, and is not any more: %s", g.Newest, d.problems[0].Error()), strings.TrimPrefix(d.problems[0].Fix+"; then declare it again", "; ")}
 		}
 	}
-	hosts, err := s.hosts(ask)
+	hosts, err := s.purpose.hosts(s.d)
 	if err != nil {
 		return store.Task{}, err
 	}
 	for _, name := range ask.Removing {
 		host, _, _ := strings.Cut(name, "/")
 		switch {
-		case !s.clears:
+		case !s.purpose.extent().clears:
 			return store.Task{}, NotReady{fmt.Sprintf("%s is named to go, and this plan takes nothing away", name), "ask to clear as well"}
 		case !slices.Contains(hosts, host):
 			return store.Task{}, NotReady{fmt.Sprintf("%s is named to go, and the plan is not about a host %q", name, host), "write the whole name of a stake, such as quay1/content/srv/www/tides"}
@@ -247,7 +247,7 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
 		return store.Task{}, err
 	}
-	looks := j.begin(ctx, table, s, ask, hosts)
+	looks := j.begin(ctx, s, hosts)
 	var t store.Task
 	err = j.Store.QuickTx(ctx, func(tx *sqlx.Tx) error {
 		var err error

@@ -43,7 +43,7 @@ func (h *hostRun) worked() map[string]bool {
 // it stood just before, nil where it is to be looked at.
 func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *look) (plan.Host, error) {
 	declared := h.s
-	declared.act, declared.asksSites = nil, true // how the host stands is a matter of what is declared
+	declared.purpose, declared.asksSites = h.s.purpose.ended(), true
 	a, err := h.j.access(ctx, declared, h.doc.Host)
 	var l look
 	if len(worked) > 0 { // it is to be noted, even if all is as it was when last seen
@@ -71,8 +71,10 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *loo
 	if err != nil {
 		h.doc.Notes = append(h.doc.Notes, "the host could not be read at the end: "+err.Error())
 	}
-	if err == nil && l.retires != nil {
-		h.doc.Notes = append(h.doc.Notes, declared.leftOf(l.host, l.retires))
+	if err == nil {
+		if left := declared.purpose.left(l.host, l.part); left != "" {
+			h.doc.Notes = append(h.doc.Notes, left)
+		}
 	}
 	return l.host, err
 }
@@ -80,7 +82,7 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *loo
 // lastLook surveys the host at the end of its part, over a new connection where the line
 // has broken since: what was done is known, and only how the host stands is asked.
 func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look, error) {
-	l, err := h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a, nil)
+	l, err := h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a)
 	if err == nil || ctx.Err() != nil || h.conn.Usable() {
 		return l, err
 	}
@@ -89,7 +91,7 @@ func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look,
 		return l, err
 	}
 	defer hangUp()
-	return h.j.lookOver(ctx, declared, h.doc.Host, conn, a, nil)
+	return h.j.lookOver(ctx, declared, h.doc.Host, conn, a)
 }
 
 // close tells the host that the run has ended. Where the line has broken since, it does so over a new
@@ -122,11 +124,13 @@ func (h *hostRun) settle(ctx context.Context) *look {
 	if h.went {
 		patience = bootPatience
 	}
+	s := h.s
+	s.purpose = s.purpose.ended()
 	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(probePause) {
-		a, err := h.j.access(ctx, h.s, h.doc.Host)
+		a, err := h.j.access(ctx, s, h.doc.Host)
 		var l look
 		if err == nil {
-			l, err = h.j.lookOver(ctx, h.s, h.doc.Host, h.conn, a, nil)
+			l, err = h.j.lookOver(ctx, s, h.doc.Host, h.conn, a)
 		}
 		if err != nil || ctx.Err() != nil {
 			return nil // the look at the end says why
@@ -153,9 +157,9 @@ func (h *hostRun) unmet(now plan.Host) []string {
 	for a := range h.worked() {
 		promised[a] = !waits[a]
 	}
-	all := h.only == nil && h.s.act == nil && h.s.retires == nil
+	goes := h.s.purpose.extent()
 	for _, r := range h.planned.Rows {
-		promised[r.Address] = promised[r.Address] || !waits[r.Address] && (r.Standing == plan.Set || all && (r.Standing == plan.Due || r.Standing == plan.Shifted))
+		promised[r.Address] = promised[r.Address] || !waits[r.Address] && (r.Standing == plan.Set || goes.whole && (r.Standing == plan.Due || r.Standing == plan.Shifted))
 	}
 	for _, s := range h.planned.Steps {
 		if s.Stays {
@@ -164,7 +168,7 @@ func (h *hostRun) unmet(now plan.Host) []string {
 	}
 	var out []string
 	for _, r := range now.Rows {
-		if met := r.Standing == plan.Set || r.Standing == plan.Due && h.s.restores; promised[r.Address] && !met {
+		if met := r.Standing == plan.Set || r.Standing == plan.Due && goes.former; promised[r.Address] && !met {
 			out = append(out, r.Address+", "+string(r.Standing))
 		}
 	}
@@ -175,10 +179,10 @@ func (h *hostRun) unmet(now plan.Host) []string {
 // answer as declared, the host goes back to what it was.
 func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 	probes = slices.DeleteFunc(slices.Clone(probes), func(p resolve.Probe) bool {
-		return slices.Contains(h.planned.LeftSites, p.Site) || h.s.restores && h.toCome(p.Site)
+		return slices.Contains(h.planned.LeftSites, p.Site) || h.s.purpose.extent().former && h.toCome(p.Site)
 	})
 	var settled *look
-	if h.s.act == nil {
+	if h.s.purpose.extent().declared {
 		settled = h.settle(ctx)
 	}
 	if len(probes) > 0 {
@@ -219,7 +223,7 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 	switch {
 	case unread != nil:
 		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and the host could not be read at the end: " + unread.Error(), Fix: "survey it again"})
-	case h.s.act == nil && len(left) > 0:
+	case h.s.purpose.extent().declared && len(left) > 0:
 		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and this is still not as declared: " + strings.Join(left[:min(len(left), 10)], "; ") + andMore(len(left)-10), Fix: "plan again, and look at what differs"})
 	case silent != nil:
 		h.end(ctx, "unmet", &rod.Fault{What: fmt.Sprintf("the steps are done, and %s answers as little as before: http://%s:%d%s from %s: %s", checked(silent.Site), silent.Name, silent.Port, silent.Path, silent.From, silent.Words()), Fix: "this run did not bring that about; correct the content, the probe or the site"})

@@ -45,7 +45,7 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 	if err != nil {
 		return r, err
 	}
-	s, err := j.scopeOf(ctx, g.ID, g.Name, t.Revision, asked)
+	s, err := j.scopeOf(ctx, store.Plans, g.ID, g.Name, t.Revision, asked)
 	if err != nil {
 		return r, err
 	}

@@ -62,11 +62,11 @@ func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 		return err
 	}
 	ask.SudoPasswords = j.passwordsOf(topic)
-	s, err := j.scopeOf(ctx, t.GroundID, t.Ground, t.Revision, ask)
-	s = s.looksFor(table)
+	s, err := j.scopeOf(ctx, table, t.GroundID, t.Ground, t.Revision, ask)
 	ended := false
 	if err == nil {
-		ended, err = j.lookAtAll(ctx, table, &t, s, ask, topic, given.looks)
+		s.asksSites = s.purpose.extent().declared
+		ended, err = j.lookAtAll(ctx, table, &t, s, topic, given.looks)
 	}
 	if ended {
 		return nil
@@ -97,12 +97,11 @@ func (j *Service) beatTask(ctx context.Context, table store.Table, id int64) {
 
 // lookAtAll looks at the hosts that were asked for, side by side. Ended says that a survey has
 // been noted as done, together with the last of its hosts. A survey that lacks a host is none.
-func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, ask contract.Ask, topic string, looks earlyLooks) (ended bool, err error) {
-	names, err := s.hosts(ask)
+func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, topic string, looks earlyLooks) (ended bool, err error) {
+	names, err := s.purpose.hosts(s.d)
 	if err != nil {
 		return false, err
 	}
-	only := s.limit(ask)
 	plans := make([]plan.Host, len(names))
 	gate := make(chan struct{}, most)
 	var wg, noting sync.WaitGroup // noting: all but the last
@@ -118,7 +117,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			l, err := looks.lookAt(ctx, j, s, name, only)
+			l, err := looks.lookAt(ctx, j, s, name)
 			if left.Add(-1) > 0 || table != store.Surveys {
 				var noted bool
 				if plans[i], noted = j.noteLook(ctx, s, name, &l, err, said); !noted {
@@ -160,7 +159,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 // noteLook keeps what was seen of a host, or why nothing was, and announces it; that a host
 // cannot be reached is a finding too. Noted says whether that went well.
 func (j *Service) noteLook(ctx context.Context, s scope, name string, l *look, err error, said store.Said) (out plan.Host, noted bool) {
-	if err == nil && s.act == nil {
+	if err == nil && s.purpose.extent().declared {
 		err = j.Store.Persist(ctx, func() error { return j.note(ctx, s, l, said) })
 		noted = err == nil
 	}
