@@ -73,8 +73,15 @@ func unitName(service string) string {
 	return service + ".service"
 }
 
-// Log is the end of a unit's journal.
+// syncTime is how long the journal may take to take in what it was sent.
+const syncTime = 3 * time.Second
+
+// Log is the end of a unit's journal, with what has been said just now: the journal is asked to take
+// that in first, where it can be.
 func (u *Units) Log(ctx context.Context, service string) string {
+	limited, cancel := context.WithTimeout(ctx, syncTime)
+	defer cancel()
+	_, _ = u.run(limited, nil, "journalctl", "--sync")
 	out, err := u.run(ctx, nil, "journalctl", "-u", unitName(service), "-n", "12", "--no-pager", "-o", "cat")
 	if err != nil {
 		return ""
