@@ -111,7 +111,7 @@ func (h *hostRun) close(ctx context.Context) error {
 	}
 	defer hangUp()
 	if _, err := conn.Open(ctx, h.id(), h.openAsk()); err != nil {
-		return err
+		return fmt.Errorf("come back to the run: %v", err) // whatever the host says: it was not told
 	}
 	return conn.CloseRun(ctx, h.id())
 }
