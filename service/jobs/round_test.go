@@ -7,6 +7,9 @@ import (
 	"os"
 	"strings"
 	"testing"
+	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"northstake/core/declare"
 	"northstake/core/lint"
@@ -116,6 +119,67 @@ func TestABrokenLineIsResumedOnce(t *testing.T) {
 		if _, err := s.Jobs.ResumeRun(ctx, g, r.ID, contract.ResumeRun{}); !errors.As(err, &unready) {
 			t.Errorf("a run that is done is resumed again: %v", err)
 		}
+	}
+}
+
+// A run whose line broke after its last step is called done only when its host has been told so: where
+// the host refuses to be told over a new line, the run is cut off, since the host would take back in the
+// end what was called done (X5). When the host listens again, it is carried on with.
+func TestARunIsDoneWhenItsHostIsTold(t *testing.T) {
+	t.Parallel()
+	for name, refuses := range map[string]bool{"told1": false, "told2": true} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			s, h := servicetest.Start(t), servicetest.NewHost(t, name)
+			g := grounded(t, s, name, name)
+			h.Hold("3 begun")
+			r, err := s.Jobs.StartRun(ctx, g, planned(t, s, g), contract.NewRun{}, "keeper")
+			if err != nil {
+				t.Fatal(err)
+			}
+			h.Reached()
+			// The last look is over, and not noted: nothing is left but to tell the host.
+			if err := s.Store.Tx(ctx, func(tx *sqlx.Tx) error {
+				var holder int
+				if err := tx.Get(&holder, "SELECT pg_backend_pid() FROM hosts WHERE ground_id = $1 AND host = $2 FOR UPDATE", g.ID, name); err != nil {
+					return err
+				}
+				h.Unhold()
+				waits := 0
+				for began := time.Now(); waits == 0; time.Sleep(time.Millisecond) {
+					err := s.Store.DB.Get(&waits, "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE 'UPDATE hosts%' AND $1 = ANY (pg_blocking_pids(pid))", holder)
+					if err != nil || time.Since(began) > 30*time.Second {
+						return fmt.Errorf("nobody notes how the host stands: %v", err)
+					}
+				}
+				h.Cut()
+				return nil
+			}); err != nil {
+				t.Fatal(err)
+			}
+			end := func() {}
+			if refuses {
+				end = h.Busy("7.another")
+			}
+			got := ended(t, s, g, r.ID)
+			if !refuses {
+				if got.State != "done" {
+					t.Errorf("it is %s: %+v", got.State, got.Hosts[0])
+				}
+				return
+			}
+			f := got.Hosts[0].Fault
+			if got.Hosts[0].State != "interrupted" || !strings.Contains(f.What, "before it was told so: come back to the run: another run works on this host") || !strings.Contains(f.Fix, "resume the run") {
+				t.Fatalf("it is %s: %+v", got.Hosts[0].State, f)
+			}
+			end()
+			if _, err := s.Jobs.ResumeRun(ctx, g, r.ID, contract.ResumeRun{}); err != nil {
+				t.Fatal(err)
+			}
+			if got = ended(t, s, g, r.ID); got.State != "done" {
+				t.Errorf("carried on with, it is %s: %+v", got.State, got.Hosts[0].Fault)
+			}
+		})
 	}
 }
 

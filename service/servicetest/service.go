@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"northstake/core/declare"
+	"northstake/host/journal"
 	"northstake/host/reach"
 	"northstake/host/rod"
 	"northstake/host/system/systemtest"
@@ -118,6 +119,16 @@ func (h *Host) Reached() {
 func (h *Host) Unhold() {
 	os.Remove(h.State("hold"))
 	os.Remove(h.State("hold") + ".reached")
+}
+
+// Busy has another run hold the host's lock, until end is called.
+func (h *Host) Busy(run string) (end func()) {
+	h.t.Helper()
+	l, err := journal.Take(context.Background(), h.Machine, run)
+	if err != nil {
+		h.t.Fatal(err)
+	}
+	return l.Release
 }
 
 func start(_ context.Context, t reach.Target, _ reach.KnownKeys, _ reach.Rods) (*rod.Conn, func(), error) {
