@@ -220,6 +220,43 @@ func TestWhatIsInTheWayOfAResumedRunPasses(t *testing.T) {
 	}
 }
 
+// A run that was taken back and is carried on with begins anew: what failed the first time is not said
+// to have failed this time, and of a host on which nothing lies nothing is taken back.
+func TestACarriedOnRunTellsOfThisTime(t *testing.T) {
+	s, h := servicetest.Start(t), servicetest.NewHost(t, "anew1")
+	g := grounded(t, s, "anew", "anew1")
+	h.Hold("1 done")
+	r, err := s.Jobs.StartRun(ctx, g, planned(t, s, g), contract.NewRun{}, "keeper")
+	if err != nil {
+		t.Fatal(err)
+	}
+	h.Reached()
+	in := h.Path("/etc/tides/b")
+	if err := os.Mkdir(in, 0o755); err != nil {
+		t.Fatal(err)
+	}
+	h.Unhold()
+	if got := ended(t, s, g, r.ID).Hosts[0]; got.State != "back" || got.Steps[1].State != "failed" {
+		t.Fatalf("with a directory in the way it is %s: %+v", got.State, got)
+	}
+	if _, err := s.Jobs.ResumeRun(ctx, g, r.ID, contract.ResumeRun{}); err != nil {
+		t.Fatal(err)
+	}
+	got := ended(t, s, g, r.ID).Hosts[0]
+	if got.State != "interrupted" || got.Steps[0].State != "waiting" || got.Steps[1].State != "waiting" || strings.Contains(got.Fault.Fix, "by itself") {
+		t.Errorf("carried on with, it is %s: %+v", got.State, got)
+	}
+	if err := os.Remove(in); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := s.Jobs.ResumeRun(ctx, g, r.ID, contract.ResumeRun{}); err != nil {
+		t.Fatal(err)
+	}
+	if got := ended(t, s, g, r.ID); got.State != "done" || h.Text("/etc/tides/b") != "b\n" {
+		t.Errorf("with nothing in the way it is %s: %+v", got.State, got.Hosts[0])
+	}
+}
+
 // Two services on one database see one another's work: what one plans the other carries
 // out, and a host that changed in between is seen by both.
 func TestTwoServicesShareOneDatabase(t *testing.T) {

@@ -160,6 +160,11 @@ func (j *Service) ResumeRun(ctx context.Context, g store.Ground, id int64, ask c
 			return NotReady{fmt.Sprintf("run %d has not ended", id), "wait until it has"}
 		}
 		for _, d := range docs {
+			if d.State == "back" || d.State == "cancelled" { // nothing of it is left, and all is to be done
+				for i := range d.Steps {
+					d.Steps[i] = contract.RunStep{Number: d.Steps[i].Number, Text: d.Steps[i].Text, Name: d.Steps[i].Name, State: "waiting"}
+				}
+			}
 			d.State, d.Fault = "waiting", rod.Fault{}
 			if err := j.Store.PutRunHostIn(ctx, tx, id, d, d); err != nil {
 				return err
