@@ -52,13 +52,13 @@ func driftOf(s contract.Survey) contract.Survey {
 }
 
 func (a *app) showDrift(ground string, s contract.Survey) {
-	shifted, hosts, due, read, unread := 0, 0, 0, 0, 0
+	shifted, hosts, due, read, silent, unread := 0, 0, 0, 0, 0, 0
 	for _, h := range driftOf(s).Hosts {
 		due += h.Counts.Due
 		if h.Unread != "" {
 			a.out.rule("host "+h.Host, a.out.standing(plan.Unread))
 			a.out.line("%s", a.out.attention(h.Unread))
-			unread++
+			silent++
 			continue
 		}
 		if h.Awaits != "" {
@@ -83,12 +83,12 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 			hosts++
 		}
 	}
-	if unread > 0 {
-		a.out.line("%s", a.out.attention(counted(unread, "stake or host", "stakes and hosts")+" could not be read: nobody knows whether anything has shifted there"))
+	if silent+unread > 0 {
+		a.out.line("%s", a.out.attention(unreadWords(silent, unread)+" could not be read: nobody knows whether anything has shifted there"))
 	}
 	switch {
 	case read == 0:
-	case shifted == 0 && unread > 0:
+	case shifted == 0 && silent+unread > 0:
 		a.out.line("nothing else has shifted on %s of ground %s", counted(read, "host", "hosts"), ground)
 	case shifted == 0:
 		a.out.line("nothing has shifted on %s of ground %s", counted(read, "host", "hosts"), ground)
@@ -102,6 +102,17 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 	if due > 0 {
 		a.out.line("%s not applied yet: northstake plan %s", counted(due, "declared stake is", "declared stakes are"), ground)
 	}
+}
+
+// unreadWords says how many hosts, and how many stakes of others, could not be read.
+func unreadWords(hosts, stakes int) string {
+	switch {
+	case stakes == 0:
+		return counted(hosts, "host", "hosts")
+	case hosts == 0:
+		return counted(stakes, "stake", "stakes")
+	}
+	return counted(hosts, "host", "hosts") + " and " + counted(stakes, "stake", "stakes") + " of others"
 }
 
 // sinceWords says since when a stake differs, and what is known about who.

@@ -350,9 +350,10 @@ func TestUnreadComesFirst(t *testing.T) {
 		not   string
 		exit  status
 	}{
-		"all down":         {[]contract.SurveyHost{down}, "1 stake or host could not be read", "nothing has shifted on", trouble},
+		"all down":         {[]contract.SurveyHost{down}, "1 host could not be read", "nothing has shifted on", trouble},
 		"one of two":       {[]contract.SurveyHost{down, fine}, "nothing else has shifted on 1 host", "", trouble},
 		"a stake":          {[]contract.SurveyHost{partly}, "nothing else has shifted on 1 host", "nothing has shifted on", trouble},
+		"both":             {[]contract.SurveyHost{down, partly}, "1 host and 1 stake of others could not be read", "", trouble},
 		"all as it should": {[]contract.SurveyHost{fine}, "nothing has shifted on 1 host", "could not be read", asDeclared},
 	} {
 		s := contract.Survey{Hosts: c.hosts}
@@ -371,7 +372,7 @@ func TestUnreadComesFirst(t *testing.T) {
 		"no host read":      {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Unread: "host quay1 refuses connections"}}}, "1 host could not be read: nothing is planned", trouble},
 		"one host read":     {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Unread: "host quay1 refuses connections"}, {Host: "quay2"}}}, "as far as the rest goes there is nothing to do", trouble},
 		"a stake unread":    {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
-		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "could not be read, and nothing is planned for it", trouble},
+		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "1 stake could not be read, and nothing is planned for it", trouble},
 	} {
 		out := printed(t, func(a *app) { a.showPlan("saltmarsh", c.p, false) })
 		if !strings.Contains(out, c.says) || planStatus(c.p) != c.exit || c.p.Unread > 0 && strings.Contains(out, "there is nothing to do:") {

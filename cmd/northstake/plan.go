@@ -186,7 +186,13 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 	}
 	unread := ""
 	if p.Unread > 0 {
-		unread = counted(p.Unread, "stake or host", "stakes and hosts") + " could not be read"
+		silent := 0
+		for _, h := range p.Hosts {
+			if h.Unread != "" {
+				silent++
+			}
+		}
+		unread = unreadWords(silent, p.Unread-silent) + " could not be read"
 	}
 	switch {
 	case p.Unread > 0 && !slices.ContainsFunc(p.Hosts, func(h contract.PlanHost) bool { return h.Unread == "" }):
