@@ -40,7 +40,7 @@ func TestWhoWaitsHasTheRecordAtOnce(t *testing.T) {
 	}
 	for _, prefer := range []string{"", "wait=0", "wait=-3", "wait=soon", "waiting=5", "wait"} {
 		res, err := s.Client.CreateSurveyWithResponse(ctx, "await", &contract.CreateSurveyParams{Prefer: prefer}, contract.Ask{})
-		if err != nil || res.JSON202 == nil || res.JSON202.State != "queued" || res.HTTPResponse.Header.Get("Preference-Applied") != "" {
+		if err != nil || res.JSON202 == nil || res.JSON202.State != "running" || res.HTTPResponse.Header.Get("Preference-Applied") != "" {
 			t.Errorf("%q: %v: %s: %s", prefer, err, res.Status(), res.Body)
 			continue
 		}

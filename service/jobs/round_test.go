@@ -122,15 +122,39 @@ func TestABrokenLineIsResumedOnce(t *testing.T) {
 	}
 }
 
+// unnoted begins work, waits until looks at so many hosts are over and about to be noted, and does then before
+// they are.
+func unnoted(t *testing.T, s *servicetest.Service, g store.Ground, hosts int, begin, then func()) {
+	t.Helper()
+	err := s.Store.Tx(ctx, func(tx *sqlx.Tx) error {
+		var holder, waits int
+		if err := tx.Get(&holder, "SELECT pg_backend_pid() FROM hosts WHERE ground_id = $1 FOR UPDATE", g.ID); err != nil {
+			return err
+		}
+		begin()
+		for began := time.Now(); waits < hosts; time.Sleep(time.Millisecond) {
+			err := s.Store.DB.Get(&waits, "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE '%UPDATE hosts%' AND $1 = ANY (pg_blocking_pids(pid))", holder)
+			if err != nil || time.Since(began) > 30*time.Second {
+				return fmt.Errorf("%d of %d hosts are about to be noted: %v", waits, hosts, err)
+			}
+		}
+		then()
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+}
+
 // A run whose line broke after its last step is called done only when its host has been told so: where
 // the host refuses to be told over a new line, the run is cut off, since the host would take back in the
 // end what was called done (X5). When the host listens again, it is carried on with.
 func TestARunIsDoneWhenItsHostIsTold(t *testing.T) {
-	t.Parallel()
+	s := servicetest.Start(t)
 	for name, refuses := range map[string]bool{"told1": false, "told2": true} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()
-			s, h := servicetest.Start(t), servicetest.NewHost(t, name)
+			h := servicetest.NewHost(t, name)
 			g := grounded(t, s, name, name)
 			h.Hold("3 begun")
 			r, err := s.Jobs.StartRun(ctx, g, planned(t, s, g), contract.NewRun{}, "keeper")
@@ -139,28 +163,13 @@ func TestARunIsDoneWhenItsHostIsTold(t *testing.T) {
 			}
 			h.Reached()
 			// The last look is over, and not noted: nothing is left but to tell the host.
-			if err := s.Store.Tx(ctx, func(tx *sqlx.Tx) error {
-				var holder int
-				if err := tx.Get(&holder, "SELECT pg_backend_pid() FROM hosts WHERE ground_id = $1 AND host = $2 FOR UPDATE", g.ID, name); err != nil {
-					return err
-				}
-				h.Unhold()
-				waits := 0
-				for began := time.Now(); waits == 0; time.Sleep(time.Millisecond) {
-					err := s.Store.DB.Get(&waits, "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE 'UPDATE hosts%' AND $1 = ANY (pg_blocking_pids(pid))", holder)
-					if err != nil || time.Since(began) > 30*time.Second {
-						return fmt.Errorf("nobody notes how the host stands: %v", err)
-					}
-				}
-				h.Cut()
-				return nil
-			}); err != nil {
-				t.Fatal(err)
-			}
 			end := func() {}
-			if refuses {
-				end = h.Busy("7.another")
-			}
+			unnoted(t, s, g, 1, h.Unhold, func() {
+				h.Cut()
+				if refuses {
+					end = h.Busy("7.another")
+				}
+			})
 			got := ended(t, s, g, r.ID)
 			if !refuses {
 				if got.State != "done" {
@@ -314,5 +323,47 @@ func TestWhatCannotBeAskedFor(t *testing.T) {
 	var unknown declare.UnknownHosts
 	if _, err := s.Jobs.Ask(ctx, store.Surveys, g, contract.Ask{Hosts: []string{"askd1"}}, "keeper"); !errors.As(err, &unknown) || unknown.Near != "asked1" {
 		t.Errorf("a host that is not there: %v", err)
+	}
+}
+
+// What is under way is said to run from its first moment on, whether the replica that was asked began it at
+// once or the queue gave it: with the end of the service it ends, and does not wait in a queue for ever.
+func TestWhatTheEndOfAServiceCutsOffEnds(t *testing.T) {
+	s := servicetest.Start(t) // and no other, to which the queue could give it
+	var hosts []string
+	for i := range 5 { // more than are looked at at once
+		hosts = append(hosts, fmt.Sprintf("off%d", i))
+		servicetest.NewHost(t, hosts[i])
+	}
+	g := grounded(t, s, "off", hosts...)
+	planned(t, s, g) // so that each host has a row
+	var few, many store.Task
+	unnoted(t, s, g, len(hosts), func() {
+		for task, hosts := range map[*store.Task][]string{&few: {"off0"}, &many: nil} {
+			var err error
+			if *task, err = s.Jobs.Ask(ctx, store.Plans, g, contract.Ask{Hosts: hosts}, "keeper"); err != nil {
+				t.Fatal(err)
+			}
+		}
+	}, func() {
+		if few.State != "running" || many.State != "queued" {
+			t.Errorf("of one host it is %s, of many %s", few.State, many.State)
+		}
+		for _, task := range []store.Task{few, many} {
+			if state, err := s.Store.TaskState(ctx, store.Plans, task.ID); state != "running" {
+				t.Errorf("what is under way is %s: %v", state, err)
+			}
+		}
+		s.Jobs.Stop()
+	})
+	for _, task := range []store.Task{few, many} {
+		s.Follow(t, fmt.Sprintf("/grounds/off/plans/%d/events", task.ID))
+		if got, err := s.Store.Task(ctx, store.Plans, task.ID); got.State != "failed" || got.Error != store.ServiceEnded {
+			t.Errorf("after the end of the service it is %s: %s; %v", got.State, got.Error, err)
+		}
+	}
+	var ends int
+	if err := s.Store.DB.Get(&ends, "SELECT count(*) FROM events WHERE kind = 'end' AND topic IN ($1, $2)", store.Topic("plans", few.ID), store.Topic("plans", many.ID)); err != nil || ends != 2 {
+		t.Errorf("two streams have %d ends: %v", ends, err)
 	}
 }

@@ -44,6 +44,7 @@ type Service struct {
 	silence time.Duration
 	worker  *river.Client[pgx.Tx]
 	insert  *river.Client[*sql.Tx]
+	atOnce  *atOnce
 
 	mu           sync.Mutex
 	declarations map[string]declared
@@ -51,8 +52,6 @@ type Service struct {
 	applied      map[string]appliedCache
 	seen         map[string]*seen
 	passwords    map[string]contract.SudoPasswords
-	asked        map[string]asked
-	early        chan struct{}         // looks that were begun before the queue gave their task
 	working      map[int64]*cancelling // runs
 	mute         time.Time             // until when no resolver is asked, because none answered
 }
@@ -70,7 +69,7 @@ func New(s *store.Store, hosts *reach.Pool, seal *auth.Seal, silence time.Durati
 	id := make([]byte, 6)
 	rand.Read(id)
 	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Hosts: hosts, Seal: seal, Log: log,
-		declarations: map[string]declared{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, asked: map[string]asked{}, early: make(chan struct{}, mostEarly), working: map[int64]*cancelling{}}
+		declarations: map[string]declared{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, atOnce: newAtOnce(), working: map[int64]*cancelling{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &taskWorker{j: j})
 	river.AddWorker(workers, &runWorker{j: j})
@@ -109,6 +108,7 @@ func (j *Service) Start(ctx context.Context) error {
 func (j *Service) Stop() {
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
+	j.atOnce.stop(ctx)
 	if err := j.worker.StopAndCancel(ctx); err != nil {
 		j.Log.Warn("jobs did not end in time", "error", err)
 	}
@@ -247,37 +247,25 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
 		return store.Task{}, err
 	}
-	looks := j.begin(ctx, s, hosts)
-	var t store.Task
-	err = j.Store.QuickTx(ctx, func(tx *sqlx.Tx) error {
-		var err error
-		if t, err = j.Store.AddTask(ctx, tx, table, g.ID, g.Newest, ask, by); err != nil {
-			return err
-		}
-		t.Ground = g.Name
-		j.mu.Lock()
-		if len(j.asked) >= 64 { // other replicas have begun them
-			clear(j.asked)
-		}
-		j.asked[store.Topic(string(table), t.ID)] = asked{t, looks}
-		j.mu.Unlock()
+	note := func(at string, last func(*sqlx.Tx, store.Task) error) (t store.Task, err error) {
+		err = j.Store.QuickTx(ctx, func(tx *sqlx.Tx) (err error) {
+			if t, err = j.Store.AddTask(ctx, tx, table, g.ID, g.Newest, ask, by, at); err != nil {
+				return err
+			}
+			t.Ground = g.Name
+			return last(tx, t)
+		})
+		return t, err
+	}
+	t, began, err := j.soon(ctx, table, s, hosts, func() (store.Task, error) {
+		return note("running", func(*sqlx.Tx, store.Task) error { return nil })
+	})
+	if began || err != nil {
+		return t, err
+	}
+	return note("queued", func(tx *sqlx.Tx, t store.Task) error {
 		return j.enqueue(ctx, tx, taskArgs{Table: table, ID: t.ID}, store.Topic(string(table), t.ID), ask.SudoPasswords)
 	})
-	return t, err
-}
-
-// askedFor is a survey or plan that is to be made now, read again where another replica was asked.
-func (j *Service) askedFor(ctx context.Context, table store.Table, id int64) (asked, error) {
-	topic := store.Topic(string(table), id)
-	j.mu.Lock()
-	a, ok := j.asked[topic]
-	delete(j.asked, topic)
-	j.mu.Unlock()
-	if ok {
-		return a, nil
-	}
-	t, err := j.Store.Task(ctx, table, id)
-	return asked{task: t}, err
 }
 
 // Unknown is a host that was asked for and is not declared.

@@ -46,34 +46,58 @@ const most = 128
 // hostLimit is how long one host may take to be looked at, once its rod stands.
 const hostLimit = 60 * time.Second
 
+// task makes a survey or plan that the queue has given.
 func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
 	topic := store.Topic(string(table), id)
 	defer j.forgetPasswords(topic)
-	ctx, stop := context.WithCancel(ctx)
-	defer stop()
-	go j.beatTask(ctx, table, id)
-	given, err := j.askedFor(ctx, table, id)
+	if err := j.Store.BeatTask(ctx, table, id); err != nil { // from now on it is lost with this replica
+		return err
+	}
+	t, err := j.Store.Task(ctx, table, id)
 	if err != nil {
 		return err
 	}
-	t := given.task
 	ask, err := t.Asked()
 	if err != nil {
 		return err
 	}
 	ask.SudoPasswords = j.passwordsOf(topic)
 	s, err := j.scopeOf(ctx, table, t.GroundID, t.Ground, t.Revision, ask)
-	ended := false
-	if err == nil {
-		s.asksSites = s.purpose.extent().declared
-		ended, err = j.lookAtAll(ctx, table, &t, s, topic, given.looks)
+	if err != nil {
+		return j.failed(ctx, table, t, err)
 	}
-	if ended {
+	s.asksSites = s.purpose.extent().declared
+	return j.make(ctx, table, t, s, nil)
+}
+
+// make looks at the hosts of a survey or plan and notes what came of it.
+func (j *Service) make(ctx context.Context, table store.Table, t store.Task, s scope, under looks) error {
+	beats, stop := context.WithCancel(ctx)
+	defer stop()
+	go j.beatTask(beats, table, t.ID)
+	ended, err := j.lookAtAll(ctx, table, &t, s, under)
+	switch {
+	case err != nil:
+		return j.failed(ctx, table, t, err)
+	case ended:
 		return nil
 	}
 	t.State = "done"
-	if err != nil {
-		t.State, t.Error, t.Hosts = "failed", err.Error(), []byte("[]")
+	err = j.Store.Persist(ctx, func() error { return j.Store.FinishTask(ctx, table, t) })
+	if err != nil && ctx.Err() != nil {
+		return j.failed(ctx, table, t, err)
+	}
+	return err
+}
+
+// failed notes that a survey or plan has failed.
+func (j *Service) failed(ctx context.Context, table store.Table, t store.Task, err error) error {
+	t.State, t.Error, t.Hosts = "failed", err.Error(), []byte("[]")
+	if ctx.Err() != nil {
+		t.Error = store.ServiceEnded
+		var cancel context.CancelFunc
+		ctx, cancel = context.WithTimeout(context.WithoutCancel(ctx), lastWords)
+		defer cancel()
 	}
 	return j.Store.Persist(ctx, func() error { return j.Store.FinishTask(ctx, table, t) })
 }
@@ -97,7 +121,7 @@ func (j *Service) beatTask(ctx context.Context, table store.Table, id int64) {
 
 // lookAtAll looks at the hosts that were asked for, side by side. Ended says that a survey has
 // been noted as done, together with the last of its hosts. A survey that lacks a host is none.
-func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, topic string, looks earlyLooks) (ended bool, err error) {
+func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Task, s scope, under looks) (ended bool, err error) {
 	names, err := s.purpose.hosts(s.d)
 	if err != nil {
 		return false, err
@@ -108,7 +132,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 	noting.Add(len(names))
 	left := atomic.Int64{}
 	left.Store(int64(len(names)))
-	said := store.Said{Topic: topic}
+	said := store.Said{Topic: store.Topic(string(table), t.ID)}
 	if table == store.Surveys {
 		said.Survey = t.ID
 	}
@@ -117,7 +141,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			l, err := looks.lookAt(ctx, j, s, name)
+			l, err := under.at(ctx, j, s, name)
 			if left.Add(-1) > 0 || table != store.Surveys {
 				var noted bool
 				if plans[i], noted = j.noteLook(ctx, s, name, &l, err, said); !noted {

@@ -49,12 +49,12 @@ const (
 	Plans   Table = "plans"
 )
 
-// AddTask notes a survey or plan that is to be made; passwords are left out of
+// AddTask notes a survey or plan that is to be made, queued or running; passwords are left out of
 // what is kept.
-func (s *Store) AddTask(ctx context.Context, tx *sqlx.Tx, table Table, groundID int64, revision int, ask contract.Ask, by string) (Task, error) {
+func (s *Store) AddTask(ctx context.Context, tx *sqlx.Tx, table Table, groundID int64, revision int, ask contract.Ask, by, state string) (Task, error) {
 	ask.SudoPasswords = nil
 	var t Task
-	err := tx.GetContext(ctx, &t, "INSERT INTO "+string(table)+" (ground_id, revision, ask, made_by) VALUES ($1, $2, $3, $4) RETURNING id, ground_id, revision, state, ask, made_by, created_at", groundID, revision, stake.JSON(ask), by)
+	err := tx.GetContext(ctx, &t, "INSERT INTO "+string(table)+" (ground_id, revision, ask, made_by, state) VALUES ($1, $2, $3, $4, $5) RETURNING id, ground_id, revision, state, ask, made_by, created_at", groundID, revision, stake.JSON(ask), by, state)
 	return t, err
 }
 
@@ -84,8 +84,8 @@ type ended struct {
 	State string `json:"state"`
 }
 
-// FinishTask notes the end of a survey or plan and announces it. The hosts of a survey stand in
-// its record already.
+// FinishTask notes the end of a survey or plan that has not ended and announces it. The hosts of a survey
+// stand in its record already.
 func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
 	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, t.Unread, Topic(string(table), t.ID), stake.JSON(ended{t.State})}
 	hosts := ""
@@ -93,8 +93,9 @@ func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
 		hosts = ", hosts = $9"
 		args = append(args, t.Hosts)
 	}
-	_, err := s.Quick.ExecContext(ctx, `WITH ended AS (INSERT INTO events (topic, kind, data) VALUES ($7, 'end', $8))
-		UPDATE `+string(table)+` SET state = $2, error = $3, steps = $4, blockers = $5, unread = $6, finished_at = now()`+hosts+` WHERE id = $1`, args...)
+	_, err := s.Quick.ExecContext(ctx, `WITH ended AS (UPDATE `+string(table)+` SET state = $2, error = $3, steps = $4, blockers = $5, unread = $6, finished_at = now()`+hosts+`
+			WHERE id = $1 AND state IN ('queued', 'running') RETURNING 1)
+		INSERT INTO events (topic, kind, data) SELECT $7, 'end', $8 FROM ended`, args...)
 	return err
 }
 
@@ -339,6 +340,9 @@ func (s *Store) BeatTask(ctx context.Context, table Table, id int64) error {
 // unasked is how long a survey or a plan may wait for somebody to begin it.
 const unasked = "1 hour"
 
+// ServiceEnded is why a survey or plan has failed that the end of a service cut off.
+const ServiceEnded = "the service ended while it was being made; ask for it again"
+
 // FailLostTasks ends surveys and plans of which nothing has been heard for silence, and announces
 // it; those that nobody has begun, and runs that nobody has, wait for longer.
 func (s *Store) FailLostTasks(ctx context.Context, silence time.Duration) error {
@@ -349,7 +353,7 @@ func (s *Store) FailLostTasks(ctx context.Context, silence time.Duration) error 
 		return err
 	}
 	for _, table := range []Table{Surveys, Plans} {
-		_, err := s.DB.ExecContext(ctx, `WITH lost AS (UPDATE `+string(table)+` SET state = 'failed', error = 'the service ended while it was being made; ask for it again', finished_at = now()
+		_, err := s.DB.ExecContext(ctx, `WITH lost AS (UPDATE `+string(table)+` SET state = 'failed', error = '`+ServiceEnded+`', finished_at = now()
 			WHERE state = 'running' AND beat_at < now() - make_interval(secs => $1) OR state = 'queued' AND created_at < now() - interval '`+unasked+`' RETURNING id)
 			INSERT INTO events (topic, kind, data) SELECT $2 || '/' || id, 'end', $3 FROM lost ORDER BY id`, silence.Seconds(), string(table), stake.JSON(ended{"failed"}))
 		if err != nil {
