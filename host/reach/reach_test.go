@@ -199,7 +199,7 @@ func TestTroubleWithRootIsToldApart(t *testing.T) {
 	} {
 		t.Run(c.name, func(t *testing.T) {
 			h := startHost(t, signer.PublicKey(), func(h *sshHost) {
-				h.say = func(_, errs io.Writer) int { io.WriteString(errs, c.said); return c.status }
+				h.say = func(_ io.ReadWriter, errs io.Writer) int { io.WriteString(errs, c.said); return c.status }
 			})
 			target := h.target(key)
 			target.SudoPassword = c.password
@@ -294,7 +294,7 @@ func TestNothingThatACommandWroteIsLost(t *testing.T) {
 	user, _ := newKey(t)
 	const lines = 3000
 	h := startHost(t, user.PublicKey(), func(h *sshHost) {
-		h.say = func(w, errs io.Writer) int {
+		h.say = func(w io.ReadWriter, errs io.Writer) int {
 			for i := range lines {
 				fmt.Fprintf(w, "out %d\n", i)
 				fmt.Fprintf(errs, "err %d\n", i)
@@ -359,6 +359,30 @@ func TestAWrongPasswordIsToldAtOnce(t *testing.T) {
 	defer cancel()
 	if _, err := NewPool(noRods{}).Rod(limited, "g/quay1", target, trusted(h)); kindOf(t, err) != "no-sudo" || !strings.Contains(err.Error(), "does not take the sudo password") {
 		t.Errorf("it is told %v", err)
+	}
+}
+
+// A rod that ends while it is spoken to is told with what it said last, and how it ended.
+func TestTheLastWordsOfARodAreTold(t *testing.T) {
+	user, key := newKey(t)
+	h := startHost(t, user.PublicKey(), func(h *sshHost) {
+		h.sudo, h.say = "low tide", func(ch io.ReadWriter, errs io.Writer) int {
+			fmt.Fprint(errs, sudoPrompt)
+			line(ch)
+			fmt.Fprint(ch, rod.Greeting)
+			io.ReadFull(ch, make([]byte, 24)) // it is spoken to
+			fmt.Fprint(errs, "fatal error: out of memory\n")
+			return 2
+		}
+	})
+	target := h.target(key)
+	target.SudoPassword = "low tide"
+	conn, err := NewPool(noRods{}).Rod(context.Background(), "g/quay1", target, trusted(h))
+	if err == nil {
+		_, err = conn.Traits(context.Background())
+	}
+	if err == nil || !strings.Contains(err.Error(), "the rod ended with status 2: fatal error: out of memory") {
+		t.Errorf("it is told: %v", err)
 	}
 }
 

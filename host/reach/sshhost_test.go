@@ -28,7 +28,7 @@ type sshHost struct {
 	logins   atomic.Int32
 	commands atomic.Int32
 	sudo     string                                // the password that sudo asks for, "" for none
-	say      func(w io.Writer, errs io.Writer) int // instead of the rod
+	say      func(ch io.ReadWriter, errs io.Writer) int // instead of the rod
 	take     func(r io.Reader)                     // reads a rod that is sent; without it the rod is there
 	asks     bool                                  // for a password before it takes a rod
 	given    string                                // what it was given then

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"time"
 
 	"golang.org/x/crypto/ssh"
 
@@ -107,7 +108,8 @@ func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (
 		err = ctx.Err()
 	}
 	if err == nil {
-		return rod.NewConn(&stdio{in: in, out: out, end: session.Close})
+		before := len(errs.String())
+		return rod.NewConn(&stdio{in: in, out: out, end: session.Close, lastWords: func() string { return lastWords(session, errs, before) }})
 	}
 	wait := session.Wait()
 	var exit *ssh.ExitError
@@ -116,3 +118,30 @@ func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (
 	}
 	return nil, rootTrouble(t, errs.String(), wait)
 }
+
+// lastWords is how a rod ended whose output has, and the last lines that it wrote besides, behind those
+// that were there before; "" where only the line is gone.
+func lastWords(session *ssh.Session, errs *promptWatch, before int) string {
+	ended := make(chan error, 1)
+	go func() { ended <- session.Wait() }()
+	var err error
+	select {
+	case err = <-ended:
+	case <-time.After(time.Second):
+	}
+	var exit *ssh.ExitError
+	if !errors.As(err, &exit) {
+		return ""
+	}
+	said := fmt.Sprintf("the rod ended with status %d", exit.ExitStatus())
+	if exit.Signal() != "" {
+		said = "the rod was ended by signal " + exit.Signal()
+	}
+	if words := strings.TrimSpace(errs.String()[before:]); words != "" {
+		said += ": " + strings.ToValidUTF8(words[max(0, len(words)-rodWords):], "")
+	}
+	return said
+}
+
+// rodWords is how much of a rod's last words is told, in bytes.
+const rodWords = 500

@@ -19,11 +19,21 @@ type stdio struct {
 	out io.Reader
 	end func() error // lets go of what runs the rod
 
+	lastWords func() string // what a rod whose output has ended by itself has said of it; may be nil
+
 	writing sync.Mutex // held while something is written
 	closed  atomic.Bool
 }
 
-func (c *stdio) Read(b []byte) (int, error) { return c.out.Read(b) }
+func (c *stdio) Read(b []byte) (int, error) {
+	n, err := c.out.Read(b)
+	if n == 0 && err == io.EOF && c.lastWords != nil && !c.closed.Load() {
+		if said := c.lastWords(); said != "" {
+			err = errors.New(said)
+		}
+	}
+	return n, err
+}
 
 func (c *stdio) Write(b []byte) (int, error) {
 	c.writing.Lock()

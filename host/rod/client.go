@@ -12,6 +12,7 @@ import (
 	"net/http"
 	"net/url"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"golang.org/x/net/http2"
@@ -24,7 +25,7 @@ import (
 // Conn is a connection to a rod that has greeted.
 type Conn struct {
 	http *http2.ClientConn
-	raw  net.Conn
+	raw  *noting
 	most int64 // bytes of one answer
 
 	mu      sync.Mutex
@@ -35,11 +36,26 @@ type Conn struct {
 // NewConn starts HTTP/2 over the standard input and output of a rod.
 func NewConn(raw net.Conn) (*Conn, error) {
 	t := &http2.Transport{AllowHTTP: true, DisableCompression: true, MaxReadFrameSize: 1 << 20, ReadIdleTimeout: 20 * time.Second, PingTimeout: 30 * time.Second}
-	cc, err := t.NewClientConn(raw)
+	noted := &noting{Conn: raw}
+	cc, err := t.NewClientConn(noted)
 	if err != nil {
 		return nil, fmt.Errorf("speak to the rod: %w", err)
 	}
-	return &Conn{http: cc, raw: raw, most: answerLimit, surveys: map[string]Survey{}}, nil
+	return &Conn{http: cc, raw: noted, most: answerLimit, surveys: map[string]Survey{}}, nil
+}
+
+// noting is a line that notes why it ended: who makes a request after that is told only that it has.
+type noting struct {
+	net.Conn
+	ended atomic.Pointer[error]
+}
+
+func (n *noting) Read(b []byte) (int, error) {
+	read, err := n.Conn.Read(b)
+	if err != nil && err != io.EOF {
+		n.ended.CompareAndSwap(nil, &err)
+	}
+	return read, err
 }
 
 // Usable says whether requests can still be made.
@@ -61,6 +77,9 @@ func (c *Conn) do(ctx context.Context, method, path string, body io.Reader) (*ht
 	}
 	res, err := c.http.RoundTrip(req)
 	if err != nil {
+		if why := c.raw.ended.Load(); why != nil && ctx.Err() == nil {
+			err = *why
+		}
 		return nil, fmt.Errorf("the connection to the host broke: %w", err)
 	}
 	if res.StatusCode >= 400 {
