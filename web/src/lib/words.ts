@@ -7,6 +7,13 @@ export function counted(n: number, one: string, many = one + 's'): string {
   return `${n} ${n === 1 ? one : many}`
 }
 
+/** unread is how many hosts, and how many stakes of others, could not be read. */
+export function unread(hosts: number, stakes: number): string {
+  if (stakes === 0) return counted(hosts, 'host')
+  if (hosts === 0) return counted(stakes, 'stake')
+  return `${counted(hosts, 'host')} and ${counted(stakes, 'stake')} of others`
+}
+
 export function bytes(n: number): string {
   const units = ['B', 'KB', 'MB', 'GB', 'TB']
   let i = 0

@@ -2,7 +2,7 @@
   import { AlertDialog } from 'bits-ui'
   import { api, unwrap, type Schema } from '../lib/api'
   import { route } from '../lib/router.svelte'
-  import { ago, counted, purpose } from '../lib/words'
+  import { ago, counted, purpose, unread } from '../lib/words'
   import Button from '../parts/Button.svelte'
   import Diff from '../parts/Diff.svelte'
   import Fold from '../parts/Fold.svelte'
@@ -27,6 +27,7 @@
   const working = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0))
   const shown = $derived((plan?.hosts ?? []).filter((h) => h.steps.length > 0 || h.blockers?.length || h.unread || h.not_read?.length || h.cautions?.length || h.answers_otherwise?.length))
   const otherwise = $derived((plan?.hosts ?? []).reduce((n, h) => n + (h.answers_otherwise?.length ?? 0), 0))
+  const silent = $derived((plan?.hosts ?? []).filter((h) => h.unread).length)
   const idle = $derived((plan?.hosts ?? []).filter((h) => !shown.includes(h)))
   const removing = $derived(working.flatMap((h) => h.steps.filter((s) => s.removes?.length)))
   const steps = $derived(working.reduce((n, h) => n + h.steps.length, 0))
@@ -57,7 +58,7 @@
   {#if plan.state !== 'done'}
     <p class="border-y border-rule-strong py-6">It is still being made. <button class="underline" onclick={read}>Look again</button></p>
   {:else if plan.unread > 0 && plan.steps === 0 && plan.blockers === 0}
-    <p class="border-y border-rule-strong py-6 text-attention">{counted(plan.unread, 'stake or host', 'stakes and hosts')} could not be read. As far as the rest goes there is nothing to do.</p>
+    <p class="border-y border-rule-strong py-6 text-attention">{unread(silent, plan.unread - silent)} could not be read{silent === plan.hosts.length ? ': nothing is planned.' : '. As far as the rest goes there is nothing to do.'}</p>
   {:else if plan.steps === 0 && plan.blockers === 0 && otherwise > 0}
     <p class="border-y border-rule-strong py-6 text-attention">There is nothing to do, and not all is as declared: {otherwise === 1 ? '1 site answers' : `${otherwise} sites answer`} otherwise.</p>
   {:else if plan.steps === 0 && plan.blockers === 0}

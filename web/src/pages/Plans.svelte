@@ -26,7 +26,7 @@
         <a class="margin-note" href="/{ground}/plans/{p.id}" aria-label="plan {p.id}">{p.id}</a>
         <a href="/{ground}/plans/{p.id}">{planned(p)}</a>
         {#if p.only}<span>{purpose(p.only)}</span>{/if}
-        {#if p.unread}<span class="text-attention">{counted(p.unread, 'stake or host', 'stakes and hosts')} not read</span>{/if}
+        {#if p.unread}<span class="text-attention">{p.unread} not read</span>{/if}
         {#if p.blockers}<span class="text-alarm">{counted(p.blockers, 'blocker')}</span>{/if}
         <span class="text-soft">revision {p.revision}, {ago(p.created_at)}, by {p.by}</span>
       </li>
