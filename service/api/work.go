@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
+	"slices"
 	"strconv"
 	"time"
 
@@ -37,37 +38,37 @@ func (s *Server) task(c *gin.Context, ground string, table store.Table, id int64
 	return t, true
 }
 
-// surveyed is a host of a survey whose rows are passed on as they are kept.
-type surveyed struct {
-	contract.SurveyHost
-	Rows json.RawMessage `json:"rows"`
-}
-
+// surveyOf answers with a survey. The rows of its hosts are passed on as they are kept.
 func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
-	out := struct {
-		contract.Survey
-		Hosts []surveyed `json:"hosts"`
-	}{contract.Survey{Id: t.ID, State: contract.SurveyState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, FinishedAt: timeOf(t.FinishedAt), Error: t.Error}, []surveyed{}}
-	if t.State == "done" {
-		found, err := s.Store.SurveyHosts(c.Request.Context(), t.ID)
+	hosts := []byte("[")
+	for i, one := range t.Found {
+		var h struct {
+			contract.SurveyHost
+			Rows *struct{} `json:"rows,omitempty"` // behind the rest
+		}
+		err := json.Unmarshal(one.Doc, &h.SurveyHost)
+		var rows json.RawMessage
+		if err == nil {
+			rows, err = rowsAsNow(one.Rows, h.SurveyHost.Rows)
+		}
 		if err != nil {
 			s.refuse(c, err)
 			return
 		}
-		for _, one := range found {
-			var h surveyed
-			err := json.Unmarshal(one.Doc, &h.SurveyHost)
-			if err == nil {
-				h.Rows, err = rowsAsNow(one.Rows, h.SurveyHost.Rows)
-			}
-			if err != nil {
-				s.refuse(c, err)
-				return
-			}
-			out.Hosts = append(out.Hosts, h)
+		if i > 0 {
+			hosts = append(hosts, ',')
 		}
+		hosts = append(hosts, withField(stake.JSON(h), "rows", rows)...)
 	}
-	c.JSON(status, out)
+	c.Data(status, "application/json; charset=utf-8", withField(stake.JSON(struct {
+		contract.Survey
+		Hosts *struct{} `json:"hosts,omitempty"`
+	}{Survey: contract.Survey{Id: t.ID, State: contract.SurveyState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, FinishedAt: timeOf(t.FinishedAt), Error: t.Error}}), "hosts", append(hosts, ']')))
+}
+
+// withField is an object with a field more, whose value is not read for that.
+func withField(object []byte, name string, value []byte) []byte {
+	return slices.Concat(object[:len(object)-1], []byte(`,"`+name+`":`), value, []byte("}"))
 }
 
 // rowsAsNow are the rows of a host as this release writes them: those that are kept, or of a record that has

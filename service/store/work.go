@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"encoding/base64"
 	"encoding/json"
@@ -32,6 +33,8 @@ type Task struct {
 	CreatedAt  time.Time       `db:"created_at"`
 	FinishedAt *time.Time      `db:"finished_at"`
 	BeatAt     time.Time       `db:"beat_at"`
+
+	Found []SurveyHost `db:"-"` // of a survey that is done
 }
 
 // Asked is what was asked for.
@@ -58,8 +61,11 @@ func (s *Store) AddTask(ctx context.Context, tx *sqlx.Tx, table Table, groundID 
 	return t, err
 }
 
-// Task finds a survey or plan.
+// Task finds a survey or plan; a survey that is done with its hosts.
 func (s *Store) Task(ctx context.Context, table Table, id int64) (Task, error) {
+	if table == Surveys {
+		return s.survey(ctx, id)
+	}
 	var t Task
 	err := s.DB.GetContext(ctx, &t, "SELECT t.*, g.name AS ground FROM "+string(table)+" t JOIN grounds g ON g.id = t.ground_id WHERE t.id = $1", id)
 	return t, notFound(err)
@@ -370,9 +376,22 @@ type SurveyHost struct {
 	Rows json.RawMessage `db:"rows"`
 }
 
-// SurveyHosts is the record of a survey, by hosts.
-func (s *Store) SurveyHosts(ctx context.Context, id int64) ([]SurveyHost, error) {
-	var out []SurveyHost
-	err := s.DB.SelectContext(ctx, &out, "SELECT h.doc, coalesce(r.rows, 'null') AS rows FROM survey_hosts h LEFT JOIN readings r ON r.sum = h.rows_sum WHERE h.survey_id = $1 ORDER BY h.host", id)
-	return out, err
+// survey reads a survey, and its hosts by their names where it is done, in one.
+func (s *Store) survey(ctx context.Context, id int64) (Task, error) {
+	var list []struct {
+		Task
+		SurveyHost
+	}
+	err := s.DB.SelectContext(ctx, &list, `SELECT t.*, g.name AS ground, coalesce(h.doc, 'null') AS doc, coalesce(r.rows, 'null') AS rows FROM surveys t JOIN grounds g ON g.id = t.ground_id
+		LEFT JOIN survey_hosts h ON h.survey_id = t.id AND t.state = 'done' LEFT JOIN readings r ON r.sum = h.rows_sum WHERE t.id = $1 ORDER BY h.host`, id)
+	if err != nil || len(list) == 0 {
+		return Task{}, cmp.Or(err, ErrNotFound)
+	}
+	t := list[0].Task
+	for _, one := range list {
+		if string(one.Doc) != "null" {
+			t.Found = append(t.Found, one.SurveyHost)
+		}
+	}
+	return t, nil
 }
