@@ -70,7 +70,13 @@ type seen struct {
 	key    seenKey
 	host   plan.Host
 	rows   json.RawMessage
+	sum    []byte // of the rows
 	counts contract.Counts
+}
+
+func seenOf(key seenKey, h plan.Host, rows []plan.Row) *seen {
+	text := stake.JSON(rows)
+	return &seen{key, h, text, store.SumOf(text), CountsOf(rows)}
 }
 
 // access is how to get to a host, with its secrets, and the version of what is
@@ -367,15 +373,13 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 		}
 	}
 	if rows, otherwise := answered(l.before.host, l.answers, l.elsewhere, time.Now().UTC()); rows != nil {
-		now := *l.before
-		now.rows, now.counts = stake.JSON(rows), CountsOf(rows)
-		l.before = &now
+		l.before = seenOf(l.before.key, l.before.host, rows)
 		l.host.Rows, l.host.Otherwise = rows, otherwise
 	}
 	if said.Topic != "" {
 		said.Data = stake.JSON(contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
 	}
-	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Host, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows}, said)
+	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Host, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows, Sum: l.before.sum}, said)
 }
 
 // judge brings what is remembered of a host up to a look at it, and keeps what
@@ -393,7 +397,7 @@ func (j *Service) judge(ctx context.Context, s scope, l *look) error {
 			j.mu.Unlock()
 		}
 	}
-	l.before = &seen{l.key, l.host, stake.JSON(l.host.Rows), CountsOf(l.host.Rows)}
+	l.before = seenOf(l.key, l.host, l.host.Rows)
 	// What has just been remembered makes the next look come out otherwise.
 	if !changed && l.key.resolved != nil {
 		j.mu.Lock()

@@ -241,6 +241,14 @@ type HostState struct {
 	Unread   string          `db:"unread"`
 	Traits   json.RawMessage `db:"traits"`
 	Rows     json.RawMessage `db:"rows"`
+
+	Sum []byte `db:"-"` // SumOf the rows, where it is known
+}
+
+// SumOf is by what rows are kept.
+func SumOf(rows json.RawMessage) []byte {
+	sum := sha256.Sum256(rows)
+	return sum[:]
 }
 
 // HostStates returns all hosts of a ground that were ever looked at.
@@ -265,8 +273,11 @@ func (s *Store) PutHostState(ctx context.Context, groundID int64, h HostState, s
 			ON CONFLICT (survey_id, host) DO UPDATE SET doc = excluded.doc, rows_sum = excluded.rows_sum),
 		ended AS (UPDATE surveys SET state = 'done', finished_at = now() FROM put WHERE id = $10::bigint AND $7::boolean)
 		SELECT count(*) FROM put`
-	sum := sha256.Sum256(h.Rows)
-	args := []any{groundID, h.Host, h.Revision, said.Topic, said.Data, stake.JSON(ended{"done"}), said.Ends, h.Traits, sum[:], said.Survey}
+	sum := h.Sum
+	if sum == nil {
+		sum = SumOf(h.Rows)
+	}
+	args := []any{groundID, h.Host, h.Revision, said.Topic, said.Data, stake.JSON(ended{"done"}), said.Ends, h.Traits, sum, said.Survey}
 	if h.Unread == "" {
 		var put int
 		err := s.Quick.GetContext(ctx, &put, `WITH put AS (UPDATE hosts SET revision = $3, seen_at = now(), unread = '', traits = $8 WHERE ground_id = $1 AND host = $2 AND rows_sum = $9 RETURNING 1),
@@ -276,7 +287,7 @@ func (s *Store) PutHostState(ctx context.Context, groundID int64, h HostState, s
 		}
 	}
 	// By itself: who holds these rows would hold up who holds the stream.
-	if _, err := s.Quick.ExecContext(ctx, "INSERT INTO readings (sum, rows) VALUES ($1, $2) ON CONFLICT (sum) DO UPDATE SET at = now()", sum[:], h.Rows); err != nil {
+	if _, err := s.Quick.ExecContext(ctx, "INSERT INTO readings (sum, rows) VALUES ($1, $2) ON CONFLICT (sum) DO UPDATE SET at = now()", sum, h.Rows); err != nil {
 		return err
 	}
 	_, err := s.Quick.ExecContext(ctx, `WITH put AS (
