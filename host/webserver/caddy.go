@@ -19,25 +19,15 @@ var _ = register("caddy", server{
 	readAt: func(m *system.Machine, _ stake.Layout, _ []string) (time.Time, bool) {
 		return m.ChangedAt("/var/lib/caddy/.config/caddy/autosave.json")
 	},
-	names: func(text string) []string {
-		var out []string
+	names: func(text string) (out []claim) {
 		for _, a := range addressesOf(text) {
-			out = append(out, strings.ToLower(strings.TrimSuffix(a.name, ".")))
+			out = append(out, claimed([]string{strings.ToLower(strings.TrimSuffix(a.name, "."))}, a.ports())...)
 		}
 		return out
 	},
-	hosts: func(text string) []int {
-		var out []int
+	hosts: func(text string) (out []int) {
 		for _, a := range addressesOf(text) {
-			n, err := strconv.Atoi(a.port)
-			switch {
-			case err == nil:
-				out = append(out, n)
-			case a.scheme == "http":
-				out = append(out, 80)
-			default: // it answers in plain HTTP there, to send on
-				out = append(out, 80, 443)
-			}
+			out = append(out, a.ports()...)
 		}
 		return out
 	},
@@ -54,6 +44,17 @@ var (
 
 // address is one of the addresses of a site block: scheme and port are "" where it says none.
 type address struct{ scheme, name, port string }
+
+// ports are those on which it is answered.
+func (a address) ports() []int {
+	if n, err := strconv.Atoi(a.port); err == nil {
+		return []int{n}
+	}
+	if a.scheme == "http" {
+		return []int{80}
+	}
+	return []int{80, 443} // in plain HTTP to send on
+}
 
 // addressesOf are those of the site blocks of a text.
 func addressesOf(text string) (out []address) {

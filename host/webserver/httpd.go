@@ -23,31 +23,37 @@ var _ = register("httpd", server{
 	readAt: func(m *system.Machine, l stake.Layout, _ []string) (time.Time, bool) {
 		return m.ChangedAt(l.Pid)
 	},
-	names: func(text string) []string { return listed(text, serverNames) },
+	names: func(text string) (out []claim) {
+		rest := text
+		for m := virtualHosts.FindStringSubmatchIndex(rest); m != nil; m = virtualHosts.FindStringSubmatchIndex(rest) {
+			out = append(out, claimed(listed(rest[:m[0]], serverNames), nil)...)
+			block, after := rest[m[1]:], ""
+			if end := virtualHostEnd.FindStringIndex(block); end != nil {
+				block, after = block[:end[0]], block[end[1]:]
+			}
+			out = append(out, claimed(listed(block, serverNames), portsSaid(rest[m[2]:m[3]]))...)
+			rest = after
+		}
+		return append(out, claimed(listed(rest, serverNames), nil)...)
+	},
 	// The first virtual host of an address is the one, and files are read in the order of
 	// their names.
 	byName: true,
 	firsts: func(text string) []int {
 		var out []int
 		for _, m := range virtualHosts.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
-			for _, port := range ports.FindAllStringSubmatch(m[1], -1) {
-				n, _ := strconv.Atoi(port[1])
-				out = append(out, n)
-			}
+			out = append(out, portsSaid(m[1])...)
 		}
 		return out
 	},
 	hosts: func(text string) []int {
 		var out []int
 		for _, m := range virtualHosts.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
-			said := ports.FindAllStringSubmatch(m[1], -1)
+			said := portsSaid(m[1])
 			if len(said) == 0 {
-				out = append(out, 0)
+				said = []int{0}
 			}
-			for _, port := range said {
-				n, _ := strconv.Atoi(port[1])
-				out = append(out, n)
-			}
+			out = append(out, said...)
 		}
 		return out
 	},
@@ -74,11 +80,21 @@ var _ = register("httpd", server{
 })
 
 var (
-	virtualHosts = regexp.MustCompile(`(?mi)^\s*<VirtualHost\s+([^>]*)>`)
-	ports        = regexp.MustCompile(`:(\d+)(?:\s|$)`)
-	listenLine   = regexp.MustCompile(`(?i)^Listen\s+(?:\S*:)?(\d+)(?:\s|$)`)
-	ifOpens      = regexp.MustCompile(`(?i)^<If`)
-	ifCloses     = regexp.MustCompile(`(?i)^</If`)
+	virtualHostEnd = regexp.MustCompile(`(?mi)^\s*</VirtualHost>`)
+	virtualHosts   = regexp.MustCompile(`(?mi)^\s*<VirtualHost\s+([^>]*)>`)
+	ports          = regexp.MustCompile(`:(\d+)(?:\s|$)`)
+	listenLine     = regexp.MustCompile(`(?i)^Listen\s+(?:\S*:)?(\d+)(?:\s|$)`)
+	ifOpens        = regexp.MustCompile(`(?i)^<If`)
+	ifCloses       = regexp.MustCompile(`(?i)^</If`)
 )
 
 var serverNames = regexp.MustCompile(`(?mi)^\s*Server(?:Name|Alias)\s+([^\n]+)$`)
+
+// portsSaid are the ports of the addresses of a virtual host, none where it answers on any.
+func portsSaid(addresses string) (out []int) {
+	for _, port := range ports.FindAllStringSubmatch(addresses, -1) {
+		n, _ := strconv.Atoi(port[1])
+		out = append(out, n)
+	}
+	return out
+}

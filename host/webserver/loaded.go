@@ -34,8 +34,8 @@ type server struct {
 	// reloadTests says that the server tests its configuration itself as it reloads, and goes
 	// on with the former one where that is refused.
 	reloadTests bool
-	// names finds the names that a file of its configuration claims.
-	names func(text string) []string
+	// names finds the names that a file of its configuration claims, without comments.
+	names func(text string) []claim
 	// firsts are the ports on which a file of its configuration answers to names that no site
 	// has. With byName it does so, on whatever port, only where its name stands before others.
 	firsts func(text string) []int

@@ -110,7 +110,7 @@ func TestRivalsForAName(t *testing.T) {
 		for p, text := range map[string]string{"/etc/webd/webd.conf": c.comment, "/etc/webd/available/theirs": c.takes, "/etc/webd/enabled/fine": c.comment, "/etc/webd/enabled/ours": c.takes, "/etc/webd/conf.d/more.conf": c.takes, "/etc/webd/conf.d/more.conf.bak": c.takes} {
 			systemtest.Put(t, m, p, text)
 		}
-		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
+		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: []int{80}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
 		got, err := rivals(m, l, w)
 		if err != nil || fmt.Sprint(got) != "[{tides.test 0 /etc/webd/conf.d/more.conf}]" {
 			t.Errorf("%s: %v, %v", server, got, err)
@@ -120,6 +120,53 @@ func TestRivalsForAName(t *testing.T) {
 		}
 		if got, err = rivals(m, l, w); err != nil || len(got) != 2 {
 			t.Errorf("%s, switched on: %v, %v", server, got, err)
+		}
+	}
+}
+
+// Who claims a name of a site on a port where the site does not listen takes nothing from it; where it is not
+// known on which port somebody claims it, it counts.
+func TestRivalsAreOnAPort(t *testing.T) {
+	for server, files := range map[string]map[string]bool{
+		"nginx": {
+			"server { listen 443 ssl; listen [::]:443 ssl; server_name tides.test; location / { include snippets/x.conf; return 301 http://tides.test$request_uri; } }": false,
+			"server { listen 443 ssl; server_name tides.test; }\nserver { listen 127.0.0.1:8080; server_name other.test; }\ninclude more/*.conf;":                       false,
+			"server { listen 8099 default_server; location / { return 200 \"}\"; } server_name other.test; }\nserver { listen 8099; server_name *.test; }":              false,
+			"server { listen unix:/run/tides.sock; server_name tides.test; }":                                                                                           false,
+			"server { server_name tides.test; location = /a { return 200 it's; } }":                                                                                     true,
+			"server { listen 443 ssl; listen 80; server_name tides.test; }":                                                                                             true,
+			"server { listen 443 ssl; server_name other.test; }\nserver { listen 10.0.0.1; server_name tides.test; }":                                                   true,
+			"server { listen 443 ssl; include snippets/where.conf; server_name tides.test; }":                                                                           true,
+			"server { location / { return 200 ok; } server_name tides.test; }":                                                                                          true,
+			"server { listen 443 ssl; location / { return 200 ok; server_name tides.test;":                                                                              true,
+			"server_name tides.test;": true, // of a block that another file opens
+		},
+		"httpd": {
+			"<VirtualHost *:443>\n ServerName tides.test\n</VirtualHost>\n":                                                                  false,
+			"<VirtualHost *:443>\n ServerName tides.test\n</VirtualHost>\n<VirtualHost *:80>\n ServerName other.test\n</VirtualHost>\n":      false,
+			"<VirtualHost *:80>\n ServerName other.test\n</VirtualHost>\n<VirtualHost *:443>\n ServerName a.test\n ServerAlias tides.test\n": false,
+			"<VirtualHost *:443 10.0.0.1:80>\n ServerName tides.test\n</VirtualHost>\n":                                                      true,
+			"<VirtualHost 10.0.0.1>\n ServerName tides.test\n</VirtualHost>\n":                                                               true,
+			"<VirtualHost *:${PORT}>\n ServerName tides.test\n</VirtualHost>\n":                                                              true,
+			"<VirtualHost *:443>\n ServerName other.test\n</VirtualHost>\nServerName tides.test\n":                                           true,
+			"<VirtualHost *:443>\n ServerName other.test\n</VirtualHost>\n<virtualhost *:80>\n ServerName tides.test\n</virtualhost>\n":      true,
+		},
+		"caddy": {
+			"https://tides.test:8443 {\n}\n":              false,
+			"other.test, tides.test:8080 {\n}\n":          false,
+			"http://tides.test {\n}\n":                    true,
+			"tides.test {\n}\n":                           true,
+			"tides.test:443, http://tides.test:80 {\n}\n": true,
+		},
+	} {
+		for text, want := range files {
+			m := systemtest.Folder(t)
+			l := stake.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/sites", Ending: ".conf"}
+			systemtest.Put(t, m, "/etc/webd/sites/theirs.conf", text)
+			w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: []int{80}, File: "/etc/webd/sites/ours.conf"}
+			if got, err := rivals(m, l, w); err != nil || len(got) > 0 != want {
+				t.Errorf("%s: %s\nhas the rivals %v, %v", server, text, got, err)
+			}
 		}
 	}
 }
@@ -278,4 +325,20 @@ func TestWhatASiteTakesFromOthers(t *testing.T) {
 			t.Errorf("%s, with another first: it takes %s", server, got)
 		}
 	}
+}
+
+// Whatever somebody's configuration holds, it is read to its end.
+func FuzzNamesThatAreClaimed(f *testing.F) {
+	for _, text := range []string{"server { listen 80; server_name a; location / { } }", "<VirtualHost *:80>\nServerName a\n</VirtualHost>", "a:80, http://b {\n}\n", "server { \\", "server { '", "server {{}} }"} {
+		f.Add(text)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		for name, s := range servers {
+			for _, c := range s.names(text) {
+				if c.port < 0 {
+					t.Errorf("%s claims %q on port %d", name, c.name, c.port)
+				}
+			}
+		}
+	})
 }

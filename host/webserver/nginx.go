@@ -24,7 +24,21 @@ var _ = register("nginx", server{
 	readAt: func(m *system.Machine, _ stake.Layout, workers []string) (time.Time, bool) {
 		return youngEnough(m, workers)
 	},
-	names: func(text string) []string { return listed(text, nginxNames) },
+	names: func(text string) (out []claim) {
+		begins := append(serverBlock.FindAllStringIndex(text, -1), []int{len(text), len(text)})
+		out = claimed(listed(text[:begins[0][0]], nginxNames), nil) // of a block that another file opens
+		for i, b := range begins[:len(begins)-1] {
+			text := text[b[1]:begins[i+1][0]]
+			block, whole := ownLines(text)
+			switch ports, known := nginxPorts(block); {
+			case !whole || !known:
+				out = append(out, claimed(listed(text, nginxNames), nil)...)
+			case len(ports) > 0: // else it listens on sockets alone
+				out = append(out, claimed(listed(block, nginxNames), ports)...)
+			}
+		}
+		return out
+	},
 	firsts: func(text string) []int {
 		var out []int
 		for _, m := range defaultServer.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
@@ -61,6 +75,60 @@ var (
 	serverBlock = regexp.MustCompile(`(?m)(?:^|[\s;{}])server\s*\{`)
 	listens     = regexp.MustCompile(`(?m)(?:^|[\s;{}])listen\s+([^\s;]+)`)
 )
+
+// ownLines is what a block says itself, without the blocks in it, up to its end; whole is false where
+// that is not found. Text is what stands behind its brace.
+func ownLines(text string) (own string, whole bool) {
+	var out strings.Builder
+	depth, quote, from := 1, byte(0), 0
+	for i := 0; i < len(text); i++ {
+		c := text[i]
+		switch {
+		case c == '\\':
+			i++
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case (c == '"' || c == '\'') && (i == 0 || strings.IndexByte(" \t\r\n;{}", text[i-1]) >= 0):
+			quote = c
+		case c == '{':
+			if depth == 1 {
+				out.WriteString(text[from:i])
+			}
+			depth++
+		case c == '}':
+			depth--
+			if depth == 1 {
+				out.WriteByte(';') // what stood before it has ended
+				from = i + 1
+			}
+			if depth == 0 {
+				out.WriteString(text[from:i])
+				return out.String(), true
+			}
+		}
+	}
+	return "", false
+}
+
+// nginxPorts are those that a server block listens on, none where it does on sockets alone; they are not
+// known where it takes something in.
+func nginxPorts(block string) (ports []int, known bool) {
+	said := listens.FindAllStringSubmatch(block, -1)
+	if nginxIncludes.MatchString(block) {
+		return nil, false
+	}
+	if len(said) == 0 {
+		return []int{80}, true
+	}
+	for _, m := range said {
+		if port, ok := portOf(m[1]); ok {
+			ports = append(ports, port)
+		}
+	}
+	return ports, true
+}
 
 // portOf is the port of what a server block listens on, false for a socket
 // (ngx_http_core_module, "listen").

@@ -34,11 +34,39 @@ func configKey(m *system.Machine, dirs []string) string {
 	return key
 }
 
+// claim is a name that a file of a server's configuration claims on a port, 0 for any.
+type claim struct {
+	name string
+	port int
+}
+
+// claimed are names on each of some ports, on any where none is known.
+func claimed(names []string, ports []int) (out []claim) {
+	if len(ports) == 0 {
+		ports = []int{0}
+	}
+	for _, n := range names {
+		for _, port := range ports {
+			out = append(out, claim{n, port})
+		}
+	}
+	return out
+}
+
 // Claimed are the files of a server's configuration that claim a name, by that, and those that
 // answer on a port to the names that no site has.
 type Claimed struct {
-	names  map[string][]string
+	names  map[claim][]string
 	firsts map[int][]string
+}
+
+// files are those that claim a name on one of some ports.
+func (c *Claimed) files(name string, ports []int) []string {
+	out := slices.Clone(c.names[claim{name, 0}])
+	for _, port := range ports {
+		out = append(out, c.names[claim{name, port}]...)
+	}
+	return sorted(out)
 }
 
 // configDirs are the directories of virtual hosts that a server takes in.
@@ -121,9 +149,9 @@ func ClaimedOf(m *system.Machine, name string, l stake.Layout) (*Claimed, error)
 	}
 	dirs := configDirs(l)
 	return system.Cached(m, "names claimed in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() (*Claimed, error) {
-		out := &Claimed{map[string][]string{}, map[int][]string{}}
+		out := &Claimed{map[claim][]string{}, map[int][]string{}}
 		eachConfig(m, l, dirs, func(file, text string) {
-			for _, n := range sorted(is.names(text)) {
+			for _, n := range is.names(comments.ReplaceAllString(text, "")) {
 				out.names[n] = append(out.names[n], file)
 			}
 			if is.firsts != nil {
@@ -150,7 +178,7 @@ func (c *Claimed) Rivals(w stake.SiteWant) []stake.Rival {
 	var out []stake.Rival
 	own := func(file string) bool { return file == w.File || file == w.Link }
 	for _, n := range w.Names {
-		for _, file := range c.names[n] {
+		for _, file := range c.files(n, w.Listen) {
 			if !own(file) {
 				out = append(out, stake.Rival{Name: n, File: file})
 			}
@@ -187,7 +215,7 @@ func (c *Claimed) Takes(w stake.SiteWant) []stake.Taking {
 		}
 		for _, rest, more := strings.Cut(n, "."); more; _, rest, more = strings.Cut(rest, ".") {
 			for _, by := range []string{"*." + rest, "." + rest} {
-				for _, file := range c.names[by] {
+				for _, file := range c.files(by, w.Listen) {
 					if theirs(file) {
 						out = append(out, stake.Taking{Name: n, By: by, File: file})
 					}
@@ -219,7 +247,7 @@ var comments = regexp.MustCompile(`(?m)^\s*#.*$`)
 // listed are the words behind a directive, without quotes, in small letters.
 func listed(text string, directive *regexp.Regexp) []string {
 	var out []string
-	for _, m := range directive.FindAllStringSubmatch(comments.ReplaceAllString(text, ""), -1) {
+	for _, m := range directive.FindAllStringSubmatch(text, -1) {
 		for _, word := range strings.Fields(m[1]) {
 			word = strings.ToLower(strings.Trim(word, "\"'"))
 			if host, port, ok := strings.Cut(word, ":"); ok && port != "" && strings.Trim(port, "0123456789") == "" {

@@ -165,8 +165,11 @@ func claims(m *system.Machine, l stake.Layout, w stake.SiteWant, address string,
 		if file == w.File || file == w.Link {
 			return
 		}
-		claims := slices.Contains(servers[w.Server].names(text), name)
-		for i, line := range strings.Split(comments.ReplaceAllString(text, ""), "\n") {
+		text = comments.ReplaceAllString(text, "")
+		claims := slices.ContainsFunc(servers[w.Server].names(text), func(c claim) bool {
+			return c.name == name && (c.port == port || c.port == 0)
+		})
+		for i, line := range strings.Split(text, "\n") {
 			where := fmt.Sprintf("%s:%d", file, i+1)
 			if claims && word.MatchString(line) {
 				named = cmp.Or(named, where)
