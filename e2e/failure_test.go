@@ -773,6 +773,13 @@ nft 'table ip led { chain in { type nat hook prerouting priority -100; tcp dport
 	if out := g.ns(2, "plan", g.name); !strings.Contains(out, "port 80/tcp is closed by table ip led") || !strings.Contains(out, "timetable.saltmarsh.test answers on the host itself, and from outside somebody else does at port 80, with 200") || !strings.Contains(out, "nft list ruleset") {
 		t.Errorf("plan says\n%s", out)
 	}
+	// Who stands there may pass on all names but one.
+	g.on(host, `echo 'server { listen 8099 default_server; location / { proxy_pass http://127.0.0.1:80; proxy_set_header Host $host; } }
+server { listen 8099; server_name *.wide.saltmarsh.test; return 200 "theirs\n"; }' > /etc/nginx/conf.d/theirs.conf; nginx -t -q && systemctl reload nginx; sleep 1`)
+	out = g.ns(1, "drift", g.name)
+	if !strings.Contains(out, ".wide.saltmarsh.test at port 80 from outside") || strings.Contains(out, "who answers timetable.saltmarsh.test") {
+		t.Errorf("of one name that is led elsewhere drift says\n%s", out)
+	}
 	g.on(host, "nft delete table ip led")
 	g.ns(0, "drift", g.name)
 	g.nothingToDo()

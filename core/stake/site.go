@@ -63,22 +63,29 @@ type VisitAt struct {
 	Port    int    `json:"port"`
 }
 
-// OneFor is the visit by which it is told who answers from elsewhere on a port of a host's address: that of the
-// first of some sites that listens there and says its mark to visitors. ok is false where none does.
-func OneFor(stakes []Stake, address string, port int) (site Stake, w SiteWant, ok bool) {
+// SiteVisit is how it is told whether a site or somebody else answers its visitors.
+type SiteVisit struct {
+	Site string
+	Mark string
+	Visit
+}
+
+// Visits are those of the sites among some stakes that say their marks to visitors.
+func Visits(stakes []Stake) (out []SiteVisit) {
 	for _, s := range stakes {
 		if s.Type != "site" {
 			continue
 		}
-		w, known := last[SiteWant](s.Want)
-		if !known || w.Visit == nil || w.Off {
-			continue
-		}
-		if slices.Contains(w.Visit.At, VisitAt{Port: port}) || slices.Contains(w.Visit.At, VisitAt{address, port}) {
-			return s, w, true
+		if w, known := last[SiteWant](s.Want); known && w.Visit != nil && !w.Off {
+			out = append(out, SiteVisit{s.Name, w.Mark, *w.Visit})
 		}
 	}
-	return Stake{}, SiteWant{}, false
+	return out
+}
+
+// Listens says whether the site listens on a port of an address.
+func (v Visit) Listens(address string, port int) bool {
+	return slices.Contains(v.At, VisitAt{Port: port}) || slices.Contains(v.At, VisitAt{address, port})
 }
 
 // SiteFile is a file that a site's configuration reads, of root and the group of the

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
+	"sync/atomic"
 	"time"
 
 	"northstake/core/declare"
@@ -51,33 +53,50 @@ func (j *Service) askAgain(ctx context.Context, s scope, conn *rod.Conn, l *look
 	}
 }
 
-// visitBeside begins to visit a host from the service: on each of some ports of its address one of the sites
-// there, for the mark that its own text alone answers with. A rule or another machine that leads visitors
-// elsewhere does that with a port, whatever the name. What it returns are the sites in whose place somebody
-// else answers; where nobody does, the ports tell. Of a site that declares what is answered outside, that is
-// asked and not this: there something else may stand before it on purpose.
-func (j *Service) visitBeside(ctx context.Context, h *declare.Host, host string, r resolve.Host, ports []int) func() []elsewhere {
-	visits := map[int]probe.Asked{}
+// Visits to a host, at once and in all: of what is not visited in time nothing is said.
+const (
+	mostVisits = 16
+	visitLimit = 5 * time.Second
+)
+
+// visitBeside begins to visit a host from the service: on each of some ports of its address each of the sites
+// there, by each of its names, for the mark that its own text alone answers with. What it returns are the
+// sites in whose place somebody else answers; where nobody does, the ports tell. Of a site that declares what
+// is answered outside, that is asked and not this: there something else may stand before it on purpose.
+func (j *Service) visitBeside(ctx context.Context, h *declare.Host, r *resolved, ports []int) func() []elsewhere {
+	var visits []probe.Asked
 	for _, port := range ports {
-		s, w, ok := stake.OneFor(r.Stakes, h.Address, port)
-		if ok && !slices.ContainsFunc(r.Probes, func(p resolve.Probe) bool {
-			return p.Site == s.Name && slices.Contains(p.Places(), declare.ProbeOutside)
-		}) {
-			p := resolve.Probe{Site: s.Name, Host: host, Name: w.Visit.Names[0], Port: port, Probe: declare.Probe{Path: w.Visit.Path, Status: 200, Contains: w.Mark, Within: dialLimit.String()}}
-			visits[port] = probe.Asked{Probe: p, From: declare.ProbeOutside, At: h.Address}
+		for _, v := range r.visits {
+			if !v.Listens(h.Address, port) || slices.ContainsFunc(r.host.Probes, func(p resolve.Probe) bool {
+				return p.Site == v.Site && slices.Contains(p.Places(), declare.ProbeOutside)
+			}) {
+				continue
+			}
+			for _, name := range v.Names {
+				p := resolve.Probe{Site: v.Site, Name: name, Port: port, Probe: declare.Probe{Path: v.Path, Status: 200, Contains: v.Mark, Within: dialLimit.String()}}
+				visits = append(visits, probe.Asked{Probe: p, From: declare.ProbeOutside, At: h.Address})
+			}
 		}
 	}
-	answers := make(chan probe.Result, len(visits))
-	for _, a := range visits {
-		go func() { answers <- probe.Fetch(ctx, a) }()
+	ctx, cancel := context.WithTimeout(ctx, visitLimit)
+	answers := make([]probe.Result, len(visits))
+	var next atomic.Int64
+	var wg sync.WaitGroup
+	for range min(mostVisits, len(visits)) {
+		wg.Go(func() {
+			for i := next.Add(1) - 1; int(i) < len(visits) && ctx.Err() == nil; i = next.Add(1) - 1 {
+				answers[i] = probe.Fetch(ctx, visits[i])
+			}
+		})
 	}
 	return func() (out []elsewhere) {
-		for range visits {
-			if a := <-answers; !a.OK && a.GotStatus != 0 {
+		wg.Wait()
+		cancel()
+		for _, a := range answers {
+			if !a.OK && a.GotStatus != 0 {
 				out = append(out, elsewhere{a.Site, a.Name, a.Port, a.GotStatus})
 			}
 		}
-		slices.SortFunc(out, func(a, b elsewhere) int { return a.port - b.port })
 		return out
 	}
 }
@@ -119,6 +138,7 @@ func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Tim
 			r.Differences = append(slices.Clone(r.Differences), stake.Difference{Attribute: fmt.Sprintf("answers %s at port %d from %s", a.Path, a.Port, a.From), Wanted: "as its probe says", Found: a.Words()})
 		}
 	}
+	told := map[string]bool{} // sites, by the first of their names alone
 	for _, e := range led {
 		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool { return r.Address == h.Host+"/"+stake.Local("site", e.site) })
 		if i < 0 || h.Rows[i].Standing != plan.Set {
@@ -130,6 +150,10 @@ func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Tim
 		r := &rows[i]
 		r.Standing, r.ShiftedAt = plan.Shifted, now
 		r.Differences = append(slices.Clone(r.Differences), stake.Difference{Attribute: fmt.Sprintf("who answers %s at port %d from outside", e.name, e.port), Wanted: "the site, as on the host itself", Found: fmt.Sprintf("somebody else, with %d", e.status)})
+		if told[e.site] {
+			continue
+		}
+		told[e.site] = true
 		otherwise = append(otherwise, stake.Note{Address: r.Address, What: fmt.Sprintf("%s answers on the host itself, and from outside somebody else does at port %d, with %d", e.name, e.port, e.status),
 			Fix: "look for a rule on the host that leads the port elsewhere (nft list ruleset), or for what stands before the host; if that belongs there, declare a probe from outside"})
 	}

@@ -2,14 +2,20 @@ package jobs
 
 import (
 	"fmt"
+	"io"
 	"net"
 	"net/http"
+	"net/http/httptest"
+	"slices"
+	"strings"
+	"sync"
 	"testing"
 	"time"
 
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/resolve"
+	"northstake/core/stake"
 	"northstake/host/probe"
 	"northstake/host/rod"
 )
@@ -109,19 +115,66 @@ func TestAServerThatIsJustStartedIsAskedAgain(t *testing.T) {
 	}
 }
 
-// A site is shifted where somebody else answers in its place who comes from outside, once for each port; what
+// Each name of each site is visited from outside, at each port where the site listens: somebody who answers in
+// the place of one name alone is found, and a port at which nobody answers says nothing.
+func TestEachNameIsVisited(t *testing.T) {
+	listen := func(answer http.HandlerFunc) int {
+		s := httptest.NewServer(answer)
+		t.Cleanup(s.Close)
+		return s.Listener.Addr().(*net.TCPAddr).Port
+	}
+	var asked sync.Map
+	marks := map[string]string{"tides.test": "mark-tides", "www.tides.test": "mark-tides", "charts.test": "mark-charts", "ferries.test": "mark-ferries"}
+	whole := listen(func(w http.ResponseWriter, r *http.Request) {
+		name, _, _ := strings.Cut(r.Host, ":")
+		asked.Store(name, true)
+		io.WriteString(w, marks[name])
+	})
+	led := listen(func(w http.ResponseWriter, r *http.Request) {
+		if name, _, _ := strings.Cut(r.Host, ":"); name != "www.tides.test" {
+			io.WriteString(w, marks[name])
+			return
+		}
+		http.Error(w, "theirs", http.StatusTeapot)
+	})
+	closed, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	closed.Close()
+	nobody := closed.Addr().(*net.TCPAddr).Port
+	visit := func(site string, names []string, at ...stake.VisitAt) stake.SiteVisit {
+		return stake.SiteVisit{Site: site, Mark: "mark-" + site, Visit: stake.Visit{Path: "/mark", Names: names, At: at}}
+	}
+	r := &resolved{visits: []stake.SiteVisit{
+		visit("tides", []string{"tides.test", "www.tides.test"}, stake.VisitAt{Port: whole}, stake.VisitAt{Address: "127.0.0.1", Port: led}),
+		visit("charts", []string{"charts.test"}, stake.VisitAt{Port: led}, stake.VisitAt{Port: nobody}, stake.VisitAt{Address: "127.0.0.2", Port: whole}),
+		visit("ferries", []string{"ferries.test"}, stake.VisitAt{Port: whole}),
+	}, host: resolve.Host{Probes: []resolve.Probe{{Site: "ferries", Probe: declare.Probe{From: []string{declare.ProbeOutside}}}}}}
+	got := (&Service{}).visitBeside(t.Context(), &declare.Host{Address: "127.0.0.1"}, r, []int{whole, led, nobody})()
+	if want := []elsewhere{{"tides", "www.tides.test", led, http.StatusTeapot}}; !slices.Equal(got, want) {
+		t.Errorf("somebody else answers for %+v, not %+v", got, want)
+	}
+	for name, want := range map[string]bool{"tides.test": true, "www.tides.test": true, "charts.test": false, "ferries.test": false} {
+		if _, was := asked.Load(name); was != want {
+			t.Errorf("%s was visited at its port: %v", name, was)
+		}
+	}
+}
+
+// A site is shifted where somebody else answers in its place who comes from outside, with each of its names, and is told of once; what
 // differs anyhow, or is not applied yet, is told of by itself.
 func TestWhoIsLedElsewhere(t *testing.T) {
 	for standing, want := range map[plan.Standing]plan.Standing{plan.Set: plan.Shifted, plan.Shifted: plan.Shifted, plan.Due: plan.Due, plan.Unread: plan.Unread} {
 		h := plan.Host{Host: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: standing}}}
-		rows, otherwise := answered(h, nil, []elsewhere{{"charts", "charts.test", 80, 404}, {"tides", "tides.test", 8081, 200}}, time.Unix(9, 0))
+		rows, otherwise := answered(h, nil, []elsewhere{{"charts", "charts.test", 80, 404}, {"tides", "tides.test", 8081, 200}, {"tides", "www.tides.test", 8081, 200}}, time.Unix(9, 0))
 		if standing != plan.Set {
 			if rows != nil || otherwise != nil {
 				t.Errorf("of one that is %s: %+v", standing, rows)
 			}
 			continue
 		}
-		if len(rows) != 1 || rows[0].Standing != want || len(rows[0].Differences) != 1 || rows[0].Differences[0].Found != "somebody else, with 200" || !rows[0].ShiftedAt.Equal(time.Unix(9, 0)) || len(otherwise) != 1 || h.Rows[0].Standing != plan.Set {
+		if len(rows) != 1 || rows[0].Standing != want || len(rows[0].Differences) != 2 || rows[0].Differences[0].Found != "somebody else, with 200" || !rows[0].ShiftedAt.Equal(time.Unix(9, 0)) || len(otherwise) != 1 || h.Rows[0].Standing != plan.Set {
 			t.Errorf("%+v, %v", rows, otherwise)
 		}
 	}

@@ -29,6 +29,7 @@ type resolved struct {
 	host   resolve.Host
 	wants  []rod.Want
 	digest string
+	visits []stake.SiteVisit
 	memo   *stake.Memo
 }
 
@@ -201,7 +202,7 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits stak
 	if err != nil {
 		return nil, err
 	}
-	r = &resolved{key: key, host: h, memo: stake.NewMemo()}
+	r = &resolved{key: key, host: h, visits: stake.Visits(h.Stakes), memo: stake.NewMemo()}
 	declared := map[string]bool{}
 	for _, st := range h.Stakes {
 		declared[st.Local()] = true
@@ -300,7 +301,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 		tried = dialBeside(ctx, s.d.Hosts[host], dials(s.d.Hosts[host], r.host.Stakes, traits))
 		if s.asksSites {
 			asked, s.asksSites = j.askBeside(ctx, s, conn, host, r.host.Probes), false
-			visited = j.visitBeside(ctx, s.d.Hosts[host], host, r.host, dials(s.d.Hosts[host], r.host.Stakes, traits))
+			visited = j.visitBeside(ctx, s.d.Hosts[host], r, dials(s.d.Hosts[host], r.host.Stakes, traits))
 		}
 		wants := func() ([]rod.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.ground, host)) }
 		if answer, err = conn.Survey(ctx, r.digest, wants); err != nil {
