@@ -72,9 +72,12 @@ type Bell struct {
 	log   *slog.Logger
 }
 
-// NewBell makes a bell; Run has to be called for it to ring.
+// NewBell makes a bell; Run has to be called for it to ring. What ends through the same store it is told
+// of at once.
 func NewBell(s *Store, log *slog.Logger) *Bell {
-	return &Bell{ears: map[string]map[chan struct{}]bool{}, store: s, log: log}
+	b := &Bell{ears: map[string]map[chan struct{}]bool{}, store: s, log: log}
+	s.bell.Store(b)
+	return b
 }
 
 // Listen returns a channel that gets a value when the topic may have news, and a
@@ -110,6 +113,13 @@ func (b *Bell) ring(match func(string) bool) {
 			default:
 			}
 		}
+	}
+}
+
+// over rings for what has just ended in this process: the word of the database takes a while.
+func (s *Store) over(topic string) {
+	if b := s.bell.Load(); b != nil {
+		b.ring(func(t string) bool { return t == topic })
 	}
 }
 

@@ -267,6 +267,14 @@ func (s *Store) HostStates(ctx context.Context, groundID int64) (map[string]Host
 // PutHostState notes how a host was just seen, puts it into the record of a survey, and announces
 // said, in one. Rows that are as they were are not written again.
 func (s *Store) PutHostState(ctx context.Context, groundID int64, h HostState, said Said) error {
+	err := s.putHostState(ctx, groundID, h, said)
+	if err == nil && said.Ends {
+		s.over(said.Topic)
+	}
+	return err
+}
+
+func (s *Store) putHostState(ctx context.Context, groundID int64, h HostState, said Said) error {
 	const announced = `said AS (INSERT INTO events (topic, kind, data) SELECT $4, e.kind, e.data FROM put, (VALUES ('host', $5::bytea), ('end', $6::bytea)) e (kind, data)
 			WHERE $4 <> '' AND (e.kind = 'host' OR $7::boolean) ORDER BY e.kind DESC),
 		kept AS (INSERT INTO survey_hosts (survey_id, host, doc, rows_sum) SELECT $10::bigint, $2, $5, $9 FROM put WHERE $10::bigint > 0

@@ -10,6 +10,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
@@ -46,6 +47,8 @@ type Store struct {
 	DB        *sqlx.DB
 	QuickPool *pgxpool.Pool
 	Quick     *sqlx.DB
+
+	bell atomic.Pointer[Bell] // of who listens in this process
 }
 
 // Open connects to PostgreSQL and brings the schema up to date. Replicas that

@@ -461,6 +461,44 @@ func TestARunIsClaimedOnce(t *testing.T) {
 	}
 }
 
+// Who waits for a survey or plan in the process that makes it hears of its end once it can be read, without
+// the word of the database.
+func TestWhatEndsHereIsHeardAtOnce(t *testing.T) {
+	s := open(t)
+	g := ground(t, s, "at-once")
+	bell := NewBell(s, slog.New(slog.DiscardHandler)) // and it never listens to the database
+	for name, end := range map[string]func(Task) error{
+		"finished": func(task Task) error {
+			task.State = "done"
+			return s.FinishTask(ctx, Surveys, task)
+		},
+		"its last host": func(task Task) error {
+			return s.PutHostState(ctx, g.ID, HostState{Host: "h", Revision: 1, Traits: []byte("null"), Rows: []byte("[]")}, Said{Topic: Topic("surveys", task.ID), Survey: task.ID, Data: []byte(`{"host":"h"}`), Ends: true})
+		},
+	} {
+		var task Task
+		if err := s.Tx(ctx, func(tx *sqlx.Tx) (err error) {
+			task, err = s.AddTask(ctx, tx, Surveys, g.ID, 1, contract.Ask{}, "admin", "running")
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+		news, stop := bell.Listen(Topic("surveys", task.ID))
+		defer stop()
+		other, stopOther := bell.Listen(Topic("plans", task.ID))
+		defer stopOther()
+		if err := end(task); err != nil {
+			t.Fatal(err)
+		}
+		if len(news) != 1 || len(other) != 0 {
+			t.Errorf("%s: it is heard of %d times, and by others %d", name, len(news), len(other))
+		}
+		if got, err := s.Task(ctx, Surveys, task.ID); err != nil || got.State != "done" {
+			t.Errorf("%s: it is %s: %v", name, got.State, err)
+		}
+	}
+}
+
 // Whoever listens hears of an event after it can be read.
 func TestEventsAreHeard(t *testing.T) {
 	s := open(t)

@@ -102,6 +102,9 @@ func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
 	_, err := s.Quick.ExecContext(ctx, `WITH ended AS (UPDATE `+string(table)+` SET state = $2, error = $3, steps = $4, blockers = $5, unread = $6, finished_at = now()`+hosts+`
 			WHERE id = $1 AND state IN ('queued', 'running') RETURNING 1)
 		INSERT INTO events (topic, kind, data) SELECT $7, 'end', $8 FROM ended`, args...)
+	if err == nil {
+		s.over(Topic(string(table), t.ID))
+	}
 	return err
 }
 
