@@ -247,25 +247,19 @@ func (j *Service) Ask(ctx context.Context, table store.Table, g store.Ground, as
 	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
 		return store.Task{}, err
 	}
-	note := func(at string, last func(*sqlx.Tx, store.Task) error) (t store.Task, err error) {
-		err = j.Store.QuickTx(ctx, func(tx *sqlx.Tx) (err error) {
-			if t, err = j.Store.AddTask(ctx, tx, table, g.ID, g.Newest, ask, by, at); err != nil {
-				return err
-			}
-			t.Ground = g.Name
-			return last(tx, t)
-		})
-		return t, err
-	}
 	t, began, err := j.soon(ctx, table, s, hosts, func() (store.Task, error) {
-		return note("running", func(*sqlx.Tx, store.Task) error { return nil })
+		return j.Store.AddTask(ctx, j.Store.Quick, table, g, ask, by, "running")
 	})
 	if began || err != nil {
 		return t, err
 	}
-	return note("queued", func(tx *sqlx.Tx, t store.Task) error {
+	err = j.Store.QuickTx(ctx, func(tx *sqlx.Tx) (err error) {
+		if t, err = j.Store.AddTask(ctx, tx, table, g, ask, by, "queued"); err != nil {
+			return err
+		}
 		return j.enqueue(ctx, tx, taskArgs{Table: table, ID: t.ID}, store.Topic(string(table), t.ID), ask.SudoPasswords)
 	})
+	return t, err
 }
 
 // Unknown is a host that was asked for and is not declared.

@@ -313,7 +313,7 @@ func TestAHostIsSeenAndAnnouncedInOne(t *testing.T) {
 	g := ground(t, s, "announced")
 	var survey Task
 	err := s.Tx(ctx, func(tx *sqlx.Tx) (err error) {
-		survey, err = s.AddTask(ctx, tx, Surveys, g.ID, 1, contract.Ask{}, "admin", "queued")
+		survey, err = s.AddTask(ctx, tx, Surveys, g, contract.Ask{}, "admin", "queued")
 		return err
 	})
 	if err != nil {
@@ -362,7 +362,7 @@ func TestTheLastHostEndsItsSurvey(t *testing.T) {
 	add := func() (task Task) {
 		t.Helper()
 		err := s.Tx(ctx, func(tx *sqlx.Tx) (err error) {
-			task, err = s.AddTask(ctx, tx, Surveys, g.ID, 1, contract.Ask{}, "admin", "queued")
+			task, err = s.AddTask(ctx, tx, Surveys, g, contract.Ask{}, "admin", "queued")
 			return err
 		})
 		if err != nil {
@@ -402,7 +402,7 @@ func TestARunIsClaimedOnce(t *testing.T) {
 	g := ground(t, s, "claims")
 	var r Run
 	err := s.Tx(ctx, func(tx *sqlx.Tx) error {
-		p, err := s.AddTask(ctx, tx, Plans, g.ID, 1, contract.Ask{SudoPasswords: contract.SudoPasswords{"a": "secret"}}, "admin", "queued")
+		p, err := s.AddTask(ctx, tx, Plans, g, contract.Ask{SudoPasswords: contract.SudoPasswords{"a": "secret"}}, "admin", "queued")
 		if err != nil {
 			return err
 		}
@@ -478,7 +478,7 @@ func TestWhatEndsHereIsHeardAtOnce(t *testing.T) {
 	} {
 		var task Task
 		if err := s.Tx(ctx, func(tx *sqlx.Tx) (err error) {
-			task, err = s.AddTask(ctx, tx, Surveys, g.ID, 1, contract.Ask{}, "admin", "running")
+			task, err = s.AddTask(ctx, tx, Surveys, g, contract.Ask{}, "admin", "running")
 			return err
 		}); err != nil {
 			t.Fatal(err)
@@ -576,7 +576,7 @@ func TestWhatNobodyWorksOnEnds(t *testing.T) {
 	add := func(set string) (task Task) {
 		t.Helper()
 		err := s.Tx(ctx, func(tx *sqlx.Tx) (err error) {
-			if task, err = s.AddTask(ctx, tx, Plans, g.ID, 1, contract.Ask{}, "admin", "queued"); err == nil {
+			if task, err = s.AddTask(ctx, tx, Plans, g, contract.Ask{}, "admin", "queued"); err == nil {
 				_, err = tx.Exec("UPDATE plans SET "+set+" WHERE id = $1", task.ID)
 			}
 			return err

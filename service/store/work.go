@@ -52,12 +52,12 @@ const (
 	Plans   Table = "plans"
 )
 
-// AddTask notes a survey or plan that is to be made, queued or running; passwords are left out of
-// what is kept.
-func (s *Store) AddTask(ctx context.Context, tx *sqlx.Tx, table Table, groundID int64, revision int, ask contract.Ask, by, state string) (Task, error) {
+// AddTask notes a survey or plan of a ground's newest revision, queued or running; passwords are left out
+// of what is kept.
+func (s *Store) AddTask(ctx context.Context, to sqlx.QueryerContext, table Table, g Ground, ask contract.Ask, by, state string) (Task, error) {
 	ask.SudoPasswords = nil
-	var t Task
-	err := tx.GetContext(ctx, &t, "INSERT INTO "+string(table)+" (ground_id, revision, ask, made_by, state) VALUES ($1, $2, $3, $4, $5) RETURNING id, ground_id, revision, state, ask, made_by, created_at", groundID, revision, stake.JSON(ask), by, state)
+	t := Task{Ground: g.Name}
+	err := sqlx.GetContext(ctx, to, &t, "INSERT INTO "+string(table)+" (ground_id, revision, ask, made_by, state) VALUES ($1, $2, $3, $4, $5) RETURNING id, ground_id, revision, state, ask, made_by, created_at", g.ID, g.Newest, stake.JSON(ask), by, state)
 	return t, err
 }
 
