@@ -97,7 +97,10 @@ func (s *Server) console(c *gin.Context, files fs.FS) {
 	c.Data(http.StatusOK, "text/html; charset=utf-8", page)
 }
 
-const whoKey = "who"
+const (
+	whoKey    = "who"
+	groundKey = "ground"
+)
 
 // who is the name of the token that a request came with.
 func who(c *gin.Context) string { return c.GetString(whoKey) }
@@ -119,7 +122,7 @@ func (s *Server) authenticate(c *gin.Context) {
 		problem(c, contract.Problem{Status: http.StatusUnauthorized, Title: "no token was given", Fix: "sign in, or set NORTHSTAKE_TOKEN_FILE"})
 		return
 	}
-	name, err := s.Store.TokenName(c.Request.Context(), auth.Hash(token))
+	name, g, err := s.Store.Admitted(c.Request.Context(), auth.Hash(token), c.Param("ground"))
 	if err != nil {
 		if err == store.ErrNotFound {
 			problem(c, contract.Problem{Status: http.StatusUnauthorized, Title: "the token is not known, or has ended", Fix: "sign in again"})
@@ -133,6 +136,9 @@ func (s *Server) authenticate(c *gin.Context) {
 		return
 	}
 	c.Set(whoKey, name)
+	if g != nil {
+		c.Set(groundKey, *g)
+	}
 }
 
 func sameOrigin(r *http.Request) bool {
@@ -143,6 +149,9 @@ func sameOrigin(r *http.Request) bool {
 // ground finds the ground that a request is about; false says that the request
 // has been refused.
 func (s *Server) ground(c *gin.Context, name string) (store.Ground, bool) {
+	if g, ok := c.Value(groundKey).(store.Ground); ok && g.Name == name {
+		return g, true // it was read with the token
+	}
 	g, err := s.Store.Ground(c.Request.Context(), name)
 	if err != nil {
 		s.refuse(c, err)

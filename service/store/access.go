@@ -2,6 +2,7 @@ package store
 
 import (
 	"context"
+	"database/sql"
 	"time"
 )
 
@@ -35,6 +36,22 @@ func (s *Store) TokenName(ctx context.Context, hash []byte) (string, error) {
 	var name string
 	err := s.DB.GetContext(ctx, &name, "SELECT name FROM tokens WHERE hash = $1 AND (expires_at IS NULL OR expires_at > now())", hash)
 	return name, notFound(err)
+}
+
+// Admitted returns whose token has the hash, ErrNotFound where nobody's has, and the ground of a name, nil
+// where there is none: what almost every request begins with, by one query.
+func (s *Store) Admitted(ctx context.Context, hash []byte, ground string) (who string, g *Ground, err error) {
+	var row struct {
+		Who    string         `db:"who"`
+		ID     sql.NullInt64  `db:"id"`
+		Name   sql.NullString `db:"name"`
+		Newest sql.NullInt64  `db:"newest"`
+	}
+	err = s.DB.GetContext(ctx, &row, "SELECT t.name AS who, g.* FROM tokens t LEFT JOIN ("+selectGrounds+" WHERE name = $2) g ON true WHERE t.hash = $1 AND (t.expires_at IS NULL OR t.expires_at > now())", hash, ground)
+	if row.ID.Valid {
+		g = &Ground{row.ID.Int64, row.Name.String, int(row.Newest.Int64)}
+	}
+	return row.Who, g, notFound(err)
 }
 
 // TouchToken notes that a token was used.

@@ -551,16 +551,25 @@ func TestTokensEnd(t *testing.T) {
 	if err := s.AddToken(ctx, "late", []byte("hash-3"), time.Millisecond); err != nil {
 		t.Fatal(err)
 	}
-	within(t, "a session that is over lets nobody in", func() bool {
-		_, err := s.TokenName(ctx, []byte("hash-3"))
-		return errors.Is(err, ErrNotFound)
-	})
+	g := ground(t, s, "tokens")
+	for name, want := range map[string]*Ground{"tokens": &g, "none": nil, "": nil} {
+		who, got, err := s.Admitted(ctx, []byte("hash-1"), name)
+		if err != nil || who != "deckhand" || (got == nil) != (want == nil) || got != nil && *got != *want {
+			t.Errorf("to ground %q %s is admitted: %+v, %v", name, who, got, err)
+		}
+	}
+	shut := func(hash string) bool {
+		_, err := s.TokenName(ctx, []byte(hash))
+		_, _, too := s.Admitted(ctx, []byte(hash), "tokens")
+		return errors.Is(err, ErrNotFound) && errors.Is(too, ErrNotFound)
+	}
+	within(t, "a session that is over lets nobody in", func() bool { return shut("hash-3") })
 	if err := s.DeleteToken(ctx, "deckhand"); err != nil {
 		t.Fatal(err)
 	}
 	for _, h := range []string{"hash-1", "hash-2"} {
-		if _, err := s.TokenName(ctx, []byte(h)); !errors.Is(err, ErrNotFound) {
-			t.Errorf("%s lets in after its token has ended: %v", h, err)
+		if !shut(h) {
+			t.Errorf("%s lets in after its token has ended", h)
 		}
 	}
 	if err := s.DeleteToken(ctx, "deckhand"); !errors.Is(err, ErrNotFound) {
