@@ -20,7 +20,7 @@ var rooms = map[string][]string{
 	"system/systemtest": {"system"},
 	"family":            {"system"},
 	"filter":            {"system"},
-	"webserver":         {"system", "rod"},
+	"webserver":         {"system", "rod", "probe"},
 	"publish":           {"system", "rod"},
 	"journal":           {"system", "rod"},
 	"engine":            {"system"},

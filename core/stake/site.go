@@ -63,11 +63,18 @@ type VisitAt struct {
 	Port    int    `json:"port"`
 }
 
-// SiteVisit is how it is told whether a site or somebody else answers its visitors.
+// SiteVisit is how it is told whether a site or somebody else answers its visitors: by its mark, or by
+// being sent on to one of its own names.
 type SiteVisit struct {
 	Site string
 	Mark string
+	Own  []string
 	Visit
+}
+
+// SiteVisit is how the visitors of a site that has a Visit are told from those of others.
+func (w SiteWant) SiteVisit() SiteVisit {
+	return SiteVisit{Mark: w.Mark, Own: w.Names, Visit: *w.Visit}
 }
 
 // Visits are those of the sites among some stakes that say their marks to visitors.
@@ -77,7 +84,9 @@ func Visits(stakes []Stake) (out []SiteVisit) {
 			continue
 		}
 		if w, known := last[SiteWant](s.Want); known && w.Visit != nil && !w.Off {
-			out = append(out, SiteVisit{s.Name, w.Mark, *w.Visit})
+			v := w.SiteVisit()
+			v.Site = s.Name
+			out = append(out, v)
 		}
 	}
 	return out

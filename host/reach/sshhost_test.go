@@ -27,13 +27,13 @@ type sshHost struct {
 	port     int
 	logins   atomic.Int32
 	commands atomic.Int32
-	sudo     string                                // the password that sudo asks for, "" for none
+	sudo     string                                     // the password that sudo asks for, "" for none
 	say      func(ch io.ReadWriter, errs io.Writer) int // instead of the rod
-	take     func(r io.Reader)                     // reads a rod that is sent; without it the rod is there
-	asks     bool                                  // for a password before it takes a rod
-	given    string                                // what it was given then
-	mute     string                                // "session" or "command": what it never answers
-	root     string                                // the folder that the rod takes for the machine
+	take     func(r io.Reader)                          // reads a rod that is sent; without it the rod is there
+	asks     bool                                       // for a password before it takes a rod
+	given    string                                     // what it was given then
+	mute     string                                     // "session" or "command": what it never answers
+	root     string                                     // the folder that the rod takes for the machine
 }
 
 func newKey(t *testing.T) (ssh.Signer, []byte) {

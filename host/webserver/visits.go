@@ -5,11 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"net"
-	"net/http"
 	"net/netip"
-	"net/url"
 	"regexp"
 	"slices"
 	"strconv"
@@ -19,6 +16,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"northstake/core/stake"
+	"northstake/host/probe"
 	"northstake/host/system"
 )
 
@@ -41,13 +39,13 @@ func Others(ctx context.Context, m *system.Machine, l stake.Layout, w stake.Site
 	for i, to := range at {
 		for j, name := range w.Visit.Names {
 			visits.Go(func() error {
-				who, err := visit(ctx, w, to, name)
+				own, _, err := probe.Visit(ctx, to, w.SiteVisit(), name)
 				switch {
 				case errors.Is(err, syscall.ECONNREFUSED):
 					found[i*len(w.Visit.Names)+j] = &stake.Other{Names: []string{name}, At: to}
 				case errors.Is(err, context.DeadlineExceeded):
 					return fmt.Errorf("%s has not answered visitors of %s at %s within %s: it is slow, has stopped, or a filter drops what the host asks itself", w.By(), name, to, askTime)
-				case err == nil && !who:
+				case err == nil && !own:
 					found[i*len(w.Visit.Names)+j] = &stake.Other{Names: []string{name}, At: to, By: whose(m, l, w, to, name, listeners)}
 				}
 				return nil // an address that cannot be used yet has no visitors
@@ -77,7 +75,7 @@ func answers(ctx context.Context, w stake.SiteWant, addresses []string) bool {
 		return false
 	}
 	return slices.ContainsFunc(visited(w, addresses), func(to string) bool {
-		is, err := visit(ctx, w, to, w.Visit.Names[0])
+		is, _, err := probe.Visit(ctx, to, w.SiteVisit(), w.Visit.Names[0])
 		return err == nil && is
 	})
 }
@@ -107,31 +105,6 @@ func visited(w stake.SiteWant, addresses []string) []string {
 
 // everywhere are the addresses of who listens at all of the host's.
 var everywhere = []string{"0.0.0.0", "::"}
-
-// visit says whether it is the site that answers by a name: by its mark, or, for a name that it sends on,
-// by the same path under a name of its own.
-func visit(ctx context.Context, w stake.SiteWant, to, name string) (bool, error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+to+w.Visit.Path, nil)
-	if err != nil {
-		return false, err
-	}
-	req.Host = name
-	req.Header.Set("User-Agent", "northstake")
-	if _, port, _ := net.SplitHostPort(to); port != "80" {
-		req.Host = net.JoinHostPort(name, port)
-	}
-	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	answer, err := client.Do(req)
-	if err != nil {
-		return false, err
-	}
-	defer answer.Body.Close()
-	if on, err := url.Parse(answer.Header.Get("Location")); err == nil && answer.StatusCode == http.StatusMovedPermanently {
-		return on.Path == w.Visit.Path && slices.Contains(w.Names, on.Hostname()), nil
-	}
-	body, err := io.ReadAll(io.LimitReader(answer.Body, 4096))
-	return strings.TrimSpace(string(body)) == w.Mark, err
-}
 
 // whose says, for people, who answers at an address: another program, a virtual host by its file and line,
 // or, where no line tells, another virtual host of the server.

@@ -3,7 +3,9 @@ package jobs
 import (
 	"context"
 	"fmt"
+	"net"
 	"slices"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -64,7 +66,12 @@ const (
 // sites in whose place somebody else answers; where nobody does, the ports tell. Of a site that declares what
 // is answered outside, that is asked and not this: there something else may stand before it on purpose.
 func (j *Service) visitBeside(ctx context.Context, h *declare.Host, r *resolved, ports []int) func() []elsewhere {
-	var visits []probe.Asked
+	type visit struct {
+		stake.SiteVisit
+		name string
+		port int
+	}
+	var visits []visit
 	for _, port := range ports {
 		for _, v := range r.visits {
 			if !v.Listens(h.Address, port) || slices.ContainsFunc(r.host.Probes, func(p resolve.Probe) bool {
@@ -73,28 +80,33 @@ func (j *Service) visitBeside(ctx context.Context, h *declare.Host, r *resolved,
 				continue
 			}
 			for _, name := range v.Names {
-				p := resolve.Probe{Site: v.Site, Name: name, Port: port, Probe: declare.Probe{Path: v.Path, Status: 200, Contains: v.Mark, Within: dialLimit.String()}}
-				visits = append(visits, probe.Asked{Probe: p, From: declare.ProbeOutside, At: h.Address})
+				visits = append(visits, visit{v, name, port})
 			}
 		}
 	}
 	ctx, cancel := context.WithTimeout(ctx, visitLimit)
-	answers := make([]probe.Result, len(visits))
+	found := make([]*elsewhere, len(visits))
 	var next atomic.Int64
 	var wg sync.WaitGroup
 	for range min(mostVisits, len(visits)) {
 		wg.Go(func() {
-			for i := next.Add(1) - 1; int(i) < len(visits) && ctx.Err() == nil; i = next.Add(1) - 1 {
-				answers[i] = probe.Fetch(ctx, visits[i])
+			for i := int(next.Add(1) - 1); i < len(visits) && ctx.Err() == nil; i = int(next.Add(1) - 1) {
+				v := visits[i]
+				limited, cancel := context.WithTimeout(ctx, dialLimit)
+				own, status, err := probe.Visit(limited, net.JoinHostPort(h.Address, strconv.Itoa(v.port)), v.SiteVisit, v.name)
+				cancel()
+				if err == nil && !own {
+					found[i] = &elsewhere{v.Site, v.name, v.port, status}
+				}
 			}
 		})
 	}
 	return func() (out []elsewhere) {
 		wg.Wait()
 		cancel()
-		for _, a := range answers {
-			if !a.OK && a.GotStatus != 0 {
-				out = append(out, elsewhere{a.Site, a.Name, a.Port, a.GotStatus})
+		for _, e := range found {
+			if e != nil {
+				out = append(out, *e)
 			}
 		}
 		return out

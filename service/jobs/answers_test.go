@@ -128,7 +128,14 @@ func TestEachNameIsVisited(t *testing.T) {
 	whole := listen(func(w http.ResponseWriter, r *http.Request) {
 		name, _, _ := strings.Cut(r.Host, ":")
 		asked.Store(name, true)
-		io.WriteString(w, marks[name])
+		switch name {
+		case "old.tides.test":
+			http.Redirect(w, r, "http://tides.test"+r.URL.Path, http.StatusMovedPermanently)
+		case "former.tides.test": // by somebody else
+			http.Redirect(w, r, "http://ebb.test"+r.URL.Path, http.StatusMovedPermanently)
+		default:
+			io.WriteString(w, marks[name])
+		}
 	})
 	led := listen(func(w http.ResponseWriter, r *http.Request) {
 		if name, _, _ := strings.Cut(r.Host, ":"); name != "www.tides.test" {
@@ -144,15 +151,16 @@ func TestEachNameIsVisited(t *testing.T) {
 	closed.Close()
 	nobody := closed.Addr().(*net.TCPAddr).Port
 	visit := func(site string, names []string, at ...stake.VisitAt) stake.SiteVisit {
-		return stake.SiteVisit{Site: site, Mark: "mark-" + site, Visit: stake.Visit{Path: "/mark", Names: names, At: at}}
+		return stake.SiteVisit{Site: site, Mark: "mark-" + site, Own: names, Visit: stake.Visit{Path: "/mark", Names: names, At: at}}
 	}
 	r := &resolved{visits: []stake.SiteVisit{
 		visit("tides", []string{"tides.test", "www.tides.test"}, stake.VisitAt{Port: whole}, stake.VisitAt{Address: "127.0.0.1", Port: led}),
+		visit("tides", []string{"tides.test", "old.tides.test", "former.tides.test"}, stake.VisitAt{Port: whole}),
 		visit("charts", []string{"charts.test"}, stake.VisitAt{Port: led}, stake.VisitAt{Port: nobody}, stake.VisitAt{Address: "127.0.0.2", Port: whole}),
 		visit("ferries", []string{"ferries.test"}, stake.VisitAt{Port: whole}),
 	}, host: resolve.Host{Probes: []resolve.Probe{{Site: "ferries", Probe: declare.Probe{From: []string{declare.ProbeOutside}}}}}}
 	got := (&Service{}).visitBeside(t.Context(), &declare.Host{Address: "127.0.0.1"}, r, []int{whole, led, nobody})()
-	if want := []elsewhere{{"tides", "www.tides.test", led, http.StatusTeapot}}; !slices.Equal(got, want) {
+	if want := []elsewhere{{"tides", "former.tides.test", whole, http.StatusMovedPermanently}, {"tides", "www.tides.test", led, http.StatusTeapot}}; !slices.Equal(got, want) {
 		t.Errorf("somebody else answers for %+v, not %+v", got, want)
 	}
 	for name, want := range map[string]bool{"tides.test": true, "www.tides.test": true, "charts.test": false, "ferries.test": false} {

@@ -1,0 +1,39 @@
+package probe
+
+import (
+	"context"
+	"io"
+	"net"
+	"net/http"
+	"net/url"
+	"slices"
+	"strings"
+
+	"northstake/core/stake"
+)
+
+// Visit asks for a site's mark by one of its names, at an address with its port, as a visitor does. It says
+// whether it is the site that answers, by its mark, or, for a name that it sends on, by the same path under a
+// name of its own; and with what status.
+func Visit(ctx context.Context, to string, v stake.SiteVisit, name string) (own bool, status int, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+to+v.Path, nil)
+	if err != nil {
+		return false, 0, err
+	}
+	req.Host = name
+	req.Header.Set("User-Agent", "northstake")
+	if _, port, _ := net.SplitHostPort(to); port != "80" {
+		req.Host = net.JoinHostPort(name, port)
+	}
+	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	answer, err := client.Do(req)
+	if err != nil {
+		return false, 0, err
+	}
+	defer answer.Body.Close()
+	if on, err := url.Parse(answer.Header.Get("Location")); err == nil && answer.StatusCode == http.StatusMovedPermanently {
+		return on.Path == v.Path && slices.Contains(v.Own, on.Hostname()), answer.StatusCode, nil
+	}
+	body, err := io.ReadAll(io.LimitReader(answer.Body, 4096))
+	return strings.TrimSpace(string(body)) == v.Mark, answer.StatusCode, err
+}
