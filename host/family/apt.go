@@ -351,15 +351,7 @@ const dpkgInfo = "/var/lib/dpkg/info"
 
 // Files reads dpkg's list of the package; what dpkg-divert(1) has put elsewhere is looked for there.
 func (a apt) Files(_ context.Context, name string) ([]string, error) {
-	list, bare := dpkgInfo+"/"+name+".list", strings.SplitN(name, ":", 2)[0]
-	if bare != name && !a.m.Exists(list) { // of those that can be there for several architectures alone it is in the list's name
-		list = dpkgInfo + "/" + bare + ".list"
-	}
-	for _, arch := range append([]string{runtime.GOARCH}, a.arches(name)...) {
-		if !a.m.Exists(list) {
-			list = dpkgInfo + "/" + name + ":" + arch + ".list"
-		}
-	}
+	list := a.list(name)
 	const diversions = "/var/lib/dpkg/diversions"
 	return system.Cached(a.m, "files of "+name, a.m.FileKey(list, diversions), func() ([]string, error) {
 		b, err := a.m.Read(list)
@@ -377,18 +369,19 @@ func (a apt) Files(_ context.Context, name string) ([]string, error) {
 	})
 }
 
-// arches are those by which dpkg has lists of a package.
-func (a apt) arches(name string) []string {
-	lists, err := filepath.Glob(a.m.Path(dpkgInfo + "/" + name + ":*.list"))
-	var out []string
-	for _, l := range lists {
-		_, arch, _ := strings.Cut(strings.TrimSuffix(filepath.Base(l), ".list"), ":")
-		out = append(out, arch)
+// list is where dpkg has its list of a package: of those that can be there for several architectures alone
+// the architecture is in its name.
+func (a apt) list(name string) string {
+	bare, _, _ := strings.Cut(name, ":")
+	for _, n := range []string{name, bare, name + ":" + runtime.GOARCH} {
+		if list := dpkgInfo + "/" + n + ".list"; a.m.Exists(list) {
+			return list
+		}
 	}
-	if err != nil {
-		return nil
+	if others, err := filepath.Glob(a.m.Path(dpkgInfo + "/" + name + ":*.list")); err == nil && len(others) > 0 {
+		return dpkgInfo + "/" + filepath.Base(others[0])
 	}
-	return out
+	return dpkgInfo + "/" + name + ".list"
 }
 
 // ParseDpkgList reads dpkg's list of a package's files, and where its diversions (three lines each: the place,

@@ -3,31 +3,42 @@ package family
 import (
 	"context"
 	"path/filepath"
+	"slices"
 	"strings"
+	"sync"
+
+	"github.com/coreos/go-systemd/v22/dbus"
+	godbus "github.com/godbus/dbus/v5"
 )
 
 // starts says what of the host is started when it boots: all that its default target reaches.
 type starts struct {
 	u      *Units
-	target string          // the default one, such as graphical.target; "" where nobody says
+	target func() string   // the default one, such as graphical.target; "" where nobody says
 	with   map[string]bool // by unit, whether the target starts it
 }
 
 func (u *Units) starts(ctx context.Context) *starts {
-	s := &starts{u: u, with: map[string]bool{}}
-	call := u.manager().CallWithContext(ctx, "org.freedesktop.systemd1.Manager.GetDefaultTarget", 0)
-	if call.Err == nil {
-		call.Store(&s.target)
-	}
-	return s
+	call := u.manager().GoWithContext(ctx, "org.freedesktop.systemd1.Manager.GetDefaultTarget", 0, nil)
+	return &starts{u: u, with: map[string]bool{}, target: sync.OnceValue(func() (target string) {
+		if <-call.Done; call.Err == nil {
+			call.Store(&target)
+		}
+		return target
+	})}
 }
 
 // upwards are the properties of a unit that name those which start it (org.freedesktop.systemd1(5)).
-var upwards = []string{unitInterface + "WantedBy", unitInterface + "RequiredBy", unitInterface + "UpheldBy", unitInterface + "BoundBy", unitInterface + "TriggeredBy"}
+// Nearly everything is started by what the first two name, so that the others are asked for where
+// those do not lead to the target.
+var (
+	mostly  = []string{unitInterface + "WantedBy", unitInterface + "RequiredBy"}
+	upwards = append(slices.Clone(mostly), unitInterface+"UpheldBy", unitInterface+"BoundBy", unitInterface+"TriggeredBy")
+)
 
-// above are the units that are told by those properties.
-func (p properties) above() (out []string) {
-	for _, full := range upwards {
+// above are the units that are told by some of those properties.
+func (p properties) above(by []string) (out []string) {
+	for _, full := range by {
 		by, _ := p.get(strings.TrimPrefix(full, unitInterface)).([]string)
 		out = append(out, by...)
 	}
@@ -35,9 +46,14 @@ func (p properties) above() (out []string) {
 }
 
 // says what starts a unit at boot: one that has no state of its own there by others, and one that is
-// enabled by what it is enabled for, which may be something to which the host does not boot.
-func (s *starts) says(ctx context.Context, st *UnitState, unit string, p properties) {
-	by := p.above()
+// enabled by what it is enabled for, which may be something to which the host does not boot. P has what
+// mostly starts it, and at is where systemd has it.
+func (s *starts) says(ctx context.Context, st *UnitState, unit string, at godbus.ObjectPath, p properties) {
+	if s.any(ctx, p.above(mostly)) {
+		st.Wanted = st.Boot != "enabled"
+		return
+	}
+	by := s.u.ask(ctx, at, upwards...).above(upwards)
 	if st.Boot != "enabled" {
 		st.Wanted = s.any(ctx, by)
 		return
@@ -46,7 +62,7 @@ func (s *starts) says(ctx context.Context, st *UnitState, unit string, p propert
 		by = linkedTo("/", unit)
 	}
 	if len(by) > 0 && !s.any(ctx, by) { // one that has but another name is enabled by that
-		st.Elsewhere, st.Target = strings.Join(by, ", "), s.target
+		st.Elsewhere, st.Target = strings.Join(by, ", "), s.target()
 	}
 }
 
@@ -55,7 +71,7 @@ func (s *starts) any(ctx context.Context, units []string) bool {
 	for _, name := range units {
 		is, known := s.with[name]
 		if !known {
-			is = s.reached(ctx, name)
+			is = s.reached(ctx, name, mostly) || s.reached(ctx, name, upwards)
 			s.with[name] = is
 		}
 		if is {
@@ -65,22 +81,22 @@ func (s *starts) any(ctx context.Context, units []string) bool {
 	return false
 }
 
-// reached says whether the default target leads to a unit, by whatever starts that, and what starts those.
-func (s *starts) reached(ctx context.Context, unit string) bool {
-	if s.target == "" {
+// reached says whether the default target leads to a unit, by what starts that, and what starts those.
+func (s *starts) reached(ctx context.Context, unit string, by []string) bool {
+	if s.target() == "" {
 		return true
 	}
 	seen := map[string]bool{unit: true}
 	for next := []string{unit}; len(next) > 0; {
 		var above []string
 		for _, name := range next {
-			if name == s.target || strings.HasSuffix(name, ".device") { // which the kernel brings
+			if name == s.target() || strings.HasSuffix(name, ".device") { // which the kernel brings
 				return true
 			}
-			for _, by := range s.u.startedBy(ctx, name) {
-				if !seen[by] {
-					seen[by] = true
-					above = append(above, by)
+			for _, starter := range s.u.ask(ctx, pathOf(name), by...).above(by) {
+				if !seen[starter] {
+					seen[starter] = true
+					above = append(above, starter)
 				}
 			}
 		}
@@ -89,13 +105,9 @@ func (s *starts) reached(ctx context.Context, unit string) bool {
 	return false
 }
 
-// startedBy are the units that start one.
-func (u *Units) startedBy(ctx context.Context, name string) []string {
-	list, err := u.conn.ListUnitsByNamesContext(ctx, []string{name})
-	if err != nil || len(list) != 1 {
-		return nil
-	}
-	return u.ask(ctx, list[0].Path, upwards...).above()
+// pathOf is where systemd has a unit, which it loads when it is asked there (org.freedesktop.systemd1(5)).
+func pathOf(unit string) godbus.ObjectPath {
+	return godbus.ObjectPath("/org/freedesktop/systemd1/unit/" + dbus.PathBusEscape(unit))
 }
 
 // linkedTo are the units that are to start one by links on disk, which count for those that are not

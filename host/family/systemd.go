@@ -147,7 +147,7 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 	for i, l := range list {    // in the order of the names
 		calls[i] = manager.GoWithContext(ctx, fileState, 0, nil, l.Name)
 		if l.LoadState != "not-found" {
-			props[i] = u.ask(ctx, l.Path, append([]string{unitInterface + "CanReload", serviceInterface + "NRestarts"}, upwards...)...)
+			props[i] = u.ask(ctx, l.Path, append([]string{unitInterface + "CanReload", serviceInterface + "NRestarts", unitInterface + "TriggeredBy"}, mostly...)...)
 		}
 	}
 	for i, s := range services {
@@ -174,7 +174,7 @@ func (u *Units) States(ctx context.Context, services []string) (map[string]UnitS
 				return nil, err
 			}
 			u.more(ctx, &st, l.Path, restarts)
-			boot.says(ctx, &st, l.Name, props[i])
+			boot.says(ctx, &st, l.Name, l.Path, props[i])
 		}
 		out[s] = st
 	}

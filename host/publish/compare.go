@@ -56,6 +56,9 @@ func (w *Wanted) UnmarshalJSON(b []byte) error {
 }
 
 func treeOf(w stake.ContentWant) (t wantedTree, err error) {
+	if err := w.Sound(); err != nil {
+		return t, err
+	}
 	t.dirs = map[string]bool{}
 	t.files, err = filesOf(w.Files)
 	for _, f := range w.Files {
@@ -97,15 +100,11 @@ func Read(m *system.Machine, w Wanted) (found stake.ContentFound, err error) {
 }
 
 func read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
-	found := stake.ContentFound{}
-	err := w.Sound()
+	root, err := m.Entry(w.Root)
 	if err != nil {
-		return found, err
+		return stake.ContentFound{}, err
 	}
-	if found.Root, err = m.Entry(w.Root); err != nil {
-		return found, err
-	}
-	found.Mounted = m.Mounted(w.Root)
+	found := stake.ContentFound{Root: root, Mounted: m.Mounted(w.Root)}
 	if found.Root.Kind != "directory" {
 		for _, f := range w.Files {
 			found.Missing = listed(found.Missing, f.Path)

@@ -18,16 +18,26 @@ import (
 	"northstake/host/system"
 )
 
-// fileID is a state of a file: an edit that puts the old time back still
+// fileID is a file.
+type fileID struct{ Dev, Ino uint64 }
+
+func idOf(s *syscall.Stat_t) fileID { return fileID{uint64(s.Dev), s.Ino} }
+
+// fileState is a state of a file: an edit that puts the old time back still
 // changes ctime.
-type fileID struct {
-	Dev, Ino     uint64
+type fileState struct {
 	Size         int64
 	Mtime, Ctime int64 // ns
 }
 
-func idOf(s *syscall.Stat_t) fileID {
-	return fileID{uint64(s.Dev), s.Ino, s.Size, s.Mtim.Nano(), s.Ctim.Nano()}
+func stateNow(s *syscall.Stat_t) fileState {
+	return fileState{s.Size, s.Mtim.Nano(), s.Ctim.Nano()}
+}
+
+// summed is the sum that a file had in a state.
+type summed struct {
+	State fileState
+	Sum   digest
 }
 
 // endless says whether a file is larger than any that is published: whose owner has made it so may
@@ -42,11 +52,11 @@ type digest [sha256.Size]byte
 
 func (d digest) String() string { return hex.EncodeToString(d[:]) }
 
-// hashCache remembers the SHA-256 of files by their state, over restarts of the
+// hashCache remembers the SHA-256 of files in their last state, over restarts of the
 // rod.
 type hashCache struct {
 	mu    sync.RWMutex
-	sums  map[fileID]digest
+	sums  map[fileID]summed
 	dirty bool
 }
 
@@ -74,7 +84,7 @@ func SaveSums(m *system.Machine) error { return hashesOf(m).save(m) }
 
 func hashesOf(m *system.Machine) *hashCache {
 	c, err := system.Cached(m, "hashes", "once", func() (*hashCache, error) {
-		c := &hashCache{sums: map[fileID]digest{}}
+		c := &hashCache{sums: map[fileID]summed{}}
 		return c, system.Self(func() error {
 			f, err := os.Open(m.State("cache", "hashes"))
 			if err != nil {
@@ -82,13 +92,13 @@ func hashesOf(m *system.Machine) *hashCache {
 			}
 			defer f.Close()
 			if gob.NewDecoder(f).Decode(&c.sums) != nil {
-				c.sums = map[fileID]digest{}
+				c.sums = map[fileID]summed{}
 			}
 			return nil
 		})
 	})
 	if err != nil {
-		return &hashCache{sums: map[fileID]digest{}}
+		return &hashCache{sums: map[fileID]summed{}}
 	}
 	return c
 }
@@ -97,10 +107,10 @@ func hashesOf(m *system.Machine) *hashCache {
 func (c *hashCache) sum(root, rel string, s *syscall.Stat_t) (v digest, err error) {
 	id := idOf(s)
 	c.mu.RLock()
-	v, ok := c.sums[id]
+	was, ok := c.sums[id]
 	c.mu.RUnlock()
-	if ok {
-		return v, nil
+	if ok && was.State == stateNow(s) {
+		return was.Sum, nil
 	}
 	keep := settled(s) // a change from now on leaves another state
 	var f *os.File
@@ -132,7 +142,7 @@ func (c *hashCache) sum(root, rel string, s *syscall.Stat_t) (v digest, err erro
 		if len(c.sums) > hashCacheLimit {
 			clear(c.sums)
 		}
-		c.sums[id] = v
+		c.sums[id] = summed{stateNow(s), v}
 		c.dirty = true
 		c.mu.Unlock()
 	}

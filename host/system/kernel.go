@@ -145,12 +145,20 @@ func (m *Machine) Confinement() string {
 	return "none"
 }
 
-// Label is the type in the SELinux label of what lies at a path, "" where it has none, or where
+// Labels are the types in the SELinux labels of what lies at paths, "" of what has none; nil where
 // SELinux is not enforcing (selinux(8)).
-func (m *Machine) Label(path string) string {
+func (m *Machine) Labels(paths []string) []string {
 	if m.Confinement() != enforcing {
-		return ""
+		return nil
 	}
+	out := make([]string, len(paths))
+	for i, p := range paths {
+		out[i] = m.label(p)
+	}
+	return out
+}
+
+func (m *Machine) label(path string) string {
 	buf := make([]byte, 256)
 	n, err := unix.Lgetxattr(m.Path(path), "security.selinux", buf)
 	if err != nil {

@@ -148,11 +148,7 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 	if err != nil {
 		return f, err
 	}
-	labels := make([]string, len(w.Roots))
-	for i, root := range w.Roots {
-		labels[i] = m.Label(root)
-	}
-	if strings.Join(labels, "") != "" {
+	if labels := m.Labels(w.Roots); strings.Join(labels, "") != "" {
 		f.Labels = labels
 	}
 	for i, at := range shut {
