@@ -67,7 +67,7 @@ func (p *Pool) Rod(ctx context.Context, key string, t Target, known KnownKeys) (
 	select {
 	case e.gate <- struct{}{}:
 	case <-ctx.Done():
-		return nil, &Trouble{Kind: "timeout", What: fmt.Sprintf("host %s is waited for by another already, and has not answered", t.Host), Fix: "check the host's load, and the line to it", err: ctx.Err()}
+		return nil, &Trouble{Kind: NoAnswer, What: fmt.Sprintf("host %s is waited for by another already, and has not answered", t.Host), Fix: "check the host's load, and the line to it", err: ctx.Err()}
 	}
 	defer e.leave()
 	print := fingerprint(t, known)

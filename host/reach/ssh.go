@@ -85,7 +85,7 @@ func dialTrouble(t Target, err error) error {
 		out.Kind, out.What = "no-route", fmt.Sprintf("the name %s of host %s is not known to DNS", t.Address, t.Host)
 		out.Fix = "check the address in the declaration"
 	case errors.As(err, &timeout) && timeout.Timeout():
-		out.Kind, out.What = "timeout", fmt.Sprintf("host %s has not answered at %s in %s", t.Host, t.addr(), dialLimit)
+		out.Kind, out.What = NoAnswer, fmt.Sprintf("host %s has not answered at %s in %s", t.Host, t.addr(), dialLimit)
 		out.Fix = "check the address, and whether a firewall drops the connection"
 	}
 	return out
@@ -112,7 +112,7 @@ func loginTrouble(t Target, err error) error {
 		out.What = fmt.Sprintf("host %s closes the connection while user %s logs in", t.Host, t.User)
 		out.Fix = "look on the host whether the account has expired or is locked (chage -l), whether /etc/nologin is there, and what its SSH server has logged"
 	case strings.Contains(s, "i/o timeout"), strings.Contains(s, "use of closed"):
-		out.Kind, out.What = "timeout", fmt.Sprintf("host %s at %s takes connections and does not answer as an SSH server in %s", t.Host, t.addr(), authLimit)
+		out.Kind, out.What = NoAnswer, fmt.Sprintf("host %s at %s takes connections and does not answer as an SSH server in %s", t.Host, t.addr(), authLimit)
 		out.Fix = "check that an SSH server is on that port, and the host's load"
 	}
 	return out

@@ -3,6 +3,9 @@ package reach
 // NoContainer is the kind of trouble with a host that is a container which is not there.
 const NoContainer = "no-container"
 
+// NoAnswer is the kind of trouble with a host that has not answered in time.
+const NoAnswer = "timeout"
+
 // Trouble is why a host could not be reached: what happened and what to do.
 // Kind tells the cases apart for programs.
 type Trouble struct {

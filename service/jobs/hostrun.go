@@ -141,7 +141,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		h.end(ctx, "failed", err)
 		return
 	}
-	conn, hangUp, err := h.j.Hosts.Fresh(ctx, a.target, a.known)
+	conn, hangUp, err := h.arrive(ctx, a)
 	if err != nil {
 		if ctx.Err() == nil {
 			h.end(ctx, map[bool]contract.RunHostState{true: "interrupted", false: "failed"}[resumed], err)

@@ -192,6 +192,37 @@ func TestARunIsDoneWhenItsHostIsTold(t *testing.T) {
 	}
 }
 
+// A host that does not answer in time when its part of a run begins is tried once more, and no oftener.
+func TestABusyHostIsTriedOnceMore(t *testing.T) {
+	s := servicetest.Start(t)
+	for name, c := range map[string]struct {
+		late  int
+		state contract.RunHostState
+	}{"late0": {0, "done"}, "late1": {1, "done"}, "late2": {2, "failed"}} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			h := servicetest.NewHost(t, name)
+			g := grounded(t, s, name, name)
+			p := planned(t, s, g)
+			h.Late(c.late)
+			r, err := s.Jobs.StartRun(ctx, g, p, contract.NewRun{}, "keeper")
+			if err != nil {
+				t.Fatal(err)
+			}
+			got := ended(t, s, g, r.ID).Hosts[0]
+			if got.State != c.state {
+				t.Fatalf("it is %s: %+v", got.State, got.Fault)
+			}
+			if done := h.Text("/etc/tides/a") != ""; done != (c.state == "done") {
+				t.Errorf("it is %s, and what was to be done is there: %t", got.State, done)
+			}
+			if got.State == "failed" && !strings.Contains(got.Fault.What, "does not answer") {
+				t.Errorf("it failed because %s", got.Fault.What)
+			}
+		})
+	}
+}
+
 // What stands in the way of a run that is resumed keeps it for the next resume: nothing is
 // done meanwhile, and nothing is said to have changed that only could not be read.
 func TestWhatIsInTheWayOfAResumedRunPasses(t *testing.T) {

@@ -75,6 +75,17 @@ func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
 	return false
 }
 
+// arrive makes the connection over which the host's part of the run goes. A host that is too busy to
+// answer in time is tried once more: nothing has been begun there.
+func (h *hostRun) arrive(ctx context.Context, a access) (conn *rod.Conn, hangUp func(), err error) {
+	conn, hangUp, err = h.j.Hosts.Fresh(ctx, a.target, a.known)
+	var trouble *reach.Trouble
+	if errors.As(err, &trouble) && trouble.Kind == reach.NoAnswer && ctx.Err() == nil {
+		conn, hangUp, err = h.j.Hosts.Fresh(ctx, a.target, a.known)
+	}
+	return conn, hangUp, err
+}
+
 // comeInPatience is how long a host may let nobody in after a step: an SSH server that takes its
 // configuration in does not listen for a moment.
 const comeInPatience = 8 * time.Second

@@ -60,6 +60,7 @@ type Host struct {
 
 	mu    sync.Mutex
 	lines []net.Conn
+	late  int
 }
 
 // NewHost makes a host that is an empty folder, under a name that no other test has.
@@ -81,6 +82,21 @@ func (h *Host) Cut() {
 		l.Close()
 	}
 	h.lines = nil
+}
+
+// Late has the host not answer in time to so many of the next connections.
+func (h *Host) Late(connections int) {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.late = connections
+}
+
+// isLate says whether this connection is one of those.
+func (h *Host) isLate() bool {
+	h.mu.Lock()
+	defer h.mu.Unlock()
+	h.late = max(h.late-1, -1)
+	return h.late >= 0
 }
 
 // Text is what a file of the host holds, "" where there is none.
@@ -137,6 +153,9 @@ func start(_ context.Context, t reach.Target, _ reach.KnownKeys, _ reach.Rods) (
 		return nil, nil, &reach.Trouble{Kind: "no-route", What: fmt.Sprintf("no folder is called %s", t.Host), Fix: "make it"}
 	}
 	h := v.(*Host)
+	if h.isLate() {
+		return nil, nil, &reach.Trouble{Kind: reach.NoAnswer, What: fmt.Sprintf("host %s does not answer", t.Host), Fix: "look at its load"}
+	}
 	listener, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, nil, err
