@@ -22,8 +22,8 @@ import (
 	"northstake/core/lint"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/reach"
-	"northstake/host/rod"
 	"northstake/service/contract"
 )
 
@@ -134,7 +134,7 @@ func TestSpeed(t *testing.T) {
 		start := time.Now()
 		conn, err := pool.Rod(context.Background(), "bench", target, known)
 		if err == nil {
-			_, err = conn.Survey(context.Background(), "bench", func() ([]rod.Want, error) { return wants, nil })
+			_, err = conn.Survey(context.Background(), "bench", func() ([]wire.Want, error) { return wants, nil })
 		}
 		if err != nil {
 			t.Fatal(err)
@@ -143,7 +143,7 @@ func TestSpeed(t *testing.T) {
 	}
 
 	for _, typ := range stake.Types() {
-		var some []rod.Want
+		var some []wire.Want
 		for _, w := range wants {
 			if w.Type == typ {
 				some = append(some, w)
@@ -159,7 +159,7 @@ func TestSpeed(t *testing.T) {
 		var list []time.Duration
 		for range 15 {
 			start := time.Now()
-			a, err := conn.Survey(context.Background(), "bench "+typ, func() ([]rod.Want, error) { return some, nil })
+			a, err := conn.Survey(context.Background(), "bench "+typ, func() ([]wire.Want, error) { return some, nil })
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -233,7 +233,7 @@ func timed(t *testing.T, dir, script string) time.Duration {
 }
 
 // wants is what a survey of a host asks for.
-func (g *ground) wants(host string) []rod.Want {
+func (g *ground) wants(host string) []wire.Want {
 	text, err := os.ReadFile(filepath.Join(g.dir, "ground.toml"))
 	if err != nil {
 		g.t.Fatal(err)
@@ -249,9 +249,9 @@ func (g *ground) wants(host string) []rod.Want {
 	if err != nil {
 		g.t.Fatal(err)
 	}
-	var out []rod.Want
+	var out []wire.Want
 	for _, s := range h.Stakes {
-		out = append(out, rod.Want{Type: s.Type, Name: s.Name, Want: s.Want})
+		out = append(out, wire.Want{Type: s.Type, Name: s.Name, Want: s.Want})
 	}
 	return out
 }

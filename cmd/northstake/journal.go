@@ -8,7 +8,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/service/contract"
 )
 
@@ -31,7 +31,7 @@ dismissed by hand with a reason: --dismiss RUN/STEP --reason TEXT.`,
 			if err != nil {
 				return err
 			}
-			var steps []rod.JournalStep
+			var steps []wire.JournalStep
 			var given contract.SudoPasswords
 			err = withPasswords(func(p contract.SudoPasswords) error {
 				if given = p; p == nil {
@@ -81,7 +81,7 @@ dismissed by hand with a reason: --dismiss RUN/STEP --reason TEXT.`,
 }
 
 // stepOf finds a step of a journal by the number of its run, or that run's whole name, and its own.
-func stepOf(steps []rod.JournalStep, words string) (run string, number int, err error) {
+func stepOf(steps []wire.JournalStep, words string) (run string, number int, err error) {
 	name, n, ok := strings.Cut(words, "/")
 	number, err = strconv.Atoi(n)
 	if !ok || err != nil {
@@ -89,7 +89,7 @@ func stepOf(steps []rod.JournalStep, words string) (run string, number int, err 
 	}
 	var runs []string
 	for _, s := range steps {
-		is, _ := rod.ParseRun(s.Run)
+		is, _ := wire.ParseRun(s.Run)
 		if s.Number == number && (s.Run == name || !s.Foreign && strconv.FormatInt(is.Number, 10) == name) {
 			runs = append(runs, s.Run)
 		}
@@ -105,7 +105,7 @@ func stepOf(steps []rod.JournalStep, words string) (run string, number int, err 
 
 // runWords names a run of a journal.
 func runWords(name string, foreign bool) string {
-	run, ok := rod.ParseRun(name)
+	run, ok := wire.ParseRun(name)
 	switch {
 	case !ok:
 		return name
@@ -116,20 +116,20 @@ func runWords(name string, foreign bool) string {
 }
 
 // journalWords says how a step stands in a journal.
-var journalWords = map[rod.StepState]string{"begun": "cut off", "held": "not confirmed", "done": "done", "back": "taken back", "stuck": "could not be taken back", "dismissed": "dismissed", "": "unreadable"}
+var journalWords = map[wire.StepState]string{"begun": "cut off", "held": "not confirmed", "done": "done", "back": "taken back", "stuck": "could not be taken back", "dismissed": "dismissed", "": "unreadable"}
 
-func (a *app) showJournal(host string, steps []rod.JournalStep, all bool) {
-	over := []rod.StepState{rod.Done, rod.Back}
+func (a *app) showJournal(host string, steps []wire.JournalStep, all bool) {
+	over := []wire.StepState{wire.Done, wire.Back}
 	var rows [][]string
 	var why []string
-	counts := map[rod.StepState]int{}
+	counts := map[wire.StepState]int{}
 	for _, s := range steps {
 		counts[s.State]++
 		if !all && slices.Contains(over, s.State) {
 			continue
 		}
 		state := journalWords[s.State]
-		if s.State == rod.Stuck || s.State == "" {
+		if s.State == wire.Stuck || s.State == "" {
 			state = a.out.alarm(state)
 		}
 		number := strconv.Itoa(s.Number)
@@ -147,8 +147,8 @@ func (a *app) showJournal(host string, steps []rod.JournalStep, all bool) {
 	for _, w := range why {
 		a.out.line("%s", a.out.attention(w))
 	}
-	a.out.line("%s", journalCounts(host, counts[rod.Done], counts[rod.Back]))
-	if n := counts[rod.Stuck]; n > 0 {
+	a.out.line("%s", journalCounts(host, counts[wire.Done], counts[wire.Back]))
+	if n := counts[wire.Stuck]; n > 0 {
 		a.out.line("what %s in the way of is held up; to let it go on: northstake journal %s --dismiss RUN/STEP --reason TEXT", isAre(n), host)
 	}
 }

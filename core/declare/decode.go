@@ -44,7 +44,7 @@ func (r *reader) decode(d *Declaration, n *node, v reflect.Value, path []string)
 		if f.setting {
 			value := reflect.New(f.typ).Elem()
 			r.assign(d, child, value, sub)
-			v.FieldByIndex(f.index).Addr().Interface().(*Settings).set(k, value.Interface())
+			v.FieldByIndex(f.index).Addr().Interface().(interface{ set(key string, v any) }).set(k, value.Interface())
 		} else {
 			r.assign(d, child, v.FieldByIndex(f.index), sub)
 		}
@@ -137,74 +137,100 @@ func (r *reader) assign(d *Declaration, n *node, v reflect.Value, path []string)
 		}
 		v.SetString(n.text)
 	case reflect.Bool:
-		if n.kind != unstable.Bool {
-			fix := ""
-			if low := strings.ToLower(n.text); low == "true" || low == "yes" || low == "on" {
-				fix = fmt.Sprintf("write %s = true", key)
-			} else if low == "false" || low == "no" || low == "off" {
-				fix = fmt.Sprintf("write %s = false", key)
-			}
-			r.wrongType(n, key, "true or false, without quotes", fix)
-			return
-		}
-		v.SetBool(n.text == "true")
+		r.assignBool(n, v, key)
 	case reflect.Int:
-		i, err := strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64)
-		if n.kind != unstable.Integer || err != nil {
-			fix := ""
-			if digits := leading.FindString(n.text); digits != "" {
-				fix = fmt.Sprintf("write %s%s, without quotes", is, digits)
-			}
-			r.wrongType(n, key, "a whole number", fix)
-			return
-		}
-		v.SetInt(i)
+		r.assignInt(n, v, key, is)
 	case reflect.Slice:
-		if n.kind != unstable.Array {
-			fix := ""
-			if v.Type().Elem().Kind() == reflect.String && n.kind == unstable.String {
-				fix = fmt.Sprintf("write %s = [%q]", key, n.text)
-			} else if v.Type().Elem().Kind() == reflect.Int && n.kind == unstable.Integer {
-				fix = fmt.Sprintf("write %s = [%s]", key, n.text)
-			} else if v.Type().Elem().Kind() == reflect.Struct && aloneField(v.Type().Elem()) >= 0 {
-				fix = fmt.Sprintf("write %s = [%s]", key, n.text)
-			} else if v.Type().Elem().Kind() == reflect.Struct {
-				fix = fmt.Sprintf("write [%s] in double brackets", TableName(path))
-			}
-			r.wrongType(n, key, "a list", fix)
-			return
-		}
-		out := reflect.MakeSlice(v.Type(), len(n.items), len(n.items))
-		for i, item := range n.items {
-			r.assign(d, item, out.Index(i), append(append([]string{}, path...), strconv.Itoa(i)))
-		}
-		v.Set(out)
+		r.assignList(d, n, v, key, path)
 	case reflect.Map:
-		if n.kind != unstable.Table {
-			r.wrongType(n, key, "a table", cmp.Or(meantValue(kindName(n), tableAt(path), nil), "write a header such as "+TableName(append(slices.Clone(path), "NAME"))))
-			return
-		}
-		out := reflect.MakeMap(v.Type())
-		for _, k := range n.keys {
-			elem := reflect.New(v.Type().Elem()).Elem()
-			r.assign(d, n.table[k], elem, append(append([]string{}, path...), k))
-			d.positions[strings.Join(append(slices.Clone(path), k, theKey), sep)] = n.table[k].keyAt
-			if elem.Kind() != reflect.Pointer || !elem.IsNil() {
-				out.SetMapIndex(reflect.ValueOf(k), elem)
-			}
-		}
-		v.Set(out)
+		r.assignTables(d, n, v, key, path)
 	case reflect.Struct:
-		if i := aloneField(v.Type()); i >= 0 && n.kind != unstable.Table {
-			r.assign(d, n, v.Field(i), path)
-			return
-		}
-		if n.kind != unstable.Table {
-			r.wrongType(n, key, "a table", fmt.Sprintf("write a header such as %s", TableName(path)))
-			return
-		}
-		r.decode(d, n, v, path)
+		r.assignTable(d, n, v, key, path)
 	}
+}
+
+func (r *reader) assignBool(n *node, v reflect.Value, key string) {
+	if n.kind == unstable.Bool {
+		v.SetBool(n.text == "true")
+		return
+	}
+	fix := ""
+	switch strings.ToLower(n.text) {
+	case "true", "yes", "on":
+		fix = fmt.Sprintf("write %s = true", key)
+	case "false", "no", "off":
+		fix = fmt.Sprintf("write %s = false", key)
+	}
+	r.wrongType(n, key, "true or false, without quotes", fix)
+}
+
+func (r *reader) assignInt(n *node, v reflect.Value, key, is string) {
+	i, err := strconv.ParseInt(strings.ReplaceAll(n.text, "_", ""), 0, 64)
+	if n.kind == unstable.Integer && err == nil {
+		v.SetInt(i)
+		return
+	}
+	fix := ""
+	if digits := leading.FindString(n.text); digits != "" {
+		fix = fmt.Sprintf("write %s%s, without quotes", is, digits)
+	}
+	r.wrongType(n, key, "a whole number", fix)
+}
+
+func (r *reader) assignList(d *Declaration, n *node, v reflect.Value, key string, path []string) {
+	if n.kind != unstable.Array {
+		r.wrongType(n, key, "a list", asList(n, v.Type().Elem(), key, path))
+		return
+	}
+	out := reflect.MakeSlice(v.Type(), len(n.items), len(n.items))
+	for i, item := range n.items {
+		r.assign(d, item, out.Index(i), append(append([]string{}, path...), strconv.Itoa(i)))
+	}
+	v.Set(out)
+}
+
+// asList is how to write a value that is no list as one of such elements, "" where that is not known.
+func asList(n *node, elem reflect.Type, key string, path []string) string {
+	switch kind := elem.Kind(); {
+	case kind == reflect.String && n.kind == unstable.String:
+		return fmt.Sprintf("write %s = [%q]", key, n.text)
+	case kind == reflect.Int && n.kind == unstable.Integer, kind == reflect.Struct && aloneField(elem) >= 0:
+		return fmt.Sprintf("write %s = [%s]", key, n.text)
+	case kind == reflect.Struct:
+		return fmt.Sprintf("write [%s] in double brackets", TableName(path))
+	}
+	return ""
+}
+
+// assignTables sets a map from a table with a value for each name.
+func (r *reader) assignTables(d *Declaration, n *node, v reflect.Value, key string, path []string) {
+	if n.kind != unstable.Table {
+		r.wrongType(n, key, "a table", cmp.Or(meantValue(kindName(n), tableAt(path), nil), "write a header such as "+TableName(append(slices.Clone(path), "NAME"))))
+		return
+	}
+	out := reflect.MakeMap(v.Type())
+	for _, k := range n.keys {
+		elem := reflect.New(v.Type().Elem()).Elem()
+		r.assign(d, n.table[k], elem, append(append([]string{}, path...), k))
+		d.positions[strings.Join(append(slices.Clone(path), k, theKey), sep)] = n.table[k].keyAt
+		if elem.Kind() != reflect.Pointer || !elem.IsNil() {
+			out.SetMapIndex(reflect.ValueOf(k), elem)
+		}
+	}
+	v.Set(out)
+}
+
+// assignTable sets a struct from a table, or from the value that may stand for all of it.
+func (r *reader) assignTable(d *Declaration, n *node, v reflect.Value, key string, path []string) {
+	if i := aloneField(v.Type()); i >= 0 && n.kind != unstable.Table {
+		r.assign(d, n, v.Field(i), path)
+		return
+	}
+	if n.kind != unstable.Table {
+		r.wrongType(n, key, "a table", fmt.Sprintf("write a header such as %s", TableName(path)))
+		return
+	}
+	r.decode(d, n, v, path)
 }
 
 // aloneField is the field of a struct that may stand for all of it, -1 where none may.
@@ -236,7 +262,7 @@ type field struct {
 	otherwise string // what is taken when it is left out
 	example   string
 	each      string // stands for the keys of a map
-	setting   bool   // it is one of the registered ones, and index is that of the Settings
+	setting   bool   // it is one of the registered ones, and index is that of the Settings, or Places
 }
 
 // known are the keys of each type, listed once.
@@ -281,6 +307,11 @@ func listFields(t reflect.Type) []field {
 	if t == reflect.TypeFor[Settings]() {
 		for _, s := range AllSettings() {
 			out = append(out, field{name: s.Key, in: t.Name(), typ: s.Type, enum: s.Values, doc: s.About, otherwise: s.Default, example: s.Example, each: cmp.Or(s.Each, "NAME"), setting: true})
+		}
+	}
+	if t == reflect.TypeFor[Places]() {
+		for _, name := range sortedKeys(sorts) {
+			out = append(out, field{name: name, in: t.Name(), typ: sorts[name].table, doc: sorts[name].about, each: "NAME", setting: true})
 		}
 	}
 	return out

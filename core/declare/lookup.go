@@ -99,6 +99,12 @@ func (d *Declaration) index() {
 			d.labelled[label] = append(d.labelled[label], name)
 		}
 	}
+	d.sortOf, d.labelsOf = map[string]string{}, map[string][]string{}
+	d.Places.each(func(sort, name string, is placed) { d.sortOf[name], d.labelsOf[name] = sort, is.labelled() })
+	for _, name := range d.names {
+		d.sortOf[name] = HostSort
+	}
+	d.places = sortedKeys(d.sortOf)
 	d.hostsOf, d.sitesOn = map[string][]string{}, map[string][]string{}
 	for _, site := range sortedKeys(d.Sites) {
 		seen := map[string]bool{}
@@ -149,11 +155,12 @@ func (d *Declaration) Match(word string) ([]string, error) {
 	return out, nil
 }
 
-// choice is a way to say which hosts are meant, by the word before its colon.
-var choices = map[string]func(d *Declaration, host, word string) bool{
-	"label": func(d *Declaration, host, word string) bool { return slices.Contains(d.Hosts[host].Labels, word) },
-	"kit": func(d *Declaration, host, word string) bool {
-		return slices.Contains(d.Taken(d.Hosts[host].Kits), word)
+// choice is a way to say which places are meant, by the word before its colon.
+var choices = map[string]func(d *Declaration, place, word string) bool{
+	"label": func(d *Declaration, place, word string) bool { return slices.Contains(d.LabelsOf(place), word) },
+	"kit": func(d *Declaration, place, word string) bool {
+		h := d.Hosts[place]
+		return h != nil && slices.Contains(d.Taken(h.Kits), word)
 	},
 	"site": func(d *Declaration, host, word string) bool { return slices.Contains(d.SitesOn(host), word) },
 }
@@ -163,12 +170,12 @@ type UnknownHosts struct{ Word, Near string }
 
 func (u UnknownHosts) Error() string { return fmt.Sprintf("no host is meant by %q", u.Word) }
 
-// Choose returns the hosts that words mean, sorted: names, patterns such as
-// "quay*", "label:WORD", "kit:NAME" or "site:NAME"; all hosts where there is no
+// Choose returns the places that words mean, sorted: names, patterns such as
+// "quay*", "label:WORD", "kit:NAME" or "site:NAME"; all places where there is no
 // word. The error is an UnknownHosts.
 func (d *Declaration) Choose(words []string) ([]string, error) {
 	if len(words) == 0 {
-		return d.HostNames(), nil
+		return d.PlaceNames(), nil
 	}
 	seen := map[string]bool{}
 	for _, word := range words {
@@ -176,16 +183,16 @@ func (d *Declaration) Choose(words []string) ([]string, error) {
 		again := false
 		sort, rest, ok := strings.Cut(word, ":")
 		means := choices[sort]
-		for _, host := range d.HostNames() {
+		for _, place := range d.PlaceNames() {
 			var is bool
 			if ok && means != nil {
-				is = means(d, host, rest)
+				is = means(d, place, rest)
 			} else {
-				is, _ = path.Match(word, host) // a pattern that is none matches nothing
+				is, _ = path.Match(word, place) // a pattern that is none matches nothing
 			}
-			again = again || is && seen[host]
+			again = again || is && seen[place]
 			if is {
-				seen[host] = true
+				seen[place] = true
 			}
 		}
 		if len(seen) == before && !again {
@@ -211,14 +218,16 @@ func (d *Declaration) choosesBy(word string) string {
 	return ""
 }
 
-// choosable lists what hosts can be chosen by.
+// choosable lists what places can be chosen by.
 func (d *Declaration) choosable() []string {
 	out := map[string]bool{}
-	for name, h := range d.Hosts {
+	for _, name := range d.PlaceNames() {
 		out[name] = true
-		for _, l := range h.Labels {
+		for _, l := range d.LabelsOf(name) {
 			out["label:"+l] = true
 		}
+	}
+	for _, h := range d.Hosts {
 		for _, k := range d.Taken(h.Kits) {
 			out["kit:"+k] = true
 		}

@@ -122,6 +122,9 @@ func (d *Declaration) Taken(kits []string) []string {
 // those of its kits in their order, then its own, so that of two the later is nearer.
 func (d *Declaration) Each(host string, do func(s Settings, at []string)) {
 	h := d.Hosts[host]
+	if h == nil {
+		return // a place of another sort has no settings of hosts
+	}
 	for _, k := range d.Taken(h.Kits) {
 		if kit := d.Kits[k]; kit != nil {
 			do(kit.Settings, []string{"kit", k})

@@ -19,6 +19,7 @@ type Declaration struct {
 	Kits   map[string]*Kit  `toml:"kit" json:"kits,omitempty" doc:"Named bundles of settings that hosts share."`
 	Hosts  map[string]*Host `toml:"host" json:"hosts,omitempty" doc:"The machines and containers of this ground."`
 	Sites  map[string]*Site `toml:"site" json:"sites,omitempty" doc:"The websites of this ground."`
+	Places
 
 	positions  map[string]span
 	lent       map[string]bool // of positions, what sites take from kits
@@ -29,6 +30,9 @@ type Declaration struct {
 	overdone   *sync.Map       // templates that go beyond their bounds, by name and text
 	miswritten map[string]bool // keys that another one is taken to stand for, by their paths
 
+	places   []string            // names of all places
+	sortOf   map[string]string   // of each place
+	labelsOf map[string][]string // of each place that is no host
 	names    []string            // of all hosts
 	labelled map[string][]string // hosts by label
 	hostsOf  map[string][]string // by site

@@ -70,6 +70,19 @@ func (l linter) host(name string, h *declare.Host) {
 	l.settings(h.Settings, keys("host", name))
 }
 
+// places checks the names of places: each is called by its name alone, whatever its sort.
+func (l linter) places() {
+	for _, name := range l.D.PlaceNames() {
+		if sort := l.D.SortOf(name); sort != declare.HostSort && !form.HostName.MatchString(name) {
+			l.Say(keys(sort, name), fmt.Sprintf("the name %q of a %s has characters it cannot have", name, sort), "use lower-case letters, digits, dots and hyphens")
+		}
+	}
+	l.D.TwicePlaced(func(sort, name, other string) {
+		at := l.D.At(other, name)
+		l.Say(keys(sort, name), fmt.Sprintf("%s %s has the name of a %s", sort, name, other), fmt.Sprintf("see %s:%d; give one of the two another name", at.File, at.Line))
+	})
+}
+
 // engine checks which container a host is.
 func (l linter) engine(name string, h *declare.Host, way declare.Way) {
 	if !way.Within {

@@ -46,13 +46,14 @@ func Check(d *declare.Declaration, whole bool) declare.Problems {
 	for _, name := range sorted(d.Sites) {
 		l.site(name, d.Sites[name])
 	}
+	l.places()
 	l.claims()
 	l.addresses()
 	if whole && len(l.Problems) == 0 && d.Beside() != nil {
-		for _, host := range d.HostNames() {
+		for _, place := range d.PlaceNames() {
 			for _, k := range stake.InOrder() {
-				if k.CheckHost != nil {
-					k.CheckHost(l.Checker, host)
+				if k.CheckPlace != nil && k.IsOf(d.SortOf(place)) {
+					k.CheckPlace(l.Checker, place)
 				}
 			}
 		}

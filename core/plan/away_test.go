@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // before is a host on which a site called former was applied by a run, at a file of its own,
@@ -16,10 +17,10 @@ func before(t *testing.T, server string, made bool) Input {
 	in := asDeclared(input(t))
 	was := stake.SiteWant{Server: server, Service: server, Program: server, File: "/etc/" + server + "/northstake-former.conf", Text: "server\n", Listen: []int{80}, Names: []string{"old.saltmarsh.test", "timetable.saltmarsh.test"}}
 	in.Applied["site/former"] = Applied{Type: "site", Name: "former", Site: "former", Want: stake.JSON(was), Revision: 3, Made: made}
-	in.Readings["site/former"] = Reading{Name: "site/former", Found: stake.JSON(stake.SiteFound{File: file("file"), Text: "server\n"})}
+	in.Readings["site/former"] = wire.Reading{Name: "site/former", Found: stake.JSON(stake.SiteFound{File: file("file"), Text: "server\n"})}
 	on := true
 	in.Applied["service/"+server] = Applied{Type: "service", Name: server, Want: stake.JSON(stake.ServiceWant{Name: server, Running: &on, AtBoot: &on, Serves: server}), Revision: 3, Made: made}
-	in.Readings["service/"+server] = Reading{Name: "service/" + server, Found: stake.JSON(stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})}
+	in.Readings["service/"+server] = wire.Reading{Name: "service/" + server, Found: stake.JSON(stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})}
 	return set(in, "site/timetable", stake.SiteFound{Rivals: []stake.Rival{{Name: "timetable.saltmarsh.test", File: was.File}}})
 }
 

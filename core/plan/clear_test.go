@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // former adds to a host what a run brought about there, where nothing of it was, and what
@@ -14,7 +15,7 @@ import (
 func former(in Input, typ, name string, want, found any) Input {
 	local := stake.Local(typ, name)
 	in.Applied[local] = Applied{Type: typ, Name: name, Want: stake.JSON(want), Revision: 3, Made: true, Fresh: true}
-	in.Readings[local] = Reading{Name: local, Found: stake.JSON(found)}
+	in.Readings[local] = wire.Reading{Name: local, Found: stake.JSON(found)}
 	return in
 }
 

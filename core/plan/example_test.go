@@ -5,6 +5,7 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // A plan is worked out from values alone: what is wanted, what was read, and what is
@@ -14,7 +15,7 @@ func ExampleBuild() {
 	h, err := plan.Build(plan.Input{
 		Host:     "quay1",
 		Stakes:   []stake.Stake{{Host: "quay1", Type: "link", Name: want.Path, Want: stake.JSON(want)}},
-		Readings: map[string]plan.Reading{"link/srv/current": {Name: "link/srv/current", Found: stake.JSON(stake.Entry{Kind: "link", Target: "/srv/old"})}},
+		Readings: map[string]wire.Reading{"link/srv/current": {Name: "link/srv/current", Found: stake.JSON(stake.Entry{Kind: "link", Target: "/srv/old"})}},
 	}, nil)
 	if err != nil {
 		fmt.Println(err)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 type judged struct {
@@ -183,7 +184,7 @@ func judge(in Input, s stake.Stake, input stake.Input, changing map[string]bool)
 
 // formerly judges a stake by what was wanted when it was last as declared: what differs
 // from that has shifted, and what differs from the declaration alone is due.
-func formerly(kind stake.Kind, in stake.Input, applied Applied, reading Reading) (judged, error) {
+func formerly(kind stake.Kind, in stake.Input, applied Applied, reading wire.Reading) (judged, error) {
 	in.Stake.Want = applied.Want
 	if in.Memo = nil; len(reading.Was) > 0 {
 		in.Found = reading.Was

@@ -12,6 +12,7 @@ import (
 	"northstake/core/lint"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 const ground = `[ground]
@@ -48,7 +49,7 @@ func input(t *testing.T) Input {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Input{Host: "quay1", Stakes: h.Stakes, Readings: map[string]Reading{}, Applied: map[string]Applied{}, Traits: traits}
+	return Input{Host: "quay1", Stakes: h.Stakes, Readings: map[string]wire.Reading{}, Applied: map[string]Applied{}, Traits: traits}
 }
 
 func file(kind string) stake.Entry {
@@ -58,7 +59,7 @@ func file(kind string) stake.Entry {
 // bare is a host with nothing on it, asDeclared one where all is right.
 func bare(in Input) Input {
 	for _, s := range in.Stakes {
-		in.Readings[s.Local()] = Reading{Name: s.Local(), Found: map[string]json.RawMessage{
+		in.Readings[s.Local()] = wire.Reading{Name: s.Local(), Found: map[string]json.RawMessage{
 			"package":   stake.JSON(stake.PackageFound{State: "absent", Candidate: "1.0"}),
 			"service":   stake.JSON(stake.ServiceFound{}),
 			"content":   stake.JSON(stake.ContentFound{Missing: []string{"index.html"}, Missings: 1}),
@@ -96,13 +97,13 @@ func asDeclared(in Input) Input {
 			_ = json.Unmarshal(s.Want, &w)
 			found = stake.JSON(stake.FirewallFound{Live: w.Table(), Kept: w.Table(), Loader: &stake.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: file("file")})
 		}
-		in.Readings[s.Local()] = Reading{Name: s.Local(), Found: found}
+		in.Readings[s.Local()] = wire.Reading{Name: s.Local(), Found: found}
 	}
 	return in
 }
 
 func set(in Input, local string, found any) Input {
-	in.Readings[local] = Reading{Name: local, Found: stake.JSON(found)}
+	in.Readings[local] = wire.Reading{Name: local, Found: stake.JSON(found)}
 	return in
 }
 
@@ -209,7 +210,7 @@ func TestStandingsAreToldApart(t *testing.T) {
 	if s := standingOf(build(t, in), "service/cron"); s != Due {
 		t.Errorf("one that was never applied is %s", s)
 	}
-	in.Readings["service/cron"] = Reading{Name: "service/cron", Unread: "systemd does not answer"}
+	in.Readings["service/cron"] = wire.Reading{Name: "service/cron", Unread: "systemd does not answer"}
 	h = build(t, in)
 	if s := standingOf(h, "service/cron"); s != Unread {
 		t.Errorf("one that cannot be read is %s", s)
@@ -225,12 +226,12 @@ func TestStandingsAreToldApart(t *testing.T) {
 	}
 	now := stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{off("index.html")}, Sum: "now"}
 	set(in, "content/srv/www/timetable", now)
-	in.Readings["content/srv/www/timetable"] = Reading{Name: "content/srv/www/timetable", Found: stake.JSON(now), Was: stake.JSON(stake.ContentFound{Root: file("directory")})}
+	in.Readings["content/srv/www/timetable"] = wire.Reading{Name: "content/srv/www/timetable", Found: stake.JSON(now), Was: stake.JSON(stake.ContentFound{Root: file("directory")})}
 	h = build(t, in)
 	if s := standingOf(h, "content/srv/www/timetable"); s != Due {
 		t.Errorf("content that is only declared anew is %s", s)
 	}
-	in.Readings["content/srv/www/timetable"] = Reading{Name: "content/srv/www/timetable", Found: stake.JSON(now), Was: stake.JSON(stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{off("hacked.html")}, Sum: "was"})}
+	in.Readings["content/srv/www/timetable"] = wire.Reading{Name: "content/srv/www/timetable", Found: stake.JSON(now), Was: stake.JSON(stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{off("hacked.html")}, Sum: "was"})}
 	for _, restores := range []bool{false, true} {
 		in.Restores = restores
 		h = build(t, in)
@@ -397,7 +398,7 @@ func TestATakenPortBlocks(t *testing.T) {
 	}
 	// What cannot be read any more is in the way, and nothing that has changed.
 	unread := bare(input(t))
-	unread.Readings["package/curl"] = Reading{Unread: "the lists are locked"}
+	unread.Readings["package/curl"] = wire.Reading{Unread: "the lists are locked"}
 	if n := InTheWay(free, build(t, unread)); n.Address != "quay1/package/curl" || n.What != "the lists are locked" {
 		t.Errorf("of what cannot be read: %+v", n)
 	}

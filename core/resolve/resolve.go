@@ -36,8 +36,8 @@ type Host struct {
 // OneHost works out the stakes and probes of a host, whose family's web servers lie as
 // the layouts say. The error names what the host's platform cannot do.
 func OneHost(d *declare.Declaration, name string, traits stake.Traits, layouts map[string]stake.Layout, secrets *stake.Secrets) (Host, error) {
-	if d.Hosts[name] == nil {
-		return Host{}, fmt.Errorf("ground %s has no host %q", d.Ground.Name, name)
+	if d.SortOf(name) == "" {
+		return Host{}, fmt.Errorf("ground %s has no place %q", d.Ground.Name, name)
 	}
 	w := &stake.Wanting{D: d, Host: name, Traits: traits, Layouts: layouts, Secrets: secrets}
 	stakes, err := w.Stakes()

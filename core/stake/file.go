@@ -94,7 +94,7 @@ var _ = Register(Kind{
 	Former:    func(want map[string]json.RawMessage) { renamed(want, "block", "portion") },
 	Rehearsal: "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
 	Settings:  []declare.Setting{declare.Table[TextFile]("file", "PATH", "Files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
-	Check:     checkFiles, CheckHost: checkTemplates,
+	Check:     checkFiles, CheckPlace: checkTemplates,
 	Wanted: func(w *Wanting) error {
 		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
 			want, err := wantedFile(w, f)

@@ -1,6 +1,7 @@
 package stake
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"maps"
@@ -17,16 +18,17 @@ import (
 // output. What a kind has no use for is nil.
 type Kind struct {
 	Type string
+	Of   string // the sort of place that it is of, "" for hosts
 
 	// After are the types whose stakes are brought about before its own.
 	After []string
 
 	// Settings are the keys of kits and hosts by which it is declared. Check says what is
-	// wrong with those of one kit or host, whose keys are given; CheckHost, where all else
-	// is sound, with what one host makes of them.
-	Settings  []declare.Setting
-	Check     func(c *check.Checker, s declare.Settings, at []string)
-	CheckHost func(c *check.Checker, host string)
+	// wrong with those of one kit or host, whose keys are given; CheckPlace, where all else
+	// is sound, with what one place makes of them.
+	Settings   []declare.Setting
+	Check      func(c *check.Checker, s declare.Settings, at []string)
+	CheckPlace func(c *check.Checker, place string)
 
 	// Rehearsal declares one in a kit, in TOML, for the tests that interrupt every step.
 	// In it {url} is where packages lie that the key files/ferries.asc signs. A kind that
@@ -138,6 +140,9 @@ func Register(k Kind) struct{} {
 	ordered.Store(nil)
 	return struct{}{}
 }
+
+// IsOf says whether stakes of the kind belong to places of a sort.
+func (k Kind) IsOf(sort string) bool { return cmp.Or(k.Of, declare.HostSort) == sort }
 
 // KindOf returns the kind with the given type.
 func KindOf(typ string) (Kind, error) {

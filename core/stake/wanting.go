@@ -90,7 +90,8 @@ func gathering[T any](w *Wanting, typ string) *T {
 // Stakes works out the stakes of the host, in an order in which they can be brought
 // about. The error names what the host's platform cannot do.
 func (w *Wanting) Stakes() ([]Stake, error) {
-	order := InOrder()
+	sort := w.D.SortOf(w.Host)
+	order := slices.DeleteFunc(slices.Clone(InOrder()), func(k Kind) bool { return !k.IsOf(sort) })
 	place := map[string]int{}
 	for i, k := range order {
 		place[k.Type] = i

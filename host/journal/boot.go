@@ -11,7 +11,7 @@ import (
 	"strings"
 	"time"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -179,7 +179,7 @@ func dropAllBootUnits(ctx context.Context, m *system.Machine, service string) er
 	}
 	for _, p := range there {
 		run, _, _ := strings.Cut(strings.TrimPrefix(filepath.Base(p), bootPrefix), "-")
-		if own, ok := rod.ParseRun(run); ok && own.Service == service {
+		if own, ok := wire.ParseRun(run); ok && own.Service == service {
 			if err := dropBootUnits(ctx, m, run); err != nil {
 				return err
 			}
@@ -194,7 +194,7 @@ func (j Journal) unconfirmed(run string) ([]Record, error) {
 	if err != nil || slices.ContainsFunc(steps, func(r Record) bool { return r.Step.Whole }) {
 		return steps, err
 	}
-	return slices.DeleteFunc(steps, func(r Record) bool { return r.State != rod.Held && r.State != rod.Begun }), nil
+	return slices.DeleteFunc(steps, func(r Record) bool { return r.State != wire.Held && r.State != wire.Begun }), nil
 }
 
 // RevertBooting is what a host does as it boots that went down in the middle of a run: what can be
@@ -212,7 +212,7 @@ func (j Journal) RevertBooting(ctx context.Context, run string) error {
 	var failed []error
 	for _, r := range slices.Backward(steps) {
 		w, err := j.Worker(r.Step.Type)
-		if early, ok := w.(Early); err == nil && ok && early.Early() && r.State != rod.Back && r.State != rod.Dismissed {
+		if early, ok := w.(Early); err == nil && ok && early.Early() && r.State != wire.Back && r.State != wire.Dismissed {
 			err = j.back(ctx, r, func(string, ...any) {})
 		}
 		failed = append(failed, err)

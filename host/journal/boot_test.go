@@ -10,7 +10,7 @@ import (
 	"testing"
 
 	"northstake/core/plan"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -169,7 +169,7 @@ func TestARunIsTakenBackAsTheHostBoots(t *testing.T) {
 		if _, err := j.Do(ctx, own(1), step(1, "tide"), silent); err != nil {
 			t.Fatal(err)
 		}
-		if err := j.write(Record{Run: own(1), Step: step(2, "town"), State: rod.Held, Before: []byte("{}")}); err != nil {
+		if err := j.write(Record{Run: own(1), Step: step(2, "town"), State: wire.Held, Before: []byte("{}")}); err != nil {
 			t.Fatal(err)
 		}
 		if err := os.WriteFile(m.Path("/town"), nil, 0o600); err != nil {

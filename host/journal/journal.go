@@ -16,7 +16,7 @@ import (
 	"time"
 
 	"northstake/core/plan"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -25,7 +25,7 @@ import (
 type Record struct {
 	Run    string          `json:"run"`
 	Step   plan.Step       `json:"step"`
-	State  rod.StepState   `json:"state"`
+	State  wire.StepState  `json:"state"`
 	Before json.RawMessage `json:"before"`
 	Why    string          `json:"why,omitempty"` // it could not be taken back, or was dismissed
 	At     time.Time       `json:"at"`
@@ -133,7 +133,7 @@ func (j Journal) prune(runs []entry) error {
 // entry is what the journal has of one run.
 type entry struct {
 	name  string
-	run   rod.Run // zero where the name is none that this version gives
+	run   wire.Run // zero where the name is none that this version gives
 	steps []Record
 	at    time.Time // when it was last written to
 	wrong error     // it cannot be read whole
@@ -144,16 +144,16 @@ func (e entry) open() bool { return slices.ContainsFunc(e.steps, Record.open) }
 
 // open says whether the step was cut off, or could not be taken back.
 func (r Record) open() bool {
-	return r.State == rod.Begun || r.State == rod.Held || r.State == rod.Stuck
+	return r.State == wire.Begun || r.State == wire.Held || r.State == wire.Stuck
 }
 
 // former says whether an older version made the run, or nobody known here.
-func (e entry) former() bool { return e.run == rod.Run{} }
+func (e entry) former() bool { return e.run == wire.Run{} }
 
 // Names says whether a run can be called so: by this version, or by one before, which gave it a
 // number alone.
 func Names(run string) bool {
-	_, ours := rod.ParseRun(run)
+	_, ours := wire.ParseRun(run)
 	n, err := strconv.ParseUint(run, 10, 63)
 	return ours || err == nil && strconv.FormatUint(n, 10) == run
 }
@@ -179,7 +179,7 @@ func (j Journal) entries() ([]entry, error) {
 	var out []entry
 	for _, name := range names {
 		e := entry{name: name}
-		e.run, _ = rod.ParseRun(name)
+		e.run, _ = wire.ParseRun(name)
 		if s, err := os.Stat(j.dir(name)); err == nil {
 			e.at = s.ModTime()
 		}

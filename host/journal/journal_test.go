@@ -15,7 +15,7 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -60,12 +60,12 @@ func (w marker) Before(context.Context, Job) (json.RawMessage, error) {
 	return json.RawMessage("{}"), nil
 }
 
-func (w marker) Do(_ context.Context, j Job, _ json.RawMessage) (rod.StepState, error) {
+func (w marker) Do(_ context.Context, j Job, _ json.RawMessage) (wire.StepState, error) {
 	if j.Name == "fails" {
 		_ = os.WriteFile(w.m.Path("/"+j.Name), nil, 0o600)
 		return "", errors.New("it fails")
 	}
-	return rod.Done, os.WriteFile(w.m.Path("/"+j.Name), nil, 0o600)
+	return wire.Done, os.WriteFile(w.m.Path("/"+j.Name), nil, 0o600)
 }
 
 func (w marker) Back(_ context.Context, j Job, _ json.RawMessage) error {
@@ -111,7 +111,7 @@ func TestStepsAreDoneOnceAndTakenBack(t *testing.T) {
 	ctx := context.Background()
 	for number, name := range []string{"ebb", "flood"} {
 		for range 2 {
-			if state, err := j.Do(ctx, "5", step(number+1, name), silent); err != nil || state != rod.Done {
+			if state, err := j.Do(ctx, "5", step(number+1, name), silent); err != nil || state != wire.Done {
 				t.Fatal(state, err)
 			}
 		}
@@ -140,16 +140,16 @@ const service = "0123456789ab"
 
 // runs of one service, and one of another
 func own(number int64) string {
-	return rod.Run{Number: number, Service: service, Once: fmt.Sprintf("%012x", number)}.String()
+	return wire.Run{Number: number, Service: service, Once: fmt.Sprintf("%012x", number)}.String()
 }
 
-var theirs = rod.Run{Number: 3, Service: "ba9876543210", Once: "000000000001"}.String()
+var theirs = wire.Run{Number: 3, Service: "ba9876543210", Once: "000000000001"}.String()
 
 // A step that was begun and never ended is taken back by the next run, whichever
 // that is.
 func TestAnInterruptedStepIsTakenBack(t *testing.T) {
 	j, m := folder(t)
-	if err := j.write(Record{Run: own(3), Step: step(1, "half"), State: rod.Begun}); err != nil {
+	if err := j.write(Record{Run: own(3), Step: step(1, "half"), State: wire.Begun}); err != nil {
 		t.Fatal(err)
 	}
 	systemtest.Put(t, m, "/half", "")
@@ -170,7 +170,7 @@ func TestAnInterruptedStepIsTakenBack(t *testing.T) {
 func TestJournalsOfOthersAreLeftAlone(t *testing.T) {
 	j, m := folder(t)
 	for i, name := range []string{theirs, "3", "4-before"} {
-		if err := j.write(Record{Run: name, Step: step(1, fmt.Sprint("half", i)), State: rod.Begun}); err != nil {
+		if err := j.write(Record{Run: name, Step: step(1, fmt.Sprint("half", i)), State: wire.Begun}); err != nil {
 			t.Fatal(err)
 		}
 		systemtest.Put(t, m, fmt.Sprint("/half", i), "")
@@ -211,7 +211,7 @@ func TestJournalsOfOthersAreLeftAlone(t *testing.T) {
 // A journal that cannot be read holds up nobody but its own run.
 func TestAnUnreadableJournalHoldsUpNobody(t *testing.T) {
 	j, m := folder(t)
-	if err := j.write(Record{Run: own(1), Step: step(2, "ebb"), State: rod.Done}); err != nil {
+	if err := j.write(Record{Run: own(1), Step: step(2, "ebb"), State: wire.Done}); err != nil {
 		t.Fatal(err)
 	}
 	systemtest.Put(t, m, m.StateDir+"/journal/"+own(1)+"/0001.json", "{")
@@ -221,7 +221,7 @@ func TestAnUnreadableJournalHoldsUpNobody(t *testing.T) {
 	if err != nil || len(said) != 2 || !strings.Contains(strings.Join(said, "\n"), "the journal of run 1 cannot be read whole, and is left alone") {
 		t.Errorf("%q, %v", said, err)
 	}
-	if state, err := j.Do(context.Background(), own(2), step(1, "flood"), silent); err != nil || state != rod.Done {
+	if state, err := j.Do(context.Background(), own(2), step(1, "flood"), silent); err != nil || state != wire.Done {
 		t.Errorf("another run: %s, %v", state, err)
 	}
 	if _, err := j.Steps(own(1)); err == nil {
@@ -237,7 +237,7 @@ func TestAnUnreadableJournalHoldsUpNobody(t *testing.T) {
 func TestAStepThatCannotBeTakenBack(t *testing.T) {
 	j, m := folder(t)
 	ctx := context.Background()
-	if err := j.write(Record{Run: own(1), Step: step(1, "wreck"), State: rod.Begun}); err != nil {
+	if err := j.write(Record{Run: own(1), Step: step(1, "wreck"), State: wire.Begun}); err != nil {
 		t.Fatal(err)
 	}
 	systemtest.Put(t, m, "/wreck/held", "")   // a directory that is not empty cannot be removed
@@ -274,7 +274,7 @@ func TestAStepThatCannotBeTakenBack(t *testing.T) {
 		t.Errorf("dismissed it holds up: %v", err)
 	}
 	list, err := j.List(service)
-	if err != nil || len(list) != 1 || list[0].State != rod.Dismissed || !strings.HasPrefix(list[0].Why, "mended by hand; it could not be taken back: ") {
+	if err != nil || len(list) != 1 || list[0].State != wire.Dismissed || !strings.HasPrefix(list[0].Why, "mended by hand; it could not be taken back: ") {
 		t.Errorf("it lists %+v, %v", list, err)
 	}
 	if !m.Exists("/wreck/held") {
@@ -305,7 +305,7 @@ func TestAStepThatCannotBeTakenBack(t *testing.T) {
 func TestJournalsGoByTime(t *testing.T) {
 	j, m := folder(t)
 	old := time.Now().Add(-time.Hour)
-	dated := func(name string, state rod.StepState, at time.Time) {
+	dated := func(name string, state wire.StepState, at time.Time) {
 		t.Helper()
 		b, err := json.Marshal(Record{Run: name, Step: step(1, name), State: state, At: at})
 		if err != nil {
@@ -317,12 +317,12 @@ func TestJournalsGoByTime(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	dated(own(1), rod.Done, time.Now()) // of a database that began anew
-	dated(own(500), rod.Stuck, old)
+	dated(own(1), wire.Done, time.Now()) // of a database that began anew
+	dated(own(500), wire.Stuck, old)
 	systemtest.Put(t, m, "/"+own(500)+"/held", "") // and so it stays
-	dated(theirs, rod.Begun, old)
+	dated(theirs, wire.Begun, old)
 	for i := range int64(30) {
-		dated(own(600+i), rod.Done, old.Add(time.Duration(i+1)*time.Minute))
+		dated(own(600+i), wire.Done, old.Add(time.Duration(i+1)*time.Minute))
 	}
 	if _, err := j.Recover(context.Background(), own(2)); err != nil {
 		t.Fatal(err)
@@ -341,7 +341,7 @@ func TestJournalsGoByTime(t *testing.T) {
 // What takes a step back at its time limit waits until the step has ended.
 func TestTakingBackWaitsForTheStep(t *testing.T) {
 	j, m := folder(t)
-	r := Record{Run: own(1), Step: step(1, "half"), State: rod.Begun}
+	r := Record{Run: own(1), Step: step(1, "half"), State: wire.Begun}
 	if err := j.write(r); err != nil {
 		t.Fatal(err)
 	}
@@ -356,7 +356,7 @@ func TestTakingBackWaitsForTheStep(t *testing.T) {
 	if !m.Exists("/half") {
 		t.Error("it was taken back beside the step")
 	}
-	r.State = rod.Done // and so it has nothing to do
+	r.State = wire.Done // and so it has nothing to do
 	if err := j.write(r); err != nil {
 		t.Fatal(err)
 	}
@@ -371,7 +371,7 @@ func FuzzParseRun(f *testing.F) {
 	f.Add("5")
 	f.Add("../5x0123456789abx0123456789ab")
 	f.Fuzz(func(t *testing.T, name string) {
-		if run, ok := rod.ParseRun(name); ok && (run.String() != name || strings.ContainsAny(name, "/. \n")) {
+		if run, ok := wire.ParseRun(name); ok && (run.String() != name || strings.ContainsAny(name, "/. \n")) {
 			t.Errorf("%q is %+v", name, run)
 		}
 	})

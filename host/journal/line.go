@@ -11,7 +11,7 @@ import (
 	"syscall"
 	"time"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -119,7 +119,7 @@ func (j Journal) dropOtherLines(ctx context.Context, service, run string) error 
 		return nil
 	}
 	for _, e := range there {
-		if other, ok := rod.ParseRun(e.Name()); ok && other.Service == service && e.Name() != run {
+		if other, ok := wire.ParseRun(e.Name()); ok && other.Service == service && e.Name() != run {
 			err = errors.Join(err, j.dropLine(ctx, e.Name()))
 		}
 	}
@@ -192,7 +192,7 @@ func (j Journal) lineGone(ctx context.Context, run string, after time.Duration) 
 	failed := []error{back}
 	for _, was := range steps {
 		r, err := j.read(run, was.Step.Number)
-		if err == nil && r.State == rod.Back && was.State != rod.Back {
+		if err == nil && r.State == wire.Back && was.State != wire.Back {
 			r.Why = why
 			err = j.write(r)
 		}

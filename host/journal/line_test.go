@@ -10,7 +10,7 @@ import (
 	"testing"
 	"time"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -59,7 +59,7 @@ func TestARunWhoseLineIsGoneGoesBack(t *testing.T) {
 		t.Fatal("it was not taken back")
 	}
 	steps, err := j.Steps(run)
-	if err != nil || len(steps) != 2 || steps[0].State != rod.Back || !strings.Contains(steps[1].Why, "nobody came back in 100ms") {
+	if err != nil || len(steps) != 2 || steps[0].State != wire.Back || !strings.Contains(steps[1].Why, "nobody came back in 100ms") {
 		t.Errorf("the journal has %+v, %v", steps, err)
 	}
 	out, err := j.Recover(t.Context(), run)

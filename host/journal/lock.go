@@ -8,7 +8,7 @@ import (
 	"syscall"
 	"time"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -39,9 +39,9 @@ func Take(ctx context.Context, m *system.Machine, run string) (*Lock, error) {
 		}
 		b, _ := os.ReadFile(m.State("lock"))
 		holder := strings.TrimSpace(string(b))
-		limit, fault := lockWait, &rod.Fault{What: "another run works on this host: " + forPeople(holder), Fix: "wait until it has ended"}
+		limit, fault := lockWait, &wire.Fault{What: "another run works on this host: " + forPeople(holder), Fix: "wait until it has ended"}
 		if strings.HasPrefix(holder, "run "+run+",") {
-			limit, fault = ownLockWait, &rod.Fault{What: fmt.Sprintf("the step that was under way has not ended in %s", ownLockWait), Fix: "look on the host what it waits for, and resume the run when it has ended"}
+			limit, fault = ownLockWait, &wire.Fault{What: fmt.Sprintf("the step that was under way has not ended in %s", ownLockWait), Fix: "look on the host what it waits for, and resume the run when it has ended"}
 		}
 		if time.Since(began) > limit || ctx.Err() != nil {
 			f.Close()
@@ -65,7 +65,7 @@ func Take(ctx context.Context, m *system.Machine, run string) (*Lock, error) {
 func forPeople(holder string) string {
 	words := strings.Fields(holder)
 	for i, w := range words {
-		if run, ok := rod.ParseRun(strings.TrimSuffix(w, ",")); ok {
+		if run, ok := wire.ParseRun(strings.TrimSuffix(w, ",")); ok {
 			words[i] = fmt.Sprintf("%d,", run.Number)
 		}
 	}
@@ -90,7 +90,7 @@ func (j Journal) alone(ctx context.Context, wait time.Duration) (release func(),
 		}
 		if time.Since(began) > wait || ctx.Err() != nil {
 			f.Close()
-			return nil, &rod.Fault{What: fmt.Sprintf("another step on this host has not ended in %s", wait), Fix: "look on the host what it waits for"}
+			return nil, &wire.Fault{What: fmt.Sprintf("another step on this host has not ended in %s", wait), Fix: "look on the host what it waits for"}
 		}
 		time.Sleep(20 * time.Millisecond)
 	}

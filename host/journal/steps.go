@@ -13,12 +13,12 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // Do records what is there, does the step, and records that it is done.
-func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(string, ...any)) (rod.StepState, error) {
+func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(string, ...any)) (wire.StepState, error) {
 	release, err := j.alone(ctx, ownLockWait)
 	if err != nil {
 		return "", err
@@ -27,10 +27,10 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 	if err := j.watch(ctx, run, say); err != nil { // before the first thing changes
 		return "", err
 	}
-	if old, err := j.read(run, step.Number); err == nil && (old.State == rod.Done || old.State == rod.Begun || old.State == rod.Held) {
-		if old.State == rod.Done && old.Step.Digest() == step.Digest() {
+	if old, err := j.read(run, step.Number); err == nil && (old.State == wire.Done || old.State == wire.Begun || old.State == wire.Held) {
+		if old.State == wire.Done && old.Step.Digest() == step.Digest() {
 			say("done already")
-			return rod.Done, nil
+			return wire.Done, nil
 		}
 		return "", fmt.Errorf("step %d of run %s is in the journal as %s already", step.Number, run, old.State)
 	}
@@ -38,7 +38,7 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 	if err != nil {
 		return "", err
 	}
-	r := Record{Run: run, Step: step, State: rod.Begun}
+	r := Record{Run: run, Step: step, State: wire.Begun}
 	hold(j.Machine, step.Number, "before")
 	if r.Before, err = w.Before(ctx, job(r, say)); err != nil {
 		return "", err
@@ -67,7 +67,7 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 	}
 	hold(j.Machine, step.Number, "worked")
 	if step.Whole {
-		state = rod.Held
+		state = wire.Held
 	}
 	r.State = state
 	if err := j.write(r); err != nil {
@@ -89,8 +89,8 @@ func (j Journal) back(ctx context.Context, r Record, say func(string, ...any)) e
 		DisarmTimer(ctx, j.Machine, job(r, say))
 	}
 	was := r.State
-	r.State = rod.Back
-	if err := j.write(r); err != nil || was != rod.Stuck {
+	r.State = wire.Back
+	if err := j.write(r); err != nil || was != wire.Stuck {
 		return err
 	}
 	return j.loose(r)
@@ -153,7 +153,7 @@ func (j Journal) again(ctx context.Context, steps []Record, say func(string, ...
 func (j Journal) backEach(ctx context.Context, steps []Record, say func(string, ...any)) (left []Record, err error) {
 	var failed []error
 	for _, r := range steps {
-		if r.State == rod.Back || r.State == rod.Dismissed {
+		if r.State == wire.Back || r.State == wire.Dismissed {
 			continue
 		}
 		say("taking back: %s", r.Step.Text)
@@ -174,7 +174,7 @@ func (j Journal) Recover(ctx context.Context, run string) ([]string, error) {
 		return nil, err
 	}
 	defer release()
-	own, ok := rod.ParseRun(run)
+	own, ok := wire.ParseRun(run)
 	if !ok {
 		return nil, fmt.Errorf("%q is not a run", run)
 	}
@@ -204,26 +204,26 @@ func (j Journal) Recover(ctx context.Context, run string) ([]string, error) {
 		if foreign || e.wrong != nil {
 			continue
 		}
-		if i := slices.IndexFunc(e.steps, func(r Record) bool { return r.State == rod.Back && r.Why != "" }); i >= 0 && e.name == run {
+		if i := slices.IndexFunc(e.steps, func(r Record) bool { return r.State == wire.Back && r.Why != "" }); i >= 0 && e.name == run {
 			out = append(out, fmt.Sprintf("%s: %s, at %s", e.words(own.Service), e.steps[i].Why, e.steps[i].At.Format("15:04:05 UTC")))
 		}
 		slices.Reverse(e.steps)
 		for i, r := range e.steps {
 			// What could not be taken back is left to its own run, and to what is held up by it: to try
 			// it again and again changes the host under those who have nothing to do with it.
-			if r.State != rod.Begun && r.State != rod.Held && !(r.State == rod.Stuck && e.name == run) {
+			if r.State != wire.Begun && r.State != wire.Held && !(r.State == wire.Stuck && e.name == run) {
 				continue
 			}
 			var said []string
 			if err := j.back(ctx, r, func(format string, args ...any) { said = append(said, fmt.Sprintf(format, args...)) }); err != nil {
-				e.steps[i].State = rod.Stuck
+				e.steps[i].State = wire.Stuck
 				out = append(out, fmt.Sprintf("step %d of %s cannot be taken back: %v", r.Step.Number, e.words(own.Service), err))
 				if err := j.stuck(r, err); err != nil {
 					return out, err
 				}
 				continue
 			}
-			e.steps[i].State = rod.Back
+			e.steps[i].State = wire.Back
 			out = append(append(out, fmt.Sprintf("%s was cut off at step %d; taken back: %s", e.words(own.Service), r.Step.Number, r.Step.Text)), said...)
 		}
 	}
@@ -238,7 +238,7 @@ func (j Journal) stuck(r Record, why error) error {
 	if err := system.WriteAtomically(stuckMark(j.Machine, r), nil, 0o600); err != nil {
 		return err
 	}
-	r.State, r.Why = rod.Stuck, why.Error()
+	r.State, r.Why = wire.Stuck, why.Error()
 	return j.write(r)
 }
 
@@ -274,7 +274,7 @@ func (j Journal) Stuck() ([]stake.Stuck, error) {
 		if err != nil {
 			continue
 		}
-		if r, err := j.read(run, number); err == nil && r.State == rod.Stuck {
+		if r, err := j.read(run, number); err == nil && r.State == wire.Stuck {
 			out = append(out, stake.Stuck{Run: run, Number: number, Type: r.Step.Type, Name: r.Step.Name, Stakes: r.Step.Addresses(), Paths: r.Step.Paths(), Text: r.Step.Text, Why: r.Why})
 		}
 	}
@@ -284,16 +284,16 @@ func (j Journal) Stuck() ([]stake.Stuck, error) {
 // HeldUp is why steps cannot be done, nil for nothing: since they were planned one could not be taken
 // back that has to do with the same things.
 func (j Journal) HeldUp(run string, steps []plan.Step) error {
-	own, _ := rod.ParseRun(run)
+	own, _ := wire.ParseRun(run)
 	all, err := j.Stuck()
 	if err != nil {
 		return err
 	}
 	for _, was := range all {
-		name, _ := rod.ParseRun(was.Run)
+		name, _ := wire.ParseRun(was.Run)
 		for _, s := range steps {
 			if name.Service == own.Service && s.Touches(was) {
-				return &rod.Fault{What: fmt.Sprintf("%q has to do with what step %d of %s did, which could not be taken back: %s", s.Text, was.Number, name.Words(), was.Why), Fix: "plan again"}
+				return &wire.Fault{What: fmt.Sprintf("%q has to do with what step %d of %s did, which could not be taken back: %s", s.Text, was.Number, name.Words(), was.Why), Fix: "plan again"}
 			}
 		}
 	}
@@ -301,20 +301,20 @@ func (j Journal) HeldUp(run string, steps []plan.Step) error {
 }
 
 // List is what the journal has, the newest run first, as the service sees it.
-func (j Journal) List(service string) ([]rod.JournalStep, error) {
+func (j Journal) List(service string) ([]wire.JournalStep, error) {
 	all, err := j.entries()
 	if err != nil {
 		return nil, err
 	}
 	slices.SortFunc(all, func(a, b entry) int { return b.at.Compare(a.at) })
-	out := []rod.JournalStep{}
+	out := []wire.JournalStep{}
 	for _, e := range all {
 		foreign := e.run.Service != service
 		if e.wrong != nil {
-			out = append(out, rod.JournalStep{Run: e.name, Foreign: foreign, Why: e.wrong.Error(), At: e.at})
+			out = append(out, wire.JournalStep{Run: e.name, Foreign: foreign, Why: e.wrong.Error(), At: e.at})
 		}
 		for _, r := range e.steps {
-			out = append(out, rod.JournalStep{Run: e.name, Foreign: foreign, Number: r.Step.Number, Address: r.Step.Address, Text: r.Step.Text, State: r.State, Why: r.Why, At: r.At})
+			out = append(out, wire.JournalStep{Run: e.name, Foreign: foreign, Number: r.Step.Number, Address: r.Step.Address, Text: r.Step.Text, State: r.State, Why: r.Why, At: r.At})
 		}
 	}
 	return out, nil
@@ -326,20 +326,20 @@ func (j Journal) List(service string) ([]rod.JournalStep, error) {
 func (j Journal) Dismiss(run string, number int, reason string) error {
 	r, err := j.read(run, number)
 	if errors.Is(err, fs.ErrNotExist) {
-		return &rod.Fault{What: "the journal of this host has no such step", Fix: "northstake journal lists what it has"}
+		return &wire.Fault{What: "the journal of this host has no such step", Fix: "northstake journal lists what it has"}
 	}
 	if err != nil {
 		return err
 	}
-	switch _, ours := rod.ParseRun(run); {
-	case r.State == rod.Stuck:
+	switch _, ours := wire.ParseRun(run); {
+	case r.State == wire.Stuck:
 		reason += "; it could not be taken back: " + r.Why
 	case !ours && r.open():
 		reason += "; it was cut off"
 	default:
-		return &rod.Fault{What: fmt.Sprintf("the step is %s, and holds up nothing", r.State), Fix: "only a step that could not be taken back is dismissed, or one that an older version was cut off in"}
+		return &wire.Fault{What: fmt.Sprintf("the step is %s, and holds up nothing", r.State), Fix: "only a step that could not be taken back is dismissed, or one that an older version was cut off in"}
 	}
-	r.State, r.Why = rod.Dismissed, reason
+	r.State, r.Why = wire.Dismissed, reason
 	if err := j.write(r); err != nil {
 		return err
 	}
@@ -358,7 +358,7 @@ func (j Journal) Close(ctx context.Context, run string) error {
 	var failed []error
 	for _, r := range steps {
 		w, err := j.Worker(r.Step.Type)
-		if err == nil && r.State == rod.Done {
+		if err == nil && r.State == wire.Done {
 			err = w.Close(ctx, job(r, func(string, ...any) {}), r.Before)
 		}
 		failed = append(failed, err)
@@ -377,8 +377,8 @@ func (j Journal) Confirm(ctx context.Context, run string, number int) error {
 	if err != nil {
 		return err
 	}
-	if r.State != rod.Held {
-		return &rod.Fault{What: fmt.Sprintf("step %d of run %s is %s, not held", number, run, r.State), Fix: "plan the host again"}
+	if r.State != wire.Held {
+		return &wire.Fault{What: fmt.Sprintf("step %d of run %s is %s, not held", number, run, r.State), Fix: "plan the host again"}
 	}
 	w, err := j.Worker(r.Step.Type)
 	if err != nil {
@@ -396,7 +396,7 @@ func (j Journal) Confirm(ctx context.Context, run string, number int) error {
 	if r.Step.Whole {
 		Disarm(ctx, j.Machine, job(r, func(string, ...any) {}))
 	}
-	r.State = rod.Done
+	r.State = wire.Done
 	return j.write(r)
 }
 
@@ -418,12 +418,12 @@ func (j Journal) Revert(ctx context.Context, run string, number int) error {
 			return err
 		}
 		// A step that was cut off between its work and its record is taken back too.
-		if r.State != rod.Held && r.State != rod.Begun {
+		if r.State != wire.Held && r.State != wire.Begun {
 			return nil
 		}
 		// One that took long has its time to be confirmed from when it was done.
 		left := confirmTime - time.Since(r.At)
-		if r.State != rod.Held || left <= 0 || waited || release == nil {
+		if r.State != wire.Held || left <= 0 || waited || release == nil {
 			break
 		}
 		release()

@@ -4,7 +4,7 @@ import (
 	"context"
 	"encoding/json"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 )
 
 // Job is one step as what does it sees it. Say tells those who watch what is under
@@ -29,7 +29,7 @@ func job(r Record, say func(string, ...any)) Job {
 // for that.
 type Worker interface {
 	Before(ctx context.Context, j Job) (json.RawMessage, error)
-	Do(ctx context.Context, j Job, before json.RawMessage) (rod.StepState, error)
+	Do(ctx context.Context, j Job, before json.RawMessage) (wire.StepState, error)
 	Back(ctx context.Context, j Job, before json.RawMessage) error
 	Again(ctx context.Context, j Job, before json.RawMessage) error
 	Close(ctx context.Context, j Job, before json.RawMessage) error

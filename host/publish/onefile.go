@@ -10,7 +10,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -132,7 +132,7 @@ func publishedAlready(m *system.Machine, live string, f declare.File) error {
 	if isStill(m, live, f) {
 		return nil
 	}
-	return &rod.Fault{What: fmt.Sprintf("%s has changed since the step began", f.Path), Fix: "plan the host again"}
+	return &wire.Fault{What: fmt.Sprintf("%s has changed since the step began", f.Path), Fix: "plan the host again"}
 }
 
 // backOne brings the former file back, unless somebody has changed the new one since.

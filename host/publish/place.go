@@ -15,7 +15,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -32,7 +32,7 @@ func ownershipOf(m *system.Machine, w stake.ContentWant) (ownership, error) {
 		return o, err
 	}
 	if o.uid, o.gid, err = names.IDs(w.Owner, w.Group); err != nil {
-		return o, &rod.Fault{What: err.Error(), Fix: "declare an owner that exists on this host, or the package that brings the account"}
+		return o, &wire.Fault{What: err.Error(), Fix: "declare an owner that exists on this host, or the package that brings the account"}
 	}
 	if o.fileMode, err = system.ParseMode(w.Modes.Files); err != nil {
 		return o, err

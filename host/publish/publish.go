@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -65,7 +65,7 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 	if e, err := m.Entry(w.Root); err != nil {
 		return err
 	} else if e.Kind != "" && e.Kind != "directory" && e.Kind != "link" {
-		return &rod.Fault{What: fmt.Sprintf("%s is %s", w.Root, e.Words()), Fix: "move it away"}
+		return &wire.Fault{What: fmt.Sprintf("%s is %s", w.Root, e.Words()), Fix: "move it away"}
 	}
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Root)), 0o755); err != nil {
 		return err
@@ -80,7 +80,7 @@ func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...an
 		err = publishTree(m, w, b, say)
 	}
 	if errors.Is(err, syscall.ENOSPC) || errors.Is(err, syscall.EDQUOT) {
-		return &rod.Fault{What: "the disk is full: " + err.Error(), Fix: "the old content is whole and still served; make room on the host"}
+		return &wire.Fault{What: "the disk is full: " + err.Error(), Fix: "the old content is whole and still served; make room on the host"}
 	}
 	if err == nil {
 		err = dropOldStages(m, w, b.Stage)
@@ -121,7 +121,7 @@ func soundStages(m *system.Machine, root string) error {
 		return unlessGone(&fs.PathError{Op: "lstat", Path: stageDir(root), Err: err})
 	}
 	if s.Mode&unix.S_IFMT != unix.S_IFDIR || int(s.Uid) != system.RightsOf() || s.Mode&0o077 != 0 {
-		return &rod.Fault{What: fmt.Sprintf("%s is there already, and is not a directory of North Stake's own", stageDir(root)), Fix: "look at who has made it, and take it away"}
+		return &wire.Fault{What: fmt.Sprintf("%s is there already, and is not a directory of North Stake's own", stageDir(root)), Fix: "look at who has made it, and take it away"}
 	}
 	return nil
 }

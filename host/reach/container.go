@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 
+	"northstake/core/wire"
 	"northstake/host/rod"
 )
 
@@ -12,7 +13,7 @@ import (
 // engine's API, and the two speak over that. Nothing listens, and nobody logs in.
 var _ = Register("container", Way{Within: func(ctx context.Context, engine *rod.Conn, t Target) (*rod.Conn, func(), error) {
 	in, out, end, err := engine.Inside(ctx, t.Container)
-	var fault *rod.Fault
+	var fault *wire.Fault
 	if errors.As(err, &fault) {
 		kind := "other"
 		if fault.Missing {

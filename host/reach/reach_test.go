@@ -18,6 +18,7 @@ import (
 	"golang.org/x/crypto/ssh"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 	"northstake/host/rod"
 )
 
@@ -114,7 +115,7 @@ func TestConnectionsAreKept(t *testing.T) {
 	if err != nil || second != first || h.commands.Load() != 1 {
 		t.Errorf("a second connection was made: %v", err)
 	}
-	a, err := first.Survey(ctx, "d", func() ([]rod.Want, error) { return []rod.Want{{Type: "tide", Name: "x", Want: []byte("{}")}}, nil })
+	a, err := first.Survey(ctx, "d", func() ([]wire.Want, error) { return []wire.Want{{Type: "tide", Name: "x", Want: []byte("{}")}}, nil })
 	if err == nil && (len(a.Readings) != 1 || !strings.Contains(a.Readings[0].Unread, "tide")) {
 		t.Errorf("the rod reads %+v", a.Readings)
 	}
@@ -157,15 +158,15 @@ func TestASurveyIsReadAnewEachTime(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	survey := func(digest string, wants ...rod.Want) rod.Survey {
+	survey := func(digest string, wants ...wire.Want) wire.Survey {
 		t.Helper()
-		s, err := conn.Survey(context.Background(), digest, func() ([]rod.Want, error) { return wants, nil })
+		s, err := conn.Survey(context.Background(), digest, func() ([]wire.Want, error) { return wants, nil })
 		if err != nil {
 			t.Fatal(err)
 		}
 		return s
 	}
-	dir := rod.Want{Type: "directory", Name: "/srv/www", Want: []byte(`{"path":"/srv/www","owner":"root","group":"root","mode":"0755"}`)}
+	dir := wire.Want{Type: "directory", Name: "/srv/www", Want: []byte(`{"path":"/srv/www","owner":"root","group":"root","mode":"0755"}`)}
 	first, second := survey("one", dir), survey("one", dir)
 	if len(first.Readings) != 1 || first.Sum != second.Sum || string(first.Readings[0].Found) != string(second.Readings[0].Found) {
 		t.Errorf("%+v, then %+v", first, second)

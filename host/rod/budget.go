@@ -8,6 +8,8 @@ import (
 	"strings"
 	"time"
 	"unicode/utf8"
+
+	"northstake/core/wire"
 )
 
 // What a host may say and how long it may take, whatever its rod is: one that lies, or never ends, uses up
@@ -45,7 +47,7 @@ func shortened(s string, most int) string {
 }
 
 // shorten brings a fault to what people read of it.
-func (f *Fault) shorten() *Fault {
+func shorten(f *wire.Fault) *wire.Fault {
 	f.What, f.Fix = shortened(f.What, lineLimit), shortened(f.Fix, lineLimit)
 	if len(f.Output) > outputLimit { // its end says why
 		f.Output = "… " + strings.ToValidUTF8(f.Output[len(f.Output)-outputLimit:], "")

@@ -14,6 +14,7 @@ import (
 	"golang.org/x/net/http2"
 
 	"northstake/core/plan"
+	"northstake/core/wire"
 )
 
 // lying is a connection to a rod that answers as it likes.
@@ -59,13 +60,13 @@ func TestAHostThatTalksTooMuch(t *testing.T) {
 	c := lying(t, func(w http.ResponseWriter, r *http.Request) {
 		out := json.NewEncoder(w)
 		for range 2000 {
-			out.Encode(Event{Say: line})
+			out.Encode(wire.Event{Say: line})
 		}
 		if strings.HasSuffix(r.URL.Path, "/1") {
-			out.Encode(Event{State: Done})
+			out.Encode(wire.Event{State: wire.Done})
 			return
 		}
-		out.Encode(Event{Fault: &Fault{What: line, Fix: line, Output: strings.Repeat("ü", 100_000) + "the end"}})
+		out.Encode(wire.Event{Fault: &wire.Fault{What: line, Fix: line, Output: strings.Repeat("ü", 100_000) + "the end"}})
 	})
 	lines, bytes := 0, 0
 	say := func(s string) {
@@ -74,14 +75,14 @@ func TestAHostThatTalksTooMuch(t *testing.T) {
 		}
 		lines, bytes = lines+1, bytes+len(s)
 	}
-	if state, err := c.Step(context.Background(), "r", plan.Step{Number: 1}, say); state != Done || err != nil {
+	if state, err := c.Step(context.Background(), "r", plan.Step{Number: 1}, say); state != wire.Done || err != nil {
 		t.Errorf("the step ends %s, %v", state, err)
 	}
 	if lines != linesLimit || bytes > linesLimit*(lineLimit+4) {
 		t.Errorf("%d lines of %d bytes were heard", lines, bytes)
 	}
 	_, err := c.Step(context.Background(), "r", plan.Step{Number: 2}, func(string) {})
-	f, ok := err.(*Fault)
+	f, ok := err.(*wire.Fault)
 	if !ok || len(f.What) > lineLimit+4 || len(f.Fix) > lineLimit+4 || len(f.Output) > outputLimit+4 || !strings.HasSuffix(f.Output, "the end") || !utf8.ValidString(f.What+f.Output) {
 		t.Errorf("the fault is %.80v …", err)
 	}

@@ -19,6 +19,7 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/probe"
 )
 
@@ -30,7 +31,7 @@ type Conn struct {
 
 	mu      sync.Mutex
 	traits  stake.Traits
-	surveys map[string]Survey // the last one of each list of wants
+	surveys map[string]wire.Survey // the last one of each list of wants
 }
 
 // NewConn starts HTTP/2 over the standard input and output of a rod.
@@ -41,7 +42,7 @@ func NewConn(raw net.Conn) (*Conn, error) {
 	if err != nil {
 		return nil, fmt.Errorf("speak to the rod: %w", err)
 	}
-	return &Conn{http: cc, raw: noted, most: answerLimit, surveys: map[string]Survey{}}, nil
+	return &Conn{http: cc, raw: noted, most: answerLimit, surveys: map[string]wire.Survey{}}, nil
 }
 
 // noting is a line that notes why it ended: who makes a request after that is told only that it has.
@@ -88,9 +89,9 @@ func (c *Conn) do(ctx context.Context, method, path string, body io.Reader) (*ht
 		if err != nil {
 			return nil, err
 		}
-		var f Fault
+		var f wire.Fault
 		if json.Unmarshal(b, &f) == nil && f.What != "" {
-			return nil, f.shorten()
+			return nil, shorten(&f)
 		}
 		return nil, fmt.Errorf("the rod answered %s: %s", res.Status, shortened(string(bytes.TrimSpace(b)), lineLimit))
 	}
@@ -154,39 +155,31 @@ func (c *Conn) LastTraits(ctx context.Context) (stake.Traits, error) {
 	return c.Traits(ctx)
 }
 
-// Survey is what a survey found. Sum is that of the readings: where two are the
-// same, so are the readings.
-type Survey struct {
-	Readings []plan.Reading
-	Sum      string
-	Traits   stake.Traits
-}
-
 // Survey reads stakes. It changes nothing on the host. The caller must not change
 // the readings.
-func (c *Conn) Survey(ctx context.Context, digest string, wants func() ([]Want, error)) (Survey, error) {
+func (c *Conn) Survey(ctx context.Context, digest string, wants func() ([]wire.Want, error)) (wire.Survey, error) {
 	c.mu.Lock()
 	before := c.surveys[digest]
 	c.mu.Unlock()
-	var a SurveyAnswer
-	err := c.call(ctx, "/survey", SurveyRequest{Digest: digest, Known: before.Sum}, &a)
+	var a wire.SurveyAnswer
+	err := c.call(ctx, "/survey", wire.SurveyRequest{Digest: digest, Known: before.Sum}, &a)
 	if err == nil && a.Again {
-		a = SurveyAnswer{}
-		var some []Want
+		a = wire.SurveyAnswer{}
+		var some []wire.Want
 		if some, err = wants(); err == nil {
-			all := append([]Want{}, some...) // never nil
-			err = c.call(ctx, "/survey", SurveyRequest{Digest: digest, Known: before.Sum, Wants: all}, &a)
+			all := append([]wire.Want{}, some...) // never nil
+			err = c.call(ctx, "/survey", wire.SurveyRequest{Digest: digest, Known: before.Sum, Wants: all}, &a)
 		}
 	}
 	if err != nil {
-		return Survey{}, err
+		return wire.Survey{}, err
 	}
 	a.Traits.ClockSkew = skew(a.Clock, time.Now())
-	s := Survey{Readings: before.Readings, Sum: a.Sum, Traits: a.Traits}
+	s := wire.Survey{Readings: before.Readings, Sum: a.Sum, Traits: a.Traits}
 	if !a.Same {
 		s.Readings = nil
 		if err := json.Unmarshal(a.Readings, &s.Readings); err != nil {
-			return Survey{}, fmt.Errorf("read the rod's answer: %w", err)
+			return wire.Survey{}, fmt.Errorf("read the rod's answer: %w", err)
 		}
 	}
 	c.mu.Lock()
@@ -210,15 +203,15 @@ func skew(host, here time.Time) string {
 }
 
 // Open takes the host's lock for a run and clears up after interrupted steps.
-func (c *Conn) Open(ctx context.Context, run string, ask OpenAsk) (OpenAnswer, error) {
-	var a OpenAnswer
+func (c *Conn) Open(ctx context.Context, run string, ask wire.OpenAsk) (wire.OpenAnswer, error) {
+	var a wire.OpenAnswer
 	err := c.call(ctx, "/runs/"+run+"/open", ask, &a)
 	return a, err
 }
 
 // Journal lists the steps in the host's journal, the newest first. Service is who asks.
-func (c *Conn) Journal(ctx context.Context, service string) ([]JournalStep, error) {
-	var out []JournalStep
+func (c *Conn) Journal(ctx context.Context, service string) ([]wire.JournalStep, error) {
+	var out []wire.JournalStep
 	err := c.call(ctx, "/journal", struct {
 		Service string `json:"service"`
 	}{service}, &out)
@@ -240,7 +233,7 @@ func (c *Conn) CloseRun(ctx context.Context, run string) error {
 // MissingBlobs lists the blobs that a step needs and the host has not got.
 func (c *Conn) MissingBlobs(ctx context.Context, step plan.Step) ([]string, error) {
 	var out []string
-	err := c.call(ctx, "/blobs/missing", Want{Type: step.Type, Name: step.Name, Want: step.Work}, &out)
+	err := c.call(ctx, "/blobs/missing", wire.Want{Type: step.Type, Name: step.Name, Want: step.Work}, &out)
 	return out, err
 }
 
@@ -266,8 +259,8 @@ func (c *Conn) SendBlobs(ctx context.Context, write func(io.Writer) error) error
 }
 
 // Step does one step and calls say for each line of progress. The returned
-// state is Done or Held; an error that is a *Fault came from the host.
-func (c *Conn) Step(ctx context.Context, run string, step plan.Step, say func(string)) (StepState, error) {
+// state is Done or Held; an error that is a *wire.Fault came from the host.
+func (c *Conn) Step(ctx context.Context, run string, step plan.Step, say func(string)) (wire.StepState, error) {
 	return c.events(ctx, fmt.Sprintf("/runs/%s/steps/%d", run, step.Number), step, say)
 }
 
@@ -277,7 +270,7 @@ func (c *Conn) CancelStep(ctx context.Context, run string) error {
 }
 
 // Preflight asks whether any of a run's steps would be refused, before the first
-// is done. A *Fault says which and why.
+// is done. A *wire.Fault says which and why.
 func (c *Conn) Preflight(ctx context.Context, run string, steps []plan.Step) error {
 	return c.call(ctx, "/runs/"+run+"/preflight", steps, nil)
 }
@@ -300,7 +293,7 @@ func (c *Conn) Probe(ctx context.Context, a probe.Asked) (probe.Result, error) {
 	return out, err
 }
 
-func (c *Conn) events(ctx context.Context, path string, in any, say func(string)) (StepState, error) {
+func (c *Conn) events(ctx context.Context, path string, in any, say func(string)) (wire.StepState, error) {
 	b, err := json.Marshal(in)
 	if err != nil {
 		return "", err
@@ -316,13 +309,13 @@ func (c *Conn) events(ctx context.Context, path string, in any, say func(string)
 	lines := bufio.NewScanner(res.Body)
 	lines.Buffer(make([]byte, 64<<10), 4<<20)
 	for lines.Scan() {
-		var e Event
+		var e wire.Event
 		if err := json.Unmarshal(lines.Bytes(), &e); err != nil {
 			return "", fmt.Errorf("read the rod's answer: %w", err)
 		}
 		switch {
 		case e.Fault != nil:
-			return "", e.Fault.shorten()
+			return "", shorten(e.Fault)
 		case e.State != "":
 			return e.State, nil
 		case e.Say != "":

@@ -12,7 +12,7 @@ import (
 
 	"northstake/core/render"
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -151,7 +151,7 @@ func TestLive(ctx context.Context, m *system.Machine, name string, l stake.Layou
 	if !errors.As(err, &failed) {
 		return err
 	}
-	f := &rod.Fault{What: l.Program + " does not accept its configuration as it lies there", Output: strings.TrimSpace(failed.Output),
+	f := &wire.Fault{What: l.Program + " does not accept its configuration as it lies there", Output: strings.TrimSpace(failed.Output),
 		Fix: fmt.Sprintf("%s goes on with the one that it has; correct what it names", l.Service)}
 	if c, ok := render.ComplaintOf(name, failed.Output); ok {
 		f.What += ": " + c.What
@@ -171,7 +171,7 @@ func candidateFault(output string, sites ...stake.SiteWant) error {
 			}
 		}
 	}
-	f := &rod.Fault{What: w.Program + " does not accept the configuration", Output: strings.TrimSpace(output),
+	f := &wire.Fault{What: w.Program + " does not accept the configuration", Output: strings.TrimSpace(output),
 		Fix: "nothing was changed on the host; correct what " + w.Program + " names"}
 	if c, ok := render.ComplaintOf(w.Server, output); ok {
 		f.What += ": " + c.What

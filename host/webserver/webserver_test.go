@@ -9,7 +9,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -22,12 +22,12 @@ func TestAComplaintLeadsToTheDeclaration(t *testing.T) {
 		"nginx: [emerg] invalid parameter \"x\" in /etc/nginx/sites-available/northstake-s.conf:3\n",
 	} {
 		err := candidateFault(said, w)
-		f, ok := err.(*rod.Fault)
+		f, ok := err.(*wire.Fault)
 		if !ok || f.What != `nginx does not accept the configuration: invalid parameter "x"` || f.Line != 3 || f.Rendered != `root "/x";` || f.From == nil || f.From.Line != 6 || f.From.File != "s.toml" {
 			t.Errorf("%q becomes %+v", said, f)
 		}
 	}
-	f := candidateFault("nginx: [emerg] unknown directive \"y\" in /etc/nginx/conf.d/other.conf:7\n", w).(*rod.Fault)
+	f := candidateFault("nginx: [emerg] unknown directive \"y\" in /etc/nginx/conf.d/other.conf:7\n", w).(*wire.Fault)
 	if f.From != nil || f.File != "/etc/nginx/conf.d/other.conf" || !strings.Contains(f.Fix, "was on the host before") {
 		t.Errorf("another file's fault becomes %+v", f)
 	}

@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
-	"northstake/host/rod"
 )
 
 // accountBefore is the account as it was, with the groups that there were.
@@ -90,13 +90,13 @@ func beforeAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork) (b 
 
 // doAccount uses the system's own tools (useradd(8), usermod(8)): they know its
 // numbers and its locks.
-func doAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, _ accountBefore) (rod.StepState, error) {
+func doAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, _ accountBefore) (wire.StepState, error) {
 	_, there, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return "", err
 	}
 	if w.Away {
-		return rod.Done, removeAccount(ctx, m, w.Name, there)
+		return wire.Done, removeAccount(ctx, m, w.Name, there)
 	}
 	groups, err := family.Groups(m.Machine)
 	if err != nil {
@@ -125,9 +125,9 @@ func doAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, _ accou
 		return "", err
 	}
 	if len(w.Join) > 0 {
-		return rod.Done, accountTool(ctx, m, w.Name, "usermod", "--append", "--groups", strings.Join(w.Join, ","), w.Name)
+		return wire.Done, accountTool(ctx, m, w.Name, "usermod", "--append", "--groups", strings.Join(w.Join, ","), w.Name)
 	}
-	return rod.Done, nil
+	return wire.Done, nil
 }
 
 // removeAccount takes an account away with the group of its name; its home and its files
@@ -168,7 +168,7 @@ func remake(ctx context.Context, m *Host, w stake.AccountWork, b accountBefore, 
 
 func accountTool(ctx context.Context, m *Host, name, tool string, args ...string) error {
 	if _, err := m.Run(ctx, nil, tool, args...); err != nil {
-		return &rod.Fault{What: fmt.Sprintf("%s could not set account %s", tool, name), Fix: "read what it said below", Output: lastLines(err.Error(), 8)}
+		return &wire.Fault{What: fmt.Sprintf("%s could not set account %s", tool, name), Fix: "read what it said below", Output: lastLines(err.Error(), 8)}
 	}
 	return nil
 }

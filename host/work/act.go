@@ -6,10 +6,10 @@ import (
 	"slices"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/engine"
 	"northstake/host/filter"
 	"northstake/host/journal"
-	"northstake/host/rod"
 )
 
 // actBefore is what there was of packages before an upgrade, and whether a service ran.
@@ -108,22 +108,22 @@ func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (b actBefor
 	return b, nil
 }
 
-func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefore) (rod.StepState, error) {
+func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefore) (wire.StepState, error) {
 	switch w.Do {
 	case "restart", "reload":
 		units, err := m.Services(ctx)
 		if err != nil {
 			return "", err
 		}
-		state := rod.Done
+		state := wire.Done
 		if stake.FiltersItself(w.Service) {
-			state = rod.Held
+			state = wire.Held
 			if err := journal.Arm(ctx, m.Machine, j, stake.RevertAfter); err != nil {
 				return "", err
 			}
 		}
 		err = tell(ctx, m, units, w.Service, string(w.Do))
-		if err == nil && state == rod.Held {
+		if err == nil && state == wire.Held {
 			err = filter.AwaitFiltering(ctx, m.Machine, w.Service)
 		}
 		return state, err
@@ -132,7 +132,7 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 		if err != nil {
 			return "", err
 		}
-		return rod.Done, e.Keep(ctx, w.ActWant, func(text string) { j.Say("%s", text) })
+		return wire.Done, e.Keep(ctx, w.ActWant, func(text string) { j.Say("%s", text) })
 	case stake.RefreshLists:
 		manager, err := m.PackageManager()
 		if err != nil {
@@ -142,7 +142,7 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 		if err := manager.Refresh(ctx); err != nil {
 			return "", packageFault(ctx, manager, "read the lists of what the sources offer", err)
 		}
-		return rod.Done, nil
+		return wire.Done, nil
 	case "upgrade":
 		manager, err := m.PackageManager()
 		if err != nil {
@@ -155,19 +155,19 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 		if e := recordChanges(context.WithoutCancel(ctx), m, j, before.packageBefore); err == nil {
 			err = e
 		}
-		return rod.Done, err
+		return wire.Done, err
 	case "reboot":
 		// The step is recorded before the host goes down.
 		if !m.Exists("/run/systemd/system") {
 			if _, err := m.Run(ctx, nil, "shutdown", "-r", "+0"); err != nil {
 				return "", fmt.Errorf("restart the host: %w", err)
 			}
-			return rod.Done, nil
+			return wire.Done, nil
 		}
 		if _, err := m.Run(ctx, nil, "systemd-run", "--quiet", "--collect", "--unit=northstake-restart", "--timer-property=AccuracySec=100ms", "--on-active=1", "systemctl", "reboot"); err != nil {
 			return "", fmt.Errorf("restart the host: %w", err)
 		}
-		return rod.Done, nil
+		return wire.Done, nil
 	}
 	return "", fmt.Errorf("nothing is known that is called %q", w.Do)
 }

@@ -5,12 +5,12 @@ import (
 	"net/http"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/publish"
-	"northstake/host/rod"
 )
 
 func (s *Server) missing(w http.ResponseWriter, r *http.Request) {
-	var want rod.Want
+	var want wire.Want
 	if !read(w, r, &want) {
 		return
 	}

@@ -9,8 +9,8 @@ import (
 	"slices"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/engine"
-	"northstake/host/rod"
 )
 
 // containerBefore is the container that had the name before the step; ID is "" where there
@@ -73,7 +73,7 @@ func emptyDirectory(full string) bool {
 func engineOf(ctx context.Context, m *Host) (*engine.Engine, error) {
 	e, trouble := engine.Of(ctx, m.Machine)
 	if trouble != nil {
-		return nil, &rod.Fault{What: trouble.What, Fix: trouble.Fix}
+		return nil, &wire.Fault{What: trouble.What, Fix: trouble.Fix}
 	}
 	return e, nil
 }
@@ -93,7 +93,7 @@ func stepOf(j Job) string                            { return fmt.Sprintf("%s-%d
 func formerName(w stake.ContainerWork, j Job) string { return w.Name + "-former-" + stepOf(j) }
 func nextName(w stake.ContainerWork, j Job) string   { return w.Name + "-next-" + stepOf(j) }
 
-func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b containerBefore) (rod.StepState, error) {
+func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b containerBefore) (wire.StepState, error) {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return "", err
@@ -103,22 +103,22 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 		return "", err
 	}
 	if is.ID != "" && is.By != w.By {
-		return "", &rod.Fault{What: fmt.Sprintf("container %s is another's by now", w.Name), Fix: "plan again"}
+		return "", &wire.Fault{What: fmt.Sprintf("container %s is another's by now", w.Name), Fix: "plan again"}
 	}
 	switch w.Do {
 	case stake.ReloadContainer:
 		if !is.Running {
-			return rod.Done, nil // it takes notice when somebody starts it
+			return wire.Done, nil // it takes notice when somebody starts it
 		}
-		return rod.Done, reloadContainer(ctx, m, e, is, w.Reload, w.Serves)
+		return wire.Done, reloadContainer(ctx, m, e, is, w.Reload, w.Serves)
 	case stake.StartContainer:
 		if is.ID == "" {
-			return "", &rod.Fault{What: fmt.Sprintf("container %s is gone", w.Name), Fix: "plan again"}
+			return "", &wire.Fault{What: fmt.Sprintf("container %s is gone", w.Name), Fix: "plan again"}
 		}
 		if err := e.Start(ctx, is.ID); err != nil {
 			return "", err
 		}
-		return rod.Done, e.AwaitUp(ctx, is.ID, w.ContainerWant)
+		return wire.Done, e.AwaitUp(ctx, is.ID, w.ContainerWant)
 	case stake.AnewContainer:
 		if err := e.Stop(ctx, is.ID); err != nil {
 			return "", err
@@ -126,17 +126,17 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 		if err := e.Start(ctx, is.ID); err != nil {
 			return "", err
 		}
-		return rod.Done, e.AwaitUp(ctx, is.ID, w.ContainerWant)
+		return wire.Done, e.AwaitUp(ctx, is.ID, w.ContainerWant)
 	case stake.StopContainer:
-		return rod.Done, e.Stop(ctx, is.ID)
+		return wire.Done, e.Stop(ctx, is.ID)
 	case stake.AwayContainer:
 		if is.ID == "" {
-			return rod.Done, nil
+			return wire.Done, nil
 		}
 		if err := e.Stop(ctx, is.ID); err != nil {
 			return "", err
 		}
-		return rod.Done, e.Rename(ctx, is.ID, formerName(w, j))
+		return wire.Done, e.Rename(ctx, is.ID, formerName(w, j))
 	}
 	if err := makeHeld(m, w.Mounts); err != nil {
 		return "", err
@@ -144,7 +144,7 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 	if w.Do == stake.PrepareContainer {
 		w.Running = false
 	}
-	return rod.Done, makeContainer(ctx, e, j, w, is)
+	return wire.Done, makeContainer(ctx, e, j, w, is)
 }
 
 // makeContainer makes a container in the place of the one that has its name. Where both can

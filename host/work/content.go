@@ -5,8 +5,8 @@ import (
 	"fmt"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/publish"
-	"northstake/host/rod"
 )
 
 var _ = register("content", placed(typed[publish.Wanted, stake.ContentWork, publish.Before]{
@@ -14,8 +14,8 @@ var _ = register("content", placed(typed[publish.Wanted, stake.ContentWork, publ
 	before: func(_ context.Context, m *Host, j Job, w stake.ContentWork) (publish.Before, error) {
 		return publish.Prepare(m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), w)
 	},
-	do: func(_ context.Context, m *Host, j Job, w stake.ContentWork, b publish.Before) (rod.StepState, error) {
-		return rod.Done, publish.Do(m.Machine, w, b, j.Say)
+	do: func(_ context.Context, m *Host, j Job, w stake.ContentWork, b publish.Before) (wire.StepState, error) {
+		return wire.Done, publish.Do(m.Machine, w, b, j.Say)
 	},
 	back: func(_ context.Context, m *Host, j Job, w stake.ContentWork, b publish.Before) error {
 		return publish.Back(m.Machine, w, b, j.Say)

@@ -13,7 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -78,13 +78,13 @@ func beforeDirectory(_ context.Context, m *Host, _ Job, w stake.DirectoryWork) (
 	return directoryBefore{Entry: e, Made: m.MissingParents(w.Path)}, err
 }
 
-func doDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b directoryBefore) (rod.StepState, error) {
+func doDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b directoryBefore) (wire.StepState, error) {
 	if w.Away {
 		err := m.RemoveEmpty([]string{w.Path})
 		if err == nil && m.Exists(w.Path) {
 			j.Say("left %s as it is: it holds something", w.Path)
 		}
-		return rod.Done, err
+		return wire.Done, err
 	}
 	now, err := m.Entry(w.Path)
 	if err != nil {
@@ -97,12 +97,12 @@ func doDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b dir
 		}
 	case "", "directory":
 	default:
-		return "", &rod.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
+		return "", &wire.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
 	}
 	if err := os.MkdirAll(m.Path(w.Path), 0o755); err != nil {
 		return "", err
 	}
-	return rod.Done, setDirectory(m, w.Path, w.Owner, w.Group, w.Mode)
+	return wire.Done, setDirectory(m, w.Path, w.Owner, w.Group, w.Mode)
 }
 
 // setDirectory gives a directory its owner, group and mode: the one that it has opened, whatever takes

@@ -13,7 +13,7 @@ import (
 	"unicode/utf8"
 
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -63,9 +63,9 @@ func beforeFile(_ context.Context, m *Host, _ Job, w stake.FileWork) (b fileBefo
 	return b, err
 }
 
-func doFile(ctx context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore) (rod.StepState, error) {
+func doFile(ctx context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore) (wire.StepState, error) {
 	if w.Away && w.Portion == "" {
-		return rod.Done, removeFile(m, w.Path)
+		return wire.Done, removeFile(m, w.Path)
 	}
 	text, owner, group, mode := w.Content(), w.Owner, w.Group, w.Mode
 	if w.Portion != "" {
@@ -94,7 +94,7 @@ func doFile(ctx context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore)
 		return "", err
 	}
 	if _, _, err := names.IDs(owner, group); err != nil {
-		return "", &rod.Fault{What: fmt.Sprintf("%s: %v", w.Path, err), Fix: "declare an owner that exists on this host, or the account"}
+		return "", &wire.Fault{What: fmt.Sprintf("%s: %v", w.Path, err), Fix: "declare an owner that exists on this host, or the account"}
 	}
 	if err := sudoTakes(ctx, m, w.Path, text); err != nil {
 		return "", err
@@ -102,7 +102,7 @@ func doFile(ctx context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore)
 	if err := system.WriteAtomically(m.Path(w.Path), []byte(text), bits); err != nil {
 		return "", err
 	}
-	return rod.Done, m.Chown(w.Path, owner, group)
+	return wire.Done, m.Chown(w.Path, owner, group)
 }
 
 // sudoTakes has sudo's own checker read a text before it lies where sudo reads it (sudoers(5),
@@ -117,7 +117,7 @@ func sudoTakes(ctx context.Context, m *Host, path, text string) error {
 	if !errors.As(err, &failed) {
 		return nil // there is no checker, so there is no sudo
 	}
-	return &rod.Fault{What: fmt.Sprintf("sudo does not understand what is declared for %s: %s", path, strings.Join(strings.Fields(failed.Output), " ")), Fix: "correct the text: nothing was written"}
+	return &wire.Fault{What: fmt.Sprintf("sudo does not understand what is declared for %s: %s", path, strings.Join(strings.Fields(failed.Output), " ")), Fix: "correct the text: nothing was written"}
 }
 
 func removeFile(m *Host, path string) error {

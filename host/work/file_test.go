@@ -9,7 +9,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -90,12 +90,12 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 				t.Fatalf("taken back before it was done: %v\n%s", err, snapshot(t, m))
 			}
 			for range 2 {
-				if state, err := w.Do(ctx, m, j, kept); err != nil || state != rod.Done {
+				if state, err := w.Do(ctx, m, j, kept); err != nil || state != wire.Done {
 					t.Fatalf("%s, %v", state, err)
 				}
 			}
 			judged := false
-			for _, r := range w.Read(ctx, m, []rod.Want{{Type: c.typ, Name: "x", Want: stake.JSON(c.want)}}) {
+			for _, r := range w.Read(ctx, m, []wire.Want{{Type: c.typ, Name: "x", Want: stake.JSON(c.want)}}) {
 				kind, err := stake.KindOf(c.typ)
 				if err != nil || r.Unread != "" {
 					t.Fatal(err, r.Unread)

@@ -11,10 +11,10 @@ import (
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/journal"
-	"northstake/host/rod"
 	"northstake/host/system"
 )
 
@@ -110,13 +110,13 @@ func beforeFirewall(ctx context.Context, m *Host, _ Job, _ stake.FirewallWork) (
 	return b, err
 }
 
-func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ firewallBefore) (rod.StepState, error) {
+func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ firewallBefore) (wire.StepState, error) {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return "", err
 	}
 	if w.Table == "" {
-		return rod.Done, dropTable(ctx, m, units)
+		return wire.Done, dropTable(ctx, m, units)
 	}
 	// The timer stands before the first rule does, and what is there at boot stays as it is until
 	// somebody has come in through the rules: a host that goes down meanwhile comes up without them.
@@ -125,13 +125,13 @@ func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ fir
 	}
 	text := filter.FileText(w.Table)
 	if _, err := m.Run(ctx, strings.NewReader(text), "nft", "-c", "-f", "-"); err != nil {
-		return "", &rod.Fault{What: "nft does not accept the rules", Output: err.Error()}
+		return "", &wire.Fault{What: "nft does not accept the rules", Output: err.Error()}
 	}
 	if _, err := m.Run(ctx, strings.NewReader(text), "nft", "-f", "-"); err != nil {
-		return "", &rod.Fault{What: "the rules cannot be put up", Output: err.Error()}
+		return "", &wire.Fault{What: "the rules cannot be put up", Output: err.Error()}
 	}
 	j.Say("the rules are up; the host takes them down in %d s unless a new connection confirms them", w.Revert)
-	return rod.Held, nil
+	return wire.Held, nil
 }
 
 // Confirm keeps the rules for the boot, and stops the timer that would take the step back.

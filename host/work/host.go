@@ -8,9 +8,9 @@ import (
 	"time"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/journal"
-	"northstake/host/rod"
 	"northstake/host/system"
 )
 
@@ -113,7 +113,7 @@ func (b bound) Before(ctx context.Context, j Job) (json.RawMessage, error) {
 	return b.worker.Before(ctx, b.host, j)
 }
 
-func (b bound) Do(ctx context.Context, j Job, before json.RawMessage) (rod.StepState, error) {
+func (b bound) Do(ctx context.Context, j Job, before json.RawMessage) (wire.StepState, error) {
 	return b.worker.Do(ctx, b.host, j, before)
 }
 

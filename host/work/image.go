@@ -5,8 +5,8 @@ import (
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/engine"
-	"northstake/host/rod"
 )
 
 // imageBefore is which image had the name before the step, "" for none.
@@ -37,19 +37,19 @@ func beforeImage(ctx context.Context, m *Host, _ Job, w stake.ImageWork) (b imag
 	return b, err
 }
 
-func doImage(ctx context.Context, m *Host, j Job, w stake.ImageWork, _ imageBefore) (rod.StepState, error) {
+func doImage(ctx context.Context, m *Host, j Job, w stake.ImageWork, _ imageBefore) (wire.StepState, error) {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return "", err
 	}
 	if w.Away {
-		return rod.Done, e.RemoveImage(ctx, w.Image)
+		return wire.Done, e.RemoveImage(ctx, w.Image)
 	}
 	err = e.Fetch(ctx, w.ImageWant, func(text string) { j.Say("%s", text) })
 	if err != nil && strings.Contains(err.Error(), "no space left on device") {
-		return "", &rod.Fault{What: err.Error(), Fix: "make room where the engine keeps its images, and apply again"}
+		return "", &wire.Fault{What: err.Error(), Fix: "make room where the engine keeps its images, and apply again"}
 	}
-	return rod.Done, err
+	return wire.Done, err
 }
 
 // backImage gives the name to the image again that had it before. One that was not there

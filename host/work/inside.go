@@ -9,8 +9,8 @@ import (
 	"os"
 	"sync"
 
+	"northstake/core/wire"
 	"northstake/host/engine"
-	"northstake/host/rod"
 )
 
 // inside starts the rod in a container of the host's engine, and carries what the service and
@@ -19,7 +19,7 @@ func (s *Server) inside(w http.ResponseWriter, r *http.Request) {
 	name := r.PathValue("name")
 	e, trouble := engine.Of(r.Context(), s.host.Machine)
 	if trouble != nil {
-		refuse(w, &rod.Fault{What: trouble.What, Fix: trouble.Fix, Missing: true})
+		refuse(w, &wire.Fault{What: trouble.What, Fix: trouble.Fix, Missing: true})
 		return
 	}
 	is, err := e.Inspect(r.Context(), name)
@@ -28,10 +28,10 @@ func (s *Server) inside(w http.ResponseWriter, r *http.Request) {
 		refuse(w, err)
 		return
 	case is.ID == "":
-		refuse(w, &rod.Fault{What: fmt.Sprintf("there is no container called %s", name), Fix: "declare it with the host of its engine, and apply that first; or correct the name", Missing: true})
+		refuse(w, &wire.Fault{What: fmt.Sprintf("there is no container called %s", name), Fix: "declare it with the host of its engine, and apply that first; or correct the name", Missing: true})
 		return
 	case !is.Running:
-		refuse(w, &rod.Fault{What: fmt.Sprintf("container %s does not run", name), Fix: "start it; northstake show says how the containers of its engine's host stand"})
+		refuse(w, &wire.Fault{What: fmt.Sprintf("container %s does not run", name), Fix: "start it; northstake show says how the containers of its engine's host stand"})
 		return
 	}
 	program, err := ownProgram()

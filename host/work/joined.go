@@ -6,7 +6,7 @@ import (
 	"slices"
 
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 )
 
 // befores are what was there before the parts of a step, written as the one of a step with
@@ -56,13 +56,13 @@ func joining[W, J, B any](one typed[W, J, B]) typed[W, stake.Works[J], befores[B
 			}
 			return out, nil
 		},
-		do: func(ctx context.Context, m *Host, j Job, works stake.Works[J], b befores[B]) (rod.StepState, error) {
+		do: func(ctx context.Context, m *Host, j Job, works stake.Works[J], b befores[B]) (wire.StepState, error) {
 			for i, w := range works {
-				if state, err := one.do(ctx, m, j, w, b[i]); err != nil || state != rod.Done {
+				if state, err := one.do(ctx, m, j, w, b[i]); err != nil || state != wire.Done {
 					return state, err
 				}
 			}
-			return rod.Done, nil
+			return wire.Done, nil
 		},
 		back: func(ctx context.Context, m *Host, j Job, works stake.Works[J], b befores[B]) error {
 			for i, w := range slices.Backward(works) {

@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -28,21 +28,21 @@ var _ = register("link", placed(typed[stake.LinkWant, stake.LinkWork, linkBefore
 	do: doLink, back: backLink, early: true,
 }, func(w stake.LinkWork) spot { return spot{w.Path, "root", "root", w.Away} }))
 
-func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (rod.StepState, error) {
+func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (wire.StepState, error) {
 	if w.Away {
-		return rod.Done, removeFile(m, w.Path)
+		return wire.Done, removeFile(m, w.Path)
 	}
 	now, err := m.Entry(w.Path)
 	if err != nil {
 		return "", err
 	}
 	if now.Kind != "" && now.Kind != "link" {
-		return "", &rod.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
+		return "", &wire.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
 	}
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Path)), 0o755); err != nil {
 		return "", err
 	}
-	return rod.Done, system.LinkAtomically(w.PointsTo, m.Path(w.Path))
+	return wire.Done, system.LinkAtomically(w.PointsTo, m.Path(w.Path))
 }
 
 func backLink(_ context.Context, m *Host, j Job, w stake.LinkWork, b linkBefore) error {

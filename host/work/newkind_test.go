@@ -13,7 +13,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -53,15 +53,15 @@ func (g *ground) plan(worked map[string]bool) plan.Host {
 	if err != nil {
 		g.t.Fatal(err)
 	}
-	in := plan.Input{Host: "quay1", Stakes: resolved.Stakes, Applied: g.applied, Readings: map[string]plan.Reading{}}
-	var wants []rod.Want
+	in := plan.Input{Host: "quay1", Stakes: resolved.Stakes, Applied: g.applied, Readings: map[string]wire.Reading{}}
+	var wants []wire.Want
 	known := map[string]bool{}
 	for _, s := range resolved.Stakes {
-		wants, known[s.Local()] = append(wants, rod.Want{Type: s.Type, Name: s.Name, Want: s.Want}), true
+		wants, known[s.Local()] = append(wants, wire.Want{Type: s.Type, Name: s.Name, Want: s.Want}), true
 	}
 	for local, a := range g.applied {
 		if !known[local] {
-			wants = append(wants, rod.Want{Type: a.Type, Name: a.Name, Want: a.Want})
+			wants = append(wants, wire.Want{Type: a.Type, Name: a.Name, Want: a.Want})
 		}
 	}
 	for _, r := range Survey(context.Background(), g.host, wants) {

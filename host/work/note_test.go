@@ -5,7 +5,7 @@ import (
 	"strings"
 
 	"northstake/core/stake/staketest"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -24,8 +24,8 @@ var _ = register("note", typed[staketest.NoteWant, staketest.NoteWant, system.Ke
 	before: func(_ context.Context, m *Host, _ Job, w staketest.NoteWant) (system.KeptFile, error) {
 		return m.KeepFile(boardOf(w.Name))
 	},
-	do: func(_ context.Context, m *Host, _ Job, w staketest.NoteWant, _ system.KeptFile) (rod.StepState, error) {
-		return rod.Done, system.WriteAtomically(m.Path(boardOf(w.Name)), []byte(w.Says+"\n"), 0o644)
+	do: func(_ context.Context, m *Host, _ Job, w staketest.NoteWant, _ system.KeptFile) (wire.StepState, error) {
+		return wire.Done, system.WriteAtomically(m.Path(boardOf(w.Name)), []byte(w.Says+"\n"), 0o644)
 	},
 	back: func(_ context.Context, m *Host, _ Job, _ staketest.NoteWant, b system.KeptFile) error {
 		return b.PutBack(m.Machine)

@@ -11,9 +11,9 @@ import (
 
 	"northstake/core/near"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/journal"
-	"northstake/host/rod"
 )
 
 // packageBefore is the packages that were there before a step, with their
@@ -87,7 +87,7 @@ func beforePackage(ctx context.Context, m *Host, _ Job, _ stake.PackageWork) (pa
 	return packageBefore{versionsOf(all), onlyConfig(all)}, err
 }
 
-func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) (rod.StepState, error) {
+func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) (wire.StepState, error) {
 	state, err := changePackages(ctx, m, j, w)
 	if e := recordChanges(context.WithoutCancel(ctx), m, j, before); err == nil && e != nil {
 		return "", e
@@ -95,7 +95,7 @@ func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before 
 	return state, err
 }
 
-func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (rod.StepState, error) {
+func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (wire.StepState, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return "", err
@@ -104,7 +104,7 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (r
 		return "", err
 	}
 	if w.Remove != "" {
-		return rod.Done, removePackage(ctx, manager, w)
+		return wire.Done, removePackage(ctx, manager, w)
 	}
 	if w.Refresh {
 		j.Say("reading the lists of what the sources offer")
@@ -118,15 +118,15 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (r
 			return "", err
 		}
 	}
-	state := rod.Done
+	state := wire.Done
 	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
-		state = rod.Held
+		state = wire.Held
 		if err := journal.Arm(ctx, m.Machine, j, 3*stake.RevertAfter); err != nil { // an installation takes a while
 			return "", err
 		}
 	}
 	if again {
-		if err = installAgain(ctx, m, manager, w); err == nil && state == rod.Held {
+		if err = installAgain(ctx, m, manager, w); err == nil && state == wire.Held {
 			err = awaitStarted(ctx, m, w.Names())
 		}
 		return state, err
@@ -141,12 +141,12 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (r
 	case err != nil:
 		return "", err
 	case refused != "":
-		return "", &rod.Fault{What: "could not install " + strings.Join(w.Names(), ", ") + ": " + refused, Fix: "plan again"}
+		return "", &wire.Fault{What: "could not install " + strings.Join(w.Names(), ", ") + ": " + refused, Fix: "plan again"}
 	case len(unnamed) > 0:
-		return "", &rod.Fault{What: fmt.Sprintf("package %s would be removed for that, and the plan does not name it", strings.Join(unnamed, ", ")), Fix: "plan again"}
+		return "", &wire.Fault{What: fmt.Sprintf("package %s would be removed for that, and the plan does not name it", strings.Join(unnamed, ", ")), Fix: "plan again"}
 	}
 	err = tellingAsides(m, j, func() error { return install(ctx, manager, w.Install) })
-	if err == nil && state == rod.Held {
+	if err == nil && state == wire.Held {
 		err = awaitStarted(ctx, m, w.Names())
 	}
 	return state, err
@@ -168,7 +168,7 @@ func offeredNow(ctx context.Context, manager family.PackageManager, w stake.Pack
 		if g.Version != "" && (g.AtLeast == "" || manager.Compare(g.Version, g.AtLeast) >= 0) {
 			continue
 		}
-		f := &rod.Fault{What: fmt.Sprintf("no package source of this host offers %s", g.Name), Fix: "check the name"}
+		f := &wire.Fault{What: fmt.Sprintf("no package source of this host offers %s", g.Name), Fix: "check the name"}
 		if len(offered[g.Name]) > 0 {
 			f.What = fmt.Sprintf("no package source of this host offers %s as it is declared: there is %s", g.Name, strings.Join(offered[g.Name], ", "))
 			f.Fix = "declare one of these versions, or a source that has it"
@@ -211,7 +211,7 @@ func install(ctx context.Context, manager family.PackageManager, goals []stake.P
 	}
 	for _, g := range goals {
 		if p := all[g.Name]; p.State != "installed" {
-			return &rod.Fault{What: fmt.Sprintf("package %s is %q after it was installed", g.Name, p.State), Fix: "look at the package manager's records on the host"}
+			return &wire.Fault{What: fmt.Sprintf("package %s is %q after it was installed", g.Name, p.State), Fix: "look at the package manager's records on the host"}
 		}
 	}
 	return nil
@@ -236,9 +236,9 @@ func installAgain(ctx context.Context, m *Host, manager family.PackageManager, w
 	case err != nil:
 		return err
 	case p.State != "installed":
-		return &rod.Fault{What: fmt.Sprintf("package %s is %q after it was installed", name, p.State), Fix: "look at the package manager's records on the host"}
+		return &wire.Fault{What: fmt.Sprintf("package %s is %q after it was installed", name, p.State), Fix: "look at the package manager's records on the host"}
 	case len(lacks) > 0:
-		return &rod.Fault{What: fmt.Sprintf("of package %s there is still no %s after it was installed again", name, strings.Join(lacks[:min(len(lacks), 3)], ", ")), Fix: "look what takes it away: a program of the host, or another package"}
+		return &wire.Fault{What: fmt.Sprintf("of package %s there is still no %s after it was installed again", name, strings.Join(lacks[:min(len(lacks), 3)], ", ")), Fix: "look what takes it away: a program of the host, or another package"}
 	}
 	return nil
 }
@@ -256,7 +256,7 @@ func removePackage(ctx context.Context, manager family.PackageManager, w stake.P
 	}
 	for _, n := range with {
 		if !slices.Contains(w.With, n) {
-			return &rod.Fault{What: fmt.Sprintf("package %s would go with %s, and the plan does not name it", n, w.Remove), Fix: "plan again"}
+			return &wire.Fault{What: fmt.Sprintf("package %s would go with %s, and the plan does not name it", n, w.Remove), Fix: "plan again"}
 		}
 	}
 	goes := []string{w.Remove}
@@ -299,7 +299,7 @@ func waitForLock(m *Host, manager family.PackageManager, j Job) {
 }
 
 func packageFault(ctx context.Context, manager family.PackageManager, what string, err error) error {
-	f := &rod.Fault{What: "could not " + what, Fix: "read what the package manager said below", Output: lastLines(err.Error(), 15)}
+	f := &wire.Fault{What: "could not " + what, Fix: "read what the package manager said below", Output: lastLines(err.Error(), 15)}
 	if trouble, fix := family.SourceTrouble(err.Error()); trouble != "" {
 		f.What, f.Fix = fmt.Sprintf("could not %s: of a package source, %s", what, trouble), fix
 	}

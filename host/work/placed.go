@@ -4,7 +4,7 @@ import (
 	"context"
 	"fmt"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 )
 
 // spot is where a step brings something about, and whose it is to be; or from where it takes it away.
@@ -28,7 +28,7 @@ func placed[W, J, B any](one typed[W, J, B], at func(J) spot) typed[W, J, B] {
 		})
 		return b, err
 	}
-	out.do = func(ctx context.Context, m *Host, j Job, work J, b B) (state rod.StepState, err error) {
+	out.do = func(ctx context.Context, m *Host, j Job, work J, b B) (state wire.StepState, err error) {
 		if err := at(work).theirs(m); err != nil {
 			return "", err
 		}
@@ -63,5 +63,5 @@ func (s spot) theirs(m *Host) error {
 	if owner, known := names.UserID(s.owner); known && owner == under.UID {
 		return nil
 	}
-	return &rod.Fault{What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", under.Who, under.At, s.path), Fix: "plan again"}
+	return &wire.Fault{What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", under.Who, under.At, s.path), Fix: "plan again"}
 }

@@ -6,9 +6,9 @@ import (
 	"slices"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/filter"
-	"northstake/host/rod"
 )
 
 // portBefore is how the ports stood in the firewall program, for each network.
@@ -105,7 +105,7 @@ func filterOf(ctx context.Context, m *Host, name string, whichever bool) (filter
 		return active, err
 	}
 	if active == nil || active.Name() != name {
-		return nil, &rod.Fault{What: fmt.Sprintf("%s is no longer active on this host", name), Fix: "plan again"}
+		return nil, &wire.Fault{What: fmt.Sprintf("%s is no longer active on this host", name), Fix: "plan again"}
 	}
 	return active, nil
 }
@@ -127,14 +127,14 @@ func beforePort(ctx context.Context, m *Host, _ Job, w stake.PortWork) (portBefo
 
 // openPort gives the ports a rule of their own in each half where nothing opens
 // them, or takes those rules away.
-func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefore) (rod.StepState, error) {
+func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefore) (wire.StepState, error) {
 	active, err := filterOf(ctx, m, w.Filter, w.Whichever)
 	if err != nil {
 		return "", err
 	}
 	if active == nil {
 		j.Say("no firewall program is active: the port is open")
-		return rod.Done, nil
+		return wire.Done, nil
 	}
 	for _, network := range w.Sources() {
 		rules := slices.Clone(b.States[network].Rules)
@@ -145,7 +145,7 @@ func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefor
 			return "", err
 		}
 	}
-	return rod.Done, nil
+	return wire.Done, nil
 }
 
 // left is a place's rule for the ports as a step leaves it, which opens or closes them.

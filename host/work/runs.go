@@ -11,17 +11,17 @@ import (
 	"time"
 
 	"northstake/core/plan"
+	"northstake/core/wire"
 	"northstake/host/journal"
-	"northstake/host/rod"
 )
 
 func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 	run := r.PathValue("run")
-	if _, ok := rod.ParseRun(run); !ok {
+	if _, ok := wire.ParseRun(run); !ok {
 		refuse(w, fmt.Errorf("%q is not a run", run))
 		return
 	}
-	var ask rod.OpenAsk
+	var ask wire.OpenAsk
 	if !read(w, r, &ask) {
 		return
 	}
@@ -48,9 +48,9 @@ func (s *Server) open(w http.ResponseWriter, r *http.Request) {
 	if l.Waited > time.Second {
 		recovered = append([]string{fmt.Sprintf("waited %s until the step that was under way had ended", l.Waited.Round(time.Second))}, recovered...)
 	}
-	out := rod.OpenAnswer{Recovered: recovered, Steps: []rod.StepRecord{}}
+	out := wire.OpenAnswer{Recovered: recovered, Steps: []wire.StepRecord{}}
 	for _, r := range steps {
-		out.Steps = append(out.Steps, rod.StepRecord{Number: r.Step.Number, Address: r.Step.Address, State: r.State})
+		out.Steps = append(out.Steps, wire.StepRecord{Number: r.Step.Number, Address: r.Step.Address, State: r.State})
 	}
 	answer(w, out)
 }
@@ -98,7 +98,7 @@ func (s *Server) dismiss(w http.ResponseWriter, r *http.Request) {
 	run := r.PathValue("run")
 	number, err := strconv.Atoi(r.PathValue("number"))
 	if !journal.Names(run) || err != nil {
-		refuse(w, &rod.Fault{What: fmt.Sprintf("step %s of run %q is none that this host's journal can have", r.PathValue("number"), run), Fix: "northstake journal lists what it has"})
+		refuse(w, &wire.Fault{What: fmt.Sprintf("step %s of run %q is none that this host's journal can have", r.PathValue("number"), run), Fix: "northstake journal lists what it has"})
 		return
 	}
 	l, err := journal.Take(r.Context(), s.host.Machine, run)
@@ -126,7 +126,7 @@ func (s *Server) locked(run string) error {
 
 // events runs work that reports its progress, one JSON object a line. The work
 // goes on when the connection breaks.
-func (s *Server) events(w http.ResponseWriter, r *http.Request, work func(ctx context.Context, say func(string, ...any)) (rod.StepState, error)) {
+func (s *Server) events(w http.ResponseWriter, r *http.Request, work func(ctx context.Context, say func(string, ...any)) (wire.StepState, error)) {
 	if err := s.locked(r.PathValue("run")); err != nil {
 		refuse(w, err)
 		return
@@ -135,20 +135,20 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request, work func(ctx co
 	enc := json.NewEncoder(w)
 	flush := http.NewResponseController(w)
 	var mu sync.Mutex
-	send := func(e rod.Event) {
+	send := func(e wire.Event) {
 		mu.Lock()
 		defer mu.Unlock()
 		_ = enc.Encode(e)
 		_ = flush.Flush()
 	}
 	state, err := work(context.WithoutCancel(r.Context()), func(format string, args ...any) {
-		send(rod.Event{Say: fmt.Sprintf(format, args...)})
+		send(wire.Event{Say: fmt.Sprintf(format, args...)})
 	})
 	if err != nil {
-		send(rod.Event{Fault: faultOf(err)})
+		send(wire.Event{Fault: faultOf(err)})
 		return
 	}
-	send(rod.Event{State: state})
+	send(wire.Event{State: state})
 }
 
 func (s *Server) step(w http.ResponseWriter, r *http.Request) {
@@ -160,7 +160,7 @@ func (s *Server) step(w http.ResponseWriter, r *http.Request) {
 		refuse(w, errors.New("the step's number is not that of its address"))
 		return
 	}
-	s.events(w, r, func(ctx context.Context, say func(string, ...any)) (rod.StepState, error) {
+	s.events(w, r, func(ctx context.Context, say func(string, ...any)) (wire.StepState, error) {
 		ctx, end := context.WithCancelCause(ctx)
 		defer end(nil)
 		s.mu.Lock()
@@ -170,7 +170,7 @@ func (s *Server) step(w http.ResponseWriter, r *http.Request) {
 		j.Line.After = s.line
 		state, err := j.Do(ctx, r.PathValue("run"), step, say)
 		if err != nil && context.Cause(ctx) == errCancelled {
-			err = &rod.Fault{What: fmt.Sprintf("%v: %v", errCancelled, err), Fix: "what the step had done was taken back"}
+			err = &wire.Fault{What: fmt.Sprintf("%v: %v", errCancelled, err), Fix: "what the step had done was taken back"}
 		}
 		return state, err
 	})
@@ -213,8 +213,8 @@ func (s *Server) preflight(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) back(w http.ResponseWriter, r *http.Request) {
-	s.events(w, r, func(ctx context.Context, say func(string, ...any)) (rod.StepState, error) {
-		return rod.Back, s.host.journal().Back(ctx, r.PathValue("run"), say)
+	s.events(w, r, func(ctx context.Context, say func(string, ...any)) (wire.StepState, error) {
+		return wire.Back, s.host.journal().Back(ctx, r.PathValue("run"), say)
 	})
 }
 

@@ -12,8 +12,8 @@ import (
 
 	"golang.org/x/net/http2"
 
+	"northstake/core/wire"
 	"northstake/host/journal"
-	"northstake/host/rod"
 )
 
 // Server answers the service's requests on a host.
@@ -22,7 +22,7 @@ type Server struct {
 	mux  *http.ServeMux
 
 	mu     sync.Mutex
-	wants  map[string][]rod.Want
+	wants  map[string][]wire.Want
 	lock   *journal.Lock
 	line   time.Duration           // for how long the line of the run may be gone
 	cancel context.CancelCauseFunc // ends the step that is under way
@@ -32,7 +32,7 @@ type Server struct {
 
 // NewServer makes a server for a machine.
 func NewServer(h *Host) *Server {
-	s := &Server{host: h, mux: http.NewServeMux(), wants: map[string][]rod.Want{}}
+	s := &Server{host: h, mux: http.NewServeMux(), wants: map[string][]wire.Want{}}
 	s.mux.HandleFunc("POST /traits", s.traits)
 	s.mux.HandleFunc("POST /survey", s.survey)
 	s.mux.HandleFunc("POST /probe", s.probe)
@@ -103,8 +103,8 @@ func refuse(w http.ResponseWriter, err error) {
 	_ = json.NewEncoder(w).Encode(faultOf(err))
 }
 
-func faultOf(err error) *rod.Fault {
-	var f *rod.Fault
+func faultOf(err error) *wire.Fault {
+	var f *wire.Fault
 	if errors.As(err, &f) {
 		if err.Error() != f.What {
 			copied := *f
@@ -113,7 +113,7 @@ func faultOf(err error) *rod.Fault {
 		}
 		return f
 	}
-	return &rod.Fault{What: err.Error()}
+	return &wire.Fault{What: err.Error()}
 }
 
 func read(w http.ResponseWriter, r *http.Request, v any) bool {

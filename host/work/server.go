@@ -12,7 +12,7 @@ import (
 	"strings"
 
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/webserver"
 )
@@ -113,13 +113,13 @@ func beforeServer(_ context.Context, m *Host, _ Job, w stake.ServerWork) (b serv
 }
 
 // doServer edits what is there: what somebody has taken away stays away.
-func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverBefore) (rod.StepState, error) {
+func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverBefore) (wire.StepState, error) {
 	layout, err := m.Layout(w.Server)
 	if err != nil {
 		return "", err
 	}
 	if !webserver.Stands(m.Machine, layout) {
-		return "", &rod.Fault{What: "server " + w.Server + " is not installed: its program or " + layout.Config + " is not there", Fix: "look at what became of the package " + layout.Package}
+		return "", &wire.Fault{What: "server " + w.Server + " is not installed: its program or " + layout.Config + " is not there", Fix: "look at what became of the package " + layout.Package}
 	}
 	if err := webserver.TestOwn(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w.ServerWant); err != nil {
 		return "", err
@@ -157,7 +157,7 @@ func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverB
 		}
 	}
 	if w.Default == stake.DefaultKept {
-		return rod.Done, nil
+		return wire.Done, nil
 	}
 	for _, l := range w.Links {
 		if err := os.Remove(m.Path(l)); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -167,7 +167,7 @@ func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverB
 			return "", err
 		}
 	}
-	return rod.Done, nil
+	return wire.Done, nil
 }
 
 func backServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, b serverBefore) error {

@@ -17,10 +17,10 @@ import (
 
 	"northstake/core/near"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/journal"
-	"northstake/host/rod"
 	"northstake/host/system"
 	"northstake/host/webserver"
 )
@@ -208,7 +208,7 @@ func setDropIns(m *Host, service string, want map[string]string) error {
 	return nil
 }
 
-func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ serviceBefore) (rod.StepState, error) {
+func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ serviceBefore) (wire.StepState, error) {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return "", err
@@ -253,7 +253,7 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 		j.Say("%s cannot reload, and is restarted", name)
 		now = "restart"
 	}
-	state := rod.Done
+	state := wire.Done
 	held := stake.FiltersItself(name) && (now == "start" || now == "restart")
 	if guarded && !held && w.AtBoot != nil && *w.AtBoot {
 		if err := units.Boot(ctx, name, true); err != nil {
@@ -261,7 +261,7 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 		}
 	}
 	if held {
-		state = rod.Held
+		state = wire.Held
 		if err := journal.Arm(ctx, m.Machine, j, stake.RevertAfter); err != nil {
 			return "", err
 		}
@@ -316,11 +316,11 @@ func tell(ctx context.Context, m *Host, units family.ServiceManager, name, actio
 	if err == nil {
 		return nil
 	}
-	var tested *rod.Fault
+	var tested *wire.Fault
 	if errors.As(err, &tested) {
 		return err
 	}
-	f := &rod.Fault{What: err.Error(), Fix: "look at the service's own log"}
+	f := &wire.Fault{What: err.Error(), Fix: "look at the service's own log"}
 	if f.Output = units.Log(ctx, name); f.Output != "" {
 		f.Fix = "the service's last log lines are below"
 	}

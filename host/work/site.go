@@ -18,9 +18,9 @@ import (
 	"unicode/utf8"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/engine"
 	"northstake/host/family"
-	"northstake/host/rod"
 	"northstake/host/system"
 	"northstake/host/webserver"
 )
@@ -217,7 +217,7 @@ func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefo
 }
 
 // doSites has all sites of a step tested together, and written and flushed together.
-func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWork], _ befores[siteBefore]) (rod.StepState, error) {
+func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWork], _ befores[siteBefore]) (wire.StepState, error) {
 	var write []stake.SiteWant
 	var drop []string
 	for _, w := range works {
@@ -269,7 +269,7 @@ func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWo
 	if err := m.LinkTogether(links); err != nil {
 		return "", err
 	}
-	return rod.Done, takeFilesAway(m, drop)
+	return wire.Done, takeFilesAway(m, drop)
 }
 
 // takeSiteAway removes a virtual host's file and its link; a step of the server's service

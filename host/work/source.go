@@ -9,8 +9,8 @@ import (
 	"slices"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
-	"northstake/host/rod"
 	"northstake/host/system"
 )
 
@@ -84,7 +84,7 @@ func beforeSource(_ context.Context, m *Host, _ Job, w stake.SourceWork) (b sour
 
 // doSource writes the source and reads its lists. A source that is not there, or
 // is signed with another key, is an error that says which.
-func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWork, _ sourceBefore) (rod.StepState, error) {
+func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWork, _ sourceBefore) (wire.StepState, error) {
 	files, manager, err := sourceFiles(m, w.SourceWant)
 	if err != nil {
 		return "", err
@@ -95,7 +95,7 @@ func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWork, _ sourceB
 				return "", err
 			}
 		}
-		return rod.Done, nil
+		return wire.Done, nil
 	}
 	for _, file := range files {
 		if err := system.WriteAtomically(m.Path(file.Path), file.Text, 0o644); err != nil {
@@ -107,10 +107,10 @@ func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWork, _ sourceB
 	}
 	waitForLock(m, manager, j)
 	if err := manager.Sources().Sound(ctx); err != nil {
-		return "", &rod.Fault{What: fmt.Sprintf("with package source %s (%s) the host's sources contradict each other", w.Name, w.URL), Fix: "take out the other entry for this URL, or this source", Output: lastLines(err.Error(), 6)}
+		return "", &wire.Fault{What: fmt.Sprintf("with package source %s (%s) the host's sources contradict each other", w.Name, w.URL), Fix: "take out the other entry for this URL, or this source", Output: lastLines(err.Error(), 6)}
 	}
 	if err := manager.Sources().Read(ctx, w.Name); err != nil {
-		f := &rod.Fault{What: fmt.Sprintf("package source %s (%s) is of no use", w.Name, w.URL), Fix: "read what the package manager said below", Output: lastLines(err.Error(), 12)}
+		f := &wire.Fault{What: fmt.Sprintf("package source %s (%s) is of no use", w.Name, w.URL), Fix: "read what the package manager said below", Output: lastLines(err.Error(), 12)}
 		said := err.Error()
 		var failed *system.Failed
 		if errors.As(err, &failed) {
@@ -121,7 +121,7 @@ func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWork, _ sourceB
 		}
 		return "", f
 	}
-	return rod.Done, nil
+	return wire.Done, nil
 }
 
 func backSource(_ context.Context, m *Host, j Job, w stake.SourceWork, b sourceBefore) error {

@@ -14,12 +14,11 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/engine"
 	"northstake/host/probe"
 	"northstake/host/publish"
-	"northstake/host/rod"
 )
 
 func (s *Server) traits(w http.ResponseWriter, r *http.Request) {
@@ -32,7 +31,7 @@ func (s *Server) traits(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) survey(w http.ResponseWriter, r *http.Request) {
-	var req rod.SurveyRequest
+	var req wire.SurveyRequest
 	if !read(w, r, &req) {
 		return
 	}
@@ -46,10 +45,10 @@ func (s *Server) survey(w http.ResponseWriter, r *http.Request) {
 	wants, known := s.wants[req.Digest]
 	s.mu.Unlock()
 	if !known {
-		answer(w, rod.SurveyAnswer{Again: true})
+		answer(w, wire.SurveyAnswer{Again: true})
 		return
 	}
-	out := rod.SurveyAnswer{}
+	out := wire.SurveyAnswer{}
 	var beside errgroup.Group
 	beside.Go(func() (err error) {
 		out.Traits, err = s.host.Traits(r.Context())
@@ -78,7 +77,7 @@ var seeds = [2]maphash.Seed{maphash.MakeSeed(), maphash.MakeSeed()}
 
 // sumOf tells readings apart while the rod runs, without writing them as they are sent: mostly they are
 // the same as before.
-func sumOf(readings []plan.Reading) string {
+func sumOf(readings []wire.Reading) string {
 	var out []byte
 	for _, seed := range seeds {
 		var h maphash.Hash
@@ -95,16 +94,16 @@ func sumOf(readings []plan.Reading) string {
 }
 
 // Survey reads stakes, each kind beside the others. It changes nothing.
-func Survey(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
+func Survey(ctx context.Context, m *Host, wants []wire.Want) []wire.Reading {
 	all, asked := slices.Clone(wants), len(wants)
 	var former []int // whose reading for what was wanted last comes at the end
 	for i, w := range wants {
 		if len(w.Last) > 0 {
-			all, former = append(all, rod.Want{Type: w.Type, Name: w.Name, Want: w.Last}), append(former, i)
+			all, former = append(all, wire.Want{Type: w.Type, Name: w.Name, Want: w.Last}), append(former, i)
 		}
 	}
 	wants = all
-	out := make([]plan.Reading, len(wants))
+	out := make([]wire.Reading, len(wants))
 	byType := map[string][]int{}
 	for i, w := range wants {
 		byType[w.Type] = append(byType[w.Type], i)
@@ -115,11 +114,11 @@ func Survey(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
 			w, err := workerOf(typ)
 			if err != nil {
 				for _, i := range index {
-					out[i] = plan.Reading{Name: stake.Local(wants[i].Type, wants[i].Name), Unread: err.Error()}
+					out[i] = wire.Reading{Name: stake.Local(wants[i].Type, wants[i].Name), Unread: err.Error()}
 				}
 				return
 			}
-			some := make([]rod.Want, len(index))
+			some := make([]wire.Want, len(index))
 			for n, i := range index {
 				some[n] = wants[i]
 			}

@@ -9,8 +9,8 @@ import (
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/engine"
-	"northstake/host/rod"
 	"northstake/host/system"
 	"northstake/host/webserver"
 )
@@ -98,7 +98,7 @@ func reloadContainer(ctx context.Context, m *Host, e *engine.Engine, is engine.I
 		if !errors.As(err, &failed) {
 			return err
 		}
-		return &rod.Fault{What: fmt.Sprintf("the server in container %s does not accept its configuration as it lies there", is.Name), Output: strings.Join(failed.Lines, "\n"), Fix: "it goes on with the one that it has; correct what it names"}
+		return &wire.Fault{What: fmt.Sprintf("the server in container %s does not accept its configuration as it lies there", is.Name), Output: strings.Join(failed.Lines, "\n"), Fix: "it goes on with the one that it has; correct what it names"}
 	}
 	taken := webserver.TakesInWithin(m.Machine, server, is.PID)
 	if err := e.Command(ctx, is.ID, reload); err != nil {

@@ -11,8 +11,8 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/journal"
-	"northstake/host/rod"
 	"northstake/host/system"
 )
 
@@ -26,9 +26,9 @@ type Job = journal.Job
 // lies there once more, when the whole run is taken back. Close lets go, once the run has ended
 // well, of what was kept for that.
 type Worker interface {
-	Read(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading
+	Read(ctx context.Context, m *Host, wants []wire.Want) []wire.Reading
 	Before(ctx context.Context, m *Host, j Job) (json.RawMessage, error)
-	Do(ctx context.Context, m *Host, j Job, before json.RawMessage) (rod.StepState, error)
+	Do(ctx context.Context, m *Host, j Job, before json.RawMessage) (wire.StepState, error)
 	Back(ctx context.Context, m *Host, j Job, before json.RawMessage) error
 	Again(ctx context.Context, m *Host, j Job, before json.RawMessage) error
 	Close(m *Host, j Job, before json.RawMessage) error
@@ -54,7 +54,7 @@ func workerOf(typ string) (Worker, error) {
 type typed[W, J, B any] struct {
 	read   func(ctx context.Context, m *Host, wants []W) ([]any, error)
 	before func(ctx context.Context, m *Host, j Job, work J) (B, error)
-	do     func(ctx context.Context, m *Host, j Job, work J, before B) (rod.StepState, error)
+	do     func(ctx context.Context, m *Host, j Job, work J, before B) (wire.StepState, error)
 	back   func(ctx context.Context, m *Host, j Job, work J, before B) error
 	again  func(ctx context.Context, m *Host, j Job, work J, before B) error // may be nil: take notice, once all that was taken back is back
 	close  func(m *Host, work J, before B) error                             // may be nil: what was kept for taking back is let go
@@ -110,8 +110,8 @@ func beside[W any](one func(ctx context.Context, m *Host, w W) (any, error)) fun
 	}
 }
 
-func (t typed[W, J, B]) Read(ctx context.Context, m *Host, wants []rod.Want) []plan.Reading {
-	out := make([]plan.Reading, len(wants))
+func (t typed[W, J, B]) Read(ctx context.Context, m *Host, wants []wire.Want) []wire.Reading {
+	out := make([]wire.Reading, len(wants))
 	decoded, index := make([]W, 0, len(wants)), make([]int, 0, len(wants))
 	memo := memoOf(m)
 	for i, w := range wants {
@@ -172,7 +172,7 @@ func (t typed[W, J, B]) decode(j Job, before json.RawMessage) (work J, b B, err 
 	return work, b, err
 }
 
-func (t typed[W, J, B]) Do(ctx context.Context, m *Host, j Job, before json.RawMessage) (rod.StepState, error) {
+func (t typed[W, J, B]) Do(ctx context.Context, m *Host, j Job, before json.RawMessage) (wire.StepState, error) {
 	work, b, err := t.decode(j, before)
 	if err != nil {
 		return "", err

@@ -185,11 +185,30 @@ func timeOf(t *time.Time) time.Time {
 	return *t
 }
 
-// needsNoTrust says whether a host is known without a trusted key of its own.
-func needsNoTrust(d *declare.Declaration, host string) bool {
-	via, _ := d.Hosts[host].WayTo()
+// hostOf is how a place is declared as a host: what is none has nothing of it.
+func hostOf(d *declare.Declaration, name string) *declare.Host {
+	if h := d.Hosts[name]; h != nil {
+		return h
+	}
+	return &declare.Host{}
+}
+
+// sortBeside is the sort of a place that is no host.
+func sortBeside(d *declare.Declaration, name string) string {
+	if sort := d.SortOf(name); sort != declare.HostSort {
+		return sort
+	}
+	return ""
+}
+
+// needsNoTrust says whether a place is known without a trusted key of its own.
+func needsNoTrust(d *declare.Declaration, name string) bool {
+	if d.SortOf(name) != declare.HostSort {
+		return true
+	}
+	via, _ := d.Hosts[name].WayTo()
 	way, err := reach.WayOf(via)
-	return err == nil && !way.Trusts || len(d.AuthoritiesOf(host)) > 0
+	return err == nil && !way.Trusts || len(d.AuthoritiesOf(name)) > 0
 }
 
 // GetGround shows a ground with its hosts as they were last seen.
@@ -243,7 +262,7 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 			}
 		}
 		container, engine := d.InContainer(name)
-		out.Hosts = append(out.Hosts, contract.HostBrief{Container: container, Engine: engine, Name: name, Address: d.Hosts[name].Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: d.Hosts[name].Via,
+		out.Hosts = append(out.Hosts, contract.HostBrief{Container: container, Engine: engine, Name: name, Sort: sortBeside(d, name), Address: hostOf(d, name).Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: hostOf(d, name).Via,
 			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread, Revision: st.Revision, RestartNeeded: traits.RestartNeeded})
 	}
 	for _, name := range d.SiteNames() {
@@ -275,7 +294,8 @@ func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract
 	if !ok {
 		return
 	}
-	if d.Hosts[host] == nil {
+	is := hostOf(d, host)
+	if d.SortOf(host) == "" {
 		s.refuse(c, jobs.Unknown{Host: host})
 		return
 	}
@@ -291,8 +311,8 @@ func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract
 	}
 	st := states[host]
 	container, engine := d.InContainer(host)
-	out := contract.HostView{Container: container, Engine: engine, Name: host, Address: d.Hosts[host].Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: d.Hosts[host].Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
-		Labels: d.Hosts[host].Labels, Kits: d.Taken(d.Hosts[host].Kits), Givens: d.GivensOf(host)}
+	out := contract.HostView{Container: container, Engine: engine, Name: host, Sort: sortBeside(d, host), Address: is.Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: is.Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
+		Labels: d.LabelsOf(host), Kits: d.Taken(is.Kits), Givens: d.GivensOf(host)}
 	if out.Rows, err = rowsOf(st); err != nil {
 		s.refuse(c, err)
 		return

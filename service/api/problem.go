@@ -11,8 +11,8 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 	"northstake/host/reach"
-	"northstake/host/rod"
 	"northstake/service/contract"
 	"northstake/service/jobs"
 	"northstake/service/store"
@@ -49,7 +49,7 @@ func (s *Server) refuse(c *gin.Context, err error) {
 		left     jobs.NotForgotten
 		probed   jobs.NotProbed
 		trouble  *reach.Trouble
-		fault    *rod.Fault
+		fault    *wire.Fault
 		missing  store.Missing
 	)
 	switch {

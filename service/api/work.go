@@ -115,7 +115,7 @@ func (s *Server) GetDrift(c *gin.Context, ground contract.InGround) {
 		return
 	}
 	out := contract.Drift{Revision: n, Hosts: []contract.SurveyHost{}}
-	for _, name := range d.HostNames() {
+	for _, name := range d.PlaceNames() {
 		rows, err := rowsOf(states[name])
 		if err != nil {
 			s.refuse(c, err)

@@ -17,9 +17,9 @@ import (
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/host/reach"
-	"northstake/host/rod"
 
 	"github.com/gin-gonic/gin"
 	"github.com/oapi-codegen/runtime"
@@ -321,7 +321,7 @@ type Drift struct {
 }
 
 // Fault defines model for Fault.
-type Fault = rod.Fault
+type Fault = wire.Fault
 
 // File defines model for File.
 type File = declare.File
@@ -369,7 +369,10 @@ type HostBrief struct {
 	Revision int       `json:"revision,omitempty,omitzero"`
 	SeenAt   time.Time `json:"seen_at,omitempty,omitzero"`
 	Sites    []string  `json:"sites"`
-	Trusted  bool      `json:"trusted"`
+
+	// Sort What sort of place it is; none for a host
+	Sort    string `json:"sort,omitempty,omitzero"`
+	Trusted bool   `json:"trusted"`
 
 	// Unread Why the host could not be surveyed
 	Unread string `json:"unread,omitempty,omitzero"`
@@ -413,16 +416,19 @@ type HostView struct {
 	Revision int       `json:"revision,omitempty,omitzero"`
 	Rows     []Row     `json:"rows"`
 	SeenAt   time.Time `json:"seen_at,omitempty,omitzero"`
-	Traits   Traits    `json:"traits,omitempty,omitzero"`
-	Trusted  bool      `json:"trusted"`
-	Unread   string    `json:"unread,omitempty,omitzero"`
+
+	// Sort What sort of place it is; none for a host
+	Sort    string `json:"sort,omitempty,omitzero"`
+	Traits  Traits `json:"traits,omitempty,omitzero"`
+	Trusted bool   `json:"trusted"`
+	Unread  string `json:"unread,omitempty,omitzero"`
 
 	// Via "local" for the machine that the service runs on, "container" for a container
 	Via string `json:"via,omitempty,omitzero"`
 }
 
 // JournalStep defines model for JournalStep.
-type JournalStep = rod.JournalStep
+type JournalStep = wire.JournalStep
 
 // Key defines model for Key.
 type Key = declare.Key

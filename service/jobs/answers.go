@@ -16,13 +16,13 @@ import (
 	"northstake/core/resolve"
 	"northstake/core/stake"
 	"northstake/host/probe"
-	"northstake/host/rod"
+	"northstake/service/place"
 )
 
 // askBeside begins to ask a host's sites as their visitors do, as far as they declare what is to be
 // answered: from inside the host, and from the service. What other hosts would be answered is left to
 // the checks that are asked for: none of them is to hold up this look.
-func (j *Service) askBeside(ctx context.Context, s scope, conn *rod.Conn, host string, probes []resolve.Probe) func() []probe.Result {
+func (j *Service) askBeside(ctx context.Context, s scope, conn place.Line, host string, probes []resolve.Probe) func() []probe.Result {
 	var near []resolve.Probe
 	for _, p := range probes {
 		p.From = slices.DeleteFunc(slices.Clone(p.Places()), func(place string) bool {
@@ -36,7 +36,7 @@ func (j *Service) askBeside(ctx context.Context, s scope, conn *rod.Conn, host s
 		return func() []probe.Result { return nil }
 	}
 	done := make(chan []probe.Result, 1)
-	go func() { done <- j.probeEach(ctx, s, conn, near, s.d.Hosts[host].Address) }()
+	go func() { done <- j.probeEach(ctx, s, conn, near, s.addressOf(host)) }()
 	return func() []probe.Result { return <-done }
 }
 
@@ -45,7 +45,7 @@ const startPatience = 2 * time.Second
 
 // askAgain asks the sites of a host once more of which nothing listened while their server runs: one
 // that is just being started, by somebody else, takes a moment.
-func (j *Service) askAgain(ctx context.Context, s scope, conn *rod.Conn, l *look) {
+func (j *Service) askAgain(ctx context.Context, s scope, conn place.Line, l *look) {
 	for deadline := time.Now().Add(startPatience); ctx.Err() == nil && time.Now().Before(deadline); time.Sleep(probePause) {
 		refused := slices.DeleteFunc(slices.Clone(l.answers), func(a probe.Result) bool { return !a.Refused() })
 		if rows, _ := answered(l.host, refused, nil, time.Time{}); rows == nil {

@@ -16,13 +16,13 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/probe"
-	"northstake/host/rod"
 )
 
 // What went wrong first is told whole, whatever goes wrong after it.
 func TestAFaultKeepsWhatItSaid(t *testing.T) {
-	first := &rod.Fault{What: "nginx does not accept the configuration", Fix: "the host is back to what it was", Output: "unknown directive", File: "/etc/nginx/nginx.conf", Line: 7}
+	first := &wire.Fault{What: "nginx does not accept the configuration", Fix: "the host is back to what it was", Output: "unknown directive", File: "/etc/nginx/nginx.conf", Line: 7}
 	f := andThen(fmt.Errorf("write the virtual host: %w", first), "the host could not be taken back: no room", resumeIt)
 	if f.What != "write the virtual host: nginx does not accept the configuration; and the host could not be taken back: no room" || f.Fix != resumeIt || f.Output != first.Output || f.File != first.File || f.Line != first.Line {
 		t.Errorf("it is %+v", f)

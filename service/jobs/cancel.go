@@ -6,7 +6,7 @@ import (
 	"sync"
 	"time"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/service/contract"
 	"northstake/service/store"
 )
@@ -29,11 +29,11 @@ func newCancelling() *cancelling {
 func (c *cancelling) cancel(by string) { c.end(cancelledBy(by)) }
 
 // fault is why nothing more is done, nil where the run was not cancelled.
-func (c *cancelling) fault() *rod.Fault {
+func (c *cancelling) fault() *wire.Fault {
 	if c.ctx.Err() == nil {
 		return nil
 	}
-	return &rod.Fault{What: fmt.Sprintf("the run was %v", context.Cause(c.ctx)), Fix: "resume the run, or plan again"}
+	return &wire.Fault{What: fmt.Sprintf("the run was %v", context.Cause(c.ctx)), Fix: "resume the run, or plan again"}
 }
 
 // cancelling is that of a run that is worked on here.

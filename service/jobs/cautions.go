@@ -37,7 +37,7 @@ func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan
 		}
 	}
 	addresses := traits.Addresses
-	if a := s.d.Hosts[host].Address; a != "" {
+	if a := s.addressOf(host); a != "" {
 		addresses = append(slices.Clone(addresses), a)
 	}
 	j.mu.Lock()

@@ -18,8 +18,11 @@ import (
 const dialLimit = 2 * time.Second
 
 // dials are the ports of a host that stakes can be told by from outside, and that something listens
-// on, in order; nil where the way to the host proves nothing of the network.
+// on, in order; nil of what is no host, or where the way to it proves nothing of the network.
 func dials(h *declare.Host, stakes []stake.Stake, traits stake.Traits) []int {
+	if h == nil {
+		return nil
+	}
 	via, _ := h.WayTo()
 	if way, err := reach.WayOf(via); err != nil || !way.Proves {
 		return nil

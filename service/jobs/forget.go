@@ -43,9 +43,9 @@ func (j *Service) Forget(ctx context.Context, g store.Ground, hosts []string, re
 	}
 	for _, h := range hosts {
 		switch {
-		case d.Hosts[h] != nil:
-			at := d.At("host", h)
-			return NotReady{fmt.Sprintf("host %s is declared", h), fmt.Sprintf("take it out of the declaration first: %s:%d", at.File, at.Line)}
+		case d.SortOf(h) != "":
+			at := d.PlaceAt(h)
+			return NotReady{fmt.Sprintf("%s %s is declared", d.SortOf(h), h), fmt.Sprintf("take it out of the declaration first: %s:%d", at.File, at.Line)}
 		case !slices.Contains(known, h):
 			return NotReady{fmt.Sprintf("nothing is known of a host %q", h), "northstake hosts lists the hosts"}
 		}
@@ -69,7 +69,7 @@ func (j *Service) Forget(ctx context.Context, g store.Ground, hosts []string, re
 		return NotForgotten{left}
 	}
 	for _, h := range known {
-		j.Hosts.Drop(connKey(scope{groundID: g.ID}, h))
+		j.Places.Drop(connKey(scope{groundID: g.ID}, h))
 	}
 	return j.Store.Forget(ctx, g.ID, hosts)
 }

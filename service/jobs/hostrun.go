@@ -9,21 +9,22 @@ import (
 	"time"
 
 	"northstake/core/plan"
+	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/host/reach"
-	"northstake/host/rod"
 	"northstake/service/contract"
+	"northstake/service/place"
 )
 
 // hostRun is one host's part in a run.
 type hostRun struct {
 	j       *Service
-	run     rod.Run
+	run     wire.Run
 	s       scope
 	planned plan.Host
 	doc     contract.RunHost
 	told    contract.RunHost // the document as it was last announced
-	conn    *rod.Conn
+	conn    place.Line
 	hangUp  func()
 	before  []probe.Result // made before the first step
 	went    bool           // the host went down and came back
@@ -51,8 +52,8 @@ func (h *hostRun) touches(site string) bool {
 func (h *hostRun) id() string { return h.run.String() }
 
 // openAsk is how the host opens the run.
-func (h *hostRun) openAsk() rod.OpenAsk {
-	return rod.OpenAsk{LineGone: h.s.d.ReachOf(h.doc.Host).LineGone()}
+func (h *hostRun) openAsk() wire.OpenAsk {
+	return wire.OpenAsk{LineGone: h.s.d.ReachOf(h.doc.Host).LineGone()}
 }
 
 // news is what of a document is new since it was told: its steps that stand otherwise, and the notes
@@ -91,8 +92,8 @@ func (h *hostRun) end(ctx context.Context, state contract.RunHostState, err erro
 	h.put(ctx)
 }
 
-func faultOf(err error) rod.Fault {
-	var f *rod.Fault
+func faultOf(err error) wire.Fault {
+	var f *wire.Fault
 	if errors.As(err, &f) {
 		out := *f
 		out.What = err.Error()
@@ -100,9 +101,9 @@ func faultOf(err error) rod.Fault {
 	}
 	var t *reach.Trouble
 	if errors.As(err, &t) {
-		return rod.Fault{What: t.What, Fix: t.Fix}
+		return wire.Fault{What: t.What, Fix: t.Fix}
 	}
-	return rod.Fault{What: err.Error(), Fix: resumeIt}
+	return wire.Fault{What: err.Error(), Fix: resumeIt}
 }
 
 // resumeIt is what to do when a line is gone.
@@ -110,7 +111,7 @@ const resumeIt = "resume the run when the host answers again"
 
 // andThen is a fault after which something else went wrong: what it says besides, such as the output of a
 // program and the line of the declaration, stays, and what was to be done does not hold any more.
-func andThen(cause error, what, fix string) rod.Fault {
+func andThen(cause error, what, fix string) wire.Fault {
 	f := faultOf(cause)
 	f.What += "; and " + what
 	f.Fix = fix
@@ -120,7 +121,7 @@ func andThen(cause error, what, fix string) rod.Fault {
 func (h *hostRun) carryOut(ctx context.Context) {
 	switch {
 	case h.planned.Unread != "":
-		h.end(ctx, "failed", &rod.Fault{What: "the host could not be read when the plan was made: " + h.planned.Unread, Fix: "plan again"})
+		h.end(ctx, "failed", &wire.Fault{What: "the host could not be read when the plan was made: " + h.planned.Unread, Fix: "plan again"})
 		return
 	case len(h.planned.Steps) == 0 && len(h.planned.Blockers) > 0:
 		h.end(ctx, "blocked", h.blocked())
@@ -159,7 +160,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 	done := map[int]bool{}
 	for _, st := range opened.Steps {
 		resumed = true
-		done[st.Number] = st.State == rod.Done
+		done[st.Number] = st.State == wire.Done
 	}
 	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, conn, a)
 	if err != nil {
@@ -171,7 +172,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		l.host.Steps = slices.DeleteFunc(l.host.Steps, func(st plan.Step) bool { return done[st.Number] })
 	}
 	if n := plan.InTheWay(h.planned, l.host); n.What != "" {
-		f := rod.Fault{What: fmt.Sprintf("%s was not so when the plan was made: %s", n.Address, n.What), Fix: n.Fix + "; then plan again: nothing was done here"}
+		f := wire.Fault{What: fmt.Sprintf("%s was not so when the plan was made: %s", n.Address, n.What), Fix: n.Fix + "; then plan again: nothing was done here"}
 		if !resumed {
 			h.end(ctx, "moved", &f)
 			return
@@ -181,7 +182,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		return
 	}
 	if why := plan.Moved(h.planned, l.host, resumed); why != "" {
-		h.end(ctx, "moved", &rod.Fault{What: "the host has changed since the plan was made: " + why, Fix: "plan again; nothing was done here"})
+		h.end(ctx, "moved", &wire.Fault{What: "the host has changed since the plan was made: " + why, Fix: "plan again; nothing was done here"})
 		return
 	}
 	steps := h.planned.Steps
@@ -196,7 +197,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		return
 	}
 	if err := conn.Preflight(ctx, h.id(), sent); err != nil {
-		var refused *rod.Fault
+		var refused *wire.Fault
 		if errors.As(err, &refused) && ctx.Err() == nil {
 			h.takeBack(ctx, err)
 			return
@@ -204,7 +205,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		h.broken(ctx, err)
 		return
 	}
-	h.before = h.j.probeEach(ctx, h.s, conn, l.probes, h.s.d.Hosts[h.doc.Host].Address)
+	h.before = h.j.probeEach(ctx, h.s, conn, l.probes, h.s.addressOf(h.doc.Host))
 	for _, step := range sent {
 		if h.isCancelled(ctx) || !h.step(ctx, step, a) {
 			return
@@ -270,7 +271,7 @@ func (h *hostRun) mark(left []plan.Step, done map[int]bool) {
 // broken ends a host's part after the line broke: what is there is known to the
 // host's journal, and the run can be resumed.
 func (h *hostRun) broken(ctx context.Context, err error) {
-	var fault *rod.Fault
+	var fault *wire.Fault
 	if errors.As(err, &fault) && ctx.Err() == nil {
 		h.end(ctx, "failed", err)
 		return
@@ -279,7 +280,7 @@ func (h *hostRun) broken(ctx context.Context, err error) {
 }
 
 // cutOff ends a host's part whose line is gone.
-func (h *hostRun) cutOff(ctx context.Context, f rod.Fault) {
+func (h *hostRun) cutOff(ctx context.Context, f wire.Fault) {
 	if ctx.Err() != nil {
 		return // let go of, for another replica
 	}

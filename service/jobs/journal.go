@@ -4,14 +4,15 @@ import (
 	"context"
 	"strings"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/service/contract"
+	"northstake/service/place"
 	"northstake/service/store"
 )
 
 // Journal is what a host's own journal has of the steps of runs.
-func (j *Service) Journal(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords) (out []rod.JournalStep, err error) {
-	err = j.onHost(ctx, g, host, passwords, func(conn *rod.Conn) error {
+func (j *Service) Journal(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords) (out []wire.JournalStep, err error) {
+	err = j.onHost(ctx, g, host, passwords, func(conn place.Line) error {
 		service, err := j.Store.ServiceID(ctx)
 		if err == nil {
 			out, err = conn.Journal(ctx, service)
@@ -26,18 +27,18 @@ func (j *Service) Dismiss(ctx context.Context, g store.Ground, host string, in c
 	if strings.TrimSpace(in.Reason) == "" {
 		return NotReady{"no reason is given", "say what you found and did on the host: whoever looks there next needs it"}
 	}
-	return j.onHost(ctx, g, host, in.SudoPasswords, func(conn *rod.Conn) error {
+	return j.onHost(ctx, g, host, in.SudoPasswords, func(conn place.Line) error {
 		return conn.Dismiss(ctx, in.Run, in.Number, strings.TrimSpace(in.Reason)+" ("+by+")")
 	})
 }
 
 // onHost does something with the rod of a host.
-func (j *Service) onHost(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords, do func(*rod.Conn) error) error {
+func (j *Service) onHost(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords, do func(place.Line) error) error {
 	s, err := j.scope(ctx, g.ID, g.Name, g.Newest, passwords)
 	if err != nil {
 		return err
 	}
-	if s.d.Hosts[host] == nil {
+	if s.d.SortOf(host) == "" {
 		return Unknown{host}
 	}
 	if err := needPasswords(s.d, []string{host}, passwords); err != nil {
@@ -45,5 +46,5 @@ func (j *Service) onHost(ctx context.Context, g store.Ground, host string, passw
 	}
 	ctx, cancel := context.WithTimeout(ctx, hostLimit)
 	defer cancel()
-	return j.withRod(ctx, s, host, func(conn *rod.Conn, _ access) error { return do(conn) })
+	return j.over(ctx, s, host, func(conn place.Line, _ access) error { return do(conn) })
 }

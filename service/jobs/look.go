@@ -6,7 +6,6 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -15,10 +14,10 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/probe"
-	"northstake/host/reach"
-	"northstake/host/rod"
 	"northstake/service/contract"
+	"northstake/service/place"
 	"northstake/service/store"
 )
 
@@ -27,7 +26,7 @@ import (
 type resolved struct {
 	key    string
 	host   resolve.Host
-	wants  []rod.Want
+	wants  []wire.Want
 	digest string
 	visits []stake.SiteVisit
 	memo   *stake.Memo
@@ -80,93 +79,6 @@ func seenOf(key seenKey, h plan.Host, rows []plan.Row) *seen {
 	return &seen{key, h, text, store.SumOf(text), CountsOf(rows)}
 }
 
-// access is how to get to a host, with its secrets, and the version of what is
-// remembered of it.
-type access struct {
-	target  reach.Target
-	known   reach.KnownKeys
-	version int64
-	kept    string // changes when any secret does
-}
-
-func (j *Service) access(ctx context.Context, s scope, host string) (access, error) {
-	h, r := s.d.Hosts[host], s.d.ReachOf(host)
-	if h == nil {
-		return access{}, Unknown{host}
-	}
-	via, way := h.WayTo()
-	a := access{target: reach.Target{Host: host, Address: h.Address, Port: r.Port, User: r.User, Sudo: r.Sudo != nil && *r.Sudo, Via: via, Engine: j.Engine}}
-	if way.Within {
-		var engine string
-		a.target.Container, engine = s.d.InContainer(host)
-		through, err := j.through(ctx, s, engine)
-		if err != nil {
-			return a, err
-		}
-		a.target.Through = through
-	}
-	if !way.Login {
-		r.KeySecret, r.PasswordSecret, r.SudoSecret, r.SudoAsks = "", "", "", nil
-	}
-	var names []string
-	for _, n := range []string{r.KeySecret, r.PasswordSecret, r.SudoSecret} {
-		if n != "" {
-			names = append(names, n)
-		}
-	}
-	kept, err := j.Store.Access(ctx, s.groundID, host, names)
-	if err != nil {
-		return a, err
-	}
-	secrets := map[string][]byte{}
-	for _, n := range names {
-		sealed, ok := kept.Secrets[n]
-		if !ok {
-			return a, &reach.Trouble{Kind: "wrong-key", What: fmt.Sprintf("there is no secret called %q, which host %s is reached with", n, host),
-				Fix: fmt.Sprintf("give it to northstake secret keep %s", n)}
-		}
-		if secrets[n], err = j.Seal.Open(n, sealed); err != nil {
-			return a, err
-		}
-	}
-	a.target.Key, a.target.Password, a.target.SudoPassword = secrets[r.KeySecret], string(secrets[r.PasswordSecret]), string(secrets[r.SudoSecret])
-	if r.AsksForSudo() {
-		a.target.SudoPassword = s.passwords[host]
-		if a.target.SudoPassword == "" {
-			a.target.SudoPassword = s.passwords["*"]
-		}
-		if a.target.SudoPassword == "" {
-			return a, &reach.Trouble{Kind: "no-sudo", What: fmt.Sprintf("host %s takes a password for sudo that is asked for each time, and none was given", host), Fix: "ask again, and give it"}
-		}
-	}
-	a.version, a.kept = kept.Version, kept.Kept
-	a.known = reach.KnownKeys{Own: kept.Keys, Authorities: s.d.AuthoritiesOf(host), Owner: func(fingerprint string) string {
-		other, err := j.Store.KeyOwner(ctx, s.groundID, fingerprint)
-		if err != nil {
-			j.Log.Warn("could not look up whose a host key is", "error", err)
-		}
-		return other
-	}}
-	return a, nil
-}
-
-// ownEngine names the connection to the machine that the service runs on, where only its engine
-// is asked for.
-const ownEngine = "the service's own machine"
-
-// through is how to get to the host of an engine, "" for the service's own machine.
-func (j *Service) through(ctx context.Context, s scope, engine string) (*reach.Through, error) {
-	if engine == "" {
-		return &reach.Through{Key: ownEngine, Target: reach.Target{Host: ownEngine, Via: "service-machine", Engine: j.Engine}}, nil
-	}
-	a, err := j.access(ctx, s, engine)
-	return &reach.Through{Key: connKey(s, engine), Target: a.target, Known: a.known}, err
-}
-
-// connKey is by what all that is kept in memory of a host is known: of this very ground, and not
-// of one that had its name before.
-func connKey(s scope, host string) string { return fmt.Sprintf("%d/%s", s.groundID, host) }
-
 // appliedOf is what is remembered of a host's stakes, at least as new as version.
 func (j *Service) appliedOf(ctx context.Context, s scope, host string, version int64) (map[string]plan.Applied, int64, error) {
 	key := connKey(s, host)
@@ -206,7 +118,7 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits stak
 	declared := map[string]bool{}
 	for _, st := range h.Stakes {
 		declared[st.Local()] = true
-		w := rod.Want{Type: st.Type, Name: st.Name, Want: st.Want}
+		w := wire.Want{Type: st.Type, Name: st.Name, Want: st.Want}
 		if a, known := applied[st.Local()]; known {
 			w.Want = stake.Asked(st, a.Want)
 			if !plan.Same(a.Want, st.Want) {
@@ -217,7 +129,7 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits stak
 	}
 	for _, local := range slices.Sorted(maps.Keys(applied)) {
 		if a := applied[local]; !declared[local] && a.Made && goes.declared {
-			w := rod.Want{Type: a.Type, Name: a.Name, Want: a.Want}
+			w := wire.Want{Type: a.Type, Name: a.Name, Want: a.Want}
 			if k, err := stake.KindOf(a.Type); err == nil && k.AskedAway != nil {
 				w.Want = k.AskedAway(a.Want, goes.clears)
 			}
@@ -239,33 +151,11 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits stak
 	return r, nil
 }
 
-// withRod does work over a kept connection to a host; a connection that turns
-// out to be broken, after the host was restarted say, is made anew, once.
-func (j *Service) withRod(ctx context.Context, s scope, host string, work func(conn *rod.Conn, a access) error) error {
-	a, err := j.access(ctx, s, host)
-	if err != nil {
-		return err
-	}
-	key := connKey(s, host)
-	for attempt := 0; ; attempt++ {
-		conn, err := j.Hosts.Rod(ctx, key, a.target, a.known)
-		if err != nil {
-			return err
-		}
-		err = work(conn, a)
-		var fault *rod.Fault
-		if err == nil || errors.As(err, &fault) || attempt > 0 || ctx.Err() != nil || conn.Usable() {
-			return err
-		}
-		j.Hosts.Drop(key)
-	}
-}
-
 // lookAt surveys a host over a kept connection.
 func (j *Service) lookAt(ctx context.Context, s scope, host string) (l look, err error) {
 	start := time.Now()
 	defer func() { l.took = time.Since(start) }()
-	err = j.withRod(ctx, s, host, func(conn *rod.Conn, a access) error {
+	err = j.over(ctx, s, host, func(conn place.Line, a access) error {
 		limited, cancel := context.WithTimeout(ctx, hostLimit)
 		defer cancel()
 		l, err = j.lookOver(limited, s, host, conn, a)
@@ -281,7 +171,7 @@ func (j *Service) lookAt(ctx context.Context, s scope, host string) (l look, err
 }
 
 // lookOver surveys a host over a connection that was made with some access.
-func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.Conn, a access) (look, error) {
+func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place.Line, a access) (look, error) {
 	applied, version, err := j.appliedOf(ctx, s, host, a.version)
 	if err != nil {
 		return look{}, err
@@ -291,7 +181,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 		return look{}, err
 	}
 	var r *resolved
-	var answer rod.Survey
+	var answer wire.Survey
 	var tried func() dialled
 	asked, visited := func() []probe.Result { return nil }, func() []elsewhere { return nil }
 	for range 2 { // a second time where the host has turned out to be of another sort
@@ -303,7 +193,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			asked, s.asksSites = j.askBeside(ctx, s, conn, host, r.host.Probes), false
 			visited = j.visitBeside(ctx, s.d.Hosts[host], r, dials(s.d.Hosts[host], r.host.Stakes, traits))
 		}
-		wants := func() ([]rod.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.ground, host)) }
+		wants := func() ([]wire.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.ground, host)) }
 		if answer, err = conn.Survey(ctx, r.digest, wants); err != nil {
 			return look{}, err
 		}
@@ -322,7 +212,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 			return look{}, err
 		}
 		traits.Stuck = slices.DeleteFunc(slices.Clone(traits.Stuck), func(st stake.Stuck) bool {
-			run, _ := rod.ParseRun(st.Run)
+			run, _ := wire.ParseRun(st.Run)
 			return run.Service != service
 		})
 	}
@@ -345,7 +235,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	if l.part, err = s.purpose.part(ctx, j, s, host, traits); err != nil {
 		return l, err
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]plan.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Way: s.wayTo(host, traits)}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]wire.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Way: s.wayTo(host, traits)}
 	s.purpose.input(&l.input)
 	for _, reading := range answer.Readings {
 		l.input.Readings[reading.Name] = reading
@@ -359,8 +249,10 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn *rod.
 	if len(l.host.Steps)+len(l.host.Blockers) > 0 {
 		l.host.Cautions = append(l.host.Cautions, j.siteCautions(ctx, s, host, l.host, traits)...)
 	}
-	if _, way := s.d.Hosts[host].WayTo(); way.Own {
-		l.host.Machine = traits.Hostname
+	if h := s.d.Hosts[host]; h != nil {
+		if _, way := h.WayTo(); way.Own {
+			l.host.Machine = traits.Hostname
+		}
 	}
 	return l, nil
 }
@@ -422,13 +314,6 @@ func (j *Service) noteUnread(ctx context.Context, s scope, h contract.SurveyHost
 func CountsOf(rows []plan.Row) contract.Counts {
 	c := plan.Counts(rows)
 	return contract.Counts{Set: c[plan.Set], Due: c[plan.Due], Shifted: c[plan.Shifted], Stray: c[plan.Stray], Unread: c[plan.Unread]}
-}
-
-// shuttable says whether something on a host can shut the service out.
-func (s scope) shuttable(host string) bool {
-	via, _ := s.d.Hosts[host].WayTo()
-	way, err := reach.WayOf(via)
-	return err == nil && way.Proves
 }
 
 // wayTo is how the service gets in to a host, nil where nothing on it can shut the service out.

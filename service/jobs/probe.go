@@ -13,13 +13,13 @@ import (
 	"northstake/core/near"
 	"northstake/core/resolve"
 	"northstake/host/probe"
-	"northstake/host/rod"
 	"northstake/service/contract"
+	"northstake/service/place"
 	"northstake/service/store"
 )
 
 func (h *hostRun) probeAll(ctx context.Context, probes []resolve.Probe) ([]probe.Result, *probe.Result) {
-	address := h.s.d.Hosts[h.doc.Host].Address
+	address := h.s.addressOf(h.doc.Host)
 	patience := probePatience
 	if h.went {
 		patience = bootPatience
@@ -43,7 +43,7 @@ func (h *hostRun) probeAll(ctx context.Context, probes []resolve.Probe) ([]probe
 
 // probeEach makes each check from each of its places: over the connection inside the host, by
 // the service outside, and by the rods of other hosts.
-func (j *Service) probeEach(ctx context.Context, s scope, conn *rod.Conn, probes []resolve.Probe, address string) []probe.Result {
+func (j *Service) probeEach(ctx context.Context, s scope, conn place.Line, probes []resolve.Probe, address string) []probe.Result {
 	var asked []probe.Asked
 	for _, p := range probes {
 		for _, place := range p.Places() {
@@ -67,14 +67,10 @@ func (j *Service) probeEach(ctx context.Context, s scope, conn *rod.Conn, probes
 				}
 				results[i] = probe.Fetch(ctx, a)
 			case declare.ProbeInside:
-				if conn == nil {
-					err = errNoWayIn
-				} else {
-					results[i], err = conn.Probe(ctx, a)
-				}
+				results[i], err = probeOver(ctx, conn, a)
 			default:
-				err = j.withRod(ctx, s, a.From, func(other *rod.Conn, _ access) (err error) {
-					results[i], err = other.Probe(ctx, a)
+				err = j.over(ctx, s, a.From, func(other place.Line, _ access) (err error) {
+					results[i], err = probeOver(ctx, other, a)
 					return err
 				})
 			}
@@ -87,9 +83,18 @@ func (j *Service) probeEach(ctx context.Context, s scope, conn *rod.Conn, probes
 	return results
 }
 
+// probeOver makes a check on a place, over a line to it, nil where there is none.
+func probeOver(ctx context.Context, line place.Line, a probe.Asked) (probe.Result, error) {
+	from, visits := line.(place.Visiting)
+	if !visits {
+		return probe.Result{}, errNoWayIn
+	}
+	return from.Probe(ctx, a)
+}
+
 // probeContainer makes a check of a host that is a container, at the address that it has on its
 // engine's network: only the machine of the engine is sure to get there.
-func (j *Service) probeContainer(ctx context.Context, s scope, conn *rod.Conn, engine string, a probe.Asked) (r probe.Result, err error) {
+func (j *Service) probeContainer(ctx context.Context, s scope, conn place.Line, engine string, a probe.Asked) (r probe.Result, err error) {
 	if conn == nil {
 		return r, errNoWayIn
 	}
@@ -109,8 +114,8 @@ func (j *Service) probeContainer(ctx context.Context, s scope, conn *rod.Conn, e
 	if engine == "" {
 		return probe.Fetch(ctx, a), nil
 	}
-	err = j.withRod(ctx, s, engine, func(on *rod.Conn, _ access) (err error) {
-		r, err = on.Probe(ctx, a)
+	err = j.over(ctx, s, engine, func(on place.Line, _ access) (err error) {
+		r, err = probeOver(ctx, on, a)
 		return err
 	})
 	return r, err
@@ -185,13 +190,13 @@ func (j *Service) probeOnce(ctx context.Context, s scope, ask contract.ProbeAsk)
 // probeHost checks one host's sites; when the host cannot be reached over SSH
 // its sites are checked from outside all the same.
 func (j *Service) probeHost(ctx context.Context, s scope, name, site string) []probe.Result {
-	address := s.d.Hosts[name].Address
+	address := s.addressOf(name)
 	probes := slices.DeleteFunc(resolve.ProbesOf(s.d, name), func(p resolve.Probe) bool { return site != "" && p.Site != site })
 	if len(probes) == 0 {
 		return nil
 	}
 	var results []probe.Result
-	err := j.withRod(ctx, s, name, func(conn *rod.Conn, _ access) error {
+	err := j.over(ctx, s, name, func(conn place.Line, _ access) error {
 		if _, err := conn.Traits(ctx); err != nil { // is the line still there?
 			return err
 		}

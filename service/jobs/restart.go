@@ -6,7 +6,7 @@ import (
 	"slices"
 	"time"
 
-	"northstake/host/rod"
+	"northstake/core/wire"
 )
 
 // How long a host may take to come back, and how often it is looked for.
@@ -22,11 +22,11 @@ func (h *hostRun) awaitReturn(ctx context.Context, a access, say func(string)) e
 	if err != nil {
 		return err
 	}
-	h.j.Hosts.Drop(connKey(h.s, h.doc.Host))
+	h.j.Places.Drop(connKey(h.s, h.doc.Host))
 	deadline := time.Now().Add(returnLimit)
 	for time.Now().Before(deadline) && ctx.Err() == nil {
 		time.Sleep(returnPause)
-		conn, hangUp, err := h.j.Hosts.Fresh(ctx, a.target, a.known)
+		conn, hangUp, err := a.fresh(ctx)
 		if err != nil {
 			continue
 		}
@@ -50,11 +50,11 @@ func (h *hostRun) awaitReturn(ctx context.Context, a access, say func(string)) e
 
 // wentBack says that the host has taken back by itself, after its restart, what the run had done before:
 // nobody got in for too long.
-func (h *hostRun) wentBack(there []rod.StepRecord) error {
+func (h *hostRun) wentBack(there []wire.StepRecord) error {
 	for _, st := range h.doc.Steps {
-		back := func(r rod.StepRecord) bool { return r.Number == st.Number && r.State == rod.Back }
+		back := func(r wire.StepRecord) bool { return r.Number == st.Number && r.State == wire.Back }
 		if st.State == "done" && slices.ContainsFunc(there, back) {
-			return &rod.Fault{What: fmt.Sprintf("nobody got in to the host after its restart, and it took back what the run had done before, %q among it", st.Text),
+			return &wire.Fault{What: fmt.Sprintf("nobody got in to the host after its restart, and it took back what the run had done before, %q among it", st.Text),
 				Fix: "look at what of the run shuts the way in once the host starts with it, and plan again"}
 		}
 	}

@@ -42,7 +42,7 @@ func (r retiring) title() string {
 	return "retire " + r.ask.Retire
 }
 
-// begin finds what is named: a site or a host, by its name, or all of the ground. Sort says which of the two
+// begin finds what is named: a site or a place, by its name, or all of the ground. Sort says which of the two
 // where there are both. What is declared no more is known from the newest revision that has it.
 func (r retiring) begin(ctx context.Context, j *Service, s *scope) (purpose, error) {
 	named := r.ask.Retire
@@ -52,27 +52,30 @@ func (r retiring) begin(ctx context.Context, j *Service, s *scope) (purpose, err
 	}
 	r.clears = true
 	if named == contract.All {
-		r.what, r.on = "ground "+s.ground, s.d.HostNames()
+		r.what, r.on = "ground "+s.ground, s.d.PlaceNames()
 		return r, nil
 	}
 	withSite, err := j.newestWith(ctx, *s, func(d *declare.Declaration) bool { return d.Sites[name] != nil })
 	if err != nil {
 		return r, err
 	}
-	withHost, err := j.newestWith(ctx, *s, func(d *declare.Declaration) bool { return d.Hosts[name] != nil })
+	withPlace, err := j.newestWith(ctx, *s, func(d *declare.Declaration) bool {
+		return d.SortOf(name) != "" && (sort == "" || sort == d.SortOf(name))
+	})
 	if err != nil {
 		return r, err
 	}
-	isSite, isHost := withSite != nil && sort != "host", withHost != nil && sort != "site"
+	isSite, isPlace := withSite != nil && (sort == "" || sort == "site"), withPlace != nil
 	switch {
-	case isSite && isHost:
-		return r, NotReady{fmt.Sprintf("there is a site and a host called %s", name), fmt.Sprintf("say which: site:%s or host:%[1]s", name)}
-	case isHost:
-		r.what, r.on = "host "+name, []string{name}
-		if s.d.Hosts[name] != nil {
-			r.at = s.d.At("host", name)
+	case isSite && isPlace:
+		its := withPlace.SortOf(name)
+		return r, NotReady{fmt.Sprintf("there is a site and a %s called %s", its, name), fmt.Sprintf("say which: site:%s or %s:%[1]s", name, its)}
+	case isPlace:
+		r.what, r.on = withPlace.SortOf(name)+" "+name, []string{name}
+		if s.d.SortOf(name) != "" {
+			r.at = s.d.PlaceAt(name)
 		} else {
-			s.d = withHost
+			s.d = withPlace
 		}
 	case isSite:
 		r.what, r.site = "site "+name, name
@@ -85,7 +88,7 @@ func (r retiring) begin(ctx context.Context, j *Service, s *scope) (purpose, err
 		}
 	default:
 		fix := "northstake hosts lists the hosts with their sites"
-		if like := near.One(name, append(slices.Collect(maps.Keys(s.d.Sites)), s.d.HostNames()...)); like != "" {
+		if like := near.One(name, append(slices.Collect(maps.Keys(s.d.Sites)), s.d.PlaceNames()...)); like != "" {
 			fix = fmt.Sprintf("did you mean %q?", like)
 		}
 		return r, NotReady{fmt.Sprintf("no site and no host is, or was, called %q on ground %s", named, s.ground), fix}

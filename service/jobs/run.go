@@ -9,7 +9,7 @@ import (
 	"github.com/riverqueue/river"
 
 	"northstake/core/plan"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/service/contract"
 	"northstake/service/store"
 )
@@ -92,7 +92,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			h := &hostRun{j: j, run: rod.Run{Number: id, Service: service, Once: r.Once}, cancelled: cancelled, s: s, planned: planned[doc.Host], doc: doc}
+			h := &hostRun{j: j, run: wire.Run{Number: id, Service: service, Once: r.Once}, cancelled: cancelled, s: s, planned: planned[doc.Host], doc: doc}
 			h.carryOut(ctx)
 			states[i] = h.doc.State
 		})

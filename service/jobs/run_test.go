@@ -13,8 +13,8 @@ import (
 	"northstake/core/lint"
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/reach"
-	"northstake/host/rod"
 	"northstake/service/contract"
 )
 
@@ -73,7 +73,7 @@ func TestMarkSaysWhatIsDoneLeftAndNoLongerNeeded(t *testing.T) {
 // Every error that ends a host's part becomes a fault that says what happened,
 // and keeps what the host said to do.
 func TestFaultsKeepWhatIsKnown(t *testing.T) {
-	inner := &rod.Fault{What: "nginx does not accept it", Fix: "correct g.toml:4", Line: 3, From: &declare.Position{File: "g.toml", Line: 4}}
+	inner := &wire.Fault{What: "nginx does not accept it", Fix: "correct g.toml:4", Line: 3, From: &declare.Position{File: "g.toml", Line: 4}}
 	f := faultOf(errors.Join(inner, errors.New("and taking back failed")))
 	if !strings.Contains(f.What, "taking back failed") || f.Fix != inner.Fix || f.From == nil {
 		t.Errorf("%+v", f)

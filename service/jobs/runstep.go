@@ -11,8 +11,9 @@ import (
 	"time"
 
 	"northstake/core/plan"
+	"northstake/core/wire"
 	"northstake/host/reach"
-	"northstake/host/rod"
+	"northstake/service/place"
 )
 
 // saidLimit is how many lines of a step are kept, and notesLimit how many a host may add to its part
@@ -36,12 +37,12 @@ func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
 	}
 	while, end := h.untilCancelled(ctx)
 	err := h.send(while, step, say)
-	var state rod.StepState
+	var state wire.StepState
 	if err == nil {
 		state, err = h.conn.Step(while, h.id(), step, say)
 	}
 	end()
-	if err == nil && state == rod.Held {
+	if err == nil && state == wire.Held {
 		err = h.confirm(ctx, step, a)
 		if err == nil {
 			say("confirmed over a new connection")
@@ -59,7 +60,7 @@ func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
 	if ctx.Err() != nil {
 		return false
 	}
-	var fault *rod.Fault
+	var fault *wire.Fault
 	if !errors.As(err, &fault) {
 		st.State = "failed"
 		h.broken(ctx, err)
@@ -77,11 +78,11 @@ func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
 
 // arrive makes the connection over which the host's part of the run goes. A host that is too busy to
 // answer in time is tried once more: nothing has been begun there.
-func (h *hostRun) arrive(ctx context.Context, a access) (conn *rod.Conn, hangUp func(), err error) {
-	conn, hangUp, err = h.j.Hosts.Fresh(ctx, a.target, a.known)
+func (h *hostRun) arrive(ctx context.Context, a access) (conn place.Line, hangUp func(), err error) {
+	conn, hangUp, err = a.fresh(ctx)
 	var trouble *reach.Trouble
 	if errors.As(err, &trouble) && trouble.Kind == reach.NoAnswer && ctx.Err() == nil {
-		conn, hangUp, err = h.j.Hosts.Fresh(ctx, a.target, a.known)
+		conn, hangUp, err = a.fresh(ctx)
 	}
 	return conn, hangUp, err
 }
@@ -91,9 +92,9 @@ func (h *hostRun) arrive(ctx context.Context, a access) (conn *rod.Conn, hangUp 
 const comeInPatience = 8 * time.Second
 
 // comeIn makes a new connection to the host.
-func (h *hostRun) comeIn(ctx context.Context, a access) (conn *rod.Conn, hangUp func(), err error) {
+func (h *hostRun) comeIn(ctx context.Context, a access) (conn place.Line, hangUp func(), err error) {
 	err = persevere(ctx, comeInPatience, func() (err error) {
-		conn, hangUp, err = h.j.Hosts.Fresh(ctx, a.target, a.known)
+		conn, hangUp, err = a.fresh(ctx)
 		return err
 	})
 	return conn, hangUp, err
@@ -131,7 +132,7 @@ func (h *hostRun) stillIn(ctx context.Context, a access) bool {
 		return true
 	}
 	if ctx.Err() == nil {
-		h.takeBack(ctx, &rod.Fault{What: fmt.Sprintf("after the steps no new connection can be made: %v", err), Fix: "the host is back to what it was; look at what the steps change of the way in to it"})
+		h.takeBack(ctx, &wire.Fault{What: fmt.Sprintf("after the steps no new connection can be made: %v", err), Fix: "the host is back to what it was; look at what the steps change of the way in to it"})
 	}
 	return false
 }
@@ -140,10 +141,10 @@ func (h *hostRun) stillIn(ctx context.Context, a access) bool {
 func (h *hostRun) confirm(ctx context.Context, step plan.Step, a access) error {
 	conn, hangUp, err := h.comeIn(ctx, a)
 	if err != nil {
-		return &rod.Fault{What: fmt.Sprintf("after the step no new connection can be made: %v", err), Fix: "the host takes the step back by itself"}
+		return &wire.Fault{What: fmt.Sprintf("after the step no new connection can be made: %v", err), Fix: "the host takes the step back by itself"}
 	}
 	defer hangUp()
-	if way, err := reach.WayOf(a.target.Via); err == nil && !way.Proves {
+	if !a.proves() {
 		if at := h.at(step.Number); at != nil {
 			at.Said = append(at.Said, "confirmed, though a new connection to this host says nothing of the network")
 		}
@@ -156,12 +157,16 @@ func (h *hostRun) send(ctx context.Context, step plan.Step, say func(string)) er
 	if !step.Blobs {
 		return nil
 	}
-	missing, err := h.conn.MissingBlobs(ctx, step)
+	to, carries := h.conn.(place.Carrying)
+	if !carries {
+		return &wire.Fault{What: fmt.Sprintf("no content can be sent to %s", h.doc.Host), Fix: "declare what needs none there"}
+	}
+	missing, err := to.MissingBlobs(ctx, step)
 	if err != nil || len(missing) == 0 {
 		return err
 	}
 	var size int64
-	err = h.conn.SendBlobs(ctx, func(w io.Writer) error {
+	err = to.SendBlobs(ctx, func(w io.Writer) error {
 		out := tar.NewWriter(w)
 		err := h.j.Store.Blobs(ctx, missing, func(sum string, b []byte) error {
 			size += int64(len(b))
@@ -191,7 +196,7 @@ func (h *hostRun) takeBack(ctx context.Context, cause error) {
 			h.put(ctx)
 		}
 	})
-	var refused *rod.Fault
+	var refused *wire.Fault
 	if err != nil && !errors.As(err, &refused) { // the host goes back by itself, or when somebody comes in
 		h.cutOff(ctx, andThen(cause, "the line to the host broke while it was taken back: "+err.Error(), resumeIt))
 		return

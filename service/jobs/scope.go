@@ -45,6 +45,14 @@ func (j *Service) scopeOf(ctx context.Context, table store.Table, groundID int64
 	return s, err
 }
 
+// addressOf is the address of a host, "" of what is none.
+func (s scope) addressOf(name string) string {
+	if h := s.d.Hosts[name]; h != nil {
+		return h.Address
+	}
+	return ""
+}
+
 // Claims are what a declaration needs on a host as that was last seen; none where its
 // platform cannot do what is declared, which a survey says.
 func Claims(d *declare.Declaration, host string, traits stake.Traits) []stake.Claim {

@@ -8,7 +8,7 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/stake"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/service/store"
 )
 
@@ -41,8 +41,8 @@ func unsealed(typ string, raw json.RawMessage, secrets *stake.Secrets) (json.Raw
 }
 
 // unsealedWants are the wants that a host is sent in place of those given.
-func unsealedWants(wants []rod.Want, secrets *stake.Secrets) ([]rod.Want, error) {
-	out := make([]rod.Want, len(wants))
+func unsealedWants(wants []wire.Want, secrets *stake.Secrets) ([]wire.Want, error) {
+	out := make([]wire.Want, len(wants))
 	for i, w := range wants {
 		var err error
 		if w.Want, err = unsealed(w.Type, w.Want, secrets); err != nil {

@@ -26,16 +26,17 @@ import (
 	"northstake/host/reach"
 	"northstake/service/auth"
 	"northstake/service/contract"
+	"northstake/service/place"
 	"northstake/service/store"
 )
 
 // Service is one replica's share of the work.
 type Service struct {
-	ID    string
-	Store *store.Store
-	Hosts *reach.Pool
-	Seal  *auth.Seal
-	Log   *slog.Logger
+	ID     string
+	Store  *store.Store
+	Places place.Sorts
+	Seal   *auth.Seal
+	Log    *slog.Logger
 
 	Fetching fetch.From // where content is fetched from
 
@@ -68,7 +69,7 @@ const lostAfter = 3
 func New(s *store.Store, hosts *reach.Pool, seal *auth.Seal, silence time.Duration, log *slog.Logger) (*Service, error) {
 	id := make([]byte, 6)
 	rand.Read(id)
-	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Hosts: hosts, Seal: seal, Log: log,
+	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Places: place.NewSorts(place.Hosts{Pool: hosts}), Seal: seal, Log: log,
 		declarations: map[string]declared{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, atOnce: newAtOnce(), working: map[int64]*cancelling{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &taskWorker{j: j})
@@ -277,7 +278,7 @@ func (p PasswordNeeded) Error() string {
 func needPasswords(d *declare.Declaration, hosts []string, given contract.SudoPasswords) error {
 	var missing []string
 	for _, h := range hosts {
-		if d.ReachOf(h).AsksForSudo() && given[h] == "" && given["*"] == "" {
+		if d.SortOf(h) == declare.HostSort && d.ReachOf(h).AsksForSudo() && given[h] == "" && given["*"] == "" {
 			missing = append(missing, h)
 		}
 	}

@@ -12,8 +12,8 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/probe"
-	"northstake/host/rod"
 	"northstake/service/store"
 )
 
@@ -86,7 +86,7 @@ func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look,
 	if err == nil || ctx.Err() != nil || h.conn.Usable() {
 		return l, err
 	}
-	conn, hangUp, again := h.j.Hosts.Fresh(ctx, a.target, a.known)
+	conn, hangUp, again := a.fresh(ctx)
 	if again != nil {
 		return l, err
 	}
@@ -105,7 +105,7 @@ func (h *hostRun) close(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	conn, hangUp, err := h.j.Hosts.Fresh(ctx, a.target, a.known)
+	conn, hangUp, err := a.fresh(ctx)
 	if err != nil {
 		return err
 	}
@@ -194,24 +194,24 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 		return
 	}
 	if bad != nil {
-		h.takeBack(ctx, &rod.Fault{What: fmt.Sprintf("after the steps, %s does not answer as declared: http://%s:%d%s from %s: %s", checked(bad.Site), bad.Name, bad.Port, bad.Path, bad.From, bad.Words()),
+		h.takeBack(ctx, &wire.Fault{What: fmt.Sprintf("after the steps, %s does not answer as declared: http://%s:%d%s from %s: %s", checked(bad.Site), bad.Name, bad.Port, bad.Path, bad.From, bad.Words()),
 			Fix: "the host is back to what it was; correct the content, the probe or the site"})
 		return
 	}
 	if len(probes) > 0 && !h.conn.Usable() {
-		h.end(ctx, "interrupted", &rod.Fault{What: "the steps are done, and the line to the host broke while its sites were checked", Fix: "resume the run: it makes the checks"})
+		h.end(ctx, "interrupted", &wire.Fault{What: "the steps are done, and the line to the host broke while its sites were checked", Fix: "resume the run: it makes the checks"})
 		return
 	}
 	now, unread := h.seen(ctx, h.worked(), settled)
 	silent := h.unanswered(results, now)
-	var refused *rod.Fault
+	var refused *wire.Fault
 	switch err := h.close(ctx); {
 	case ctx.Err() != nil:
 		return
 	case errors.As(err, &refused):
 		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on the host: "+err.Error())
 	case err != nil:
-		h.cutOff(ctx, rod.Fault{What: "the steps are done, and the line to the host broke before it was told so: " + err.Error(), Fix: "resume the run: it makes the checks, and tells the host"})
+		h.cutOff(ctx, wire.Fault{What: "the steps are done, and the line to the host broke before it was told so: " + err.Error(), Fix: "resume the run: it makes the checks, and tells the host"})
 		return
 	}
 	left := h.unmet(now)
@@ -222,11 +222,11 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 	}
 	switch {
 	case unread != nil:
-		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and the host could not be read at the end: " + unread.Error(), Fix: "survey it again"})
+		h.end(ctx, "unmet", &wire.Fault{What: "the steps are done, and the host could not be read at the end: " + unread.Error(), Fix: "survey it again"})
 	case h.s.purpose.extent().declared && len(left) > 0:
-		h.end(ctx, "unmet", &rod.Fault{What: "the steps are done, and this is still not as declared: " + strings.Join(left[:min(len(left), 10)], "; ") + andMore(len(left)-10), Fix: "plan again, and look at what differs"})
+		h.end(ctx, "unmet", &wire.Fault{What: "the steps are done, and this is still not as declared: " + strings.Join(left[:min(len(left), 10)], "; ") + andMore(len(left)-10), Fix: "plan again, and look at what differs"})
 	case silent != nil:
-		h.end(ctx, "unmet", &rod.Fault{What: fmt.Sprintf("the steps are done, and %s answers as little as before: http://%s:%d%s from %s: %s", checked(silent.Site), silent.Name, silent.Port, silent.Path, silent.From, silent.Words()), Fix: "this run did not bring that about; correct the content, the probe or the site"})
+		h.end(ctx, "unmet", &wire.Fault{What: fmt.Sprintf("the steps are done, and %s answers as little as before: http://%s:%d%s from %s: %s", checked(silent.Site), silent.Name, silent.Port, silent.Path, silent.From, silent.Words()), Fix: "this run did not bring that about; correct the content, the probe or the site"})
 	case len(h.planned.Blockers) > 0:
 		h.end(ctx, "partly", h.blocked())
 	default:
@@ -268,7 +268,7 @@ func andMore(n int) string {
 }
 
 // blocked is the plan's first blocker as a fault; the others are noted.
-func (h *hostRun) blocked() *rod.Fault {
+func (h *hostRun) blocked() *wire.Fault {
 	first := h.planned.Blockers[0]
 	for _, b := range h.planned.Blockers[1:] {
 		h.doc.Notes = append(h.doc.Notes, b.Address+" was blocked: "+b.What)
@@ -280,7 +280,7 @@ func (h *hostRun) blocked() *rod.Fault {
 		}
 		h.doc.Notes = append(h.doc.Notes, "left as they were until what is in the way is cleared: "+strings.Join(names, ", "))
 	}
-	return &rod.Fault{What: first.Address + " was blocked: " + first.What, Fix: first.Fix + ", then plan again"}
+	return &wire.Fault{What: first.Address + " was blocked: " + first.What, Fix: first.Fix + ", then plan again"}
 }
 
 // checked names what a check is of: a site, or a container by its stake.

@@ -10,7 +10,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"northstake/core/plan"
-	"northstake/host/rod"
+	"northstake/core/wire"
 	"northstake/service/contract"
 	"northstake/service/store"
 )
@@ -165,7 +165,7 @@ func (j *Service) ResumeRun(ctx context.Context, g store.Ground, id int64, ask c
 					d.Steps[i] = contract.RunStep{Number: d.Steps[i].Number, Text: d.Steps[i].Text, Name: d.Steps[i].Name, State: "waiting"}
 				}
 			}
-			d.State, d.Fault = "waiting", rod.Fault{}
+			d.State, d.Fault = "waiting", wire.Fault{}
 			if err := j.Store.PutRunHostIn(ctx, tx, id, d, d); err != nil {
 				return err
 			}

@@ -591,6 +591,8 @@ export interface components {
         };
         HostBrief: {
             name: string;
+            /** @description What sort of place it is; none for a host */
+            sort?: string;
             address: string;
             sites: string[];
             trusted: boolean;
@@ -747,6 +749,8 @@ export interface components {
         };
         HostView: {
             name: string;
+            /** @description What sort of place it is; none for a host */
+            sort?: string;
             address: string;
             trusted: boolean;
             /** @description "local" for the machine that the service runs on, "container" for a container */

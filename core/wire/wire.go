@@ -1,7 +1,6 @@
-// Package rod is the service's side of the rod, the small program that stands
-// on a host while it is surveyed and worked on: the types that go over the
-// wire, and the client. The rod serves HTTP/2 on its standard input and output.
-package rod
+// Package wire is what travels between the service and a place that is surveyed and worked on: what is
+// asked for, what was read, steps and what becomes of them.
+package wire
 
 import (
 	"encoding/json"
@@ -10,10 +9,6 @@ import (
 	"northstake/core/declare"
 	"northstake/core/stake"
 )
-
-// Greeting is the line that a rod writes before it begins to speak HTTP/2, so
-// that nothing is taken for it that a login script or sudo has printed.
-const Greeting = "northstake-rod 1\n"
 
 // Want asks for the reading of one stake. Last is what was wanted when it was last as
 // declared, where that is another thing.
@@ -41,9 +36,27 @@ type SurveyAnswer struct {
 	Again    bool            `json:"again,omitempty"`
 	Same     bool            `json:"same,omitempty"`
 	Sum      string          `json:"sum,omitempty"`
-	Readings json.RawMessage `json:"readings,omitempty"` // a list of plan.Reading
+	Readings json.RawMessage `json:"readings,omitempty"` // a list of Reading
 	Traits   stake.Traits    `json:"traits"`
 	Clock    time.Time       `json:"clock"` // the host's, when it answered
+}
+
+// Reading is what a survey found for one stake, by its name on the host. Was is what it
+// found for what was wanted when the stake was last as declared, where that is another
+// thing. Unread is the reason where nothing could be found out.
+type Reading struct {
+	Name   string          `json:"name"`
+	Found  json.RawMessage `json:"found,omitempty"`
+	Was    json.RawMessage `json:"was,omitempty"`
+	Unread string          `json:"unread,omitempty"`
+}
+
+// Survey is what a survey found. Sum is that of the readings: where two are the
+// same, so are the readings.
+type Survey struct {
+	Readings []Reading
+	Sum      string
+	Traits   stake.Traits
 }
 
 // StepState is where a step stands in the host's journal.

@@ -1,4 +1,4 @@
-package rod
+package wire
 
 import (
 	"fmt"
