@@ -29,22 +29,44 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 		c.ImageName(is.Image, check.At(here, "image"))
 	}
 	c.Secret(is.ImageSecret, "image_secret", check.At(here, "image_secret"))
-	for _, command := range []struct {
-		key   string
-		words []string
-	}{{"command", is.Command}, {"well_when", is.WellWhen}} {
-		if c.Written(check.At(here, command.key)...) && len(command.words) == 0 {
-			c.Say(check.At(here, command.key), "a command without a word is none", "write its words, or take it out")
-		}
-		for i, word := range command.words {
-			if form.Control(word) || len(word) > 4000 {
-				c.Say(check.At(here, command.key, strconv.Itoa(i)), "this word has a control character, or is too long", "write it in one line of at most 4000 characters")
-			}
+	one := containerCheck{c, is, here}
+	one.command("command", is.Command)
+	one.command("well_when", is.WellWhen)
+	one.doors()
+	one.network()
+	one.mounts()
+	one.texts("variables", is.Variables)
+	one.texts("variable_secrets", is.VariableSecrets)
+	one.texts("engine_labels", is.EngineLabels)
+	one.runs()
+}
+
+// containerCheck checks the keys of one container.
+type containerCheck struct {
+	*check.Checker
+	is   *Container
+	here []string
+}
+
+func (c containerCheck) at(keys ...string) []string { return check.At(c.here, keys...) }
+
+// command checks the words of a command.
+func (c containerCheck) command(key string, words []string) {
+	if c.Written(c.at(key)...) && len(words) == 0 {
+		c.Say(c.at(key), "a command without a word is none", "write its words, or take it out")
+	}
+	for i, word := range words {
+		if form.Control(word) || len(word) > 4000 {
+			c.Say(c.at(key, strconv.Itoa(i)), "this word has a control character, or is too long", "write it in one line of at most 4000 characters")
 		}
 	}
+}
+
+// doors checks at which ports it is reached, and what asks there.
+func (c containerCheck) doors() {
 	seen := map[string]int{}
-	for i, d := range is.ReachedAt {
-		door := check.At(here, "reached_at", strconv.Itoa(i))
+	for i, d := range c.is.ReachedAt {
+		door := c.at("reached_at", strconv.Itoa(i))
 		for _, one := range []struct {
 			key  string
 			port int
@@ -63,66 +85,77 @@ func checkContainer(c *check.Checker, name string, is *Container, here []string)
 		}
 		seen[key] = i
 	}
-	if len(is.Probes) > 0 && len(is.ReachedAt) == 0 {
-		c.Say(check.At(here, "probe"), declare.TableName(here)+" has no port that could be asked", "add reached_at = [{ outside = 8080, inside = 80 }], say, or take the probe out")
+	if len(c.is.Probes) > 0 && len(c.is.ReachedAt) == 0 {
+		c.Say(c.at("probe"), declare.TableName(c.here)+" has no port that could be asked", "add reached_at = [{ outside = 8080, inside = 80 }], say, or take the probe out")
 	}
-	for i, p := range is.Probes {
-		c.Probe(p, check.At(here, "probe", strconv.Itoa(i)))
+	for i, p := range c.is.Probes {
+		c.Probe(p, c.at("probe", strconv.Itoa(i)))
 	}
+}
+
+// network checks in which network it is, and what it has there.
+func (c containerCheck) network() {
+	is := c.is
 	if is.Network == "host" && len(is.ReachedAt) > 0 {
-		c.Say(check.At(here, "reached_at"), "a container on the host's own network needs no reached_at: it listens there itself", "take reached_at out, or name another network")
+		c.Say(c.at("reached_at"), "a container on the host's own network needs no reached_at: it listens there itself", "take reached_at out, or name another network")
 	}
 	if a, err := netip.ParseAddr(is.Address); is.Address != "" && (err != nil || a.IsUnspecified() || a.IsLoopback()) {
-		c.Say(check.At(here, "address"), fmt.Sprintf("%q is no address that a container can have", is.Address), "write one of the network that it is in, such as 10.88.0.11")
+		c.Say(c.at("address"), fmt.Sprintf("%q is no address that a container can have", is.Address), "write one of the network that it is in, such as 10.88.0.11")
 	} else if is.Address != "" && (is.Network == "host" || is.Network == "none") {
-		c.Say(check.At(here, "address"), "a container in no network of the engine's has no address of its own", "take the address out, or name another network")
+		c.Say(c.at("address"), "a container in no network of the engine's has no address of its own", "take the address out, or name another network")
 	}
 	if is.Network != "" && !form.Container.MatchString(is.Network) {
-		c.Say(check.At(here, "network"), fmt.Sprintf("%q cannot be the name of a network", is.Network), "use letters, digits and . _ -")
+		c.Say(c.at("network"), fmt.Sprintf("%q cannot be the name of a network", is.Network), "use letters, digits and . _ -")
 	}
-	for _, p := range sortedKeys(is.Mounts) {
-		held := check.At(here, "mounts", p)
+}
+
+// mounts checks what it holds of the host.
+func (c containerCheck) mounts() {
+	for _, p := range sortedKeys(c.is.Mounts) {
+		held := c.at("mounts", p)
 		if !path.IsAbs(p) || p == "/" || form.Bad(p) != "" {
 			c.Say(held, fmt.Sprintf("%q is not a path inside a container", p), "write an absolute path without a colon, such as /srv/www")
 		}
-		c.Place(is.Mounts[p].From, check.At(held, "from"))
-		if strings.Contains(is.Mounts[p].From+p, ":") {
+		c.Place(c.is.Mounts[p].From, check.At(held, "from"))
+		if strings.Contains(c.is.Mounts[p].From+p, ":") {
 			c.Say(held, "an engine takes no paths with a colon", "give the directory another name")
 		}
 	}
-	for _, table := range []struct {
-		key    string
-		values map[string]string
-	}{{"variables", is.Variables}, {"variable_secrets", is.VariableSecrets}, {"engine_labels", is.EngineLabels}} {
-		for _, n := range sortedKeys(table.values) {
-			v := check.At(here, table.key, n)
-			switch {
-			case table.key != "engine_labels" && !form.Variable.MatchString(n):
-				c.SayKey(v, fmt.Sprintf("%q is not the name of a variable", n), "use letters, digits and _, and no digit in front")
-			case table.key == "engine_labels" && (!form.Mark.MatchString(n) || strings.HasPrefix(n, ownMark)):
-				c.SayKey(v, fmt.Sprintf("%q cannot be the name of a label", n), "use letters, digits and . _ - /; those that begin with northstake are its own")
-			case table.key == "variable_secrets":
-				c.Secret(table.values[n], n, v)
-			case form.Control(table.values[n]) || len(table.values[n]) > 4000:
-				c.Say(v, "the value has a control character, or is too long", "write it in one line of at most 4000 characters")
+}
+
+// texts checks a table of texts.
+func (c containerCheck) texts(key string, values map[string]string) {
+	for _, n := range sortedKeys(values) {
+		v := c.at(key, n)
+		switch {
+		case key != "engine_labels" && !form.Variable.MatchString(n):
+			c.SayKey(v, fmt.Sprintf("%q is not the name of a variable", n), "use letters, digits and _, and no digit in front")
+		case key == "engine_labels" && (!form.Mark.MatchString(n) || strings.HasPrefix(n, ownMark)):
+			c.SayKey(v, fmt.Sprintf("%q cannot be the name of a label", n), "use letters, digits and . _ - /; those that begin with northstake are its own")
+		case key == "variable_secrets":
+			c.Secret(values[n], n, v)
+			if _, twice := c.is.Variables[n]; twice {
+				c.Say(v, fmt.Sprintf("%s stands in variables, too", n), "keep one of the two")
 			}
+		case form.Control(values[n]) || len(values[n]) > 4000:
+			c.Say(v, "the value has a control character, or is too long", "write it in one line of at most 4000 characters")
 		}
 	}
-	for n := range is.VariableSecrets {
-		if _, twice := is.Variables[n]; twice {
-			c.Say(check.At(here, "variable_secrets", n), fmt.Sprintf("%s stands in variables, too", n), "keep one of the two")
-		}
-	}
+}
+
+// runs checks as whom it runs, when, and on how much.
+func (c containerCheck) runs() {
+	is := c.is
 	if form.Control(is.RunsAs) || strings.ContainsAny(is.RunsAs, " \t") || len(is.RunsAs) > 64 {
-		c.Say(check.At(here, "runs_as"), fmt.Sprintf("%q cannot be a user", is.RunsAs), "write a name or a number, with :GROUP behind it where that is wanted")
+		c.Say(c.at("runs_as"), fmt.Sprintf("%q cannot be a user", is.RunsAs), "write a name or a number, with :GROUP behind it where that is wanted")
 	}
 	if is.AtBoot != nil && *is.AtBoot && is.Restarts != "" && is.Restarts != RestartsAlways {
-		c.Say(check.At(here, "restarts"), fmt.Sprintf("a container that restarts %s is not started with the host: engines start those that restart always", is.Restarts), "write restarts = \"always\", or take at_boot out")
+		c.Say(c.at("restarts"), fmt.Sprintf("a container that restarts %s is not started with the host: engines start those that restart always", is.Restarts), "write restarts = \"always\", or take at_boot out")
 	}
 	if n, ok := declare.Bytes(is.AtMost.Memory); is.AtMost.Memory != "" && (!ok || n < 6<<20) {
-		c.Say(check.At(here, "at_most", "memory"), fmt.Sprintf("%q is not an amount of memory that a container can live with", is.AtMost.Memory), "write one such as \"256MB\", of 6 MB at least")
+		c.Say(c.at("at_most", "memory"), fmt.Sprintf("%q is not an amount of memory that a container can live with", is.AtMost.Memory), "write one such as \"256MB\", of 6 MB at least")
 	}
 	if is.AtMost.Processors < 0 || is.AtMost.Processors > 1024 {
-		c.Say(check.At(here, "at_most", "processors"), "that is no number of processors", "write one such as 0.5 or 2")
+		c.Say(c.at("at_most", "processors"), "that is no number of processors", "write one such as 0.5 or 2")
 	}
 }

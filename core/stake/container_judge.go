@@ -1,143 +1,216 @@
 package stake
 
 import (
-	"cmp"
 	"fmt"
-	"maps"
 	"slices"
-	"strconv"
 	"strings"
 )
 
 func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
-	var d differences
-	v := Verdict{Gone: !f.There}
-	block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
-	for _, n := range sortedKeys(w.Secrets) {
-		if w.Secrets[n].Lacks != "" {
-			block(w.Secrets[n].Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Secrets[n].Secret))
-		}
+	j := &containerJudgement{in: in, w: w, f: f, v: Verdict{Gone: !f.There}, running: f.State == "running"}
+	j.secrets()
+	switch {
+	case f.Engine != nil:
+		return j.withoutEngine()
+	case f.There && f.By != w.By:
+		return j.others()
 	}
-	if f.Engine != nil {
-		d.differ("container", "there", "not known: "+f.Engine.What)
-		if v.Differences = d; !in.Pending {
-			block(f.Engine.What, f.Engine.Fix)
-		}
-		if len(v.Blockers) > 0 {
-			return v
-		}
-		m := w.move(MakeContainer, "run container "+w.Name+" of image "+w.Image)
-		m.Details = w.details()
-		v.Moves = []Move{m}
-		return v
+	j.around()
+	j.compare()
+	if j.state(); j.v.Unread != "" {
+		return Verdict{Unread: j.v.Unread}
 	}
-	if f.There && f.By != w.By {
-		by := "nobody that is known here"
-		if f.By != "" {
-			by = "ground " + f.By
-		}
-		d.differ("made by", "ground "+w.By, by)
-		v.Differences = d
-		block(fmt.Sprintf("a container called %s is there already, made by %s", w.Name, by), "give this one another name, or take the other away")
-		return v
+	j.v.Differences = j.d
+	if j.running && !f.Since.IsZero() {
+		j.v.Rests = "runs since " + f.Since.UTC().Format("2006-01-02 15:04 UTC")
 	}
-	for _, p := range f.Missing {
-		if !in.Pending {
-			block(fmt.Sprintf("the container is to see %s, and nothing is there", p), "declare it as a directory, a file or a content, or correct where it is")
-		}
+	if len(j.d) == 0 || len(j.v.Blockers) > 0 {
+		return j.v
 	}
-	if w.JoinsNamed() && len(f.Networks) > 0 && !slices.Contains(f.Networks, w.Network) {
-		block(fmt.Sprintf("the engine has no network called %s; it has %s", w.Network, strings.Join(f.Networks, ", ")), "make it there, or name another")
-	}
-	if f.There {
-		w.compare(&d, f)
-	} else if name := nowCalled(in); name != "" {
-		d.differ("name", w.Name, name)
-		block(fmt.Sprintf("container %s was renamed to %s", w.Name, name), fmt.Sprintf("give it its name again, or take %s away", name))
+	j.ports()
+	if !f.There {
+		j.make()
+	} else if j.anew {
+		j.makeAnew()
 	} else {
-		d.differ("container", "there", "not there")
+		j.v.Moves = []Move{j.switchOver()}
 	}
-	anew := len(d) > 0
-	running := f.State == "running"
+	j.v.Cautions = append(j.v.Cautions, j.loses()...)
+	j.v.Cautions = append(j.v.Cautions, w.servesNothing(in, f)...)
+	return j.v
+}
+
+// containerJudgement is one container that is being judged.
+type containerJudgement struct {
+	in      Input
+	w       ContainerWant
+	f       ContainerFound
+	d       differences
+	v       Verdict
+	running bool
+	anew    bool     // it differs in what it was made with
+	former  []string // where it sees what is not there any more
+}
+
+func (j *containerJudgement) block(what, fix string) {
+	j.v.Blockers = append(j.v.Blockers, Note{j.in.Stake.Address(), what, fix})
+}
+
+// secrets blocks what lacks any.
+func (j *containerJudgement) secrets() {
+	for _, n := range sortedKeys(j.w.Secrets) {
+		if s := j.w.Secrets[n]; s.Lacks != "" {
+			j.block(s.Lacks, fmt.Sprintf("northstake secret keep %s takes it", s.Secret))
+		}
+	}
+}
+
+// withoutEngine judges one of which nothing is known, because no engine answers: it may come with the
+// same plan.
+func (j *containerJudgement) withoutEngine() Verdict {
+	j.d.differ("container", "there", "not known: "+j.f.Engine.What)
+	if j.v.Differences = j.d; !j.in.Pending {
+		j.block(j.f.Engine.What, j.f.Engine.Fix)
+	}
+	if len(j.v.Blockers) == 0 {
+		m := j.w.move(MakeContainer, "run container "+j.w.Name+" of image "+j.w.Image)
+		m.Details = j.w.details()
+		j.v.Moves = []Move{m}
+	}
+	return j.v
+}
+
+// others judges one that somebody else made.
+func (j *containerJudgement) others() Verdict {
+	by := "nobody that is known here"
+	if j.f.By != "" {
+		by = "ground " + j.f.By
+	}
+	j.d.differ("made by", "ground "+j.w.By, by)
+	j.v.Differences = j.d
+	j.block(fmt.Sprintf("a container called %s is there already, made by %s", j.w.Name, by), "give this one another name, or take the other away")
+	return j.v
+}
+
+// around blocks what lacks what is to be there beside it.
+func (j *containerJudgement) around() {
+	for _, p := range j.f.Missing {
+		if !j.in.Pending {
+			j.block(fmt.Sprintf("the container is to see %s, and nothing is there", p), "declare it as a directory, a file or a content, or correct where it is")
+		}
+	}
+	if j.w.JoinsNamed() && len(j.f.Networks) > 0 && !slices.Contains(j.f.Networks, j.w.Network) {
+		j.block(fmt.Sprintf("the engine has no network called %s; it has %s", j.w.Network, strings.Join(j.f.Networks, ", ")), "make it there, or name another")
+	}
+}
+
+// compare finds what it was made with and should not have been, and whether it is there at all.
+func (j *containerJudgement) compare() {
+	if j.f.There {
+		j.w.compare(&j.d, j.f)
+	} else if name := nowCalled(j.in); name != "" {
+		j.d.differ("name", j.w.Name, name)
+		j.block(fmt.Sprintf("container %s was renamed to %s", j.w.Name, name), fmt.Sprintf("give it its name again, or take %s away", name))
+	} else {
+		j.d.differ("container", "there", "not there")
+	}
+	j.anew = len(j.d) > 0
+}
+
+// state finds whether it runs as it should.
+func (j *containerJudgement) state() {
+	w, f := j.w, j.f
 	switch {
-	case w.Running && !running && f.There:
-		d.differ("state", "running", f.stateWords())
-	case !w.Running && running:
-		d.differ("state", "stopped", f.State)
+	case w.Running && !j.running && f.There:
+		j.d.differ("state", "running", f.stateWords())
+	case !w.Running && j.running:
+		j.d.differ("state", "stopped", f.State)
 	case w.Running && f.Unwell != "":
-		if f.Young && !wasWell(in, f) && !anew {
-			return Verdict{Unread: "it was started less than a minute ago, and is not well yet: " + f.Unwell}
+		if f.Young && !wasWell(j.in, f) && !j.anew {
+			j.v.Unread = "it was started less than a minute ago, and is not well yet: " + f.Unwell
+			return
 		}
-		d.differ("well", "yes", "no: "+f.Unwell)
-	case running && w.Running && f.endedSince(in):
-		d.differ("stays up", "yes", "no: it has ended since it was set, and the engine has started it again")
+		j.d.differ("well", "yes", "no: "+f.Unwell)
+	case j.running && w.Running && f.endedSince(j.in):
+		j.d.differ("stays up", "yes", "no: it has ended since it was set, and the engine has started it again")
 	}
-	var former []string
-	if running && w.Running {
-		former = f.Former
+	if j.running && w.Running {
+		j.former = f.Former
 	}
-	for _, p := range former {
-		d.differ("sees at "+p, "what lies there", "what lay there before")
+	for _, p := range j.former {
+		j.d.differ("sees at "+p, "what lies there", "what lay there before")
 	}
-	v.Differences = d
-	if running && !f.Since.IsZero() {
-		v.Rests = "runs since " + f.Since.UTC().Format("2006-01-02 15:04 UTC")
-	}
-	if len(d) == 0 || len(v.Blockers) > 0 {
-		return v
-	}
-	for _, door := range w.ReachedAt {
-		if l := in.Traits.On(door.Outside); l != nil && !(f.There && running) && !slices.Contains(engineListeners, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {
-			block(fmt.Sprintf("port %d is taken by %s (process %d)", door.Outside, l.Program, l.PID), "let the container have another port, or stop that program")
+}
+
+// ports blocks one whose ports others have.
+func (j *containerJudgement) ports() {
+	for _, door := range j.w.ReachedAt {
+		if l := j.in.Traits.On(door.Outside); l != nil && !(j.f.There && j.running) && !slices.Contains(engineListeners, l.Program) && !letsGo(j.in.Leaving, j.in.Memo, *l) {
+			j.block(fmt.Sprintf("port %d is taken by %s (process %d)", door.Outside, l.Program, l.PID), "let the container have another port, or stop that program")
 		}
+	}
+}
+
+// make makes one that is not there. What leaves may have its port: until then it is only made.
+func (j *containerJudgement) make() {
+	w := j.w
+	if w.Serves != "" && len(j.in.Leaving) > 0 {
+		prepare, start := w.move(PrepareContainer, fmt.Sprintf("make container %s of image %s", w.Name, w.Image)), w.move(StartContainer, "start container "+w.Name)
+		prepare.Details, start.Late = w.details(), true
+		j.v.Moves = []Move{prepare, start}
+		return
+	}
+	text := fmt.Sprintf("run container %s of image %s", w.Name, w.Image)
+	if !w.Running {
+		text = fmt.Sprintf("make container %s of image %s, and leave it stopped", w.Name, w.Image)
+	}
+	m := w.move(MakeContainer, text)
+	m.Details = w.details()
+	j.v.Moves = []Move{m}
+}
+
+// makeAnew makes one anew that differs in what it was made with.
+func (j *containerJudgement) makeAnew() {
+	var what []string
+	for _, one := range j.d {
+		what = append(what, one.Attribute)
+	}
+	m := j.w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", j.w.Name, j.w.Image))
+	m.Because = "of what differs: " + strings.Join(slices.Compact(what), ", ")
+	j.v.Moves = []Move{m}
+	if j.running && j.w.Running && j.w.Overlaps(j.f) {
+		j.v.Cautions = append(j.v.Cautions, j.w.silence(j.in.Stake.Host))
+	}
+}
+
+// switchOver brings one that was made as declared to the state in which it should be.
+func (j *containerJudgement) switchOver() Move {
+	w, f := j.w, j.f
+	anew := func(why string) Move {
+		return w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it %s", w.Name, why))
 	}
 	switch {
-	case !f.There:
-		text := fmt.Sprintf("run container %s of image %s", w.Name, w.Image)
-		if !w.Running {
-			text = fmt.Sprintf("make container %s of image %s, and leave it stopped", w.Name, w.Image)
-		}
-		m := w.move(MakeContainer, text)
-		if m.Details = w.details(); w.Serves != "" && len(in.Leaving) > 0 { // what leaves may have its port: until then it is only made
-			m = w.move(PrepareContainer, fmt.Sprintf("make container %s of image %s", w.Name, w.Image))
-			m.Details = w.details()
-			start := w.move(StartContainer, "start container "+w.Name)
-			start.Late = true
-			v.Moves = []Move{m, start}
-			break
-		}
-		v.Moves = []Move{m}
-	case anew:
-		var what []string
-		for _, one := range d {
-			what = append(what, one.Attribute)
-		}
-		m := w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", w.Name, w.Image))
-		m.Because = "of what differs: " + strings.Join(slices.Compact(what), ", ")
-		v.Moves = []Move{m}
-		if running && w.Running {
-			if w.Overlaps(f) {
-				v.Cautions = append(v.Cautions, w.silence(in.Stake.Host))
-			}
-		}
-	case w.Running && running && len(former) > 0 && f.Unwell == "":
-		v.Moves = []Move{w.startAnew("it sees what lay at " + strings.Join(former, ", ") + " before")}
-	case w.Running && running && f.Unwell != "":
-		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is not well", w.Name))}
-	case w.Running && (running || f.State == ContainerRestarting):
-		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it does not stay up", w.Name))}
-	case w.Running && !slices.Contains(startable, f.State):
-		v.Moves = []Move{w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it is %s", w.Name, f.State))}
-	case w.Running:
-		v.Moves = []Move{w.move(StartContainer, "start container "+w.Name)}
-	default:
-		v.Moves = []Move{w.move(StopContainer, "stop container "+w.Name)}
+	case !w.Running:
+		return w.move(StopContainer, "stop container "+w.Name)
+	case j.running && len(j.former) > 0 && f.Unwell == "":
+		return w.startAnew("it sees what lay at " + strings.Join(j.former, ", ") + " before")
+	case j.running && f.Unwell != "":
+		return anew("is not well")
+	case j.running || f.State == ContainerRestarting:
+		return anew("does not stay up")
+	case !slices.Contains(startable, f.State):
+		return anew("is " + f.State)
 	}
-	if loose := w.loose(f); len(loose) > 0 && slices.ContainsFunc(v.Moves, func(m Move) bool { return m.Verb == "make" }) {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("what container %s wrote at %s lies in a volume of the engine: the new one goes on with it, and nothing else keeps it", w.Name, strings.Join(loose, ", ")), "let it hold a directory of the host there"})
+	return w.move(StartContainer, "start container "+w.Name)
+}
+
+// loses are the cautions about what lies in volumes that nothing else keeps.
+func (j *containerJudgement) loses() []Note {
+	loose := j.w.loose(j.f)
+	if len(loose) == 0 || !slices.ContainsFunc(j.v.Moves, func(m Move) bool { return m.Verb == "make" }) {
+		return nil
 	}
-	v.Cautions = append(v.Cautions, w.servesNothing(in, f)...)
-	return v
+	return []Note{{j.in.Stake.Address(), fmt.Sprintf("what container %s wrote at %s lies in a volume of the engine: the new one goes on with it, and nothing else keeps it", j.w.Name, strings.Join(loose, ", ")), "let it hold a directory of the host there"}}
 }
 
 // servesNothing are the cautions about what would leave a web server with nothing to serve.
@@ -301,95 +374,6 @@ const ContainerDead = "dead"
 
 func (w ContainerWant) move(do, text string) Move {
 	return Move{Verb: strings.Fields(text)[0], Text: text, Work: JSON(ContainerWork{w, do})}
-}
-
-// compare notes what differs in the settings, which an engine can only change by making the
-// container anew.
-func (w ContainerWant) compare(d *differences, f ContainerFound) {
-	if f.Image != f.Wanted {
-		d.differ("image", cmp.Or(shortID(f.Wanted), w.Image), shortID(f.Image))
-	}
-	list := func(attribute string, wanted, found []string) {
-		if !slices.Equal(wanted, found) {
-			d.differ(attribute, cmp.Or(strings.Join(wanted, ", "), "none"), cmp.Or(strings.Join(found, ", "), "none"))
-		}
-	}
-	list("command", w.Command, f.Command)
-	var wanted, found []string
-	for _, door := range w.ReachedAt {
-		wanted = append(wanted, door.words())
-	}
-	for _, door := range f.ReachedAt {
-		found = append(found, door.words())
-	}
-	list("reached at", wanted, found)
-	wanted, found = nil, nil
-	for _, h := range w.Mounts {
-		wanted = append(wanted, h.words())
-	}
-	for _, h := range f.Mounts {
-		found = append(found, h.words())
-	}
-	list("mounts", wanted, found)
-	for _, n := range sortedKeys(w.Variables) {
-		is, there := f.Variables[n]
-		if !there {
-			is = "not set"
-		}
-		if !there || is != w.Variables[n] {
-			d.differ("variable "+n, w.Variables[n], is)
-		}
-	}
-	for _, n := range sortedKeys(w.Secrets) {
-		if !f.Secrets[n] {
-			d.differ("variable "+n, "as secret "+w.Secrets[n].Secret+" has it", "different")
-		}
-	}
-	if len(f.More) > 0 {
-		d.differ("more variables", "none", strings.Join(f.More, ", "))
-	}
-	if len(f.Beyond) > 0 {
-		d.differ("besides", "nothing", strings.Join(f.Beyond, ", "))
-	}
-	d.add("runs as", cmp.Or(w.RunsAs, "the image's own"), cmp.Or(f.RunsAs, "the image's own"))
-	d.add("network", cmp.Or(w.Network, "the engine's own"), cmp.Or(f.Network, "the engine's own"))
-	if f.State == "running" {
-		d.add("address", w.Address, f.Address)
-	}
-	if w.Policy != f.Policy {
-		d.differ("restarts", policyWords(w.Policy), policyWords(f.Policy))
-	}
-	if w.Memory != f.Memory {
-		a, b := TwoSizes(w.Memory, f.Memory)
-		d.differ("memory at most", a, b)
-	}
-	if w.Processors != f.Processors {
-		exact := func(n int64) string { return strconv.FormatFloat(float64(n)/1e9, 'f', -1, 64) }
-		d.differ("processors at most", exact(w.Processors), exact(f.Processors))
-	}
-	if !maps.Equal(w.EngineLabels, f.EngineLabels) {
-		d.differ("engine labels", marksWords(w.EngineLabels), marksWords(f.EngineLabels))
-	}
-}
-
-func marksWords(marks map[string]string) string {
-	var out []string
-	for _, n := range sortedKeys(marks) {
-		out = append(out, n+" "+marks[n])
-	}
-	return cmp.Or(strings.Join(out, ", "), "none")
-}
-
-// shortID is an identifier that people can compare.
-func shortID(id string) string {
-	_, sum, found := strings.Cut(id, ":")
-	if !found {
-		sum = id
-	}
-	if len(sum) > 12 {
-		sum = sum[:12]
-	}
-	return sum
 }
 
 // details are the settings of a container that is made, for the plan.

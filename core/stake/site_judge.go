@@ -59,149 +59,213 @@ func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
 }
 
 func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
-	var d differences
-	d.entry("file", "root", "root", "0644", f.File)
-	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
-		d.differ("configuration", "as rendered", "different")
+	j := &siteJudgement{in: in, w: w, f: f, v: Verdict{Gone: f.File.Kind == "" && f.Link.Kind == "", Touched: f.File.Touched}}
+	j.files()
+	j.switchedOn()
+	onDisk := len(j.d) > 0
+	if !onDisk && f.Loaded != nil && !*f.Loaded {
+		j.d.add("loaded", "yes", "no, "+cmp.Or(f.Unlike, w.By()+" runs with an older configuration"))
 	}
-	for i, b := range f.Beside {
-		if i >= len(w.Beside) {
-			break
-		}
+	j.around()
+	own := len(j.d)
+	j.takenIn()
+	givesWay := j.rivals()
+	j.ways()
+	j.v.Differences = j.d
+	j.ports()
+	switch {
+	case own == 0 && givesWay != "":
+		j.reload(givesWay + " is taken away")
+	case own == 0:
+	case !onDisk:
+		j.reload("its site " + in.Stake.Site + " is written and not loaded")
+	default:
+		j.reload("its site " + in.Stake.Site + " changed")
+		j.write()
+	}
+	return j.v
+}
+
+// siteJudgement is one virtual host that is being judged.
+type siteJudgement struct {
+	in Input
+	w  SiteWant
+	f  SiteFound
+	d  differences
+	v  Verdict
+}
+
+func (j *siteJudgement) block(what, fix string) {
+	j.v.Blockers = append(j.v.Blockers, Note{j.in.Stake.Address(), what, fix})
+}
+
+func (j *siteJudgement) caution(what, fix string) {
+	j.v.Cautions = append(j.v.Cautions, Note{j.in.Stake.Address(), what, fix})
+}
+
+// reload has the server take notice.
+func (j *siteJudgement) reload(why string) {
+	j.v.Nudges = []Nudge{{Target: j.w.ServedBy(), How: "reload", Reason: why}}
+}
+
+// files compares what is written, and what lies beside it.
+func (j *siteJudgement) files() {
+	w, f := j.w, j.f
+	j.d.entry("file", "root", "root", "0644", f.File)
+	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
+		j.d.differ("configuration", "as rendered", "different")
+	}
+	for i, b := range f.Beside[:min(len(f.Beside), len(w.Beside))] {
 		var differs differences
 		if differs.entry("file", "root", w.Beside[i].Group, w.FileMode(), b.Entry); b.Entry.Kind == "file" && !b.Same {
 			differs.differ("accounts", "as declared", "different")
 		}
 		for _, one := range differs {
-			d.differ(w.Beside[i].Path+", "+one.Attribute, one.Wanted, one.Found)
+			j.d.differ(w.Beside[i].Path+", "+one.Attribute, one.Wanted, one.Found)
 		}
 	}
-	if w.Link != "" && w.Off {
-		if f.Link.Kind != "" {
-			d.add("switched on", "no", "yes")
-		}
-	} else if w.Link != "" {
-		switch {
-		case f.Link.Kind == "":
-			d.add("switched on", "yes", "no")
-		case f.Link.Kind != "link" || leads(w.Link, f.Link.Target) != w.File:
-			d.add("switched on", "a link to "+w.File, f.Link.Words())
-		}
-	}
-	v := Verdict{Gone: f.File.Kind == "" && f.Link.Kind == "", Touched: f.File.Touched}
 	for _, b := range w.Beside {
 		if b.Sealed != nil && b.Sealed.Lacks != "" {
-			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), b.Sealed.Lacks, fmt.Sprintf("northstake secret keep %s takes it", b.Sealed.Secret)})
+			j.block(b.Sealed.Lacks, fmt.Sprintf("northstake secret keep %s takes it", b.Sealed.Secret))
 		}
 	}
-	for _, p := range f.Left {
-		d.add(p, "gone", "left from what was declared before")
+}
+
+// switchedOn compares the link by which the server takes it in, and finds what is left of what was before.
+func (j *siteJudgement) switchedOn() {
+	w, is := j.w, j.f.Link
+	switch {
+	case w.Link == "":
+	case w.Off && is.Kind != "":
+		j.d.add("switched on", "no", "yes")
+	case w.Off:
+	case is.Kind == "":
+		j.d.add("switched on", "yes", "no")
+	case is.Kind != "link" || leads(w.Link, is.Target) != w.File:
+		j.d.add("switched on", "a link to "+w.File, is.Words())
 	}
-	onDisk := len(d) > 0
-	if !onDisk && f.Loaded != nil && !*f.Loaded {
-		d.add("loaded", "yes", "no, "+cmp.Or(f.Unlike, w.By()+" runs with an older configuration"))
+	for _, p := range j.f.Left {
+		j.d.add(p, "gone", "left from what was declared before")
 	}
-	for _, to := range f.Silent {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s, to which the site passes on, takes no connection from %s", to, in.Stake.Host), "start that service, or correct where it is: visitors get an error until then"})
+}
+
+// around cautions of what visitors of it would meet.
+func (j *siteJudgement) around() {
+	host := j.in.Stake.Host
+	for _, to := range j.f.Silent {
+		j.caution(fmt.Sprintf("%s, to which the site passes on, takes no connection from %s", to, host), "start that service, or correct where it is: visitors get an error until then")
 	}
-	for i, label := range f.Labels {
-		if i < len(w.Roots) && label != "" && !shownLabel.MatchString(label) {
-			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("SELinux is enforcing, and %s has the label %s, which keeps web servers out", w.Roots[i], label), fmt.Sprintf("on %s: semanage fcontext -a -t httpd_sys_content_t '%s(/.*)?' && restorecon -R %s", in.Stake.Host, w.Roots[i], w.Roots[i])})
+	for i, label := range j.f.Labels {
+		if i < len(j.w.Roots) && label != "" && !shownLabel.MatchString(label) {
+			root := j.w.Roots[i]
+			j.caution(fmt.Sprintf("SELinux is enforcing, and %s has the label %s, which keeps web servers out", root, label), fmt.Sprintf("on %s: semanage fcontext -a -t httpd_sys_content_t '%s(/.*)?' && restorecon -R %s", host, root, root))
 		}
 	}
-	own := len(d)
-	if f.NotTaken != "" {
-		d.differ("taken in by "+w.By(), "yes", "no, "+f.NotTaken+" takes nothing in from where it lies")
-		file := cmp.Or(w.Link, w.File)
-		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s takes in nothing from %s: the site would be served by nobody", f.NotTaken, path.Dir(file)), fmt.Sprintf("put the line back there that takes in %s/*%s, and reload %s: North Stake changes nothing of it", path.Dir(file), path.Ext(file), w.By())})
+}
+
+// takenIn blocks what the server's own configuration does not take in.
+func (j *siteJudgement) takenIn() {
+	w, config := j.w, j.f.NotTaken
+	if config == "" {
+		return
 	}
-	former := leaving[SiteWant](in.Leaving, "site", in.Memo)
-	givesWay := "" // a file that is declared as gone, and taken away before this site is judged again
-	for _, r := range f.Rivals {
-		d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")
-		if slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }) {
-			continue
-		}
-		if goneFile(in, r.File) {
+	file := cmp.Or(w.Link, w.File)
+	j.d.differ("taken in by "+w.By(), "yes", "no, "+config+" takes nothing in from where it lies")
+	j.block(fmt.Sprintf("%s takes in nothing from %s: the site would be served by nobody", config, path.Dir(file)), fmt.Sprintf("put the line back there that takes in %s/*%s, and reload %s: North Stake changes nothing of it", path.Dir(file), path.Ext(file), w.By()))
+}
+
+// rivals blocks what others claim, or answer in its place. It returns the file, if there is one, that is declared
+// as gone, and taken away before this site is judged again.
+func (j *siteJudgement) rivals() (givesWay string) {
+	former := leaving[SiteWant](j.in.Leaving, "site", j.in.Memo)
+	for _, r := range j.f.Rivals {
+		j.d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")
+		switch {
+		case slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }):
+		case goneFile(j.in, r.File):
 			givesWay = r.File
-			continue
+		case gives(j.in, r):
+		default:
+			j.block(fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away"+j.w.goes(j.in.Stake.Host, r.File)+": of two the server takes one, and which is a matter of their order")
 		}
-		if gives(in, r) {
-			continue
-		}
-		v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away" + w.goes(in.Stake.Host, r.File) + ": of two the server takes one, and which is a matter of their order"})
 	}
-	for _, o := range f.Others {
-		d.differ("answers at "+o.At, "this site", cmp.Or(o.By, "nothing listens there")+", for "+firstOf(o.Names))
-		if goneFile(in, o.file()) {
+	for _, o := range j.f.Others {
+		j.d.differ("answers at "+o.At, "this site", cmp.Or(o.By, "nothing listens there")+", for "+firstOf(o.Names))
+		if goneFile(j.in, o.file()) {
 			givesWay = o.file()
 			continue
 		}
-		v.Blockers = append(v.Blockers, o.blocks(in.Stake.Address(), w))
+		j.v.Blockers = append(j.v.Blockers, o.blocks(j.in.Stake.Address(), j.w))
 	}
-	for _, shut := range f.Shut {
-		if !slices.Contains(w.Dirs, shut.At) {
-			d.differ("way to "+shut.Root, "open to "+w.User, fmt.Sprintf("shut at %s (%s, owner %s, group %s)", shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group))
-		}
-	}
-	v.Differences = d
-	for _, t := range f.Taken {
-		if !slices.Contains(w.Yields, t.Program) && !letsGo(in.Leaving, in.Memo, t) {
-			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), outside of %s", t.Port, t.Program, t.PID, w.By()),
-				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
+	return givesWay
+}
+
+// ways finds what shuts the server's account out.
+func (j *siteJudgement) ways() {
+	for _, shut := range j.f.Shut {
+		if !slices.Contains(j.w.Dirs, shut.At) { // else a stake of its own sees to that
+			j.d.differ("way to "+shut.Root, "open to "+j.w.User, fmt.Sprintf("shut at %s (%s, owner %s, group %s)", shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group))
 		}
 	}
-	for _, port := range w.Listen {
-		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && keptFor(in, l.Program, port) != "" {
-			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), for what %s says", port, l.Program, l.PID, keptFor(in, l.Program, port)),
-				"take it out there (northstake plan --clear does, where this ground wrote it and declares it no more), or let the site listen elsewhere: North Stake changes nothing of others"})
-			continue
-		}
-		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && staysFor(in, l.Program, port) != "" {
-			v.Blockers = append(v.Blockers, Note{in.Stake.Address(), fmt.Sprintf("port %d is taken by %s (process %d), which goes on for others: %s has it listen there", port, l.Program, l.PID, staysFor(in, l.Program, port)),
-				"take that line out, and reload it, or let the site listen elsewhere: North Stake changes nothing of others"})
-			continue
-		}
-		if l := in.Traits.On(port); w.Within == "" && l != nil && !w.Off && l.Program != w.Program && !slices.Contains(w.Yields, l.Program) && !letsGo(in.Leaving, in.Memo, *l) {
-			v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
-				fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID),
-				fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)})
+}
+
+// elsewhere is what to do where a program has a site's port.
+func (j *siteJudgement) elsewhere() string {
+	return fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", j.in.Stake.Host)
+}
+
+// ports blocks what others have the ports of, and what the server's account does not get to.
+func (j *siteJudgement) ports() {
+	for _, t := range j.f.Taken {
+		if !slices.Contains(j.w.Yields, t.Program) && !letsGo(j.in.Leaving, j.in.Memo, t) {
+			j.block(fmt.Sprintf("port %d is taken by %s (process %d), outside of %s", t.Port, t.Program, t.PID, j.w.By()), j.elsewhere())
 		}
 	}
-	for _, shut := range f.Shut {
-		if slices.Contains(w.Dirs, shut.At) || shut.At == shut.Root {
+	for _, port := range j.w.Listen {
+		j.port(port)
+	}
+	for _, shut := range j.f.Shut {
+		if slices.Contains(j.w.Dirs, shut.At) || shut.At == shut.Root {
 			continue // a stake of its own sees to that
 		}
-		v.Blockers = append(v.Blockers, Note{in.Stake.Address(),
-			fmt.Sprintf("account %s of %s cannot get to %s: %s (%s, owner %s, group %s) does not let it through", w.User, w.By(), shut.Root, shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group),
-			fmt.Sprintf("let others pass through %s (chmod o+x), declare the directory with another mode, or declare another root", shut.At)})
+		j.block(fmt.Sprintf("account %s of %s cannot get to %s: %s (%s, owner %s, group %s) does not let it through", j.w.User, j.w.By(), shut.Root, shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group),
+			fmt.Sprintf("let others pass through %s (chmod o+x), declare the directory with another mode, or declare another root", shut.At))
 	}
-	if own == 0 {
-		if givesWay != "" {
-			v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: givesWay + " is taken away"}}
-		}
-		return v
+}
+
+// port blocks what another program has a port of, and goes on with.
+func (j *siteJudgement) port(port int) {
+	l := j.in.Traits.On(port)
+	if l == nil || j.w.Within != "" || j.w.Off || l.Program == j.w.Program {
+		return
 	}
-	reason := "its site " + in.Stake.Site + " changed"
-	if !onDisk {
-		reason = "its site " + in.Stake.Site + " is written and not loaded"
+	taken := fmt.Sprintf("port %d is taken by %s (process %d)", port, l.Program, l.PID)
+	kept, stays := keptFor(j.in, l.Program, port), staysFor(j.in, l.Program, port)
+	switch {
+	case kept != "":
+		j.block(fmt.Sprintf("%s, for what %s says", taken, kept),
+			"take it out there (northstake plan --clear does, where this ground wrote it and declares it no more), or let the site listen elsewhere: North Stake changes nothing of others")
+	case stays != "":
+		j.block(fmt.Sprintf("%s, which goes on for others: %s has it listen there", taken, stays),
+			"take that line out, and reload it, or let the site listen elsewhere: North Stake changes nothing of others")
+	case !slices.Contains(j.w.Yields, l.Program) && !letsGo(j.in.Leaving, j.in.Memo, *l):
+		j.block(taken, j.elsewhere())
 	}
-	v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: reason}}
-	if !onDisk {
-		return v
-	}
-	text := fmt.Sprintf("write the virtual host of site %s, %s", in.Stake.Site, w.File)
-	if w.Off {
+}
+
+// write writes the virtual host.
+func (j *siteJudgement) write() {
+	text := fmt.Sprintf("write the virtual host of site %s, %s", j.in.Stake.Site, j.w.File)
+	if j.w.Off {
 		text += ", and leave it switched off"
 	}
-	for _, t := range f.Takes {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), t.words(), "give the site another name, or another port, if that is not meant"})
+	for _, t := range j.f.Takes {
+		j.caution(t.words(), "give the site another name, or another port, if that is not meant")
 	}
-	if len(w.Vouched) > 0 {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(w.Vouched), "place", "places"), strings.Join(w.Vouched, ", "), w.By()), "look at what it does on every host that has the site"})
+	if len(j.w.Vouched) > 0 {
+		j.caution(fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(j.w.Vouched), "place", "places"), strings.Join(j.w.Vouched, ", "), j.w.By()), "look at what it does on every host that has the site")
 	}
-	v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(w, f), Work: JSON(SiteWork{SiteWant: w, Drops: f.Left}), Joins: true}}
-	return v
+	j.v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(j.w, j.f), Work: JSON(SiteWork{SiteWant: j.w, Drops: j.f.Left}), Joins: true}}
 }
 
 // blocks says that visitors do not come to a site, though it is loaded: no step of ours changes that.
