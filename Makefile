@@ -10,13 +10,15 @@ FUZZTIME ?= 1m
 GOSRC   := $(shell find cmd content core demo host lab service -type f ! -name '*_test.go' ! -path '*/console/dist/*' 2>/dev/null) go.mod go.sum
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts service/contract/openapi.yaml 2>/dev/null)
 
-.PHONY: help demo stop clean test fuzz walk bench deps build sources generate
+.PHONY: help demo stop clean test check lint e2e fuzz walk bench deps build sources generate
 
 help:
 	@echo "make demo    build all, start PostgreSQL, the service and three practice hosts, apply the demo ground"
 	@echo "make stop    end exactly what make demo started"
 	@echo "make clean   stop, and leave nothing of it on the machine"
+	@echo "make check   format, linters, types, and the tests that need neither root nor a host"
 	@echo "make test    every test, on practice hosts of its own"
+	@echo "make e2e RUN=TestName    one test on practice hosts"
 	@echo "make fuzz    every fuzz target for a minute"
 	@echo "make bench   the benchmarks; writes docs/performance.md"
 
@@ -73,12 +75,27 @@ test: deps build
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 20m ./core/...
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 60m -parallel 6 ./e2e/...
 
-# Every target for a minute; what reached something new is kept beside the tests.
+# What a change is tried with first: no root, no host.
+CHECKED := . ./core/... ./content/... ./docs/... ./cmd/northstake ./host/rod ./host/probe ./host/webserver ./service/contract ./service/auth
+check: lint service/console/dist/index.html
+	cd web && npm run --silent check
+	CGO_ENABLED=0 $(GO) test -count=1 -timeout 5m $(CHECKED)
+
+lint:
+	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "gofmt -w $$bad"; exit 1; }
+	$(GO) vet ./... && $(GO) vet -tags bench,keep ./e2e
+
+# One test, or several by a pattern, on practice hosts.
+RUN ?= .
+e2e: deps build
+	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 60m -run '$(RUN)' ./e2e
+
 # Random walks with new seeds; one that fails is made shorter and tells its seed.
 WALK_FOR ?= 1h
 walk: deps build
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" WALK_FOR=$(WALK_FOR) WALK_BEFORE="$$WALK_BEFORE" WALK_SHORTER=1 $(GO) test -count=1 -timeout 8h -run 'TestWalkOn$$' -v ./e2e
 
+# Every target for a minute; what reached something new is kept beside the tests.
 fuzz: deps
 	CGO_ENABLED=0 ./e2e/fuzz.sh $(FUZZTIME)
 

@@ -21,7 +21,7 @@ func pages(t *testing.T) map[string]string {
 		t.Fatalf("%d pages, %v", len(files), err)
 	}
 	out := map[string]string{}
-	for _, f := range append(files, "../README.md") {
+	for _, f := range append(files, "../README.md", "../CONTRIBUTING.md", "../SECURITY.md", "../CHANGELOG.md") {
 		text, err := os.ReadFile(f)
 		if err != nil {
 			t.Fatal(err)
