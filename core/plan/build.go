@@ -215,7 +215,7 @@ func (b *building) number() (err error) {
 	if b.out.Steps, err = join(b.out.Steps); err != nil {
 		return err
 	}
-	b.out.Cautions = append(b.out.Cautions, b.in.Way.guard(b.out.Steps)...)
+	b.out.Cautions = append(b.out.Cautions, guard(b.in.Way, b.out.Steps)...)
 	for i := range b.out.Steps {
 		b.out.Steps[i].Number = i + 1
 	}

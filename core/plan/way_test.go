@@ -5,18 +5,36 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	"northstake/host/family"
 )
+
+// mute is a kind that says nothing of the way in.
+var _ = stake.Register(stake.Kind{Type: "mute"})
+
+// Every kind says how it stands to the way in, so that nothing is held without need.
+func TestEveryKindSaysWhetherItCanShutTheWayIn(t *testing.T) {
+	for _, typ := range stake.Types() {
+		if k, err := stake.KindOf(typ); err != nil || k.WayIn == nil && typ != "mute" {
+			t.Errorf("%s says nothing of it, %v", typ, err)
+		}
+	}
+}
 
 // Which steps are held, and which have to be named, is told by what they change.
 func TestStepsOnTheWayIn(t *testing.T) {
-	way := &Way{User: "keeper", Sudo: true}
+	to := func(user string, sudo bool, at ...string) *stake.Way {
+		way := family.WayIn(user)
+		way.Sudo, way.Paths = sudo, append(way.Paths, at...)
+		return &way
+	}
+	way := to("keeper", true)
 	file := func(path string) Step { return Step{Type: "file", Name: path, Address: "quay1/file" + path} }
 	packages := func(w stake.PackageWork) Step {
 		return Step{Type: "package", Name: "x", Address: "quay1/package/x", Move: stake.Move{Text: "x", Work: stake.JSON(w)}}
 	}
 	for _, c := range []struct {
 		what  string
-		way   *Way
+		way   *stake.Way
 		step  Step
 		held  bool
 		named string
@@ -30,9 +48,9 @@ func TestStepsOnTheWayIn(t *testing.T) {
 		{"what is added to all units", way, file("/etc/systemd/system/service.d/x.conf"), true, ""},
 		{"what has it start at boot", way, file("/etc/systemd/system/multi-user.target.wants/ssh.service"), true, ""},
 		{"another unit", way, file("/etc/systemd/system/tides.service"), false, ""},
-		{"where the host says that keys lie", &Way{User: "keeper", At: []string{"/srv/keys/keeper"}}, file("/srv/keys/keeper"), true, ""},
-		{"keys of others beside those", &Way{User: "keeper", At: []string{"/srv/keys/keeper"}}, file("/srv/keys/other"), false, ""},
-		{"what lies above those", &Way{User: "keeper", At: []string{"/srv/keys/keeper"}}, Step{Type: "directory", Name: "/srv", Address: "quay1/directory/srv"}, true, ""},
+		{"where the host says that keys lie", to("keeper", false, "/srv/keys/keeper"), file("/srv/keys/keeper"), true, ""},
+		{"keys of others beside those", to("keeper", false, "/srv/keys/keeper"), file("/srv/keys/other"), false, ""},
+		{"what lies above those", to("keeper", false, "/srv/keys/keeper"), Step{Type: "directory", Name: "/srv", Address: "quay1/directory/srv"}, true, ""},
 		{"a site's file", way, file("/etc/nginx/conf.d/x.conf"), false, ""},
 		{"the user", way, Step{Type: "account", Name: "keeper", Address: "quay1/account/keeper"}, true, ""},
 		{"another user", way, Step{Type: "account", Name: "other", Address: "quay1/account/other"}, false, ""},
@@ -43,14 +61,17 @@ func TestStepsOnTheWayIn(t *testing.T) {
 		{"the SSH server, to its end", way, packages(stake.PackageWork{Finish: "openssh-server"}), true, ""},
 		{"another package, once more", way, packages(stake.PackageWork{Again: "telnet"}), false, ""},
 		{"sudo, off", way, packages(stake.PackageWork{Remove: "sudo"}), false, "package sudo"},
-		{"sudo, off, where root logs in", &Way{User: "root"}, packages(stake.PackageWork{Remove: "sudo"}), true, ""},
+		{"sudo, off, where root logs in", to("root", false), packages(stake.PackageWork{Remove: "sudo"}), true, ""},
 		{"the SSH server, along with another", way, packages(stake.PackageWork{Remove: "libtide", With: []string{"openssh-server"}}), false, "package openssh-server"},
 		{"another package, off", way, packages(stake.PackageWork{Remove: "telnet"}), false, ""},
+		{"what says nothing of the way in", way, Step{Type: "mute", Name: "x", Address: "quay1/mute/x"}, true, ""},
+		{"what nobody knows", way, Step{Type: "unheard-of", Name: "x", Address: "quay1/unheard-of/x"}, true, ""},
+		{"what says nothing, on a host that cannot be shut", nil, Step{Type: "mute", Name: "x", Address: "quay1/mute/x"}, false, ""},
 		{"anything on a host whose way in it is not", nil, file("/etc/ssh/sshd_config"), false, ""},
 		{"sudo, off, on such a host", nil, packages(stake.PackageWork{Remove: "sudo"}), false, ""},
 	} {
 		steps := []Step{c.step}
-		cautions := c.way.guard(steps)
+		cautions := guard(c.way, steps)
 		s := steps[0]
 		if s.Confirm != c.held || s.Whole != c.held || s.Shuts != (c.named != "") || len(cautions) != len(s.Removes) || !strings.Contains(strings.Join(s.Removes, ""), c.named) || c.named == "" && len(s.Removes) > 0 {
 			t.Errorf("%s: held %t, named %q, shuts %t, cautions %v", c.what, s.Confirm, s.Removes, s.Shuts, cautions)

@@ -2,6 +2,7 @@ package stake
 
 import (
 	"cmp"
+	"encoding/json"
 	"fmt"
 	"path"
 	"slices"
@@ -58,6 +59,7 @@ type AccountWork struct {
 
 var _ = Register(Kind{
 	Type: "account", After: []string{"restart"},
+	WayIn:     func(way *Way, name string, _ json.RawMessage) bool { return name == way.User },
 	Rehearsal: `account.harbour = {}`,
 	Settings:  []declare.Setting{declare.Table[Account]("account", "NAME", "System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name.", `{ tides = { home = "/srv/tides" } }`)},
 	Check:     checkAccounts,

@@ -89,7 +89,12 @@ type ActWork struct {
 	Upgrades []PackageGoal `json:"upgrades,omitempty"`
 }
 
-var _ = Register(Kind{Type: "act", Judge: Judging(judgeAct), Unsealed: unsealedAct})
+var _ = Register(Kind{
+	Type: "act", Judge: Judging(judgeAct), Unsealed: unsealedAct,
+	WayIn: workOnWay(func(way *Way, w ActWork) bool {
+		return way.OnService(w.Service) || slices.ContainsFunc(w.Upgrades, func(g PackageGoal) bool { return way.OnPackages(g.Name) })
+	}),
+})
 
 func unsealedAct(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error) {
 	var w ActWork

@@ -209,6 +209,7 @@ const (
 
 var _ = Register(Kind{
 	Type: "container", After: []string{"image", "directory", "content", "file", "link", "service", "account", "port", "site"},
+	WayIn:    byPaths,
 	Settings: []declare.Setting{declare.Table[Container]("container", "NAME", "Containers that the host runs, by their names on its engine.", `{ tides = { image = "registry.saltmarsh.test/tides:2.1" } }`)},
 	Check:    checkContainers,
 	Implied: func(w *Wanting) error {

@@ -123,6 +123,7 @@ type ContentWork struct {
 
 var _ = Register(Kind{
 	Type: "content", After: []string{"directory"},
+	WayIn:     byPaths,
 	Former:    formerContent,
 	Rehearsal: `content."/srv/leaflets" = { dir = "content" }`,
 	Settings:  []declare.Setting{declare.Table[declare.Content]("content", "PATH", "Content that is published beside that of sites, by absolute path.", `{ "/srv/tides" = { dir = "content/tides" } }`)},

@@ -176,6 +176,7 @@ func (d *differences) owners(owner, group string, e Entry) {
 
 var _ = Register(Kind{
 	Type: "directory", After: []string{"account"},
+	WayIn:     byPaths,
 	Rehearsal: `directory."/srv/harbour" = { mode = "0750" }`,
 	Settings:  []declare.Setting{declare.Table[Directory]("directory", "PATH", "Directories, by absolute path.", `{ "/srv/tides" = { owner = "root", mode = "0755" } }`)},
 	Check:     checkDirectories,

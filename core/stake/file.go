@@ -91,6 +91,7 @@ type FileFound struct {
 
 var _ = Register(Kind{
 	Type: "file", After: []string{"content"},
+	WayIn:     byPaths,
 	Former:    func(want map[string]json.RawMessage) { renamed(want, "block", "portion") },
 	Rehearsal: "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
 	Settings:  []declare.Setting{declare.Table[TextFile]("file", "PATH", "Files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},

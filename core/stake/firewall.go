@@ -162,6 +162,7 @@ func saddr(network string) string {
 
 var _ = Register(Kind{
 	Type: "firewall", After: []string{"service"},
+	WayIn:     byPaths,
 	Rehearsal: `inbound = "declared"`,
 	Settings:  []declare.Setting{declare.Value[string]("inbound", "\"any\" leaves the host's filtering alone; \"declared\" lets in only the SSH port and declared ports.", "any", `"declared"`, "any", "declared")},
 	Wanted: func(w *Wanting) error {

@@ -32,6 +32,7 @@ type ImageFound struct {
 
 var _ = Register(Kind{
 	Type: "image", After: []string{"package", "service", "file"},
+	WayIn:  byPaths,
 	Claims: Claiming(func(w ImageWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimImage, What: w.Image}} }),
 	Judge:  Judging(judgeImage), Away: Judging(awayImage), Holds: true,
 	Unsealed: unsealedImage, Follows: true, Passing: []string{"silent", "made"},

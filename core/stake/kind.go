@@ -79,6 +79,13 @@ type Kind struct {
 	// nil for none.
 	Paths func(work json.RawMessage) []string
 
+	// WayIn says whether a step, by the name of its stake and its work, can shut the way in to its host, beside
+	// what it does at its paths. Steps of a kind that says nothing of it are held, all of them.
+	WayIn func(way *Way, name string, work json.RawMessage) bool
+
+	// Off are the packages that a step's work takes off; nil for kinds that take none.
+	Off func(work json.RawMessage) []string
+
 	// Elsewhere is what was brought about for former and would stay when what is wanted now
 	// is brought about, because that lies elsewhere; nil for nothing.
 	Elsewhere func(former, now json.RawMessage) json.RawMessage

@@ -22,6 +22,7 @@ type LinkWant struct {
 
 var _ = Register(Kind{
 	Type: "link", After: []string{"file"},
+	WayIn:     byPaths,
 	Former:    func(want map[string]json.RawMessage) { renamed(want, "to", "points_to") },
 	Rehearsal: `link."/srv/now" = { points_to = "/srv/www" }`,
 	Settings:  []declare.Setting{declare.Table[Link]("link", "PATH", "Symbolic links, by absolute path.", `{ "/srv/current" = { points_to = "/srv/tides" } }`)},

@@ -143,6 +143,13 @@ func (f PackageFound) There() bool { return f.State != "absent" && f.State != "c
 
 var _ = Register(Kind{
 	Type: "package", After: []string{"source"},
+	WayIn: workOnWay(func(way *Way, w PackageWork) bool {
+		return way.OnPackages(append(append(w.Names(), w.Remove), w.With...)...)
+	}),
+	Off: func(raw json.RawMessage) []string {
+		w, _ := last[PackageWork](raw)
+		return append(slices.Clone(w.With), w.Remove)
+	},
 	Rehearsal: `packages = ["cron"]`,
 	Settings: []declare.Setting{
 		declare.Value[[]string]("packages", "Packages that are installed.", "", `["curl"]`),

@@ -152,6 +152,7 @@ func Within(network, other string) bool {
 
 var _ = Register(Kind{
 	Type: "port", After: []string{"firewall"},
+	WayIn: byPaths,
 	Settings: []declare.Setting{
 		declare.Value[[]string]("ports", "Ports that are open to everybody, such as \"443/tcp\" or \"8000-8100/udp\", besides those of sites.", "", `["443/tcp"]`),
 		declare.Table[Port]("port", "PORT", "Ports of which there is more to say.", `{ "5432/tcp" = { from = ["10.0.0.0/8"] } }`),

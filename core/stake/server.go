@@ -71,6 +71,7 @@ type ServerWork struct{ ServerWant }
 
 var _ = Register(Kind{
 	Type: "server", After: []string{"package"},
+	WayIn:    byPaths,
 	Settings: []declare.Setting{declare.Table[WebServerOwn]("server", "SERVER", "Web servers, for what their packages bring of their own.", `{ nginx = { default_site = "kept" } }`)},
 	Check: func(c *check.Checker, s declare.Settings, at []string) {
 		servers := declare.Values("SiteSettings", "server")

@@ -76,6 +76,7 @@ type ServiceWork struct {
 
 var _ = Register(Kind{
 	Type: "service", After: []string{"site"},
+	WayIn:     func(way *Way, name string, _ json.RawMessage) bool { return way.OnService(name) },
 	Rehearsal: `service = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
 	Settings: []declare.Setting{
 		declare.Value[[]string]("services", "Services that run, and start at boot. What is nearer to a host wins: its own list or table over those of its kits, a later kit over an earlier one.", "", `["cron"]`),

@@ -232,6 +232,7 @@ type Shut struct {
 
 var _ = Register(Kind{
 	Type: "site", After: []string{"link", "server"},
+	WayIn: byPaths,
 	Implied: func(w *Wanting) error {
 		for _, name := range w.D.SitesOn(w.Host) {
 			if err := wantSite(w, name); err != nil {

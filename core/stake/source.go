@@ -62,6 +62,7 @@ type SourceFileFound struct {
 
 var _ = Register(Kind{
 	Type:      "source",
+	WayIn:     byPaths,
 	Rehearsal: `source.ferries = { url = "{url}", key = "files/ferries.asc" }`,
 	Settings:  []declare.Setting{declare.Table[PackageSource]("source", "NAME", "Extra sources of packages, by a name of your own.", `{ ferries = { url = "https://packages.saltmarsh.test/debian", key = "files/ferries.asc" } }`)},
 	Check:     checkSources,

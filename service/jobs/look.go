@@ -15,6 +15,7 @@ import (
 	"northstake/core/resolve"
 	"northstake/core/stake"
 	"northstake/core/wire"
+	"northstake/host/family"
 	"northstake/host/probe"
 	"northstake/service/contract"
 	"northstake/service/place"
@@ -317,10 +318,13 @@ func CountsOf(rows []plan.Row) contract.Counts {
 }
 
 // wayTo is how the service gets in to a host, nil where nothing on it can shut the service out.
-func (s scope) wayTo(host string, traits stake.Traits) *plan.Way {
+func (s scope) wayTo(host string, traits stake.Traits) *stake.Way {
 	if !s.shuttable(host) {
 		return nil
 	}
 	r := s.d.ReachOf(host)
-	return &plan.Way{User: r.User, Sudo: r.Sudo != nil && *r.Sudo, At: traits.WayIn}
+	way := family.WayIn(r.User)
+	way.Sudo = r.Sudo != nil && *r.Sudo
+	way.Paths = append(way.Paths, traits.WayIn...)
+	return &way
 }
