@@ -10,13 +10,14 @@ FUZZTIME ?= 1m
 GOSRC   := $(shell find cmd content core demo host lab service -type f ! -name '*_test.go' ! -path '*/console/dist/*' 2>/dev/null) go.mod go.sum
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts service/contract/openapi.yaml 2>/dev/null)
 
-.PHONY: help demo stop clean test check lint e2e fuzz walk bench deps build sources generate
+.PHONY: help demo stop clean test check vet lint e2e fuzz walk bench deps build sources generate
 
 help:
 	@echo "make demo    build all, start PostgreSQL, the service and three practice hosts, apply the demo ground"
 	@echo "make stop    end exactly what make demo started"
 	@echo "make clean   stop, and leave nothing of it on the machine"
-	@echo "make check   format, linters, types, and the tests that need neither root nor a host"
+	@echo "make check   format, vet, types, and the tests that need neither root nor a host"
+	@echo "make lint    the linters that the tree passes"
 	@echo "make test    every test, on practice hosts of its own"
 	@echo "make e2e RUN=TestName    one test on practice hosts"
 	@echo "make fuzz    every fuzz target for a minute"
@@ -68,8 +69,7 @@ clean:
 	@rm -rf bin web/node_modules
 	@find service/console/dist -mindepth 1 ! -name .gitkeep -delete
 
-test: deps build
-	$(GO) vet ./... && $(GO) vet -tags bench,keep ./e2e
+test: deps build vet
 	cd web && npm run --silent check
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" CGO_ENABLED=1 $(GO) test -race -count=1 -timeout 20m $$($(GO) list ./... | grep -v -e /e2e -e /core/)
 	$(SUDO) env PATH="$$PATH" HOME="$$HOME" $(GO) test -count=1 -timeout 20m ./core/...
@@ -77,13 +77,17 @@ test: deps build
 
 # What a change is tried with first: no root, no host.
 CHECKED := . ./core/... ./content/... ./docs/... ./cmd/northstake ./host/rod ./host/probe ./host/webserver ./service/contract ./service/auth
-check: lint service/console/dist/index.html
+check: vet service/console/dist/index.html
 	cd web && npm run --silent check
 	CGO_ENABLED=0 $(GO) test -count=1 -timeout 5m $(CHECKED)
 
-lint:
+vet:
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "gofmt -w $$bad"; exit 1; }
 	$(GO) vet ./... && $(GO) vet -tags bench,keep ./e2e
+
+# The linters of .golangci.yml, which are built from source the first time: some minutes.
+lint: vet
+	$(GO) run github.com/golangci/golangci-lint/v2/cmd/golangci-lint@v2.15.0 run ./...
 
 # One test, or several by a pattern, on practice hosts.
 RUN ?= .

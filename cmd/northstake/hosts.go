@@ -157,13 +157,6 @@ func (a *app) showClaims(h contract.HostView) error {
 	return nil
 }
 
-func optional(s string) []string {
-	if s == "" {
-		return nil
-	}
-	return []string{s}
-}
-
 func (a *app) showHost(h contract.HostView) {
 	at := h.Address
 	if h.Container != "" {

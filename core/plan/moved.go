@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
-	"encoding/json"
 	"fmt"
 	"slices"
 
@@ -15,7 +14,7 @@ import (
 func (s Step) Digest() string {
 	h := sha256.New()
 	fmt.Fprintf(h, "%s\x00%s\x00", s.Address, s.Verb)
-	h.Write(stake.JSON(json.RawMessage(s.Work)))
+	h.Write(stake.JSON(s.Work))
 	return hex.EncodeToString(h.Sum(nil))
 }
 

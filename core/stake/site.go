@@ -363,7 +363,7 @@ func wantSite(w *Wanting, name string) error {
 			roots = append(roots, p.Root)
 		}
 	}
-	socket, err := w.wantPHP(name, root, layout, at)
+	socket, err := w.wantPHP(name, root, layout)
 	if err != nil {
 		return err
 	}
@@ -455,11 +455,11 @@ func (w *Wanting) accounts(secret, between string) *Sealed {
 
 // wantPHP wants what runs the PHP files of a site, and returns its socket, "" where none are
 // run.
-func (w *Wanting) wantPHP(name, root string, layout Layout, at declare.Position) (string, error) {
+func (w *Wanting) wantPHP(name, root string, layout Layout) (string, error) {
 	if !w.D.Sites[name].PHP {
 		return "", nil
 	}
-	at = w.D.At("site", name, "php")
+	at := w.D.At("site", name, "php")
 	if layout.PHP == nil {
 		return "", fmt.Errorf("%s:%d: host %s (%s) is of a family of which it is not known how it runs PHP", at.File, at.Line, w.Host, w.Traits.System)
 	}

@@ -40,7 +40,7 @@ type chain struct {
 // Messages of the packet filter (linux/netfilter/nf_tables.h, nfnetlink.h).
 const (
 	subsystem   = 10 << 8
-	newTable    = subsystem | 0
+	newTable    = subsystem
 	getTable    = subsystem | 1
 	getGen      = subsystem | 16
 	genID       = 1

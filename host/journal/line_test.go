@@ -88,7 +88,7 @@ func TestARunThatSomebodyComesBackToStays(t *testing.T) {
 		t.Error("a run that had ended was taken back")
 	}
 
-	j, run, done = watching(t, 300*time.Millisecond)
+	j, _, done = watching(t, 300*time.Millisecond)
 	if _, err := j.Recover(t.Context(), own(8)); err != nil {
 		t.Fatal(err)
 	}

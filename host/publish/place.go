@@ -70,7 +70,7 @@ func placeLike(m *system.Machine, f declare.File, root, livePath, to, same strin
 		}
 	}
 	var src *os.File
-	err := fs.ErrNotExist
+	var err error
 	if same != "" {
 		err = system.Beneath(root, same, func(at string) (err error) {
 			src, err = openFile(at)

@@ -310,13 +310,3 @@ func sortedItems(items []item) []item {
 	})
 	return out
 }
-
-// inOrUnder says whether a path is one of some, or lies below one.
-func inOrUnder(paths map[string]bool, p string) bool {
-	for ; p != "." && p != ""; p = path.Dir(p) {
-		if paths[p] {
-			return true
-		}
-	}
-	return false
-}

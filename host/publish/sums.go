@@ -21,7 +21,7 @@ import (
 // fileID is a file.
 type fileID struct{ Dev, Ino uint64 }
 
-func idOf(s *syscall.Stat_t) fileID { return fileID{uint64(s.Dev), s.Ino} }
+func idOf(s *syscall.Stat_t) fileID { return fileID{s.Dev, s.Ino} }
 
 // fileState is a state of a file: an edit that puts the old time back still
 // changes ctime.
