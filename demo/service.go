@@ -55,15 +55,24 @@ func (d *demo) service(ctx context.Context, database string) (string, error) {
 	if err := cmd.Start(); err != nil {
 		return "", err
 	}
-	go cmd.Wait()
+	ended := make(chan struct{})
+	go func() {
+		cmd.Wait()
+		close(ended)
+	}()
 	if err := os.WriteFile(d.path("service.pid"), []byte(fmt.Sprintf("%d %s", cmd.Process.Pid, address)), 0o644); err != nil {
 		return "", err
 	}
-	for range 300 {
-		if pid, _ := d.running(); pid == 0 {
-			break // another answers there, or none
+	runs := func() bool {
+		select {
+		case <-ended: // then another answers there, or none
+			return false
+		default:
+			return true
 		}
-		if ready(address) {
+	}
+	for i := 0; i < 300 && runs(); i++ {
+		if ready(address) && runs() {
 			end("at http://" + address)
 			return "http://" + address, nil
 		}

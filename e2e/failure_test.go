@@ -98,7 +98,6 @@ func TestAFirstRunIsTakenBackWhole(t *testing.T) {
 	if r.Hosts[0].State != "back" {
 		t.Fatalf("the host ended %s: %+v", r.Hosts[0].State, r.Hosts[0].Fault)
 	}
-	after := g.on(host, state)
 	clean := func(s string) string { // nft says something else when it is not installed
 		var out []string
 		for _, l := range strings.Split(s, "\n") {
@@ -107,6 +106,11 @@ func TestAFirstRunIsTakenBackWhole(t *testing.T) {
 			}
 		}
 		return strings.Join(out, "\n")
+	}
+	after := g.on(host, state)
+	for began := time.Now(); clean(before) != clean(after) && time.Since(began) < 30*time.Second; { // what watched over the run ends by itself
+		time.Sleep(200 * time.Millisecond)
+		after = g.on(host, state)
 	}
 	if clean(before) != clean(after) {
 		t.Errorf("the host is not what it was:\n%s", difference(before, after))
