@@ -11,6 +11,7 @@ import (
 
 	"northstake/core/render"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // additions reads the lists of docs/developing.md: under each heading, its files.
@@ -61,10 +62,10 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 	t.Parallel()
 	lists := additions(t)
 	for heading, want := range map[string][]string{
-		"Adding a type of stake":     {"core/stake/NAME.go", "host/work/NAME.go"},
+		"Adding a type of stake":     {"core/stake/NAME.go", "core/wire/NAME.go", "host/work/NAME.go"},
 		"Adding a web server":        {"core/render/NAME.go", "host/webserver/NAME.go", "host/family/families/FAMILY/family.toml"},
 		"Adding a family of systems": {"host/family/families/FAMILY/family.toml", "host/family/MANAGER.go"},
-		"Adding a packet filter":     {"host/filter/FILTER.go", "host/filter/filter.go", "core/stake/port.go"},
+		"Adding a packet filter":     {"host/filter/FILTER.go", "host/filter/filter.go", "core/wire/port.go"},
 		"Adding a way to a host":     {"host/reach/WAY.go", "core/declare/way.go"},
 	} {
 		if !slices.Equal(lists[heading], want) {
@@ -75,6 +76,9 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 		file := typ + ".go"
 		if got := files(t, "core/stake", `Type: +"`+typ+`"[,}]`); !slices.Contains(got, file) {
 			t.Errorf("kind %s is registered in core/stake by %v", typ, got)
+		}
+		if got := files(t, "core/wire", `(?m)^type \w+Want struct`); !slices.Contains(got, file) {
+			t.Errorf("what travels of kind %s is in none of %v", typ, got)
 		}
 		if got := files(t, "host/work", `register\("`+typ+`"`); !slices.Equal(got, []string{file}) {
 			t.Errorf("kind %s is registered in host/work by %v", typ, got)
@@ -96,7 +100,7 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 			}
 		}
 	}
-	for _, filter := range stake.FirewallPrograms {
+	for _, filter := range wire.FirewallPrograms {
 		if got := files(t, "host/filter", `func \(`+filter+`\) Name\(\)`); !slices.Equal(got, []string{filter + ".go"}) {
 			t.Errorf("filter %s is in %v", filter, got)
 		}

@@ -16,7 +16,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/resolve"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/lab"
 )
@@ -69,7 +69,7 @@ func TestHostileValuesStayValues(t *testing.T) {
 		for _, p := range problems {
 			t.Fatalf("%s: %s", server, p.Draw())
 		}
-		h, err := resolve.OneHost(d, "h", stake.Traits{Family: "debian", IPv6: true}, map[string]stake.Layout{server: layout}, nil)
+		h, err := resolve.OneHost(d, "h", wire.Traits{Family: "debian", IPv6: true}, map[string]wire.Layout{server: layout}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -78,7 +78,7 @@ func TestHostileValuesStayValues(t *testing.T) {
 			if s.Type != "site" {
 				continue
 			}
-			w, err := stake.Decode[stake.SiteWant](nil, s.Name, s.Want)
+			w, err := wire.Decode[wire.SiteWant](nil, s.Name, s.Want)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -140,4 +140,4 @@ func (s hostileSite) answers(at string) error {
 }
 
 // inTOML is text as TOML has it, which for these characters is as JSON has it.
-func inTOML(s string) string { return string(stake.JSON(s)) }
+func inTOML(s string) string { return string(wire.JSON(s)) }

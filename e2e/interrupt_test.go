@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/lab"
 	"northstake/service/contract"
 )
@@ -108,7 +109,7 @@ func TestEveryKindIsRehearsed(t *testing.T) {
 // startRun starts a run without waiting for its end. Removing is what is confirmed to go.
 func (g *ground) startRun(plan int64, removing ...string) int64 {
 	g.t.Helper()
-	status, body := g.post("/grounds/"+g.name+"/runs", string(stake.JSON(contract.NewRun{Plan: plan, Removing: removing})))
+	status, body := g.post("/grounds/"+g.name+"/runs", string(wire.JSON(contract.NewRun{Plan: plan, Removing: removing})))
 	if status != 202 {
 		g.t.Fatalf("%d %s", status, body)
 	}

@@ -12,7 +12,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/resolve"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/lab"
 	"northstake/service/contract"
@@ -72,12 +72,12 @@ func TestSpeedOfSites(t *testing.T) {
 }
 
 // siteScript is a shell script that brings about the sites of a declaration.
-func siteScript(t *testing.T, text, host string, layout stake.Layout) string {
+func siteScript(t *testing.T, text, host string, layout wire.Layout) string {
 	d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, host, stake.Traits{Family: "debian", IPv6: true}, family.Layouts("debian"), nil)
+	h, err := resolve.OneHost(d, host, wire.Traits{Family: "debian", IPv6: true}, family.Layouts("debian"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -88,7 +88,7 @@ func siteScript(t *testing.T, text, host string, layout stake.Layout) string {
 		case "directory":
 			fmt.Fprintf(&b, "mkdir -p %s\n", s.Name)
 		case "site":
-			w, err := stake.Decode[stake.SiteWant](nil, s.Name, s.Want)
+			w, err := wire.Decode[wire.SiteWant](nil, s.Name, s.Want)
 			if err != nil {
 				t.Fatal(err)
 			}

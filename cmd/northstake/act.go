@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/contract"
 )
 
@@ -38,9 +38,9 @@ which one does not answer as before is taken back.`,
 			if err != nil {
 				return err
 			}
-			act := stake.ActWant{Do: stake.Act(args[0])}
+			act := wire.ActWant{Do: wire.Act(args[0])}
 			switch {
-			case len(args) > 1 && act.Do == stake.MakeImage:
+			case len(args) > 1 && act.Do == wire.MakeImage:
 				act.Image, act.ImageSecret = args[1], secret
 			case len(args) > 1:
 				act.Service = args[1]

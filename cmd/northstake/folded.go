@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"strings"
 
-	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // foldFrom is from how many steps that are alike, one after the other, they are said in one line.
@@ -19,35 +19,35 @@ var things = map[string]string{
 
 // folded are steps in groups: those that do the same with things of one type, one after the other. What
 // holds somebody's content and goes, and what the host would take back by itself, stands alone.
-func folded(steps []plan.Step) [][]plan.Step {
-	var out [][]plan.Step
+func folded(steps []wire.Step) [][]wire.Step {
+	var out [][]wire.Step
 	for _, s := range steps {
 		last := len(out) - 1
 		if last >= 0 && alike(out[last][0], s) {
 			out[last] = append(out[last], s)
 		} else {
-			out = append(out, []plan.Step{s})
+			out = append(out, []wire.Step{s})
 		}
 	}
-	var split [][]plan.Step
+	var split [][]wire.Step
 	for _, group := range out {
 		if len(group) >= foldFrom {
 			split = append(split, group)
 			continue
 		}
 		for _, s := range group {
-			split = append(split, []plan.Step{s})
+			split = append(split, []wire.Step{s})
 		}
 	}
 	return split
 }
 
-func alike(a, b plan.Step) bool {
+func alike(a, b wire.Step) bool {
 	return a.Type == b.Type && a.Verb == b.Verb && things[a.Type] != "" && len(a.Removes)+len(b.Removes) == 0 && !a.Confirm && !b.Confirm && len(a.Also)+len(b.Also) == 0
 }
 
 // foldedLine says many steps in one line.
-func foldedLine(group []plan.Step) string {
+func foldedLine(group []wire.Step) string {
 	var names []string
 	for _, s := range group {
 		names = append(names, s.Name)

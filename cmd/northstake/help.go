@@ -11,8 +11,8 @@ import (
 	"github.com/spf13/cobra"
 
 	"northstake/core/declare"
-	"northstake/core/near"
-	"northstake/host/family"
+	"northstake/core/trade"
+	"northstake/host/family/meaning"
 )
 
 func helpCommand(a *app) *cobra.Command {
@@ -32,7 +32,7 @@ func helpCommand(a *app) *cobra.Command {
 				return c.Help()
 			}
 			word := strings.Join(args, ".")
-			keys, like := family.Keys(word)
+			keys, like := meaning.Keys(word)
 			guessed := guessedKeys(word)
 			if len(guessed) > 0 && !a.json {
 				a.sayGuesses(word, guessed, len(keys) > 0)
@@ -108,9 +108,9 @@ func guessedKeys(word string) []declare.Key {
 	if !nested {
 		last = word
 	}
-	for _, g := range near.GuessedAnywhere(last) {
+	for _, g := range trade.GuessedAnywhere(last) {
 		below := func(in string) bool {
-			return in == near.TableOf(table) || strings.HasSuffix(in, "."+near.TableOf(table))
+			return in == trade.TableOf(table) || strings.HasSuffix(in, "."+trade.TableOf(table))
 		}
 		if nested && !slices.ContainsFunc(g.In, below) {
 			continue
@@ -137,7 +137,7 @@ func (a *app) sayGuesses(word string, keys []declare.Key, elsewhere bool) {
 
 // guessedOtherwise is what to do where a trade word means no key.
 func guessedOtherwise(word string) string {
-	for _, g := range near.GuessedAnywhere(word) {
+	for _, g := range trade.GuessedAnywhere(word) {
 		if g.Key == "" {
 			return g.Say
 		}
@@ -244,7 +244,7 @@ func nameFor(table string) string {
 func keysDocument() string {
 	var b strings.Builder
 	b.WriteString("# Every key of a declaration\n\nCapitals stand for what you choose. `northstake help KEY` says the same at the prompt, and editors\nshow it from the JSON Schema. This page is made by `make generate`.\n")
-	keys, _ := family.Keys("")
+	keys, _ := meaning.Keys("")
 	kit := map[string]bool{}
 	var tables []string
 	rows := map[string][]declare.Key{}

@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/contract"
 )
 
@@ -172,11 +172,11 @@ func (a *app) showHost(h contract.HostView) {
 	if t := h.Traits; t.System != "" {
 		var disks []string
 		for _, d := range t.Disks {
-			disks = append(disks, fmt.Sprintf("%s %s free of %s", d.Mount, stake.Bytes(d.Free), stake.Bytes(d.Size)))
+			disks = append(disks, fmt.Sprintf("%s %s free of %s", d.Mount, wire.Bytes(d.Free), wire.Bytes(d.Size)))
 		}
 		a.out.table([]string{"trait", ""}, [][]string{
 			{"system", t.System + ", family " + t.Family}, {"kernel", t.Kernel + ", " + t.Architecture},
-			{"memory", fmt.Sprintf("%s, %s", stake.Bytes(t.Memory), counted(t.CPUs, "processor", "processors"))},
+			{"memory", fmt.Sprintf("%s, %s", wire.Bytes(t.Memory), counted(t.CPUs, "processor", "processors"))},
 			{"disks", strings.Join(disks, "; ")}, {"addresses", strings.Join(t.Addresses, ", ")},
 			{"managers", t.PackageManager + ", " + t.ServiceManager + ", firewall " + t.Firewall + ", confinement " + t.Confinement},
 			{"web servers", webServers(t.WebServers)}, {"clock", clockWords(t.ClockSkew)},
@@ -216,7 +216,7 @@ func (a *app) showHost(h contract.HostView) {
 	}
 }
 
-func webServers(list []stake.WebServer) string {
+func webServers(list []wire.WebServer) string {
 	if len(list) == 0 {
 		return "none"
 	}

@@ -17,6 +17,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/contract"
 )
 
@@ -263,9 +264,9 @@ func TestLinesAreNotFilledUp(t *testing.T) {
 // A plan ends by saying where it would do how much, as what it is kept, and what comes
 // next.
 func TestAPlanEndsWithWhatComesNext(t *testing.T) {
-	step := plan.Step{Number: 1, Move: stake.Move{Text: "install package nginx"}}
-	one := contract.Plan{Id: 4, Steps: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{step}}, {Host: "quay2"}}}
-	two := contract.Plan{Id: 12, Steps: 3, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{step, step}}, {Host: "quay2", Steps: []plan.Step{step}}}}
+	step := wire.Step{Number: 1, Move: wire.Move{Text: "install package nginx"}}
+	one := contract.Plan{Id: 4, Steps: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []wire.Step{step}}, {Host: "quay2"}}}
+	two := contract.Plan{Id: 12, Steps: 3, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []wire.Step{step, step}}, {Host: "quay2", Steps: []wire.Step{step}}}}
 	for want, p := range map[string]contract.Plan{
 		"\n1 step on quay1, kept as plan 4. Next: northstake apply 4\n": one, "\n3 steps on 2 hosts, kept as plan 12. Next: northstake apply 12\n": two,
 	} {
@@ -372,7 +373,7 @@ func TestUnreadComesFirst(t *testing.T) {
 		"no host read":      {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Unread: "host quay1 refuses connections"}}}, "1 host could not be read: nothing is planned", trouble},
 		"one host read":     {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Unread: "host quay1 refuses connections"}, {Host: "quay2"}}}, "as far as the rest goes there is nothing to do", trouble},
 		"a stake unread":    {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
-		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []plan.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "1 stake could not be read, and nothing is planned for it", trouble},
+		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []wire.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "1 stake could not be read, and nothing is planned for it", trouble},
 	} {
 		out := printed(t, func(a *app) { a.showPlan("saltmarsh", c.p, false) })
 		if !strings.Contains(out, c.says) || planStatus(c.p) != c.exit || c.p.Unread > 0 && strings.Contains(out, "there is nothing to do:") {
@@ -402,8 +403,8 @@ func TestOnlyWhatWasPlannedIsCarriedOnWith(t *testing.T) {
 func TestStepsThatAreAlikeAreSaidOnce(t *testing.T) {
 	var h contract.PlanHost
 	h.Host = "quay1"
-	step := func(typ, verb, name, text string) *plan.Step {
-		h.Steps = append(h.Steps, plan.Step{Number: len(h.Steps) + 1, Type: typ, Name: name, Move: stake.Move{Verb: verb, Text: text, Details: []stake.Detail{{Text: "one\ntwo\nthree"}}}})
+	step := func(typ, verb, name, text string) *wire.Step {
+		h.Steps = append(h.Steps, wire.Step{Number: len(h.Steps) + 1, Type: typ, Name: name, Move: wire.Move{Verb: verb, Text: text, Details: []wire.Detail{{Text: "one\ntwo\nthree"}}}})
 		return &h.Steps[len(h.Steps)-1]
 	}
 	step("package", "install", "nginx", "install package nginx")
@@ -422,7 +423,7 @@ func TestStepsThatAreAlikeAreSaidOnce(t *testing.T) {
 	}
 	many := step("site", "write", "one of many", "write the virtual hosts of 30 sites")
 	for i := range 29 {
-		many.Details = append(many.Details, stake.Detail{Text: fmt.Sprintf("text of site %d", i)})
+		many.Details = append(many.Details, wire.Detail{Text: fmt.Sprintf("text of site %d", i)})
 	}
 	for i := range 7 {
 		step("port", "open", fmt.Sprint(i), fmt.Sprintf("open port %d", i))

@@ -10,6 +10,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"northstake/core/plan"
+	"northstake/core/wire"
 	"northstake/service/contract"
 )
 
@@ -219,7 +220,7 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 	}
 }
 
-func (a *app) showStep(s plan.Step, details bool) {
+func (a *app) showStep(s wire.Step, details bool) {
 	because := ""
 	if s.Because != "" {
 		because = a.out.faint(", because " + s.Because)

@@ -11,7 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"northstake/core/declare"
+	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/service/contract"
 )
@@ -198,7 +198,7 @@ func (a *app) showProbes(list []contract.ProbeResult) {
 			word = a.out.attention(word)
 		}
 		from := r.From
-		if from != declare.ProbeInside && from != declare.ProbeOutside {
+		if from != wire.ProbeInside && from != wire.ProbeOutside {
 			from = "from " + from
 		}
 		first := "-"

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"northstake/core/near"
+	"northstake/core/trade"
 )
 
 // usage is how a command's help ends: how it is written, the commands below it, and
@@ -71,7 +72,7 @@ func guessedCommands(c *cobra.Command, word string) string {
 		return ""
 	}
 	var out []string
-	for _, name := range near.GuessedCommand(word) {
+	for _, name := range trade.GuessedCommand(word) {
 		if below, _, err := c.Find([]string{name}); err == nil && below != c {
 			out = append(out, fmt.Sprintf("northstake %s: %s", name, below.Short))
 		}

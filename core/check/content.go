@@ -14,6 +14,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/form"
 	"northstake/core/near"
+	"northstake/core/wire"
 )
 
 // Content checks what a site publishes, and that a visitor of its root finds a page.
@@ -71,7 +72,7 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 		c.Say(sub(w.Key()), fmt.Sprintf("%q in %s is %s, which cannot be published", o.Path, w.Words(), o.Is), fix)
 	}
 	for _, f := range files {
-		if kept := declare.Kept(w.LeftAlone, f.Path); kept != "" {
+		if kept := wire.Kept(w.LeftAlone, f.Path); kept != "" {
 			c.Say(sub("left_alone"), fmt.Sprintf("content file %q would be published where %q is to be left alone", f.Path, kept), "take it out of the content, or change the pattern")
 			return nil, false
 		}
@@ -83,8 +84,8 @@ func (c *Checker) ContentFiles(w *declare.Content, at []string) ([]declare.File,
 		case !fs.ValidPath(f.Path):
 			c.Say(sub(w.Key()), fmt.Sprintf("content file %q lies at no place below a root", f.Path), "give it a path in its shortest form that climbs nowhere")
 		}
-		if f.Size > declare.ContentLimit {
-			c.Say(at, fmt.Sprintf("content file %q has %d MB, and a published file has %d at most", f.Path, f.Size>>20, declare.ContentLimit>>20), "take it out, put it on the hosts by other means, and name it in left_alone")
+		if f.Size > wire.ContentLimit {
+			c.Say(at, fmt.Sprintf("content file %q has %d MB, and a published file has %d at most", f.Path, f.Size>>20, wire.ContentLimit>>20), "take it out, put it on the hosts by other means, and name it in left_alone")
 		}
 	}
 	return files, true

@@ -12,6 +12,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/form"
 	"northstake/core/near"
+	"northstake/core/wire"
 )
 
 // Probe checks an HTTP check, of a site or of a container.
@@ -37,15 +38,15 @@ func (c *Checker) Probe(p declare.Probe, at []string) {
 	if _, err := regexp.Compile(p.Matches); err != nil {
 		c.Say(At(at, "matches"), fmt.Sprintf("%q is not a regular expression", p.Matches), strings.TrimPrefix(err.Error(), "error parsing regexp: "))
 	}
-	if n, ok := declare.Seconds(p.Within); p.Within != "" && (!ok || n < 1 || n > 300) {
+	if n, ok := form.Seconds(p.Within); p.Within != "" && (!ok || n < 1 || n > 300) {
 		c.Say(At(at, "within"), fmt.Sprintf("%q is not a length of time to wait", p.Within), "write one such as \"10s\", of at most 300s")
 	}
-	if _, err := netip.ParseAddr(p.Resolver); p.Resolver != "" && p.Resolver != declare.ResolverNone && p.Resolver != declare.ResolverSystem && err != nil {
+	if _, err := netip.ParseAddr(p.Resolver); p.Resolver != "" && p.Resolver != wire.ResolverNone && p.Resolver != wire.ResolverSystem && err != nil {
 		c.Say(At(at, "resolver"), fmt.Sprintf("%q is no resolver", p.Resolver), "write \"none\", \"system\", or the IP address of a DNS server")
 	}
 	for i, from := range p.From {
-		if from != declare.ProbeInside && from != declare.ProbeOutside && c.D.Hosts[from] == nil {
-			c.Say(At(at, "from", strconv.Itoa(i)), fmt.Sprintf("no host is called %q", from), near.DidYouMean(from, append(slices.Sorted(maps.Keys(c.D.Hosts)), declare.ProbeInside, declare.ProbeOutside)))
+		if from != wire.ProbeInside && from != wire.ProbeOutside && c.D.Hosts[from] == nil {
+			c.Say(At(at, "from", strconv.Itoa(i)), fmt.Sprintf("no host is called %q", from), near.DidYouMean(from, append(slices.Sorted(maps.Keys(c.D.Hosts)), wire.ProbeInside, wire.ProbeOutside)))
 		}
 		if slices.Contains(p.From[:i], from) {
 			c.Say(At(at, "from", strconv.Itoa(i)), fmt.Sprintf("%q is named twice", from), "keep one of the two")

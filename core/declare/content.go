@@ -2,7 +2,6 @@ package declare
 
 import (
 	"maps"
-	"path"
 	"regexp"
 	"slices"
 	"strings"
@@ -27,22 +26,6 @@ func (c *Content) Words() string {
 		return strings.TrimSuffix(c.URL+c.Git+", folder "+c.Folder, ", folder ")
 	}
 	return c.Place()
-}
-
-// Kept is the pattern by which a path below a root is left alone, "" where it is
-// not: the path itself or a directory above it fits the pattern.
-func Kept(patterns []string, p string) string {
-	for ; p != "." && p != "/"; p = path.Dir(p) {
-		for _, k := range patterns {
-			if ok, err := path.Match(k, p); ok && err == nil {
-				return k
-			}
-			if ok, err := path.Match(k, path.Base(p)); ok && err == nil && !strings.Contains(k, "/") {
-				return k
-			}
-		}
-	}
-	return ""
 }
 
 // Remote is content that the service fetches, with the place that declares it.
@@ -110,9 +93,6 @@ func (d *Declaration) contents(each func(c *Content, at []string)) {
 func (c *Content) Settled() bool { return c.URL != "" || fullCommit.MatchString(c.At) }
 
 var fullCommit = regexp.MustCompile(`^[0-9a-f]{40}([0-9a-f]{24})?$`)
-
-// ContentLimit is the most that one published file has, in bytes.
-const ContentLimit = 256 << 20
 
 // ArchiveEndings are the names that archives have.
 var ArchiveEndings = []string{".zip", ".tar", ".tar.gz", ".tgz", ".tar.xz", ".txz", ".tar.zst", ".tzst"}

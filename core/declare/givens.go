@@ -171,7 +171,7 @@ func (e *TextError) Error() string {
 var templatePlace = regexp.MustCompile(`^template: .*?:(\d+)(?::(\d+))?: (?:executing ".*?" at (<.*?>): )?(.*)$`)
 
 func textError(file string, err error) *TextError {
-	e := &TextError{Position{file, 1, 1}, err.Error()}
+	e := &TextError{Position{File: file, Line: 1, Column: 1}, err.Error()}
 	var exec template.ExecError
 	text := err.Error()
 	if errors.As(err, &exec) {

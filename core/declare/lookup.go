@@ -9,6 +9,7 @@ import (
 	"sort"
 	"strings"
 
+	"northstake/core/form"
 	"northstake/core/near"
 )
 
@@ -49,7 +50,7 @@ func (d *Declaration) ReachOf(host string) Reach {
 
 // LineGone is for how many seconds the line to a host may be gone until it takes a run back by itself.
 func (r Reach) LineGone() int64 {
-	if n, ok := Seconds(r.TakenBackAfter); ok {
+	if n, ok := form.Seconds(r.TakenBackAfter); ok {
 		return n
 	}
 	return lineGone
@@ -334,7 +335,7 @@ func (d *Declaration) Problem(keys []string, what, fix string) Problem {
 // First is the beginning of the first file.
 func (d *Declaration) First() Position {
 	if names := sortedKeys(d.sources); len(names) > 0 {
-		return Position{names[0], 1, 1}
+		return Position{File: names[0], Line: 1, Column: 1}
 	}
 	return Position{File: ".", Line: 1, Column: 1}
 }

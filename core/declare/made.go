@@ -137,7 +137,7 @@ func prepend(list *parse.ListNode) {
 
 // placed is where a template of a file goes beyond its bounds, as a TextError.
 func (o *overdone) placed(file, from string) *TextError {
-	e := &TextError{Position{file, 1, 1}, o.what}
+	e := &TextError{Position{File: file, Line: 1, Column: 1}, o.what}
 	if o.offset >= 0 && o.offset <= len(from) {
 		before := from[:o.offset]
 		e.Line = strings.Count(before, "\n") + 1

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"northstake/core/near"
+	"northstake/core/trade"
 )
 
 // tableAt is the table with these keys, without what people choose: "site.path". It is "" at
@@ -37,7 +38,7 @@ func tableAt(path []string) string {
 // of the trade that it is counts before one that is spelt alike. The key is "" where it is none
 // of this table.
 func meantBy(word, table string, names []string) (key, fix string) {
-	if g, ok := near.Guessed(table, word); ok {
+	if g, ok := trade.Guessed(table, word); ok {
 		if key = lastPart(g.Key); !slices.Contains(names, key) {
 			key = ""
 		}
@@ -59,7 +60,7 @@ func meantBy(word, table string, names []string) (key, fix string) {
 }
 
 // FixFor says what to write in place of a trade word, here or in another table.
-func FixFor(g near.Guess, here bool) string {
+func FixFor(g trade.Guess, here bool) string {
 	k, ok := KeyCalled(g.Key)
 	if !ok {
 		return g.Say
@@ -96,7 +97,7 @@ func KeyCalled(name string) (Key, bool) {
 
 // meantValue is what a value that a key cannot have was meant to be.
 func meantValue(text, key string, values []string) string {
-	if v, ok := near.GuessedValue(key, text); ok {
+	if v, ok := trade.GuessedValue(key, text); ok {
 		if v.Means == "" {
 			return v.Say
 		}

@@ -17,26 +17,3 @@ type Probe struct {
 	Shows    map[string]string `toml:"shows" each:"HEADER" json:"shows,omitempty" doc:"Headers of the answer; a * stands for any text, and an empty one for none at all." example:"{ Content-Type = \"text/html*\" }"`
 	EndsAt   string            `toml:"ends_at" json:"ends_at,omitempty" doc:"Where redirects lead: a path of the site or a URL. Of one that is not followed, where it says to go." example:"\"/sailings\""`
 }
-
-// ProbePlaces are the places of a probe that are no hosts.
-const (
-	ProbeInside  = "inside"
-	ProbeOutside = "outside"
-)
-
-// What a probe's Resolver can be, beside the address of a DNS server.
-const (
-	ResolverNone   = "none"
-	ResolverSystem = "system"
-)
-
-// Straight says whether a probe asks its host by the address that is declared.
-func (p Probe) Straight() bool { return p.Resolver == "" || p.Resolver == ResolverNone }
-
-// Places are where a probe is made.
-func (p Probe) Places() []string {
-	if len(p.From) == 0 {
-		return []string{ProbeInside, ProbeOutside}
-	}
-	return p.From
-}

@@ -157,7 +157,7 @@ func (r *reader) parse(name string, data []byte) (root *node, bad *syntaxError) 
 			counted.line, counted.from, counted.runes = line, starts[line-1], 0
 		}
 		counted.runes, counted.from = counted.runes+utf8.RuneCount(data[counted.from:from]), from
-		return span{Position{name, line, counted.runes + 1}, utf8.RuneCount(data[from:end])}
+		return span{Position{File: name, Line: line, Column: counted.runes + 1}, utf8.RuneCount(data[from:end])}
 	}
 	for p.NextExpression() {
 		e := p.Expression()

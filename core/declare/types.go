@@ -10,6 +10,8 @@ import (
 	"slices"
 	"strings"
 	"sync"
+
+	"northstake/core/wire"
 )
 
 // Declaration is what the TOML files of a ground say, merged.
@@ -106,9 +108,6 @@ type Content struct {
 	Modes       Modes    `toml:"modes" json:"modes,omitzero" doc:"Modes of what is published." example:"{ files = \"0640\", directories = \"0750\" }"`
 }
 
-// Removed is the Undeclared of content that removes what nobody declared.
-const Removed = "removed"
-
 // Modes are those of a published tree, in octal.
 type Modes struct {
 	Files       string `toml:"files" json:"files,omitempty" doc:"Mode of files in octal." default:"0644" example:"\"0640\""`
@@ -139,13 +138,11 @@ func (c *Content) Fetched() string {
 	return ".fetched/" + hex.EncodeToString(sum[:8])
 }
 
-// Position is a place in a declaration's file; Line and Column count from 1,
-// columns in characters.
-type Position struct {
-	File   string `json:"file"`
-	Line   int    `json:"line"`
-	Column int    `json:"column"`
-}
+// Position is a place in a declaration's file.
+type Position = wire.Position
+
+// File is one content file beside the declaration.
+type File = wire.File
 
 type span struct {
 	Position
@@ -171,18 +168,6 @@ func (d *Declaration) span(keys ...string) span {
 		}
 	}
 	return span{}
-}
-
-// File is one content file beside the declaration. Path is relative to the
-// declaration's directory, with slashes. SHA256 is lower-case hex, and empty
-// where only lint is wanted.
-type File struct {
-	Path   string `json:"path"`
-	Size   int64  `json:"size"`
-	SHA256 string `json:"sha256,omitempty"`
-
-	Text *string `json:"text,omitempty"` // of a file that is needed as text, where it is at hand
-	Data []byte  `json:"data,omitempty"` // in place of Text, where it is no text in UTF-8
 }
 
 // Manifest lists what lies beside the declaration.

@@ -9,6 +9,7 @@ import (
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/render"
+	"northstake/core/wire"
 )
 
 // Caution is what is allowed in a declaration, and unwise: of one site.
@@ -147,7 +148,7 @@ func absent(d *declare.Declaration, s *declare.Site, name string, say func(at []
 		if c == nil || c.URL != "" || c.Git != "" {
 			return false // what comes from elsewhere is known later
 		}
-		return declare.Kept(c.LeftAlone, file) == "" && !slices.ContainsFunc(d.FilesOf(c.Place()), func(f declare.File) bool { return f.Path == file })
+		return wire.Kept(c.LeftAlone, file) == "" && !slices.ContainsFunc(d.FilesOf(c.Place()), func(f declare.File) bool { return f.Path == file })
 	}
 	page := func(at []string, c *declare.Content, file string) {
 		if lacks(c, file) {

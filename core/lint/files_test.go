@@ -7,6 +7,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 const things = `[ground]
@@ -121,7 +122,7 @@ func TestThingsThatCannotBeDeclared(t *testing.T) {
 
 func TestAFileThatIsTooLargeToPublish(t *testing.T) {
 	text := "[ground]\nname=\"g\"\n[reach]\nuser=\"k\"\nkey_secret=\"k\"\n[host.a]\naddress=\"10.0.0.1\"\n[host.a.content.\"/srv/tides\"]\ndir=\"content/tides\"\n"
-	for size, sound := range map[int64]bool{declare.ContentLimit: true, declare.ContentLimit + 1: false} {
+	for size, sound := range map[int64]bool{wire.ContentLimit: true, wire.ContentLimit + 1: false} {
 		_, problems := lint(t, []declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{Files: []declare.File{{Path: "content/tides/atlas.pdf", Size: size}}})
 		if sound != (len(problems) == 0) || !sound && !strings.Contains(problems[0].What, `content file "atlas.pdf" has 256 MB`) {
 			t.Errorf("a file of %d bytes: %v", size, problems)

@@ -7,7 +7,7 @@ import (
 	"testing"
 
 	"northstake/core/declare"
-	"northstake/core/near"
+	"northstake/core/trade"
 )
 
 // No guess leads nowhere: its tables and its key are there, and its words are not keys of ours
@@ -15,11 +15,11 @@ import (
 func TestGuessesLeadSomewhere(t *testing.T) {
 	tables := map[string][]string{"": {}}
 	for _, k := range declare.Keys() {
-		table := near.TableOf(declare.WithoutChosen(strings.Trim(k.Table, "[]")))
+		table := trade.TableOf(declare.WithoutChosen(strings.Trim(k.Table, "[]")))
 		tables[table] = append(tables[table], k.Word)
 	}
 	seen, words := map[string]string{}, 0
-	for _, g := range near.Guesses {
+	for _, g := range trade.Guesses {
 		if g.Key == "" && g.Say == "" {
 			t.Errorf("%v says nothing", g.Words)
 		}
@@ -34,7 +34,7 @@ func TestGuessesLeadSomewhere(t *testing.T) {
 				if slices.Contains(tables[table], w) {
 					t.Errorf("%s is a key of %s", w, table)
 				}
-				at := table + " " + near.Plain(w)
+				at := table + " " + trade.Plain(w)
 				if other, twice := seen[at]; twice {
 					t.Errorf("%s in %q means %s, and %s", w, table, other, g.Key)
 				}
@@ -46,7 +46,7 @@ func TestGuessesLeadSomewhere(t *testing.T) {
 	if words < 150 {
 		t.Errorf("there are %d guesses", words)
 	}
-	for _, v := range near.Values {
+	for _, v := range trade.Values {
 		k, ok := declare.KeyCalled(v.Of)
 		if !ok || v.Means != "" && !slices.Contains(k.Values, v.Means) || v.Means == "" && v.Say == "" {
 			t.Errorf("%v of %s mean %q", v.Words, v.Of, v.Means)

@@ -29,7 +29,7 @@ func (l linter) reach(r declare.Reach, at []string) {
 	for key, v := range map[string]string{"key_secret": r.KeySecret, "password_secret": r.PasswordSecret, "sudo_secret": r.SudoSecret} {
 		l.Secret(v, key, append(append([]string{}, at...), key))
 	}
-	if n, ok := declare.Seconds(r.TakenBackAfter); r.TakenBackAfter != "" && (!ok || n < 30 || n > 24*60*60) {
+	if n, ok := form.Seconds(r.TakenBackAfter); r.TakenBackAfter != "" && (!ok || n < 30 || n > 24*60*60) {
 		l.Say(append(append([]string{}, at...), "taken_back_after"), fmt.Sprintf("%q is no length of time from 30s to 24h", r.TakenBackAfter), "write taken_back_after = \"10m\"")
 	}
 	if r.SudoSecret != "" && r.SudoAsks != nil && *r.SudoAsks {

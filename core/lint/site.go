@@ -285,7 +285,7 @@ func (l linter) serving(site *declare.Site, s *declare.Serving, here []string) {
 		if pattern == "" || form.Bad(strings.ReplaceAll(pattern, "*", "")) != "" || strings.ContainsAny(pattern, " #%") || strings.Contains(pattern, "/") && !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
 			l.SayKey(at, fmt.Sprintf("%q is not a pattern of files", pattern), "write one such as \"*.css\", or \"/assets/*\"")
 		}
-		if _, ok := declare.Seconds(s.BrowserCache[pattern]); !ok {
+		if _, ok := form.Seconds(s.BrowserCache[pattern]); !ok {
 			l.Say(at, fmt.Sprintf("%q is not a length of time", s.BrowserCache[pattern]), "write one such as \"10m\", \"7d\" or \"0s\"")
 		}
 	}
@@ -313,7 +313,7 @@ func (l linter) serving(site *declare.Site, s *declare.Serving, here []string) {
 			l.Say(check.At(here, key), fmt.Sprintf("%s with no network says nothing that can be meant", key), "name a network, or take it out")
 		}
 	}
-	if n, ok := declare.Bytes(s.LargestBody); s.LargestBody != "" && (!ok || n < 1 || n > maxBody) {
+	if n, ok := form.Bytes(s.LargestBody); s.LargestBody != "" && (!ok || n < 1 || n > maxBody) {
 		l.Say(check.At(here, "largest_body"), fmt.Sprintf("%q is not a size that a body can have", s.LargestBody), "write one such as \"500KB\" or \"20MB\", of at most 2GB")
 	}
 	for _, server := range sorted(s.Raw) {
@@ -493,7 +493,7 @@ func (l linter) passes(s *declare.Site, p *declare.Path, at []string) {
 		}
 	}
 	for key, span := range map[string]string{"connects_in": p.ConnectsIn, "answers_in": p.AnswersIn} {
-		if n, ok := declare.Seconds(span); span != "" && (!ok || n < 1 || n > 24*3600) {
+		if n, ok := form.Seconds(span); span != "" && (!ok || n < 1 || n > 24*3600) {
 			l.Say(check.At(at, key), fmt.Sprintf("%q is not a length of time to wait", span), "write one such as \"5s\" or \"10m\", of at most a day")
 		}
 	}

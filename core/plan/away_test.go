@@ -15,13 +15,13 @@ import (
 func before(t *testing.T, server string, made bool) Input {
 	t.Helper()
 	in := asDeclared(input(t))
-	was := stake.SiteWant{Server: server, Service: server, Program: server, File: "/etc/" + server + "/northstake-former.conf", Text: "server\n", Listen: []int{80}, Names: []string{"old.saltmarsh.test", "timetable.saltmarsh.test"}}
-	in.Applied["site/former"] = Applied{Type: "site", Name: "former", Site: "former", Want: stake.JSON(was), Revision: 3, Made: made}
-	in.Readings["site/former"] = wire.Reading{Name: "site/former", Found: stake.JSON(stake.SiteFound{File: file("file"), Text: "server\n"})}
+	was := wire.SiteWant{Server: server, Service: server, Program: server, File: "/etc/" + server + "/northstake-former.conf", Text: "server\n", Listen: []int{80}, Names: []string{"old.saltmarsh.test", "timetable.saltmarsh.test"}}
+	in.Applied["site/former"] = Applied{Type: "site", Name: "former", Site: "former", Want: wire.JSON(was), Revision: 3, Made: made}
+	in.Readings["site/former"] = wire.Reading{Name: "site/former", Found: wire.JSON(wire.SiteFound{File: file("file"), Text: "server\n"})}
 	on := true
-	in.Applied["service/"+server] = Applied{Type: "service", Name: server, Want: stake.JSON(stake.ServiceWant{Name: server, Running: &on, AtBoot: &on, Serves: server}), Revision: 3, Made: made}
-	in.Readings["service/"+server] = wire.Reading{Name: "service/" + server, Found: stake.JSON(stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})}
-	return set(in, "site/timetable", stake.SiteFound{Rivals: []stake.Rival{{Name: "timetable.saltmarsh.test", File: was.File}}})
+	in.Applied["service/"+server] = Applied{Type: "service", Name: server, Want: wire.JSON(wire.ServiceWant{Name: server, Running: &on, AtBoot: &on, Serves: server}), Revision: 3, Made: made}
+	in.Readings["service/"+server] = wire.Reading{Name: "service/" + server, Found: wire.JSON(wire.ServiceFound{Known: true, Active: "active", Boot: "enabled"})}
+	return set(in, "site/timetable", wire.SiteFound{Rivals: []wire.Rival{{Name: "timetable.saltmarsh.test", File: was.File}}})
 }
 
 // A site that is called otherwise by now goes before the one in its place is written, for
@@ -51,7 +51,7 @@ func TestAFormerSiteGoes(t *testing.T) {
 		"somebody else made it": func(in *Input) { *in = before(t, "nginx", false) },
 		"a restore":             func(in *Input) { in.Restores = true },
 		"its port is taken": func(in *Input) {
-			in.Traits.Listeners = []stake.Listener{{Protocol: "tcp", Port: 80, Program: "other", PID: 7}}
+			in.Traits.Listeners = []wire.Listener{{Protocol: "tcp", Port: 80, Program: "other", PID: 7}}
 		},
 		"another name": func(in *Input) { rename(t, in, "other.saltmarsh.test") },
 	} {
@@ -71,14 +71,14 @@ func TestAFormerSiteGoes(t *testing.T) {
 func rename(t *testing.T, in *Input, name string) {
 	t.Helper()
 	a := in.Applied["site/former"]
-	a.Want = stake.JSON(stake.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/northstake-former.conf", Listen: []int{80}, Names: []string{name}})
+	a.Want = wire.JSON(wire.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/northstake-former.conf", Listen: []int{80}, Names: []string{name}})
 	in.Applied["site/former"] = a
 }
 
 // A site's former server lets its port go, if runs made it; what holds the port otherwise
 // stays a blocker.
 func TestAFormerServerStops(t *testing.T) {
-	listens := []stake.Listener{{Protocol: "tcp", Port: 80, Program: "harbourd", PID: 7}}
+	listens := []wire.Listener{{Protocol: "tcp", Port: 80, Program: "harbourd", PID: 7}}
 	in := before(t, "harbourd", true)
 	in.Traits.Listeners = listens
 	h := build(t, in)
@@ -91,7 +91,7 @@ func TestAFormerServerStops(t *testing.T) {
 	planned := h
 	delete(in.Applied, "site/former") // it has gone, and the server was started again by somebody, or by what was taken back
 	delete(in.Readings, "site/former")
-	in = set(in, "site/timetable", stake.SiteFound{})
+	in = set(in, "site/timetable", wire.SiteFound{})
 	h = build(t, in)
 	if got := texts(h); len(got) != 3 || got[1] != "stop harbourd, keep it from starting at boot" || len(h.Blockers) > 0 {
 		t.Errorf("with its site gone the plan is to %s; %+v", strings.Join(got, "; "), h.Blockers)
@@ -137,8 +137,8 @@ func TestFormerNetworksAreShutOut(t *testing.T) {
 		{[]string{"10.0.0.0/8"}, nil, nil},
 		{nil, nil, nil},
 	} {
-		got := kind.Elsewhere(stake.JSON(stake.PortWant{Port: 5432, Protocol: "tcp", From: c.was}), stake.JSON(stake.PortWant{Port: 5432, Protocol: "tcp", From: c.now}))
-		var w stake.PortWant
+		got := kind.Elsewhere(wire.JSON(wire.PortWant{Port: 5432, Protocol: "tcp", From: c.was}), wire.JSON(wire.PortWant{Port: 5432, Protocol: "tcp", From: c.now}))
+		var w wire.PortWant
 		if len(got) > 0 {
 			if err := json.Unmarshal(got, &w); err != nil {
 				t.Fatal(err)
@@ -152,16 +152,16 @@ func TestFormerNetworksAreShutOut(t *testing.T) {
 
 // What is down is down until something else serves it again, whatever comes in between.
 func TestBetweenWhichStepsASiteIsDown(t *testing.T) {
-	step := func(n int, address, typ, verb string) Step {
-		return Step{Number: n, Address: address, Type: typ, Move: stake.Move{Verb: verb}}
+	step := func(n int, address, typ, verb string) wire.Step {
+		return wire.Step{Number: n, Address: address, Type: typ, Move: wire.Move{Verb: verb}}
 	}
 	note := []stake.Note{{Address: "q/site/a", What: "site a is down between " + stake.BetweenSteps}, {Address: "q/x", What: "another matter"}, {Address: "q/none", What: "down between " + stake.BetweenSteps}}
-	between(note, []Step{step(1, "q/container/c", "container", "make"), step(2, "q/site/a", "site", "take"), step(3, "q/service/caddy", "service", "reload"), step(4, "q/container/c", "container", "start")})
+	between(note, []wire.Step{step(1, "q/container/c", "container", "make"), step(2, "q/site/a", "site", "take"), step(3, "q/service/caddy", "service", "reload"), step(4, "q/container/c", "container", "start")})
 	if note[0].What != "site a is down between steps 2 and 4" || note[1].What != "another matter" || note[2].What != "down between the step that stops it and the next" {
 		t.Errorf("%+v", note)
 	}
 	note[0].What = stake.BetweenSteps
-	between(note, []Step{step(7, "q/site/a", "site", "take"), step(8, "q/port/x", "port", "open"), step(9, "q/service/nginx", "service", "reload")})
+	between(note, []wire.Step{step(7, "q/site/a", "site", "take"), step(8, "q/port/x", "port", "open"), step(9, "q/service/nginx", "service", "reload")})
 	if note[0].What != "steps 7 and 9" {
 		t.Errorf("%+v", note)
 	}

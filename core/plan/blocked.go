@@ -1,5 +1,7 @@
 package plan
 
+import "northstake/core/wire"
+
 import "northstake/core/stake"
 
 // Left is a stake that a plan leaves as it is, because something that it takes
@@ -112,7 +114,7 @@ func heed(list []judged, blocked, sites map[string]string) (map[string]string, e
 		if err != nil {
 			return nil, err
 		}
-		if string(stake.JSON(now.Moves)) != string(stake.JSON(j.verdict.Moves)) {
+		if string(wire.JSON(now.Moves)) != string(wire.JSON(j.verdict.Moves)) {
 			waiting[j.stake.Local()], changed = behind, true
 		}
 		list[i].verdict.Moves = now.Moves

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // building is a plan that is being worked out.
@@ -34,7 +35,7 @@ type building struct {
 // Build works out the plan of one host. With only, stakes for which it is false
 // are judged but get no steps.
 func Build(in Input, only func(Row) bool) (Host, error) {
-	b := &building{in: in, only: only, out: Host{Host: in.Host, Rows: []Row{}, Steps: []Step{}},
+	b := &building{in: in, only: only, out: Host{Host: in.Host, Rows: []Row{}, Steps: []wire.Step{}},
 		changing: map[string]bool{}, nudges: map[string][]stake.Nudge{}, told: map[string]int{}}
 	for _, part := range []func() error{b.judge, b.letGo, b.bring, b.goLate, b.tellAll, b.number} {
 		if err := part(); err != nil {
@@ -146,7 +147,7 @@ func (b *building) left(j judged, by string) {
 // moves adds a stake's own steps, and right before the one that needs it what goes late for its sake.
 func (b *building) moves(j judged) error {
 	awaited := slices.ContainsFunc(b.late, func(l leaver) bool { return slices.Contains(j.stake.Needs, l.sake) })
-	itself := slices.IndexFunc(j.verdict.Moves, func(m stake.Move) bool { return m.Late })
+	itself := slices.IndexFunc(j.verdict.Moves, func(m wire.Move) bool { return m.Late })
 	for i, m := range j.verdict.Moves {
 		if awaited && i == max(itself, 0) {
 			if err := b.goLate(); err != nil {
@@ -240,7 +241,7 @@ func (b *building) tellOfRest() {
 
 // tellOthers has what nobody declares any more, and goes on, take notice of what is gone: a server that
 // serves others would serve the former site until somebody reloads it.
-func tellOthers(in Input, target string, leave []leaver, nudges []stake.Nudge) (*stake.Move, judged, error) {
+func tellOthers(in Input, target string, leave []leaver, nudges []stake.Nudge) (*wire.Move, judged, error) {
 	a, known := in.Applied[target]
 	r := in.Readings[target]
 	goes := slices.ContainsFunc(leave, func(l leaver) bool { return l.stake.Local() == target && len(l.verdict.Moves) > 0 })
@@ -259,7 +260,7 @@ func tellOthers(in Input, target string, leave []leaver, nudges []stake.Nudge) (
 
 // servesAgain is the step by which a server serves what another one has let go of: of those that
 // follow, the first that starts something; else one that has it take notice; else the next.
-func servesAgain(steps []Step) Step {
+func servesAgain(steps []wire.Step) wire.Step {
 	for _, verbs := range [][]string{{"start", "run", "restart"}, {"reload"}} {
 		for _, s := range steps {
 			if slices.Contains(verbs, s.Verb) || s.Type == "container" && s.Verb == "make" {
@@ -272,10 +273,10 @@ func servesAgain(steps []Step) Step {
 
 // between puts the numbers of steps into the cautions that name the step of their stake and the
 // one after it.
-func between(cautions []stake.Note, steps []Step) {
+func between(cautions []stake.Note, steps []wire.Step) {
 	for i, c := range cautions {
 		where := "the step that stops it and the next"
-		if n := slices.IndexFunc(steps, func(s Step) bool { return s.Address == c.Address }); n >= 0 && n+1 < len(steps) {
+		if n := slices.IndexFunc(steps, func(s wire.Step) bool { return s.Address == c.Address }); n >= 0 && n+1 < len(steps) {
 			where = fmt.Sprintf("steps %d and %d", steps[n].Number, servesAgain(steps[n+1:]).Number)
 		}
 		cautions[i].What = strings.ReplaceAll(c.What, stake.BetweenSteps, where)

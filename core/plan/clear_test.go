@@ -13,27 +13,27 @@ import (
 // former adds to a host what a run brought about there, where nothing of it was, and what
 // nobody declares any more.
 func former(in Input, typ, name string, want, found any) Input {
-	local := stake.Local(typ, name)
-	in.Applied[local] = Applied{Type: typ, Name: name, Want: stake.JSON(want), Revision: 3, Made: true, Fresh: true}
-	in.Readings[local] = wire.Reading{Name: local, Found: stake.JSON(found)}
+	local := wire.Local(typ, name)
+	in.Applied[local] = Applied{Type: typ, Name: name, Want: wire.JSON(want), Revision: 3, Made: true, Fresh: true}
+	in.Readings[local] = wire.Reading{Name: local, Found: wire.JSON(found)}
 	return in
 }
 
-func link(to string) stake.Entry { return stake.Entry{Kind: "link", Target: to} }
+func link(to string) wire.Entry { return wire.Entry{Kind: "link", Target: to} }
 
 // cleared is a host with much that is not declared any more.
 func cleared(t *testing.T) Input {
 	t.Helper()
 	in := remembered(t)
 	yes := true
-	in = former(in, "package", "tide-tools", stake.PackageWant{Name: "tide-tools"}, stake.PackageFound{State: "installed", Version: "2.0", With: []string{"tide-charts"}})
-	in = former(in, "package", "tide-charts", stake.PackageWant{Name: "tide-charts"}, stake.PackageFound{State: "installed", Version: "2.1", Orphans: []string{"curl", "libtide3"}})
-	in = former(in, "service", "tided", stake.ServiceWant{Name: "tided", Running: &yes, AtBoot: &yes}, stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})
-	in = former(in, "directory", "/etc/tides", stake.DirectoryWant{Path: "/etc/tides"}, stake.DirectoryFound{Entry: file("directory"), Holds: []string{"now", "table.conf"}})
-	in = former(in, "file", "/etc/tides/table.conf", stake.FileWant{Path: "/etc/tides/table.conf", Text: "spring\n"}, stake.FileFound{Entry: file("file"), Text: "spring\n"})
-	in = former(in, "link", "/etc/tides/now", stake.LinkWant{Path: "/etc/tides/now", PointsTo: "table.conf"}, link("table.conf"))
-	in = former(in, "account", "tides", stake.AccountWant{Name: "tides"}, stake.AccountFound{Known: true, System: true, ID: 998})
-	return former(in, "content", "/srv/tides", stake.ContentWant{Root: "/srv/tides"}, stake.ContentFound{Root: file("directory"), Former: []stake.FormerFile{{Path: "a.html"}, {Path: "b.html", Changed: true}}, Extras: 1})
+	in = former(in, "package", "tide-tools", wire.PackageWant{Name: "tide-tools"}, wire.PackageFound{State: "installed", Version: "2.0", With: []string{"tide-charts"}})
+	in = former(in, "package", "tide-charts", wire.PackageWant{Name: "tide-charts"}, wire.PackageFound{State: "installed", Version: "2.1", Orphans: []string{"curl", "libtide3"}})
+	in = former(in, "service", "tided", wire.ServiceWant{Name: "tided", Running: &yes, AtBoot: &yes}, wire.ServiceFound{Known: true, Active: "active", Boot: "enabled"})
+	in = former(in, "directory", "/etc/tides", wire.DirectoryWant{Path: "/etc/tides"}, wire.DirectoryFound{Entry: file("directory"), Holds: []string{"now", "table.conf"}})
+	in = former(in, "file", "/etc/tides/table.conf", wire.FileWant{Path: "/etc/tides/table.conf", Text: "spring\n"}, wire.FileFound{Entry: file("file"), Text: "spring\n"})
+	in = former(in, "link", "/etc/tides/now", wire.LinkWant{Path: "/etc/tides/now", PointsTo: "table.conf"}, link("table.conf"))
+	in = former(in, "account", "tides", wire.AccountWant{Name: "tides"}, wire.AccountFound{Known: true, System: true, ID: 998})
+	return former(in, "content", "/srv/tides", wire.ContentWant{Root: "/srv/tides"}, wire.ContentFound{Root: file("directory"), Former: []wire.FormerFile{{Path: "a.html"}, {Path: "b.html", Changed: true}}, Extras: 1})
 }
 
 func cautions(h Host) string {
@@ -110,17 +110,17 @@ func TestWhatIsNotOursOrIsNeededStays(t *testing.T) {
 		says   string
 	}{
 		"file/etc/tides/table.conf": {func(in *Input) {
-			*in = set(*in, "file/etc/tides/table.conf", stake.FileFound{Entry: file("file"), Text: "neap\n"})
+			*in = set(*in, "file/etc/tides/table.conf", wire.FileFound{Entry: file("file"), Text: "neap\n"})
 		}, "/etc/tides/table.conf was changed since it was brought about, and stays"},
 		"link/etc/tides/now": {func(in *Input) { *in = set(*in, "link/etc/tides/now", link("else")) }, "/etc/tides/now was changed since"},
 		"directory/etc/tides": {func(in *Input) {
-			*in = set(*in, "directory/etc/tides", stake.DirectoryFound{Entry: file("directory"), Holds: []string{"now", "table.conf", "theirs"}})
+			*in = set(*in, "directory/etc/tides", wire.DirectoryFound{Entry: file("directory"), Holds: []string{"now", "table.conf", "theirs"}})
 		}, "/etc/tides holds something, and stays"},
 		"package/tide-tools": {func(in *Input) {
-			*in = set(*in, "package/tide-tools", stake.PackageFound{State: "installed", Version: "2.0", With: []string{"tide-charts", "harbour"}})
+			*in = set(*in, "package/tide-tools", wire.PackageFound{State: "installed", Version: "2.0", With: []string{"tide-charts", "harbour"}})
 		}, "package tide-tools stays: harbour needs it"},
 		"package/tide-charts": {func(in *Input) {
-			*in = set(*in, "package/tide-charts", stake.PackageFound{State: "installed", Version: "2.1", Services: []string{"cron"}})
+			*in = set(*in, "package/tide-charts", wire.PackageFound{State: "installed", Version: "2.1", Services: []string{"cron"}})
 		}, "package/tide-charts stays: service/cron needs it; declare it, or take out what needs it: g.toml:"},
 		"service/tided": {func(in *Input) { a := in.Applied["service/tided"]; a.Fresh = false; in.Applied["service/tided"] = a }, "still there: account/tides, content/srv/tides, service/tided; "},
 		"account/tides": {func(in *Input) {
@@ -133,7 +133,7 @@ func TestWhatIsNotOursOrIsNeededStays(t *testing.T) {
 		in.Clears = true
 		c.change(&in)
 		h := build(t, in)
-		if slices.ContainsFunc(h.Steps, func(s Step) bool { return s.Address == "quay1/"+local }) {
+		if slices.ContainsFunc(h.Steps, func(s wire.Step) bool { return s.Address == "quay1/"+local }) {
 			t.Errorf("%s goes: %s", local, strings.Join(texts(h), "; "))
 		}
 		if got := cautions(h); !strings.Contains(got, c.says) {

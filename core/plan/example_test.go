@@ -11,11 +11,11 @@ import (
 // A plan is worked out from values alone: what is wanted, what was read, and what is
 // remembered. Here a link is wanted, and leads elsewhere.
 func ExampleBuild() {
-	want := stake.LinkWant{Path: "/srv/current", PointsTo: "/srv/tides"}
+	want := wire.LinkWant{Path: "/srv/current", PointsTo: "/srv/tides"}
 	h, err := plan.Build(plan.Input{
 		Host:     "quay1",
-		Stakes:   []stake.Stake{{Host: "quay1", Type: "link", Name: want.Path, Want: stake.JSON(want)}},
-		Readings: map[string]wire.Reading{"link/srv/current": {Name: "link/srv/current", Found: stake.JSON(stake.Entry{Kind: "link", Target: "/srv/old"})}},
+		Stakes:   []stake.Stake{{Host: "quay1", Type: "link", Name: want.Path, Want: wire.JSON(want)}},
+		Readings: map[string]wire.Reading{"link/srv/current": {Name: "link/srv/current", Found: wire.JSON(wire.Entry{Kind: "link", Target: "/srv/old"})}},
 	}, nil)
 	if err != nil {
 		fmt.Println(err)

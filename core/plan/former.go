@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Records and journals of releases before call a stake's name its address, and have under
@@ -15,20 +16,8 @@ func (r *Row) UnmarshalJSON(b []byte) error {
 	if err := json.Unmarshal(b, (*plain)(r)); err != nil {
 		return err
 	}
-	if name, was := stake.FormerName(b); was {
+	if name, was := wire.FormerName(b); was {
 		r.Address, r.Name = name, r.Address
-	}
-	return nil
-}
-
-// UnmarshalJSON reads a step of now or of before.
-func (s *Step) UnmarshalJSON(b []byte) error {
-	type plain Step
-	if err := json.Unmarshal(b, (*plain)(s)); err != nil {
-		return err
-	}
-	if name, was := stake.FormerName(b); was {
-		s.Address, s.Name = name, s.Address
 	}
 	return nil
 }
@@ -46,11 +35,11 @@ func (a *Applied) UnmarshalJSON(b []byte) error {
 // UnmarshalJSON reads what is left, of now or of before.
 func (l *Left) UnmarshalJSON(b []byte) error {
 	type plain Left
-	return stake.Named(b, (*plain)(l), &l.Address)
+	return wire.Named(b, (*plain)(l), &l.Address)
 }
 
 // UnmarshalJSON reads what could not be read, of now or of before.
 func (u *Unreadable) UnmarshalJSON(b []byte) error {
 	type plain Unreadable
-	return stake.Named(b, (*plain)(u), &u.Address)
+	return wire.Named(b, (*plain)(u), &u.Address)
 }

@@ -8,14 +8,15 @@ import (
 	"time"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // What releases before kept is read, and what is kept now comes back as it is.
 func TestRecordsOfBeforeAreRead(t *testing.T) {
-	row := Row{Address: "quay1/package/nginx", Type: "package", Name: "nginx", Standing: Shifted, Differences: []stake.Difference{{Attribute: "version", Wanted: "1", Found: "2"}}, SetAt: time.Unix(1, 0).UTC()}
-	step := Step{Number: 3, Host: "quay1", Address: "quay1/content/srv/www", Also: []string{"quay1/x/y"}, Type: "content", Name: "/srv/www", Move: stake.Move{Verb: "publish", Text: "publish it", Work: json.RawMessage(`{"root":"/srv/www"}`)}}
+	row := Row{Address: "quay1/package/nginx", Type: "package", Name: "nginx", Standing: Shifted, Differences: []wire.Difference{{Attribute: "version", Wanted: "1", Found: "2"}}, SetAt: time.Unix(1, 0).UTC()}
+	step := wire.Step{Number: 3, Host: "quay1", Address: "quay1/content/srv/www", Also: []string{"quay1/x/y"}, Type: "content", Name: "/srv/www", Move: wire.Move{Verb: "publish", Text: "publish it", Work: json.RawMessage(`{"root":"/srv/www"}`)}}
 	note := stake.Note{Address: "quay1/port/80-tcp", What: "taken", Fix: "stop it"}
-	host := Host{Host: "quay1", Rows: []Row{row}, Steps: []Step{step}, Blockers: []stake.Note{note}, Left: []Left{{"quay1/site/a", "a", "quay1/port/80-tcp"}}, NotRead: []Unreadable{{"quay1/image/x", "no engine"}}}
+	host := Host{Host: "quay1", Rows: []Row{row}, Steps: []wire.Step{step}, Blockers: []stake.Note{note}, Left: []Left{{"quay1/site/a", "a", "quay1/port/80-tcp"}}, NotRead: []Unreadable{{"quay1/image/x", "no engine"}}}
 	now, err := json.Marshal(host)
 	if err != nil || strings.Contains(string(now), `"address"`) {
 		t.Errorf("it is kept as %s, %v", now, err)

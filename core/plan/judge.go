@@ -88,10 +88,10 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 }
 
 // heldUp are blockers for what has to do with what a step did that could not be taken back.
-func (j judged) heldUp(stuck []stake.Stuck) []stake.Note {
+func (j judged) heldUp(stuck []wire.StuckStep) []stake.Note {
 	var out []stake.Note
 	for _, s := range stuck {
-		if !slices.ContainsFunc(j.verdict.Moves, func(m stake.Move) bool { return j.step(m).Touches(s) }) {
+		if !slices.ContainsFunc(j.verdict.Moves, func(m wire.Move) bool { return j.step(m).Touches(s) }) {
 			continue
 		}
 		run, _, _ := strings.Cut(s.Run, "x")

@@ -2,21 +2,12 @@ package plan
 
 import (
 	"cmp"
-	"crypto/sha256"
-	"encoding/hex"
 	"fmt"
 	"slices"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
-
-// Digest is what makes two steps the same step: where and what, not the words.
-func (s Step) Digest() string {
-	h := sha256.New()
-	fmt.Fprintf(h, "%s\x00%s\x00", s.Address, s.Verb)
-	h.Write(stake.JSON(s.Work))
-	return hex.EncodeToString(h.Sum(nil))
-}
 
 // InTheWay is what stands in the way of a plan's steps now and did not when it was made, or what
 // could be read then and cannot be now; its What is "" where there is nothing. Nobody knows by it
@@ -28,7 +19,7 @@ func InTheWay(planned, fresh Host) stake.Note {
 		}
 	}
 	for _, u := range fresh.NotRead {
-		if slices.ContainsFunc(planned.Steps, func(s Step) bool { return slices.Contains(s.Addresses(), u.Address) }) {
+		if slices.ContainsFunc(planned.Steps, func(s wire.Step) bool { return slices.Contains(s.Addresses(), u.Address) }) {
 			return stake.Note{Address: u.Address, What: u.Why, Fix: "see that it can be read"}
 		}
 	}
@@ -45,7 +36,7 @@ func Moved(planned, fresh Host, resumed bool) string {
 	}
 	if resumed {
 		for _, s := range fresh.Steps {
-			if why := s.shownIn(planned.Steps); why != "" {
+			if why := shownIn(s, planned.Steps); why != "" {
 				return why
 			}
 		}
@@ -58,7 +49,7 @@ func Moved(planned, fresh Host, resumed bool) string {
 		if s.Digest() != planned.Steps[i].Digest() {
 			return fmt.Sprintf("where the plan says to %s, it would now need to %s", planned.Steps[i].Text, s.Text)
 		}
-		if at := s.restsOnOther(planned.Steps[i]); at != "" {
+		if at := restsOnOther(s, planned.Steps[i]); at != "" {
 			return fmt.Sprintf("%s is no longer as the plan found it", at)
 		}
 	}
@@ -70,9 +61,9 @@ func Moved(planned, fresh Host, resumed bool) string {
 
 // shownIn says what a step of a resumed run would do that none of the planned ones
 // showed, "" for nothing.
-func (s Step) shownIn(planned []Step) string {
+func shownIn(s wire.Step, planned []wire.Step) string {
 	for _, a := range s.Addresses() {
-		if !slices.ContainsFunc(planned, func(p Step) bool { return slices.Contains(p.Addresses(), a) }) {
+		if !slices.ContainsFunc(planned, func(p wire.Step) bool { return slices.Contains(p.Addresses(), a) }) {
 			return fmt.Sprintf("it would now also need to %s", s.Text)
 		}
 	}
@@ -88,7 +79,7 @@ func (s Step) shownIn(planned []Step) string {
 		now := ""
 		if s.Digest() != p.Digest() && (kind.Within == nil || !kind.Within(p.Work, s.Work)) {
 			now = fmt.Sprintf("where the plan says to %s, it would now need to %s", p.Text, s.Text)
-		} else if at := s.restsOnOther(p); at != "" && !kind.Follows {
+		} else if at := restsOnOther(s, p); at != "" && !kind.Follows {
 			now = fmt.Sprintf("%s is no longer as the plan found it", at)
 		}
 		if now == "" && p.Address == s.Address && len(p.Also)+len(s.Also) == 0 {
@@ -100,7 +91,7 @@ func (s Step) shownIn(planned []Step) string {
 }
 
 // restsOnOther names a stake that was found otherwise than when a step was planned.
-func (s Step) restsOnOther(planned Step) string {
+func restsOnOther(s wire.Step, planned wire.Step) string {
 	for _, a := range s.Addresses() {
 		if was, ok := planned.RestsOn[a]; ok && s.RestsOn[a] != was {
 			return a

@@ -26,17 +26,17 @@ const (
 // what it was when it was last as declared; NewlyDeclared says that something else is
 // declared by now.
 type Row struct {
-	Address     string             `json:"name"`
-	Type        string             `json:"type"`
-	Name        string             `json:"subject"` // what it is of its type
-	Site        string             `json:"site,omitempty"`
-	Standing    Standing           `json:"standing"`
-	From        declare.Position   `json:"from,omitzero"`
-	Differences []stake.Difference `json:"differences,omitempty"`
-	Reason      string             `json:"reason,omitempty"` // why it is unread or stray, or what the verdict rests on
-	Touched     stake.Touch        `json:"touched,omitzero"`
-	SetAt       time.Time          `json:"set_at,omitzero"`
-	ShiftedAt   time.Time          `json:"shifted_at,omitzero"`
+	Address     string            `json:"name"`
+	Type        string            `json:"type"`
+	Name        string            `json:"subject"` // what it is of its type
+	Site        string            `json:"site,omitempty"`
+	Standing    Standing          `json:"standing"`
+	From        declare.Position  `json:"from,omitzero"`
+	Differences []wire.Difference `json:"differences,omitempty"`
+	Reason      string            `json:"reason,omitempty"` // why it is unread or stray, or what the verdict rests on
+	Touched     wire.Touch        `json:"touched,omitzero"`
+	SetAt       time.Time         `json:"set_at,omitzero"`
+	ShiftedAt   time.Time         `json:"shifted_at,omitzero"`
 
 	NewlyDeclared bool `json:"newly_declared,omitempty"`
 	Absent        bool `json:"absent,omitempty"` // nothing of it is there
@@ -48,7 +48,7 @@ type Row struct {
 type Host struct {
 	Host      string       `json:"host"`
 	Rows      []Row        `json:"rows"`
-	Steps     []Step       `json:"steps"`
+	Steps     []wire.Step  `json:"steps"`
 	Blockers  []stake.Note `json:"blockers,omitempty"`
 	Left      []Left       `json:"left,omitempty"`
 	LeftSites []string     `json:"left_sites,omitempty"`
@@ -75,15 +75,15 @@ type Input struct {
 	Stakes   []stake.Stake
 	Readings map[string]wire.Reading
 	Applied  map[string]Applied
-	Traits   stake.Traits
-	Memo     *stake.Memo // may be nil
-	Restores bool        // what has shifted goes back to what it was last declared to be
-	Clears   bool        // what runs brought about, and nobody declares any more, is taken away
-	Retires  string      // what is taken away although it may be declared, in words
-	Removing []string    // addresses of what goes only when it is named
-	Resumed  bool        // a part of the plan may be done already
+	Traits   wire.Traits
+	Memo     *wire.Memo // may be nil
+	Restores bool       // what has shifted goes back to what it was last declared to be
+	Clears   bool       // what runs brought about, and nobody declares any more, is taken away
+	Retires  string     // what is taken away although it may be declared, in words
+	Removing []string   // addresses of what goes only when it is named
+	Resumed  bool       // a part of the plan may be done already
 
-	Way       *stake.Way       // how the service gets in, nil where nothing can shut it out
+	Way       *wire.Way        // how the service gets in, nil where nothing can shut it out
 	Conflicts []stake.Conflict // of what is declared
 	Reached   map[int]bool     // TCP ports that a connection from outside was tried to, and whether it was let in
 	Vantage   string           // where that came from, as a network of one address

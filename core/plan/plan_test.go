@@ -33,10 +33,10 @@ root = "/srv/www/timetable"
 content = { dir = "content/timetable" }
 `
 
-var traits = stake.Traits{System: "Debian", SSHPort: 22}
+var traits = wire.Traits{System: "Debian", SSHPort: 22}
 
-var layouts = map[string]stake.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
-	Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www", Own: stake.Own{Links: []string{"/etc/nginx/sites-enabled/default"}}}}
+var layouts = map[string]wire.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
+	Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www", Own: wire.Own{Links: []string{"/etc/nginx/sites-enabled/default"}}}}
 
 func input(t *testing.T) Input {
 	t.Helper()
@@ -52,22 +52,22 @@ func input(t *testing.T) Input {
 	return Input{Host: "quay1", Stakes: h.Stakes, Readings: map[string]wire.Reading{}, Applied: map[string]Applied{}, Traits: traits}
 }
 
-func file(kind string) stake.Entry {
-	return stake.Entry{Kind: kind, Owner: "root", Group: "root", Mode: map[string]string{"file": "0644", "directory": "0755"}[kind]}
+func file(kind string) wire.Entry {
+	return wire.Entry{Kind: kind, Owner: "root", Group: "root", Mode: map[string]string{"file": "0644", "directory": "0755"}[kind]}
 }
 
 // bare is a host with nothing on it, asDeclared one where all is right.
 func bare(in Input) Input {
 	for _, s := range in.Stakes {
 		in.Readings[s.Local()] = wire.Reading{Name: s.Local(), Found: map[string]json.RawMessage{
-			"package":   stake.JSON(stake.PackageFound{State: "absent", Candidate: "1.0"}),
-			"service":   stake.JSON(stake.ServiceFound{}),
-			"content":   stake.JSON(stake.ContentFound{Missing: []string{"index.html"}, Missings: 1}),
-			"directory": stake.JSON(stake.Entry{}),
-			"server":    stake.JSON(stake.ServerFound{}),
-			"site":      stake.JSON(stake.SiteFound{}),
-			"port":      stake.JSON(stake.PortFound{Live: true, Kept: true}),
-			"firewall":  stake.JSON(stake.FirewallFound{}),
+			"package":   wire.JSON(wire.PackageFound{State: "absent", Candidate: "1.0"}),
+			"service":   wire.JSON(wire.ServiceFound{}),
+			"content":   wire.JSON(wire.ContentFound{Missing: []string{"index.html"}, Missings: 1}),
+			"directory": wire.JSON(wire.Entry{}),
+			"server":    wire.JSON(wire.ServerFound{}),
+			"site":      wire.JSON(wire.SiteFound{}),
+			"port":      wire.JSON(wire.PortFound{Live: true, Kept: true}),
+			"firewall":  wire.JSON(wire.FirewallFound{}),
 		}[s.Type]}
 	}
 	return in
@@ -79,23 +79,23 @@ func asDeclared(in Input) Input {
 		var found json.RawMessage
 		switch s.Type {
 		case "package":
-			found = stake.JSON(stake.PackageFound{State: "installed", Version: "1.0"})
+			found = wire.JSON(wire.PackageFound{State: "installed", Version: "1.0"})
 		case "service":
-			found = stake.JSON(stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})
+			found = wire.JSON(wire.ServiceFound{Known: true, Active: "active", Boot: "enabled"})
 		case "content":
-			found = stake.JSON(stake.ContentFound{Root: file("directory")})
+			found = wire.JSON(wire.ContentFound{Root: file("directory")})
 		case "server":
-			found = stake.JSON(stake.ServerFound{Installed: true})
+			found = wire.JSON(wire.ServerFound{Installed: true})
 		case "site":
-			var w stake.SiteWant
+			var w wire.SiteWant
 			_ = json.Unmarshal(s.Want, &w)
-			found = stake.JSON(stake.SiteFound{File: file("file"), Text: w.Text, Link: stake.Entry{Kind: "link", Target: w.File}, Loaded: &yes})
+			found = wire.JSON(wire.SiteFound{File: file("file"), Text: w.Text, Link: wire.Entry{Kind: "link", Target: w.File}, Loaded: &yes})
 		case "port":
-			found = stake.JSON(stake.PortFound{Live: true, Kept: true})
+			found = wire.JSON(wire.PortFound{Live: true, Kept: true})
 		case "firewall":
-			var w stake.FirewallWant
+			var w wire.FirewallWant
 			_ = json.Unmarshal(s.Want, &w)
-			found = stake.JSON(stake.FirewallFound{Live: w.Table(), Kept: w.Table(), Loader: &stake.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: file("file")})
+			found = wire.JSON(wire.FirewallFound{Live: stake.TableOf(w), Kept: stake.TableOf(w), Loader: &wire.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: file("file")})
 		}
 		in.Readings[s.Local()] = wire.Reading{Name: s.Local(), Found: found}
 	}
@@ -103,7 +103,7 @@ func asDeclared(in Input) Input {
 }
 
 func set(in Input, local string, found any) Input {
-	in.Readings[local] = wire.Reading{Name: local, Found: stake.JSON(found)}
+	in.Readings[local] = wire.Reading{Name: local, Found: wire.JSON(found)}
 	return in
 }
 
@@ -175,7 +175,7 @@ func TestNeedsComeFirst(t *testing.T) {
 		h := build(t, in)
 		at := map[string]int{}
 		for _, s := range h.Steps {
-			at[stake.Local(s.Type, s.Name)] = s.Number
+			at[wire.Local(s.Type, s.Name)] = s.Number
 		}
 		for _, s := range in.Stakes {
 			for _, need := range s.Needs {
@@ -201,7 +201,7 @@ func TestAHostAsDeclaredNeedsNothing(t *testing.T) {
 
 func TestStandingsAreToldApart(t *testing.T) {
 	in := remembered(t)
-	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+	set(in, "service/cron", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
 	h := build(t, in)
 	if s := standingOf(h, "service/cron"); s != Shifted {
 		t.Errorf("a stopped service that was applied is %s", s)
@@ -221,17 +221,17 @@ func TestStandingsAreToldApart(t *testing.T) {
 	a := in.Applied["content/srv/www/timetable"]
 	a.Want = json.RawMessage(strings.Replace(string(a.Want), `"aa"`, `"bb"`, 1))
 	in.Applied["content/srv/www/timetable"] = a
-	off := func(path string) stake.FileOff {
-		return stake.FileOff{Path: path, Difference: stake.Difference{Attribute: "text", Wanted: "as declared", Found: "different"}}
+	off := func(path string) wire.FileOff {
+		return wire.FileOff{Path: path, Difference: wire.Difference{Attribute: "text", Wanted: "as declared", Found: "different"}}
 	}
-	now := stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{off("index.html")}, Sum: "now"}
+	now := wire.ContentFound{Root: file("directory"), Offs: 1, Off: []wire.FileOff{off("index.html")}, Sum: "now"}
 	set(in, "content/srv/www/timetable", now)
-	in.Readings["content/srv/www/timetable"] = wire.Reading{Name: "content/srv/www/timetable", Found: stake.JSON(now), Was: stake.JSON(stake.ContentFound{Root: file("directory")})}
+	in.Readings["content/srv/www/timetable"] = wire.Reading{Name: "content/srv/www/timetable", Found: wire.JSON(now), Was: wire.JSON(wire.ContentFound{Root: file("directory")})}
 	h = build(t, in)
 	if s := standingOf(h, "content/srv/www/timetable"); s != Due {
 		t.Errorf("content that is only declared anew is %s", s)
 	}
-	in.Readings["content/srv/www/timetable"] = wire.Reading{Name: "content/srv/www/timetable", Found: stake.JSON(now), Was: stake.JSON(stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{off("hacked.html")}, Sum: "was"})}
+	in.Readings["content/srv/www/timetable"] = wire.Reading{Name: "content/srv/www/timetable", Found: wire.JSON(now), Was: wire.JSON(wire.ContentFound{Root: file("directory"), Offs: 1, Off: []wire.FileOff{off("hacked.html")}, Sum: "was"})}
 	for _, restores := range []bool{false, true} {
 		in.Restores = restores
 		h = build(t, in)
@@ -246,8 +246,8 @@ func TestStandingsAreToldApart(t *testing.T) {
 	}
 	// What was declared and no longer is, and is still there, is stray.
 	in = remembered(t)
-	in.Applied["package/telnetd"] = Applied{Type: "package", Name: "telnetd", Want: stake.JSON(stake.PackageWant{Name: "telnetd"}), Revision: 1}
-	set(in, "package/telnetd", stake.PackageFound{State: "installed"})
+	in.Applied["package/telnetd"] = Applied{Type: "package", Name: "telnetd", Want: wire.JSON(wire.PackageWant{Name: "telnetd"}), Revision: 1}
+	set(in, "package/telnetd", wire.PackageFound{State: "installed"})
 	h = build(t, in)
 	if s := standingOf(h, "package/telnetd"); s != "" {
 		t.Errorf("a package that was there before, and is no longer declared, is %q", s)
@@ -262,7 +262,7 @@ func TestStandingsAreToldApart(t *testing.T) {
 	if s := standingOf(h, "package/telnetd"); s != Stray || len(h.Steps) > 0 {
 		t.Errorf("a package no longer declared is %q, with steps %q", s, texts(h))
 	}
-	set(in, "package/telnetd", stake.PackageFound{State: "absent"})
+	set(in, "package/telnetd", wire.PackageFound{State: "absent"})
 	if s := standingOf(build(t, in), "package/telnetd"); s != "" {
 		t.Errorf("once it is gone it is %q", s)
 	}
@@ -270,7 +270,7 @@ func TestStandingsAreToldApart(t *testing.T) {
 
 func TestRememberNotesWhenAStakeWasFirstSeenToDiffer(t *testing.T) {
 	in := remembered(t)
-	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+	set(in, "service/cron", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
 	first := time.Date(2026, 5, 1, 8, 0, 0, 0, time.UTC)
 	h := build(t, in)
 	var changed bool
@@ -315,25 +315,25 @@ func TestWhatARunBroughtAboutIsRemembered(t *testing.T) {
 func TestAReloadComesOnceAndSaysWhy(t *testing.T) {
 	in := remembered(t)
 	no := false
-	var w stake.SiteWant
+	var w wire.SiteWant
 	for _, s := range in.Stakes {
 		if s.Type == "site" {
 			_ = json.Unmarshal(s.Want, &w)
 		}
 	}
-	set(in, "site/timetable", stake.SiteFound{File: file("file"), Text: "old", Link: stake.Entry{Kind: "link", Target: w.File}, Loaded: &no})
+	set(in, "site/timetable", wire.SiteFound{File: file("file"), Text: "old", Link: wire.Entry{Kind: "link", Target: w.File}, Loaded: &no})
 	h := build(t, in)
 	if len(h.Steps) != 2 || h.Steps[1].Text != "reload nginx" || h.Steps[1].Because != "its site timetable changed" {
 		t.Fatalf("%q", texts(h))
 	}
-	set(in, "site/timetable", stake.SiteFound{File: file("file"), Text: w.Text, Link: stake.Entry{Kind: "link", Target: w.File}, Loaded: &no})
+	set(in, "site/timetable", wire.SiteFound{File: file("file"), Text: w.Text, Link: wire.Entry{Kind: "link", Target: w.File}, Loaded: &no})
 	h = build(t, in)
 	if len(h.Steps) != 1 || !strings.Contains(h.Steps[0].Because, "written and not loaded") {
 		t.Errorf("%q", texts(h))
 	}
 	// A service that is started anyway is not reloaded as well.
-	set(in, "service/nginx", stake.ServiceFound{Known: true, Active: "failed", Boot: "enabled"})
-	set(in, "site/timetable", stake.SiteFound{})
+	set(in, "service/nginx", wire.ServiceFound{Known: true, Active: "failed", Boot: "enabled"})
+	set(in, "site/timetable", wire.SiteFound{})
 	for _, text := range texts(build(t, in)) {
 		if strings.HasPrefix(text, "reload") {
 			t.Errorf("%q", text)
@@ -348,12 +348,12 @@ func TestOneStepInstallsSeveralPackages(t *testing.T) {
 	if got := strings.Join(first.Addresses(), " "); got != "quay1/package/curl quay1/package/nginx quay1/package/nftables" {
 		t.Errorf("the step brings about %s", got)
 	}
-	var w stake.PackageWork
-	if err := json.Unmarshal(first.Work, &w); err != nil || len(w.Install) != 3 || w.Install[1] != (stake.PackageGoal{Name: "nginx", Version: "1.0"}) {
+	var w wire.PackageWork
+	if err := json.Unmarshal(first.Work, &w); err != nil || len(w.Install) != 3 || w.Install[1] != (wire.PackageGoal{Name: "nginx", Version: "1.0"}) {
 		t.Errorf("it does %s (%v)", first.Work, err)
 	}
 	// After a part of it is done, what is left is no more than was planned.
-	part := build(t, set(bare(input(t)), "package/curl", stake.PackageFound{State: "installed", Version: "1.0"}))
+	part := build(t, set(bare(input(t)), "package/curl", wire.PackageFound{State: "installed", Version: "1.0"}))
 	if why := Moved(h, part, true); why != "" {
 		t.Errorf("resumed: %s", why)
 	}
@@ -367,7 +367,7 @@ func TestOneStepInstallsSeveralPackages(t *testing.T) {
 
 func TestATakenPortBlocks(t *testing.T) {
 	in := bare(input(t))
-	in.Traits.Listeners = []stake.Listener{{Protocol: "tcp", Address: "0.0.0.0", Port: 80, Program: "perl", PID: 4242}}
+	in.Traits.Listeners = []wire.Listener{{Protocol: "tcp", Address: "0.0.0.0", Port: 80, Program: "perl", PID: 4242}}
 	h := build(t, in)
 	if len(h.Blockers) != 1 || !strings.Contains(h.Blockers[0].What, "perl (process 4242)") {
 		t.Fatalf("%v", h.Blockers)
@@ -412,7 +412,7 @@ func TestATakenPortBlocks(t *testing.T) {
 	if h := build(t, in); len(h.Blockers) != 1 || !strings.Contains(h.Blockers[0].What, "outside of the service manager (process 4242)") {
 		t.Errorf("its own server, which nothing has started: %v", h.Blockers)
 	}
-	if h := build(t, set(in, "service/nginx", stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})); len(h.Blockers) > 0 {
+	if h := build(t, set(in, "service/nginx", wire.ServiceFound{Known: true, Active: "active", Boot: "enabled"})); len(h.Blockers) > 0 {
 		t.Errorf("its own server blocks it: %v", h.Blockers)
 	}
 }
@@ -429,28 +429,28 @@ func TestABlockerHoldsUpWhatTakesItAndNoMore(t *testing.T) {
 		steps   string
 	}{
 		{"a package that nothing of the site needs", func(in Input) Input {
-			return set(bare(in), "package/curl", stake.PackageFound{State: "absent"})
+			return set(bare(in), "package/curl", wire.PackageFound{State: "absent"})
 		}, "quay1/package/curl", "", "install 2 packages: nginx|publish|write|start cron|start nginx"},
 		{"the server's package", func(in Input) Input {
-			return set(bare(in), "package/nginx", stake.PackageFound{State: "absent"})
+			return set(bare(in), "package/nginx", wire.PackageFound{State: "absent"})
 		}, "quay1/package/nginx", "server/nginx content/srv/www/timetable site/timetable service/nginx firewall/inbound port/80-tcp", "install 2 packages: curl|start cron"},
 		{"a document root that is a file", func(in Input) Input {
-			in = set(asDeclared(in), "content/srv/www/timetable", stake.ContentFound{Root: file("file"), Missings: 1})
-			return set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+			in = set(asDeclared(in), "content/srv/www/timetable", wire.ContentFound{Root: file("file"), Missings: 1})
+			return set(in, "service/cron", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
 		}, "quay1/content/srv/www/timetable", "", "start cron"},
 		{"the port of a site that is there, while the server is down", func(in Input) Input {
-			in = set(asDeclared(in), "service/nginx", stake.ServiceFound{Known: true, Active: "failed", Boot: "enabled"})
-			in = set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
-			in.Traits.Listeners = []stake.Listener{{Protocol: "tcp", Port: 80, Program: "perl", PID: 7}}
+			in = set(asDeclared(in), "service/nginx", wire.ServiceFound{Known: true, Active: "failed", Boot: "enabled"})
+			in = set(in, "service/cron", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+			in.Traits.Listeners = []wire.Listener{{Protocol: "tcp", Port: 80, Program: "perl", PID: 7}}
 			return in
 		}, "quay1/site/timetable", "service/nginx", "start cron"},
 		{"the port of a new site, which others shut (V10)", func(in Input) Input {
-			in = set(set(asDeclared(in), "site/timetable", stake.SiteFound{}), "content/srv/www/timetable", stake.ContentFound{Missings: 1})
-			in = set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
-			return set(in, "port/80-tcp", stake.PortFound{Live: false, Filter: "inet others", Denied: "tcp dport 80 drop"})
+			in = set(set(asDeclared(in), "site/timetable", wire.SiteFound{}), "content/srv/www/timetable", wire.ContentFound{Missings: 1})
+			in = set(in, "service/cron", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+			return set(in, "port/80-tcp", wire.PortFound{Live: false, Filter: "inet others", Denied: "tcp dport 80 drop"})
 		}, "quay1/port/80-tcp", "content/srv/www/timetable site/timetable", "start cron"},
 		{"a unit that is not there", func(in Input) Input {
-			return set(set(asDeclared(in), "service/cron", stake.ServiceFound{}), "site/timetable", stake.SiteFound{})
+			return set(set(asDeclared(in), "service/cron", wire.ServiceFound{}), "site/timetable", wire.SiteFound{})
 		}, "quay1/service/cron", "", "write|reload nginx"},
 	}
 	for _, c := range cases {
@@ -487,13 +487,13 @@ func TestABlockerHoldsUpWhatTakesItAndNoMore(t *testing.T) {
 
 func TestADropInIsShiftedOnlyWhenItIsNew(t *testing.T) {
 	in := asDeclared(input(t))
-	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "active", Boot: "enabled", DropIns: map[string]string{"/etc/systemd/system/cron.service.d/a.conf": "1"}})
+	set(in, "service/cron", wire.ServiceFound{Known: true, Active: "active", Boot: "enabled", DropIns: map[string]string{"/etc/systemd/system/cron.service.d/a.conf": "1"}})
 	h := build(t, in)
 	if s := standingOf(h, "service/cron"); s != Set {
 		t.Errorf("a drop-in that was always there makes it %s", s)
 	}
 	in.Applied, _ = Remember(in, &h, nil, 1, time.Now())
-	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "active", Boot: "enabled", DropIns: map[string]string{"/etc/systemd/system/cron.service.d/a.conf": "2"}})
+	set(in, "service/cron", wire.ServiceFound{Known: true, Active: "active", Boot: "enabled", DropIns: map[string]string{"/etc/systemd/system/cron.service.d/a.conf": "2"}})
 	h = build(t, in)
 	if s := standingOf(h, "service/cron"); s != Shifted || len(h.Steps) != 1 || !strings.Contains(h.Steps[0].Text, "drop-ins of cron back") {
 		t.Errorf("a changed one makes it %s: %q", s, texts(h))
@@ -514,7 +514,7 @@ func TestMovedNamesWhatIsNew(t *testing.T) {
 		t.Errorf("the same host has moved: %s", why)
 	}
 	in := bare(input(t))
-	set(in, "package/curl", stake.PackageFound{State: "installed"})
+	set(in, "package/curl", wire.PackageFound{State: "installed"})
 	fresh := build(t, in)
 	if why := Moved(planned, fresh, false); !strings.Contains(why, "curl") {
 		t.Errorf("says %q", why)
@@ -532,12 +532,12 @@ func TestPublishDropsWhatItPublishedAndKeepsTheRest(t *testing.T) {
 	a := in.Applied["content/srv/www/timetable"]
 	a.Want = json.RawMessage(strings.Replace(string(a.Want), `"files":[`, `"files":[{"path":"old.html","size":1,"sha256":"cc"},`, 1))
 	in.Applied["content/srv/www/timetable"] = a
-	set(in, "content/srv/www/timetable", stake.ContentFound{Root: file("directory"), Extra: []string{"notes.txt"}, Extras: 1, Former: []stake.FormerFile{{Path: "old.html"}}})
+	set(in, "content/srv/www/timetable", wire.ContentFound{Root: file("directory"), Extra: []string{"notes.txt"}, Extras: 1, Former: []wire.FormerFile{{Path: "old.html"}}})
 	h := build(t, in)
 	if len(h.Steps) != 1 {
 		t.Fatalf("%q", texts(h))
 	}
-	var work stake.ContentWork
+	var work wire.ContentWork
 	if err := json.Unmarshal(h.Steps[0].Work, &work); err != nil || fmt.Sprint(work.Drop) != "[old.html]" {
 		t.Errorf("drops %v, %v", work.Drop, err)
 	}
@@ -554,17 +554,17 @@ func TestPublishDropsWhatItPublishedAndKeepsTheRest(t *testing.T) {
 // names of one thing.
 func TestWhatIsDeclaredIsNotTakenAlong(t *testing.T) {
 	in := remembered(t)
-	gone := stake.Stake{Host: "quay1", Type: "package", Name: "libtide", Want: stake.JSON(stake.PackageWant{Name: "libtide", Gone: true}), From: declare.Position{File: "g.toml", Line: 30}}
+	gone := stake.Stake{Host: "quay1", Type: "package", Name: "libtide", Want: wire.JSON(wire.PackageWant{Name: "libtide", Gone: true}), From: declare.Position{File: "g.toml", Line: 30}}
 	in.Stakes = append([]stake.Stake{gone}, in.Stakes...)
-	set(in, "package/libtide", stake.PackageFound{State: "installed", Version: "1", With: []string{"nginx"}, Services: []string{"cron"}})
+	set(in, "package/libtide", wire.PackageFound{State: "installed", Version: "1", With: []string{"nginx"}, Services: []string{"cron"}})
 	h := build(t, in)
 	if len(h.Blockers) != 2 || !strings.Contains(h.Blockers[0].What, "would take along quay1/package/nginx, which is declared") || !strings.Contains(h.Blockers[1].What, "quay1/service/cron") || len(h.Steps) > 0 {
 		t.Errorf("%+v, %q", h.Blockers, texts(h))
 	}
 	in = remembered(t)
 	yes := true
-	in.Stakes = append(in.Stakes, stake.Stake{Host: "quay1", Type: "service", Name: "crond", Want: stake.JSON(stake.ServiceWant{Name: "crond", Running: &yes})})
-	set(in, "service/crond", stake.ServiceFound{Known: true, Is: "cron", Active: "active", Boot: "enabled"})
+	in.Stakes = append(in.Stakes, stake.Stake{Host: "quay1", Type: "service", Name: "crond", Want: wire.JSON(wire.ServiceWant{Name: "crond", Running: &yes})})
+	set(in, "service/crond", wire.ServiceFound{Known: true, Is: "cron", Active: "active", Boot: "enabled"})
 	if h = build(t, in); len(h.Blockers) != 1 || !strings.Contains(h.Blockers[0].What, "quay1/service/cron and quay1/service/crond are one thing") {
 		t.Errorf("%+v", h.Blockers)
 	}
@@ -574,24 +574,24 @@ func TestWhatIsDeclaredIsNotTakenAlong(t *testing.T) {
 // not when somebody touched a thing without changing it.
 func TestAHostMovesInValues(t *testing.T) {
 	in := remembered(t)
-	off := func(sum string) stake.ContentFound {
-		return stake.ContentFound{Root: file("directory"), Offs: 1, Off: []stake.FileOff{{Path: "index.html", Difference: stake.Difference{Attribute: "text", Wanted: "as declared", Found: "different"}}}, Sum: sum}
+	off := func(sum string) wire.ContentFound {
+		return wire.ContentFound{Root: file("directory"), Offs: 1, Off: []wire.FileOff{{Path: "index.html", Difference: wire.Difference{Attribute: "text", Wanted: "as declared", Found: "different"}}}, Sum: sum}
 	}
 	set(in, "content/srv/www/timetable", off("one"))
 	planned := build(t, in)
 	touched := off("one")
-	touched.Root.Touched, touched.Off[0].Touched = stake.Touch{At: time.Now()}, stake.Touch{At: time.Now(), Owner: "keeper"}
+	touched.Root.Touched, touched.Off[0].Touched = wire.Touch{At: time.Now()}, wire.Touch{At: time.Now(), Owner: "keeper"}
 	set(in, "content/srv/www/timetable", touched)
 	if why := Moved(planned, build(t, in), false); why != "" {
 		t.Errorf("touched: %s", why)
 	}
-	set(in, "package/curl", stake.PackageFound{State: "absent", Candidate: "1.0", Lists: stake.ListsFresh, Short: &stake.Short{Path: "/usr", Free: 100}})
+	set(in, "package/curl", wire.PackageFound{State: "absent", Candidate: "1.0", Lists: wire.ListsFresh, Short: &wire.Short{Path: "/usr", Free: 100}})
 	short := build(t, in)
-	set(in, "package/curl", stake.PackageFound{State: "absent", Candidate: "1.0", Lists: stake.ListsFresh, Short: &stake.Short{Path: "/usr", Free: 90}})
+	set(in, "package/curl", wire.PackageFound{State: "absent", Candidate: "1.0", Lists: wire.ListsFresh, Short: &wire.Short{Path: "/usr", Free: 90}})
 	if why := Moved(short, build(t, in), false); why != "" {
 		t.Errorf("with less room: %s", why)
 	}
-	set(in, "package/curl", stake.PackageFound{State: "installed", Version: "1.0"})
+	set(in, "package/curl", wire.PackageFound{State: "installed", Version: "1.0"})
 	set(in, "content/srv/www/timetable", off("two"))
 	for _, resumed := range []bool{false, true} {
 		if why := Moved(planned, build(t, in), resumed); !strings.Contains(why, "quay1/content/srv/www/timetable is no longer as the plan found it") {
@@ -602,9 +602,9 @@ func TestAHostMovesInValues(t *testing.T) {
 
 // A resumed run removes nothing that was not shown.
 func TestAResumedRunRemovesWhatWasNamed(t *testing.T) {
-	want := stake.ContentWant{Root: "/srv/x", Rest: declare.Removed}
+	want := wire.ContentWant{Root: "/srv/x", Rest: wire.Removed}
 	made := func(drop ...string) Host {
-		return Host{Host: "quay1", Steps: []Step{{Address: "quay1/content/srv/x", Type: "content", Move: stake.Move{Verb: "publish", Text: "publish", Work: stake.JSON(stake.ContentWork{ContentWant: want, Drop: drop})}}}}
+		return Host{Host: "quay1", Steps: []wire.Step{{Address: "quay1/content/srv/x", Type: "content", Move: wire.Move{Verb: "publish", Text: "publish", Work: wire.JSON(wire.ContentWork{ContentWant: want, Drop: drop})}}}}
 	}
 	if why := Moved(made("a", "b"), made("b"), true); why != "" {
 		t.Errorf("less than was shown: %s", why)
@@ -620,17 +620,17 @@ func TestAServiceThatDoesNotRunIsNotTold(t *testing.T) {
 	in := asDeclared(input(t))
 	for i, s := range in.Stakes {
 		if s.Local() == "service/cron" {
-			in.Stakes[i].Want = stake.JSON(stake.ServiceWant{Name: "cron", AtBoot: &boot})
+			in.Stakes[i].Want = wire.JSON(wire.ServiceWant{Name: "cron", AtBoot: &boot})
 		}
 	}
-	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
-	in.Stakes = append(in.Stakes, stake.Stake{Host: "quay1", Type: "file", Name: "/etc/cron.d/x", Want: stake.JSON(stake.FileWant{Path: "/etc/cron.d/x", Text: "x\n", Owner: "root", Group: "root", Mode: "0644", Restart: []string{"cron"}})})
-	set(in, "file/etc/cron.d/x", stake.FileFound{})
+	set(in, "service/cron", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+	in.Stakes = append(in.Stakes, stake.Stake{Host: "quay1", Type: "file", Name: "/etc/cron.d/x", Want: wire.JSON(wire.FileWant{Path: "/etc/cron.d/x", Text: "x\n", Owner: "root", Group: "root", Mode: "0644", Restart: []string{"cron"}})})
+	set(in, "file/etc/cron.d/x", wire.FileFound{})
 	h := build(t, in)
 	if len(h.Steps) != 1 || len(h.Cautions) != 1 || h.Cautions[0].What != "cron does not run, and is not told that its file /etc/cron.d/x changed" {
 		t.Errorf("the steps are %v, the cautions %v", texts(h), h.Cautions)
 	}
-	set(in, "service/cron", stake.ServiceFound{Known: true, Active: "active", Boot: "enabled"})
+	set(in, "service/cron", wire.ServiceFound{Known: true, Active: "active", Boot: "enabled"})
 	if h := build(t, in); len(h.Steps) != 2 || len(h.Cautions) != 0 {
 		t.Errorf("of one that runs the steps are %v, the cautions %v", texts(h), h.Cautions)
 	}
@@ -647,11 +647,11 @@ func TestRestoringSaysWhoHasThePort(t *testing.T) {
 		}
 		return h
 	}
-	set(in, "service/nginx", stake.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+	set(in, "service/nginx", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
 	if h := restored(); len(h.Steps) != 1 || len(h.Blockers) > 0 {
 		t.Errorf("with nobody there: %v, %v", texts(h), h.Blockers)
 	}
-	in.Traits.Listeners = []stake.Listener{{Protocol: "tcp", Address: "0.0.0.0", Port: 80, Program: "perl", PID: 77}}
+	in.Traits.Listeners = []wire.Listener{{Protocol: "tcp", Address: "0.0.0.0", Port: 80, Program: "perl", PID: 77}}
 	if h := restored(); len(h.Steps) != 0 || len(h.Blockers) != 1 || h.Blockers[0].What != "port 80, on which nginx serves site timetable, is taken by perl (process 77)" {
 		t.Errorf("with another there: %v, %v", texts(h), h.Blockers)
 	}

@@ -8,6 +8,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Applied is what is remembered of a stake from when it was last as declared.
@@ -40,7 +41,7 @@ func Remember(in Input, h *Host, worked map[string]bool, revision int, now time.
 	present := map[string]bool{}
 	for i := range h.Rows {
 		row := &h.Rows[i]
-		name := stake.Local(row.Type, row.Name)
+		name := wire.Local(row.Type, row.Name)
 		present[name] = true
 		s, ok := stakes[name]
 		if !ok || row.Address != s.Address() {
@@ -104,5 +105,5 @@ func Same(a, b json.RawMessage) bool {
 	if json.Unmarshal(a, &x) != nil || json.Unmarshal(b, &y) != nil {
 		return false
 	}
-	return bytes.Equal(stake.JSON(x), stake.JSON(y))
+	return bytes.Equal(wire.JSON(x), wire.JSON(y))
 }

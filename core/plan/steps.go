@@ -6,71 +6,15 @@ import (
 	"encoding/json"
 	"fmt"
 	"maps"
-	"slices"
-	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
-
-// Step is one thing to be done on a host. Steps are numbered from 1 on each
-// host. Also are the addresses of other stakes that it brings about.
-type Step struct {
-	Number  int      `json:"number"`
-	Host    string   `json:"host"`
-	Address string   `json:"name"`
-	Also    []string `json:"also,omitempty"`
-	Type    string   `json:"type"`
-	Name    string   `json:"subject"`
-	stake.Move
-
-	// RestsOn are fingerprints of what was found, by the addresses of the stakes.
-	RestsOn map[string]string `json:"rests_on,omitempty"`
-}
-
-// Addresses are the stakes that the step brings about.
-func (s Step) Addresses() []string { return append([]string{s.Address}, s.Also...) }
-
-// Shares says whether two steps bring about a stake in common.
-func (s Step) Shares(o Step) bool {
-	return slices.ContainsFunc(s.Addresses(), func(a string) bool { return slices.Contains(o.Addresses(), a) })
-}
-
-// Touches says whether a step has to do with what one did that could not be taken back: the same
-// stake, a path and what lies below it, or the packages of a host, which change together.
-func (s Step) Touches(stuck stake.Stuck) bool {
-	if s.Type == "package" && stuck.Type == "package" {
-		return true
-	}
-	if slices.ContainsFunc(s.Addresses(), func(a string) bool { return slices.Contains(stuck.Stakes, a) }) {
-		return true
-	}
-	return slices.ContainsFunc(s.Paths(), func(a string) bool {
-		return slices.ContainsFunc(stuck.Paths, func(b string) bool {
-			return a == b || strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/")
-		})
-	})
-}
-
-// Paths are the paths on the host that the step changes: those that its stakes are called by, and those
-// that its kind knows of.
-func (s Step) Paths() []string {
-	var out []string
-	for _, a := range s.Addresses() {
-		if _, p, ok := strings.Cut(a, "/"+s.Type+"/"); ok && strings.HasPrefix(s.Name, "/") {
-			p, _, _ = strings.Cut(p, ":") // of a portion, its file
-			out = append(out, "/"+p)
-		}
-	}
-	if kind, err := stake.KindOf(s.Type); err == nil && kind.Paths != nil {
-		out = append(out, kind.Paths(s.Work)...)
-	}
-	return out
-}
 
 // join makes one step of steps of one kind that follow one another and can be made
 // together.
-func join(steps []Step) ([]Step, error) {
-	out := []Step{}
+func join(steps []wire.Step) ([]wire.Step, error) {
+	out := []wire.Step{}
 	for i := 0; i < len(steps); {
 		n := i + 1
 		for steps[i].Joins && n < len(steps) && steps[n].Joins && steps[n].Type == steps[i].Type {
@@ -85,7 +29,7 @@ func join(steps []Step) ([]Step, error) {
 			if kind.Join == nil {
 				return nil, fmt.Errorf("moves of kind %s cannot be joined", one.Type)
 			}
-			var moves []stake.Move
+			var moves []wire.Move
 			for _, s := range steps[i:n] {
 				moves = append(moves, s.Move)
 				if s.Address != one.Address {
@@ -94,6 +38,7 @@ func join(steps []Step) ([]Step, error) {
 				maps.Copy(one.RestsOn, s.RestsOn)
 			}
 			one.Move = kind.Join(moves)
+			one.AlsoAt = alsoAt(kind, one.Work)
 		}
 		out = append(out, one)
 		i = n
@@ -101,10 +46,17 @@ func join(steps []Step) ([]Step, error) {
 	return out, nil
 }
 
-func (j judged) step(m stake.Move) Step {
+func (j judged) step(m wire.Move) wire.Step {
 	s := j.stake
 	kind, _ := stake.KindOf(s.Type) // it has been judged by it
-	return Step{Host: s.Host, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m, RestsOn: map[string]string{s.Address(): fingerprint(j.input.Found, append([]string{"touched"}, kind.Passing...))}}
+	return wire.Step{Host: s.Host, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m, AlsoAt: alsoAt(kind, m.Work), RestsOn: map[string]string{s.Address(): fingerprint(j.input.Found, append([]string{"touched"}, kind.Passing...))}}
+}
+
+func alsoAt(kind stake.Kind, work json.RawMessage) []string {
+	if kind.Paths == nil {
+		return nil
+	}
+	return kind.Paths(work)
 }
 
 // fingerprint is what makes two readings the same finding: their values, not when somebody
@@ -114,7 +66,7 @@ func fingerprint(found json.RawMessage, passing []string) string {
 	if json.Unmarshal(found, &v) != nil {
 		return ""
 	}
-	sum := sha256.Sum256(stake.JSON(without(v, passing)))
+	sum := sha256.Sum256(wire.JSON(without(v, passing)))
 	return hex.EncodeToString(sum[:])
 }
 

@@ -5,18 +5,19 @@ import (
 	"slices"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // touches says whether a step can change the way in: by the paths that it changes, or by what its kind says. Of
 // a kind that says nothing each step may.
-func touches(way *stake.Way, s Step) bool {
+func touches(way *wire.Way, s wire.Step) bool {
 	kind, err := stake.KindOf(s.Type)
 	return err != nil || kind.WayIn == nil || slices.ContainsFunc(s.Paths(), way.OnPath) || kind.WayIn(way, s.Name, s.Work)
 }
 
 // guard has the host hold each step that can change the way in, nil where nothing on it can shut the service out,
 // until the service has come in anew, and has those be named that take it away for good.
-func guard(way *stake.Way, steps []Step) (cautions []stake.Note) {
+func guard(way *wire.Way, steps []wire.Step) (cautions []stake.Note) {
 	if way == nil {
 		return nil
 	}
@@ -33,14 +34,14 @@ func guard(way *stake.Way, steps []Step) (cautions []stake.Note) {
 		}
 		if !s.Confirm && !s.Returns && touches(way, *s) {
 			s.Confirm, s.Whole = true, true
-			s.Details = append(slices.Clone(s.Details), stake.Detail{Title: "safety", Text: fmt.Sprintf("this can shut the way in to the host: the host takes the run back by itself after %d s unless a new connection, with login and root's rights, confirms it", stake.RevertAfter)})
+			s.Details = append(slices.Clone(s.Details), wire.Detail{Title: "safety", Text: fmt.Sprintf("this can shut the way in to the host: the host takes the run back by itself after %d s unless a new connection, with login and root's rights, confirms it", wire.RevertAfter)})
 		}
 	}
 	return cautions
 }
 
 // takenOff is what a step takes off that the service gets in by.
-func takenOff(way *stake.Way, s Step) []string {
+func takenOff(way *wire.Way, s wire.Step) []string {
 	kind, err := stake.KindOf(s.Type)
 	if err != nil || kind.Off == nil {
 		return nil

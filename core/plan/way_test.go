@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 )
 
@@ -22,27 +23,27 @@ func TestEveryKindSaysWhetherItCanShutTheWayIn(t *testing.T) {
 
 // Which steps are held, and which have to be named, is told by what they change.
 func TestStepsOnTheWayIn(t *testing.T) {
-	to := func(user string, sudo bool, at ...string) *stake.Way {
+	to := func(user string, sudo bool, at ...string) *wire.Way {
 		way := family.WayIn(user)
 		way.Sudo, way.Paths = sudo, append(way.Paths, at...)
 		return &way
 	}
 	way := to("keeper", true)
-	file := func(path string) Step { return Step{Type: "file", Name: path, Address: "quay1/file" + path} }
-	packages := func(w stake.PackageWork) Step {
-		return Step{Type: "package", Name: "x", Address: "quay1/package/x", Move: stake.Move{Text: "x", Work: stake.JSON(w)}}
+	file := func(path string) wire.Step { return wire.Step{Type: "file", Name: path, Address: "quay1/file" + path} }
+	packages := func(w wire.PackageWork) wire.Step {
+		return wire.Step{Type: "package", Name: "x", Address: "quay1/package/x", Move: wire.Move{Text: "x", Work: wire.JSON(w)}}
 	}
 	for _, c := range []struct {
 		what  string
-		way   *stake.Way
-		step  Step
+		way   *wire.Way
+		step  wire.Step
 		held  bool
 		named string
 	}{
 		{"sshd's configuration", way, file("/etc/ssh/sshd_config.d/50-x.conf"), true, ""},
 		{"a key of the user", way, file("/home/keeper/.ssh/authorized_keys"), true, ""},
 		{"a key of another", way, file("/home/other/.ssh/authorized_keys"), false, ""},
-		{"what lies above it", way, Step{Type: "directory", Name: "/home", Address: "quay1/directory/home"}, true, ""},
+		{"what lies above it", way, wire.Step{Type: "directory", Name: "/home", Address: "quay1/directory/home"}, true, ""},
 		{"what the SSH service is started with", way, file("/etc/default/ssh"), true, ""},
 		{"what is added to its unit", way, file("/run/systemd/system/sshd.service.d/x.conf"), true, ""},
 		{"what is added to all units", way, file("/etc/systemd/system/service.d/x.conf"), true, ""},
@@ -50,27 +51,27 @@ func TestStepsOnTheWayIn(t *testing.T) {
 		{"another unit", way, file("/etc/systemd/system/tides.service"), false, ""},
 		{"where the host says that keys lie", to("keeper", false, "/srv/keys/keeper"), file("/srv/keys/keeper"), true, ""},
 		{"keys of others beside those", to("keeper", false, "/srv/keys/keeper"), file("/srv/keys/other"), false, ""},
-		{"what lies above those", to("keeper", false, "/srv/keys/keeper"), Step{Type: "directory", Name: "/srv", Address: "quay1/directory/srv"}, true, ""},
+		{"what lies above those", to("keeper", false, "/srv/keys/keeper"), wire.Step{Type: "directory", Name: "/srv", Address: "quay1/directory/srv"}, true, ""},
 		{"a site's file", way, file("/etc/nginx/conf.d/x.conf"), false, ""},
-		{"the user", way, Step{Type: "account", Name: "keeper", Address: "quay1/account/keeper"}, true, ""},
-		{"another user", way, Step{Type: "account", Name: "other", Address: "quay1/account/other"}, false, ""},
-		{"the SSH service", way, Step{Type: "service", Name: "ssh", Address: "quay1/service/ssh"}, true, ""},
-		{"a web server", way, Step{Type: "service", Name: "nginx", Address: "quay1/service/nginx"}, false, ""},
-		{"sudo, newer", way, packages(stake.PackageWork{Install: []stake.PackageGoal{{Name: "sudo"}}}), true, ""},
-		{"sudo, once more", way, packages(stake.PackageWork{Again: "sudo"}), true, ""},
-		{"the SSH server, to its end", way, packages(stake.PackageWork{Finish: "openssh-server"}), true, ""},
-		{"another package, once more", way, packages(stake.PackageWork{Again: "telnet"}), false, ""},
-		{"sudo, off", way, packages(stake.PackageWork{Remove: "sudo"}), false, "package sudo"},
-		{"sudo, off, where root logs in", to("root", false), packages(stake.PackageWork{Remove: "sudo"}), true, ""},
-		{"the SSH server, along with another", way, packages(stake.PackageWork{Remove: "libtide", With: []string{"openssh-server"}}), false, "package openssh-server"},
-		{"another package, off", way, packages(stake.PackageWork{Remove: "telnet"}), false, ""},
-		{"what says nothing of the way in", way, Step{Type: "mute", Name: "x", Address: "quay1/mute/x"}, true, ""},
-		{"what nobody knows", way, Step{Type: "unheard-of", Name: "x", Address: "quay1/unheard-of/x"}, true, ""},
-		{"what says nothing, on a host that cannot be shut", nil, Step{Type: "mute", Name: "x", Address: "quay1/mute/x"}, false, ""},
+		{"the user", way, wire.Step{Type: "account", Name: "keeper", Address: "quay1/account/keeper"}, true, ""},
+		{"another user", way, wire.Step{Type: "account", Name: "other", Address: "quay1/account/other"}, false, ""},
+		{"the SSH service", way, wire.Step{Type: "service", Name: "ssh", Address: "quay1/service/ssh"}, true, ""},
+		{"a web server", way, wire.Step{Type: "service", Name: "nginx", Address: "quay1/service/nginx"}, false, ""},
+		{"sudo, newer", way, packages(wire.PackageWork{Install: []wire.PackageGoal{{Name: "sudo"}}}), true, ""},
+		{"sudo, once more", way, packages(wire.PackageWork{Again: "sudo"}), true, ""},
+		{"the SSH server, to its end", way, packages(wire.PackageWork{Finish: "openssh-server"}), true, ""},
+		{"another package, once more", way, packages(wire.PackageWork{Again: "telnet"}), false, ""},
+		{"sudo, off", way, packages(wire.PackageWork{Remove: "sudo"}), false, "package sudo"},
+		{"sudo, off, where root logs in", to("root", false), packages(wire.PackageWork{Remove: "sudo"}), true, ""},
+		{"the SSH server, along with another", way, packages(wire.PackageWork{Remove: "libtide", With: []string{"openssh-server"}}), false, "package openssh-server"},
+		{"another package, off", way, packages(wire.PackageWork{Remove: "telnet"}), false, ""},
+		{"what says nothing of the way in", way, wire.Step{Type: "mute", Name: "x", Address: "quay1/mute/x"}, true, ""},
+		{"what nobody knows", way, wire.Step{Type: "unheard-of", Name: "x", Address: "quay1/unheard-of/x"}, true, ""},
+		{"what says nothing, on a host that cannot be shut", nil, wire.Step{Type: "mute", Name: "x", Address: "quay1/mute/x"}, false, ""},
 		{"anything on a host whose way in it is not", nil, file("/etc/ssh/sshd_config"), false, ""},
-		{"sudo, off, on such a host", nil, packages(stake.PackageWork{Remove: "sudo"}), false, ""},
+		{"sudo, off, on such a host", nil, packages(wire.PackageWork{Remove: "sudo"}), false, ""},
 	} {
-		steps := []Step{c.step}
+		steps := []wire.Step{c.step}
 		cautions := guard(c.way, steps)
 		s := steps[0]
 		if s.Confirm != c.held || s.Whole != c.held || s.Shuts != (c.named != "") || len(cautions) != len(s.Removes) || !strings.Contains(strings.Join(s.Removes, ""), c.named) || c.named == "" && len(s.Removes) > 0 {
@@ -82,19 +83,29 @@ func TestStepsOnTheWayIn(t *testing.T) {
 // What a step could not take back holds up what has to do with the same things, by whatever kind of
 // stake, and nothing else (C4).
 func TestWhatAStepHoldsUp(t *testing.T) {
-	site := Step{Type: "site", Name: "timetable", Address: "quay1/site/timetable", Move: stake.Move{Work: stake.JSON(stake.SiteWork{SiteWant: stake.SiteWant{File: "/etc/nginx/sites-available/timetable", Link: "/etc/nginx/sites-enabled/timetable"}})}}
-	file := func(path string) Step { return Step{Type: "file", Name: path, Address: "quay1/file" + path} }
-	dropIn := Step{Type: "service", Name: "nginx", Address: "quay1/service/nginx", Move: stake.Move{Work: stake.JSON(stake.ServiceWork{DropIns: map[string]string{"/etc/systemd/system/nginx.service.d/x.conf": "x"}})}}
-	pkg := func(name string) Step { return Step{Type: "package", Name: name, Address: "quay1/package/" + name} }
+	known := func(s wire.Step) wire.Step {
+		kind, err := stake.KindOf(s.Type)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s.AlsoAt = alsoAt(kind, s.Work)
+		return s
+	}
+	site := known(wire.Step{Type: "site", Name: "timetable", Address: "quay1/site/timetable", Move: wire.Move{Work: wire.JSON(wire.SiteWork{SiteWant: wire.SiteWant{File: "/etc/nginx/sites-available/timetable", Link: "/etc/nginx/sites-enabled/timetable"}})}})
+	file := func(path string) wire.Step { return wire.Step{Type: "file", Name: path, Address: "quay1/file" + path} }
+	dropIn := known(wire.Step{Type: "service", Name: "nginx", Address: "quay1/service/nginx", Move: wire.Move{Work: wire.JSON(wire.ServiceWork{DropIns: map[string]string{"/etc/systemd/system/nginx.service.d/x.conf": "x"}})}})
+	pkg := func(name string) wire.Step {
+		return wire.Step{Type: "package", Name: name, Address: "quay1/package/" + name}
+	}
 	for _, c := range []struct {
-		a, b Step
+		a, b wire.Step
 		is   bool
 	}{
 		{site, file("/etc/nginx/sites-available/timetable"), true},
 		{site, file("/etc/nginx/sites-enabled/timetable"), true},
 		{site, file("/etc/nginx/sites-available/timetable:tides"), true},
 		{site, file("/etc/nginx/sites-available/timetables"), false},
-		{site, Step{Type: "directory", Name: "/etc/nginx", Address: "quay1/directory/etc/nginx"}, true},
+		{site, wire.Step{Type: "directory", Name: "/etc/nginx", Address: "quay1/directory/etc/nginx"}, true},
 		{dropIn, file("/etc/systemd/system/nginx.service.d/x.conf"), true},
 		{dropIn, file("/etc/systemd/system/httpd.service.d/x.conf"), false},
 		{pkg("curl"), pkg("cron"), true},
@@ -102,8 +113,8 @@ func TestWhatAStepHoldsUp(t *testing.T) {
 		{file("/srv/a"), file("/srv/a"), true},
 		{file("/srv/a"), file("/srv/ab"), false},
 	} {
-		for _, two := range [][2]Step{{c.a, c.b}, {c.b, c.a}} {
-			stuck := stake.Stuck{Type: two[1].Type, Name: two[1].Name, Stakes: two[1].Addresses(), Paths: two[1].Paths()}
+		for _, two := range [][2]wire.Step{{c.a, c.b}, {c.b, c.a}} {
+			stuck := wire.StuckStep{Type: two[1].Type, Name: two[1].Name, Stakes: two[1].Addresses(), Paths: two[1].Paths()}
 			if two[0].Touches(stuck) != c.is {
 				t.Errorf("%s touches %s: %t", two[0].Address, two[1].Address, !c.is)
 			}

@@ -15,7 +15,7 @@ import (
 	"northstake/core/declare"
 )
 
-var _ = register("caddy", Server{Render: Caddy, Complaint: caddyComplaint, Check: checkCaddy})
+var _ = register("caddy", Server{Render: Caddy, Check: checkCaddy})
 
 func checkCaddy(c *check.Checker, name string, s *declare.Site) {
 	if f := s.Log.Form; f == "common" || f == "combined" {
@@ -572,23 +572,4 @@ func (c *caddy) answersMark() {
 		c.line(at, "\trespond 404")
 		c.line(at, "}")
 	}
-}
-
-// caddyLine is how Caddy names a line of its configuration: "/file:3 - Error during
-// parsing: what is wrong", or "/file:3: what is wrong".
-var caddyLine = regexp.MustCompile(`(/[^\s:]+):(\d+)(?: - Error during parsing)?: (.*?)\s*$`)
-
-func caddyComplaint(output string) (Complaint, bool) {
-	for _, line := range strings.Split(output, "\n") {
-		if m := caddyLine.FindStringSubmatch(line); m != nil {
-			n, _ := strconv.Atoi(m[2])
-			return Complaint{m[3], m[1], n}, true
-		}
-	}
-	for _, line := range strings.Split(output, "\n") {
-		if what, ok := strings.CutPrefix(strings.TrimSpace(line), "Error: "); ok {
-			return Complaint{What: what}, true
-		}
-	}
-	return Complaint{}, false
 }

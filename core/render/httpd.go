@@ -13,7 +13,7 @@ import (
 	"northstake/core/declare"
 )
 
-var _ = register("httpd", Server{Render: Httpd, Complaint: httpdComplaint, Check: checkHttpd, Before: beforeHttpd})
+var _ = register("httpd", Server{Render: Httpd, Check: checkHttpd, Before: beforeHttpd})
 
 // beforeHttpd has wildcards come after exact names, and the shorter of two after the longer: of the
 // virtual hosts of an address the first counts that a name fits (vhost.c, update_server_from_aliases).
@@ -607,38 +607,4 @@ func ownAddresses(s *declare.Site) []string {
 		}
 	}
 	return out
-}
-
-// httpdLine is how the Apache HTTP server names a line: "AH00526: Syntax error on
-// line 3 of /file:", with what is wrong on the same line or the next.
-var httpdLine = regexp.MustCompile(`(?:AH\d+: )?Syntax error on line (\d+) of (\S+?):(.*)$`)
-
-func httpdComplaint(output string) (Complaint, bool) {
-	lines := strings.Split(output, "\n")
-	for i, line := range lines {
-		// Of included files the innermost is named last.
-		m := httpdLine.FindStringSubmatch(line)
-		if m == nil {
-			continue
-		}
-		if rest := strings.TrimSpace(m[3]); strings.Contains(rest, "Syntax error on line ") {
-			if inner, ok := httpdComplaint(rest + "\n" + strings.Join(lines[i+1:], "\n")); ok {
-				return inner, true
-			}
-		}
-		n, _ := strconv.Atoi(m[1])
-		c := Complaint{strings.TrimSpace(m[3]), m[2], n}
-		if c.What == "" && i+1 < len(lines) {
-			c.What = strings.TrimSpace(lines[i+1])
-		}
-		return c, true
-	}
-	for _, line := range lines {
-		if text, ok := strings.CutPrefix(strings.TrimSpace(line), "AH"); ok {
-			if _, what, ok := strings.Cut(text, ": "); ok && !strings.Contains(what, "ServerName") {
-				return Complaint{What: what}, true
-			}
-		}
-	}
-	return Complaint{}, false
 }

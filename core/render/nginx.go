@@ -3,7 +3,6 @@ package render
 import (
 	"fmt"
 	"maps"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -11,7 +10,7 @@ import (
 	"northstake/core/declare"
 )
 
-var _ = register("nginx", Server{Render: Nginx, Complaint: nginxComplaint})
+var _ = register("nginx", Server{Render: Nginx})
 
 // nginx writes a site in nginx's own words.
 type nginx struct{ page }
@@ -588,18 +587,4 @@ func (n *nginx) answersMark() {
 	n.line(n.at(), "    }")
 	n.line(n.at(), "    return 200 %s;", n.q(mark))
 	n.line(n.at(), "}")
-}
-
-// nginxLine is a line by which nginx refuses a configuration: "[emerg] 12#12: what
-// is wrong in /file:3", with its name or the time in front.
-var nginxLine = regexp.MustCompile(`\[(?:emerg|crit|alert)\] (?:\d+#\d+: )?(.*?)(?: in (/\S+):(\d+))?\s*$`)
-
-func nginxComplaint(output string) (Complaint, bool) {
-	for _, line := range strings.Split(output, "\n") {
-		if m := nginxLine.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
-			n, _ := strconv.Atoi(m[3])
-			return Complaint{m[1], m[2], n}, true
-		}
-	}
-	return Complaint{}, false
 }

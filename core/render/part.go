@@ -143,7 +143,7 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 			p.notFrom = from.NotFrom
 		}
 		if note("largest_body", from.LargestBody != "") {
-			p.body, _ = declare.Bytes(from.LargestBody)
+			p.body, _ = form.Bytes(from.LargestBody)
 		}
 		for name, value := range from.Headers {
 			name = textproto.CanonicalMIMEHeaderKey(name)
@@ -154,7 +154,7 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 		}
 		for pattern, span := range from.BrowserCache {
 			if _, known := keeps[pattern]; !known {
-				seconds, _ := declare.Seconds(span)
+				seconds, _ := form.Seconds(span)
 				keeps[pattern] = lifetime{pattern, seconds}
 				p.says["keep "+pattern] = append(slices.Clone(keys), "browser_cache", pattern)
 			}
@@ -335,8 +335,8 @@ func (p part) textType() string { return cmp.Or(p.what.Type, "text/plain; charse
 
 // waits are the limits of a service, in seconds.
 func (p part) waits() (connect, answer int64) {
-	connect, _ = declare.Seconds(cmp.Or(p.what.ConnectsIn, "5s"))
-	answer, _ = declare.Seconds(cmp.Or(p.what.AnswersIn, "60s"))
+	connect, _ = form.Seconds(cmp.Or(p.what.ConnectsIn, "5s"))
+	answer, _ = form.Seconds(cmp.Or(p.what.AnswersIn, "60s"))
 	return connect, answer
 }
 

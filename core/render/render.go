@@ -41,13 +41,11 @@ type Site struct {
 	Mark func(secret, between string) string
 }
 
-// Server is one web server: how it takes a virtual host, what of a site it alone has
-// other words for, and what it says of a
-// configuration that it refuses, in the output of its own test.
+// Server is one web server: how it takes a virtual host, and what of a site it alone has
+// other words for.
 type Server struct {
-	Render    func(d *declare.Declaration, s Site) (Text, error)
-	Check     func(c *check.Checker, name string, s *declare.Site) // what it alone cannot do; may be nil
-	Complaint func(output string) (Complaint, bool)
+	Render func(d *declare.Declaration, s Site) (Text, error)
+	Check  func(c *check.Checker, name string, s *declare.Site) // what it alone cannot do; may be nil
 
 	// Before is what stands before the name of a site's file, where of several virtual hosts that a
 	// name fits the one counts whose file comes first; nil where the best fit does.
@@ -61,14 +59,6 @@ func File(name string, s *declare.Site) string {
 		file = server.Before(s) + file
 	}
 	return file
-}
-
-// Complaint is what a web server said of a configuration that it refuses. File is ""
-// where it named none.
-type Complaint struct {
-	What string
-	File string
-	Line int
 }
 
 var servers = map[string]Server{}
@@ -88,14 +78,6 @@ func Check(c *check.Checker, name string, s *declare.Site) {
 	if server := servers[s.Server]; server.Check != nil {
 		server.Check(c, name, s)
 	}
-}
-
-// ComplaintOf reads the output of a web server's test.
-func ComplaintOf(server, output string) (Complaint, bool) {
-	if s, ok := servers[server]; ok {
-		return s.Complaint(output)
-	}
-	return Complaint{}, false
 }
 
 // VirtualHost renders a site for the server that it declares.

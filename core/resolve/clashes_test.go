@@ -8,7 +8,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/resolve"
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 const clashing = `[ground]
@@ -27,7 +27,7 @@ names = ["a.test"]
 content = { dir = "content/a" }
 `
 
-var families = map[string]map[string]stake.Layout{
+var families = map[string]map[string]wire.Layout{
 	"debian": {"nginx": {Package: "nginx", Service: "nginx", Dir: "/etc/nginx", SitesDir: "/etc/nginx/sites-available", RootBase: "/var/www"}, "httpd": {Package: "apache2", Service: "apache2", Dir: "/etc/apache2", SitesDir: "/etc/apache2/sites-available", RootBase: "/var/www"}},
 	"redhat": {"nginx": {Package: "nginx", Service: "nginx", Dir: "/etc/nginx", SitesDir: "/etc/nginx/conf.d", RootBase: "/var/www"}, "httpd": {Package: "httpd", Service: "httpd", Dir: "/etc/httpd", SitesDir: "/etc/httpd/conf.d", RootBase: "/var/www"}},
 }
@@ -96,7 +96,7 @@ func TestStakesAreNamedByWhatTheyAreAbout(t *testing.T) {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, "quay1", stake.Traits{Family: "debian"}, families["debian"], nil)
+	h, err := resolve.OneHost(d, "quay1", wire.Traits{Family: "debian"}, families["debian"], nil)
 	if err != nil {
 		t.Fatal(err)
 	}

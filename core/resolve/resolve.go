@@ -13,29 +13,20 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
-
-// Probe is one HTTP check of a site on one host.
-type Probe struct {
-	Site    string `json:"site"`
-	Host    string `json:"host"`
-	Name    string `json:"name"` // sent as the Host header
-	Port    int    `json:"port"`
-	Address string `json:"address,omitempty"` // of the host, where the site listens at that one alone
-	declare.Probe
-}
 
 // Host is what a declaration means for one host. Stakes stand in an order in
 // which they can be brought about.
 type Host struct {
 	Stakes    []stake.Stake    `json:"stakes"`
-	Probes    []Probe          `json:"probes"`
+	Probes    []wire.Probe     `json:"probes"`
 	Conflicts []stake.Conflict `json:"conflicts,omitempty"`
 }
 
 // OneHost works out the stakes and probes of a host, whose family's web servers lie as
 // the layouts say. The error names what the host's platform cannot do.
-func OneHost(d *declare.Declaration, name string, traits stake.Traits, layouts map[string]stake.Layout, secrets *stake.Secrets) (Host, error) {
+func OneHost(d *declare.Declaration, name string, traits wire.Traits, layouts map[string]wire.Layout, secrets *stake.Secrets) (Host, error) {
 	if d.SortOf(name) == "" {
 		return Host{}, fmt.Errorf("ground %s has no place %q", d.Ground.Name, name)
 	}
@@ -50,7 +41,7 @@ func OneHost(d *declare.Declaration, name string, traits stake.Traits, layouts m
 // Clashes are what excludes each other in what a declaration means for its hosts, whichever
 // of some families of systems they are of: families has the layouts of each. Hosts that
 // are declared alike are looked at once.
-func Clashes(d *declare.Declaration, families map[string]map[string]stake.Layout) declare.Problems {
+func Clashes(d *declare.Declaration, families map[string]map[string]wire.Layout) declare.Problems {
 	var out declare.Problems
 	seen := map[string]bool{}
 	for _, host := range d.HostNames() {
@@ -64,7 +55,7 @@ func Clashes(d *declare.Declaration, families map[string]map[string]stake.Layout
 		first := map[string]stake.Conflict{}
 		tried := 0
 		for _, family := range slices.Sorted(maps.Keys(families)) {
-			r, err := OneHost(d, host, stake.Traits{Family: family}, families[family], nil)
+			r, err := OneHost(d, host, wire.Traits{Family: family}, families[family], nil)
 			if err != nil {
 				continue // not a family for what is declared
 			}
@@ -98,8 +89,8 @@ func (h Host) distinct(first map[string]stake.Conflict) map[string]bool {
 
 // ProbesOf lists the checks of the sites that a host serves: those that are
 // declared, and one of / for a site that has content and declares none.
-func ProbesOf(d *declare.Declaration, host string) []Probe {
-	var out []Probe
+func ProbesOf(d *declare.Declaration, host string) []wire.Probe {
+	var out []wire.Probe
 	for _, name := range d.SitesOn(host) {
 		s := d.Sites[name]
 		if !s.IsServed() {
@@ -108,10 +99,10 @@ func ProbesOf(d *declare.Declaration, host string) []Probe {
 		if s.Closed != "" {
 			s = s.AsClosed()
 		}
-		base := Probe{Site: name, Host: host, Name: askedName(d, host, s.Names[0]), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Probe: declare.Probe{Path: "/"}}
+		base := wire.Probe{Site: name, Host: host, Name: askedName(d, host, s.Names[0]), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Check: wire.Check{Path: "/"}}
 		for _, p := range s.Probes {
 			one := base
-			one.Probe = p
+			one.Check = wire.Check(p)
 			out = append(out, one)
 		}
 		if len(s.Probes) == 0 && s.Content != nil {
@@ -157,21 +148,21 @@ func askedName(d *declare.Declaration, host, name string) string {
 
 // probesOfContainer lists the checks of a container that runs: its stake's name stands for that of
 // a site.
-func probesOfContainer(name, host string, c *stake.Container) []Probe {
+func probesOfContainer(name, host string, c *stake.Container) []wire.Probe {
 	if c.Is == "stopped" || len(c.ReachedAt) == 0 {
 		return nil
 	}
 	door := c.ReachedAt[0]
-	base := Probe{Site: stake.Local("container", name), Host: host, Name: name + "." + host, Port: door.Outside}
+	base := wire.Probe{Site: wire.Local("container", name), Host: host, Name: name + "." + host, Port: door.Outside}
 	at, err := netip.ParseAddr(door.At)
 	if err == nil && !at.IsLoopback() {
 		base.Address = door.At
 	}
-	var out []Probe
+	var out []wire.Probe
 	for _, p := range c.Probes {
 		one := base
-		if one.Probe = p; len(p.From) == 0 && err == nil && at.IsLoopback() {
-			one.From = []string{declare.ProbeInside}
+		if one.Check = wire.Check(p); len(p.From) == 0 && err == nil && at.IsLoopback() {
+			one.From = []string{wire.ProbeInside}
 		}
 		out = append(out, one)
 	}

@@ -10,6 +10,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 const ground = `[ground]
@@ -45,10 +46,10 @@ path = "/boats"
 contains = "Avocet"
 `
 
-var traits = stake.Traits{System: "Debian", IPv6: true, SSHPort: 2222}
+var traits = wire.Traits{System: "Debian", IPv6: true, SSHPort: 2222}
 
-var layouts = map[string]stake.Layout{"nginx": {Package: "nginx-light", Service: "nginx", Program: "nginx",
-	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www", Own: stake.Own{Links: []string{"/etc/nginx/default"}}}}
+var layouts = map[string]wire.Layout{"nginx": {Package: "nginx-light", Service: "nginx", Program: "nginx",
+	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www", Own: wire.Own{Links: []string{"/etc/nginx/default"}}}}
 
 func parsed(t *testing.T) *declare.Declaration {
 	t.Helper()
@@ -94,7 +95,7 @@ func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
 		"none":   {"/etc/ssh/sshd_config.d/30.conf": "[] [cron]"}, // not reached over SSH
 		"redhat": {"/etc/ssh/sshd_config": "[sshd] []", "/etc/ssh/sshd_config.d/10.conf": "[sshd] []", "/etc/ssh/sshd_config.d/30.conf": "[] [cron]", "/etc/systemd/system/sshd.service.d/x.conf": "[] [sshd]"},
 	} {
-		h, err := OneHost(d, "quay1", stake.Traits{Family: family, SSHPort: ports[family]}, layouts, nil)
+		h, err := OneHost(d, "quay1", wire.Traits{Family: family, SSHPort: ports[family]}, layouts, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -107,7 +108,7 @@ func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
 				services++
 				continue
 			}
-			w := want[stake.FileWant](t, h, s.Local())
+			w := want[wire.FileWant](t, h, s.Local())
 			is := wanted[w.Path]
 			if is == "" {
 				is = "[] []"
@@ -139,20 +140,20 @@ func TestASiteImpliesItsStakes(t *testing.T) {
 	if !slices.Equal(names, wanted) {
 		t.Errorf("the stakes are\n%q, want\n%q", names, wanted)
 	}
-	c := want[stake.ContentWant](t, h, "content/usr/share/www/timetable")
+	c := want[wire.ContentWant](t, h, "content/usr/share/www/timetable")
 	if c.Root != "/usr/share/www/timetable" || c.Owner != "www-data" || c.Group != "www-data" || c.Modes.Files != "0640" || c.Modes.Directories != "0755" || len(c.Files) != 2 || c.Files[0].Path != "a/b.css" {
 		t.Errorf("the content is %+v", c)
 	}
-	s := want[stake.SiteWant](t, h, "site/timetable")
+	s := want[wire.SiteWant](t, h, "site/timetable")
 	if s.File != "/etc/nginx/conf.d/northstake-timetable.conf" || s.Link != "" || !strings.Contains(s.Text, "listen [::]:8080;") || len(s.Lines.All()) != strings.Count(s.Text, "\n") {
 		t.Errorf("the site is %+v", s)
 	}
 	// What a host says goes over what its kits say, and what it leaves out stays.
-	svc := want[stake.ServiceWant](t, h, "service/cron")
+	svc := want[wire.ServiceWant](t, h, "service/cron")
 	if svc.Running == nil || !*svc.Running || svc.AtBoot == nil || *svc.AtBoot {
 		t.Errorf("the service is %+v", svc)
 	}
-	f := want[stake.FirewallWant](t, h, "firewall/inbound")
+	f := want[wire.FirewallWant](t, h, "firewall/inbound")
 	if f.SSH != 2222 || openTo(f) != "80/tcp 8080/tcp 9000/udp" {
 		t.Errorf("the firewall lets in %+v", f)
 	}
@@ -178,7 +179,7 @@ func TestAHostCanOpenWhatItsKitCloses(t *testing.T) {
 			t.Errorf("quay2 has %s", s.Local())
 		}
 	}
-	if p := want[stake.PortWant](t, h, "port/9000-udp"); p.Firewall || p.Protocol != "udp" || p.Port != 9000 {
+	if p := want[wire.PortWant](t, h, "port/9000-udp"); p.Firewall || p.Protocol != "udp" || p.Port != 9000 {
 		t.Errorf("the port is %+v", p)
 	}
 	if len(h.Probes) > 0 {
@@ -221,19 +222,19 @@ is = "gone"
 	if err != nil {
 		t.Fatal(err)
 	}
-	if svc := want[stake.ServiceWant](t, h, "service/cron"); *svc.Running || !*svc.AtBoot {
+	if svc := want[wire.ServiceWant](t, h, "service/cron"); *svc.Running || !*svc.AtBoot {
 		t.Errorf("the service is %+v", svc)
 	}
-	for name, w := range map[string]stake.PackageWant{"nginx": {Version: "1.22"}, "rsync": {}, "curl": {}, "cron": {}, "tree": {Gone: true}} {
+	for name, w := range map[string]wire.PackageWant{"nginx": {Version: "1.22"}, "rsync": {}, "curl": {}, "cron": {}, "tree": {Gone: true}} {
 		w.Name = name
-		if got := want[stake.PackageWant](t, h, "package/"+name); got != w {
+		if got := want[wire.PackageWant](t, h, "package/"+name); got != w {
 			t.Errorf("the package is %+v, want %+v", got, w)
 		}
 	}
-	if got := want[stake.SourceWant](t, h, "source/ferries"); got.URL != "http://two.saltmarsh.test/" {
+	if got := want[wire.SourceWant](t, h, "source/ferries"); got.URL != "http://two.saltmarsh.test/" {
 		t.Errorf("the source is %+v", got)
 	}
-	if f := want[stake.FirewallWant](t, h, "firewall/inbound"); openTo(f) != "9443/tcp" {
+	if f := want[wire.FirewallWant](t, h, "firewall/inbound"); openTo(f) != "9443/tcp" {
 		t.Errorf("the firewall lets in %+v", f)
 	}
 	var once []string
@@ -248,7 +249,7 @@ is = "gone"
 }
 
 func TestAServerWithoutALayoutIsNamed(t *testing.T) {
-	_, err := OneHost(parsed(t), "quay1", stake.Traits{System: "Harbour Linux 9"}, nil, nil)
+	_, err := OneHost(parsed(t), "quay1", wire.Traits{System: "Harbour Linux 9"}, nil, nil)
 	if err == nil || !strings.Contains(err.Error(), "Harbour Linux 9") || !strings.Contains(err.Error(), "g.toml:23") {
 		t.Errorf("the error is %v", err)
 	}
@@ -264,14 +265,14 @@ func TestTheSameDeclarationGivesTheSameStakes(t *testing.T) {
 	}
 	for range 20 {
 		again, err := OneHost(parsed(t), "quay1", traits, layouts, nil)
-		if err != nil || string(stake.JSON(again)) != string(stake.JSON(first)) {
+		if err != nil || string(wire.JSON(again)) != string(wire.JSON(first)) {
 			t.Fatal("it does not")
 		}
 	}
 }
 
 // openTo writes the ports that a firewall lets in.
-func openTo(f stake.FirewallWant) string {
+func openTo(f wire.FirewallWant) string {
 	var out []string
 	for _, p := range f.Ports {
 		out = append(out, p.Words())
@@ -317,7 +318,7 @@ served = false
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := want[stake.SiteWant](t, h, "site/other-names-nginx")
+	w := want[wire.SiteWant](t, h, "site/other-names-nginx")
 	if fmt.Sprint(w.Listen) != "[80]" || !strings.Contains(w.Text, "listen 80 default_server;") || strings.Contains(w.Text, "8080") || !strings.Contains(w.Text, "return 404 ") || len(w.Lines.All()) != strings.Count(w.Text, "\n") || w.Lines.All()[3].Line != 3 {
 		t.Errorf("%+v", w)
 	}
@@ -444,7 +445,7 @@ text = "two"
 			t.Errorf("%s: there %t, brought %t", local, there, got)
 		}
 	}
-	if w := want[stake.FileWant](t, h, "file/etc/notice"); w.Mode == "0600" {
+	if w := want[wire.FileWant](t, h, "file/etc/notice"); w.Mode == "0600" {
 		t.Errorf("what is brought keeps what it goes over: %+v", w)
 	}
 }

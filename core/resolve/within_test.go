@@ -9,6 +9,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Sites in containers share one for each server, which sees what each of them needs and no more;
@@ -47,8 +48,8 @@ server = "nginx"
 names = ["rota.test"]
 listen = [8090]
 `
-	inside := stake.Layout{Program: "nginx", User: "nobody", Dir: "/etc/northstake/nginx", Config: "/etc/northstake/nginx/nginx.conf", SitesDir: "/etc/northstake/nginx/sites",
-		Contained: stake.Contained{Main: "events {}\n", Command: []string{"nginx", "-g", "daemon off;"}, Reload: []string{"nginx", "-s", "reload"}}}
+	inside := wire.Layout{Program: "nginx", User: "nobody", Dir: "/etc/northstake/nginx", Config: "/etc/northstake/nginx/nginx.conf", SitesDir: "/etc/northstake/nginx/sites",
+		Contained: wire.Contained{Main: "events {}\n", Command: []string{"nginx", "-g", "daemon off;"}, Reload: []string{"nginx", "-s", "reload"}}}
 	layout := layouts["nginx"]
 	layout.Inside = &inside
 	resolved := func(text string) Host {
@@ -57,7 +58,7 @@ listen = [8090]
 		if len(problems) > 0 {
 			t.Fatal(problems)
 		}
-		h, err := OneHost(d, "quay1", traits, map[string]stake.Layout{"nginx": layout}, nil)
+		h, err := OneHost(d, "quay1", traits, map[string]wire.Layout{"nginx": layout}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -68,8 +69,8 @@ listen = [8090]
 		t.Fatal(h.Conflicts)
 	}
 	var order []string
-	var want stake.ContainerWant
-	var fares stake.SiteWant
+	var want wire.ContainerWant
+	var fares wire.SiteWant
 	for _, s := range h.Stakes {
 		order = append(order, s.Local())
 		switch s.Local() {

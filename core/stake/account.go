@@ -11,6 +11,7 @@ import (
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
+	"northstake/core/wire"
 )
 
 // Account says how a system account should be.
@@ -20,60 +21,23 @@ type Account struct {
 	Groups []string `toml:"groups" json:"groups,omitempty" doc:"Groups that it is in beside its own; others that it is in are left alone." example:"[\"www-data\"]"`
 }
 
-// AccountWant is a system account that owns files or runs a program: nobody logs
-// in with it. Its own group has its name; Groups are others that it is in. Home and Shell are
-// "" where they are not declared: of an account that is there they are left alone.
-type AccountWant struct {
-	Name   string   `json:"name"`
-	Home   string   `json:"home,omitempty"`
-	Shell  string   `json:"shell,omitempty"`
-	Groups []string `json:"groups,omitempty"`
-}
-
-// AccountFound is what passwd(5) and group(5) say. Groups are those that the
-// account is in beside its first one.
-type AccountFound struct {
-	Known   bool     `json:"known"`
-	ID      int      `json:"id,omitempty"`
-	Opens   bool     `json:"opens,omitempty"`  // it has a password that somebody can log in with
-	System  bool     `json:"system,omitempty"` // its number is among those of the system
-	Group   string   `json:"group,omitempty"`  // its first one
-	Home    string   `json:"home,omitempty"`
-	Shell   string   `json:"shell,omitempty"`
-	Groups  []string `json:"groups,omitempty"`
-	Missing []string `json:"missing,omitempty"` // wanted groups that the host has not
-	Taken   bool     `json:"taken,omitempty"`   // a group of its name is there already
-	Touched Touch    `json:"touched,omitzero"`
-}
-
-// AccountWork makes an account, or changes one. Join adds groups to those that it
-// is in.
-type AccountWork struct {
-	AccountWant
-	Make     bool     `json:"make,omitempty"`
-	OwnGroup bool     `json:"own_group,omitempty"` // the group of its name is made with it
-	Lock     bool     `json:"lock,omitempty"`      // its password is made to open nothing
-	Join     []string `json:"join,omitempty"`
-	Away     bool     `json:"away,omitempty"` // it is taken away
-}
-
 var _ = Register(Kind{
 	Type: "account", After: []string{"restart"},
-	WayIn:     func(way *Way, name string, _ json.RawMessage) bool { return name == way.User },
+	WayIn:     func(way *wire.Way, name string, _ json.RawMessage) bool { return name == way.User },
 	Rehearsal: `account.harbour = {}`,
 	Settings:  []declare.Setting{declare.Table[Account]("account", "NAME", "System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name.", `{ tides = { home = "/srv/tides" } }`)},
 	Check:     checkAccounts,
 	Wanted: func(w *Wanting) error {
 		for _, a := range declare.Nearest[Account](w.D, w.Host, "account") {
-			want := AccountWant{Name: a.Name, Home: a.Is.Home, Shell: a.Is.Shell, Groups: a.Is.Groups}
-			w.Want(Stake{Type: "account", Name: a.Name, From: a.From, Want: JSON(want)})
+			want := wire.AccountWant{Name: a.Name, Home: a.Is.Home, Shell: a.Is.Shell, Groups: a.Is.Groups}
+			w.Want(Stake{Type: "account", Name: a.Name, From: a.From, Want: wire.JSON(want)})
 		}
 		return nil
 	},
 	Finish: func(w *Wanting) {
 		packages := w.of("package") // they bring groups
 		groups := map[string][]string{}
-		for s, a := range of[AccountWant](w.stakes, "account", nil) {
+		for s, a := range of[wire.AccountWant](w.stakes, "account", nil) {
 			groups[s.Name] = a.Groups
 		}
 		for i := range w.stakes {
@@ -83,12 +47,12 @@ var _ = Register(Kind{
 			w.stakes[i].After = slices.Clone(packages)
 			for _, g := range groups[w.stakes[i].Name] { // so do other accounts
 				if _, declared := groups[g]; declared && !inGroup(groups, g, w.stakes[i].Name, len(groups)) {
-					w.stakes[i].After = append(w.stakes[i].After, Local("account", g))
+					w.stakes[i].After = append(w.stakes[i].After, wire.Local("account", g))
 				}
 			}
 		}
 	},
-	Claims: Claiming(func(w AccountWant) []Claim {
+	Claims: Claiming(func(w wire.AccountWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimAccount, What: w.Name}}
 		for _, g := range w.Groups {
 			out = append(out, Claim{Need: Finds, Sort: ClaimAccount, What: g})
@@ -128,29 +92,29 @@ func checkAccounts(c *check.Checker, s declare.Settings, at []string) {
 }
 
 // awayAccount takes away an account that a run made.
-func awayAccount(in Input, w AccountWant, f AccountFound) Verdict {
+func awayAccount(in Input, w wire.AccountWant, f wire.AccountFound) Verdict {
 	v := Verdict{Gone: !f.Known}
 	switch {
 	case v.Gone:
 	case !in.Fresh || !f.System || f.ID == 0:
 		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("account %s was not made by North Stake, and stays", w.Name), "take it away by hand, if it is meant to go"}}
 	default:
-		v.Moves = []Move{{Verb: "take", Text: "take away system account " + w.Name, Work: JSON(AccountWork{AccountWant: w, Away: true}), Removes: []string{"account " + w.Name}}}
+		v.Moves = []wire.Move{{Verb: "take", Text: "take away system account " + w.Name, Work: wire.JSON(wire.AccountWork{AccountWant: w, Away: true}), Removes: []string{"account " + w.Name}}}
 		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("files that belong to %s stay, and belong to number %d, which another account may get one day", w.Name, f.ID), "look for them first: find / -xdev -user " + w.Name}}
 	}
 	return v
 }
 
-func judgeAccount(in Input, w AccountWant, f AccountFound) Verdict {
+func judgeAccount(in Input, w wire.AccountWant, f wire.AccountFound) Verdict {
 	v := Verdict{Gone: !f.Known}
 	var d differences
-	work := AccountWork{AccountWant: w, Make: !f.Known, OwnGroup: !f.Taken}
+	work := wire.AccountWork{AccountWant: w, Make: !f.Known, OwnGroup: !f.Taken}
 	if !f.Known {
 		d.add("account", "there", "not there")
 	} else {
 		d.add("first group", w.Name, f.Group)
 		// What is not declared is as it was when the account was last as declared.
-		before, ok := last[AccountFound](in.LastFound)
+		before, ok := last[wire.AccountFound](in.LastFound)
 		work.Home, work.Shell = cmp.Or(w.Home, before.Home), cmp.Or(w.Shell, before.Shell)
 		if work.Home != "" {
 			d.add("home", work.Home, f.Home)
@@ -181,7 +145,7 @@ func judgeAccount(in Input, w AccountWant, f AccountFound) Verdict {
 	}
 	v.Touched = f.Touched
 	switch {
-	case slices.ContainsFunc(d, func(one Difference) bool { return one.Attribute == "number" }):
+	case slices.ContainsFunc(d, func(one wire.Difference) bool { return one.Attribute == "number" }):
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("account %s has number %d on this host: what is to belong to it would belong to another", w.Name, f.ID), "give it its own number again, by hand (usermod -u), with its files"}}
 		return v
 	case f.Known && !f.System:
@@ -201,6 +165,6 @@ func judgeAccount(in Input, w AccountWant, f AccountFound) Verdict {
 	} else if len(w.Groups) > 0 {
 		text += ", in group " + strings.Join(w.Groups, ", ")
 	}
-	v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(work)}}
+	v.Moves = []wire.Move{{Verb: verb, Text: text, Work: wire.JSON(work)}}
 	return v
 }

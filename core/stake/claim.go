@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 // Claim is what a declared thing needs on a host. Two claims that exclude each other
@@ -133,7 +134,7 @@ func ConflictsOf(claims []Claim) []Conflict {
 			above, ok := paths[up]
 			switch {
 			case !ok || above.Dir:
-			case above.Sort == ClaimTree && declare.Kept(above.But, strings.TrimPrefix(c.What, up+"/")) == "":
+			case above.Sort == ClaimTree && wire.Kept(above.But, strings.TrimPrefix(c.What, up+"/")) == "":
 				say(above, c, fmt.Sprintf("name it in left_alone of what is published at %s, or put it elsewhere", up), "%s lies in %s, which %s publishes as a whole", c.By, up, above.By)
 			case above.Sort == ClaimPath:
 				say(above, c, "put it elsewhere", "%s lies below %s, which %s makes something else than a directory", c.By, up, above.By)

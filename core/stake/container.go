@@ -7,12 +7,11 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
-	"time"
 
 	"northstake/core/declare"
 	"northstake/core/form"
+	"northstake/core/wire"
 )
 
 // Container says what a host runs in a container.
@@ -21,7 +20,7 @@ type Container struct {
 	ImageSecret     string            `toml:"image_secret" json:"image_secret,omitempty" doc:"Name of the secret with which a registry lets in: USER:PASSWORD." default:"nobody is asked for" example:"\"registry-login\""`
 	Is              string            `toml:"is" json:"is,omitempty" doc:"Whether it runs." default:"running" enum:"running,stopped" example:"\"stopped\""`
 	Command         []string          `toml:"command" json:"command,omitempty" doc:"Command that it runs, word by word. It takes the place of the image's own command (CMD); the image's entry point stays, and gets these words." default:"as the image has it" example:"[\"tides\", \"--level\", \"quay\"]"`
-	ReachedAt       []Door            `toml:"reached_at" json:"reached_at,omitempty" doc:"Ports of the host at which it is reached." example:"[{ outside = 8080, inside = 80 }]"`
+	ReachedAt       []wire.Door       `toml:"reached_at" json:"reached_at,omitempty" doc:"Ports of the host at which it is reached." example:"[{ outside = 8080, inside = 80 }]"`
 	Mounts          map[string]*Held  `toml:"mounts" each:"PATH" json:"mounts,omitempty" doc:"Directories and files of the host that it sees, by their paths inside." example:"{ \"/srv/tides\" = { from = \"/srv/tides\" } }"`
 	Variables       map[string]string `toml:"variables" each:"NAME" json:"variables,omitempty" doc:"Variables of its environment." example:"{ OFFICE = \"north\" }"`
 	VariableSecrets map[string]string `toml:"variable_secrets" each:"NAME" json:"variable_secrets,omitempty" doc:"Variables of its environment, by the names of the secrets that hold their values." example:"{ TIDES_TOKEN = \"tides-token\" }"`
@@ -43,48 +42,23 @@ const (
 	RestartsNever     = "never"
 )
 
-// What an engine is told of starting a container again, in the words that wants have had
-// from the first.
-const (
-	PolicyAlways    = "always"
-	PolicyNotAtBoot = "unless stopped"
-	PolicyOnFailure = "on failure"
-	PolicyNever     = "no"
-)
-
 // policy is what the engine is told: of what restarts always, engines start those with the
 // host that are not told otherwise.
 func (c *Container) policy() string {
 	switch {
 	case c.Restarts == RestartsNever:
-		return PolicyNever
+		return wire.PolicyNever
 	case c.Restarts == RestartsOnFailure:
-		return PolicyOnFailure
+		return wire.PolicyOnFailure
 	case c.AtBoot != nil && !*c.AtBoot:
-		return PolicyNotAtBoot
+		return wire.PolicyNotAtBoot
 	}
-	return PolicyAlways
+	return wire.PolicyAlways
 }
 
 // policyWords says what an engine is told in the words of a declaration.
 func policyWords(policy string) string {
-	return cmp.Or(map[string]string{PolicyAlways: "always, and at boot", PolicyNotAtBoot: "always, and not at boot", PolicyOnFailure: RestartsOnFailure, PolicyNever: RestartsNever}[policy], policy)
-}
-
-// Door is a port of the host that leads to one of a container.
-type Door struct {
-	Outside int    `toml:"outside" json:"outside" doc:"Port of the host." example:"8080"`
-	Inside  int    `toml:"inside" json:"inside" doc:"Port in the container." default:"the same" example:"80"`
-	At      string `toml:"at" json:"at,omitempty" doc:"Address of the host." default:"all of them" example:"\"127.0.0.1\""`
-}
-
-// words names a door for people.
-func (d Door) words() string {
-	at := strconv.Itoa(d.Outside)
-	if d.At != "" {
-		at = d.At + ":" + at
-	}
-	return fmt.Sprintf("%s leads to %d", at, d.Inside)
+	return cmp.Or(map[string]string{wire.PolicyAlways: "always, and at boot", wire.PolicyNotAtBoot: "always, and not at boot", wire.PolicyOnFailure: RestartsOnFailure, wire.PolicyNever: RestartsNever}[policy], policy)
 }
 
 // Held is a directory or a file of the host that a container sees.
@@ -98,114 +72,6 @@ type Most struct {
 	Memory     string  `toml:"memory" json:"memory,omitempty" doc:"Memory." example:"\"256MB\""`
 	Processors float64 `toml:"processors" json:"processors,omitempty" doc:"Processors, in whole or in part." example:"0.5"`
 }
-
-// ContainerWant is a container as it should be. Memory is in bytes, Processors in billionths
-// of one; 0 is no limit. By is the ground that declares it.
-type ContainerWant struct {
-	Name         string             `json:"name"`
-	By           string             `json:"by"`
-	Image        string             `json:"image"`
-	Running      bool               `json:"running"`
-	Command      []string           `json:"starts_with,omitempty"`
-	ReachedAt    []Door             `json:"doors,omitempty"`
-	Mounts       []HeldAt           `json:"holds,omitempty"`
-	Variables    map[string]string  `json:"variables,omitempty"`
-	Secrets      map[string]*Sealed `json:"secrets,omitempty"`
-	RunsAs       string             `json:"as,omitempty"`
-	Network      string             `json:"joins,omitempty"`
-	Address      string             `json:"address,omitempty"`
-	Policy       string             `json:"stays_up"` // one of PolicyAlways and the like
-	Memory       int64              `json:"memory,omitempty"`
-	Processors   int64              `json:"processors,omitempty"`
-	EngineLabels map[string]string  `json:"marks,omitempty"`
-	WellWhen     []string           `json:"well_when,omitempty"`
-
-	Entry  []string `json:"entry,omitempty"`  // in place of the image's own entry point
-	Serves string   `json:"serves,omitempty"` // of one that serves sites, the name of its program
-	Ports  []int    `json:"ports,omitempty"`  // on which it serves sites
-	Reload []string `json:"reload,omitempty"` // command inside by which it takes notice of a change
-}
-
-// HeldAt is what a container sees at a path inside. One that is Made is made on the host where it
-// is not there.
-type HeldAt struct {
-	At       string `json:"at"`
-	From     string `json:"from"`
-	Writable bool   `json:"writable,omitempty"`
-	Made     bool   `json:"made,omitempty"`
-}
-
-func (h HeldAt) words() string {
-	if h.From == h.At {
-		return h.At + map[bool]string{true: ", writable"}[h.Writable]
-	}
-	return fmt.Sprintf("%s at %s%s", h.From, h.At, map[bool]string{true: ", writable"}[h.Writable])
-}
-
-// ContainerFound is what an engine says of a container. What the image brings by itself is left
-// out of its settings. Engine says why there is no answer. Variables has the values of those
-// that are wanted and no secrets, Secrets whether those are as wanted, and More the names of
-// others: what else is in an environment is nobody's business. Log is the end of what it said,
-// where it does not run and should.
-type ContainerFound struct {
-	Engine       *Trouble          `json:"engine,omitempty"`
-	There        bool              `json:"there"`
-	By           string            `json:"by,omitempty"`
-	State        string            `json:"state,omitempty"`
-	Status       int               `json:"status,omitempty"`   // with which it ended
-	Since        time.Time         `json:"since,omitzero"`     // it was started
-	Restarts     int               `json:"restarts,omitempty"` // by the engine, since it was made
-	ID           string            `json:"id,omitempty"`
-	Image        string            `json:"image,omitempty"`  // its identifier
-	Wanted       string            `json:"wanted,omitempty"` // that of the image that is wanted; "" where the host has not got it
-	Command      []string          `json:"starts_with,omitempty"`
-	ReachedAt    []Door            `json:"doors,omitempty"`
-	Mounts       []HeldAt          `json:"holds,omitempty"`
-	Variables    map[string]string `json:"variables,omitempty"`
-	Secrets      map[string]bool   `json:"secrets,omitempty"`
-	More         []string          `json:"more,omitempty"`
-	RunsAs       string            `json:"as,omitempty"`
-	Network      string            `json:"joins,omitempty"`
-	Address      string            `json:"address,omitempty"` // where one is wanted and it runs
-	Policy       string            `json:"stays_up,omitempty"`
-	Memory       int64             `json:"memory,omitempty"`
-	Processors   int64             `json:"processors,omitempty"`
-	EngineLabels map[string]string `json:"marks,omitempty"`
-	Unwell       string            `json:"unwell,omitempty"` // what the command said that is to say that all is well
-	Young        bool              `json:"young,omitempty"`  // it was started so lately that it may not be well yet
-	Log          []string          `json:"log,omitempty"`
-	Missing      []string          `json:"missing,omitempty"` // paths of the host that it is to see
-	Former       []string          `json:"former,omitempty"`  // paths of the host where it sees what lay there before
-	Empty        []string          `json:"empty,omitempty"`   // directories of the host that it only sees, and that hold nothing
-	Networks     []string          `json:"networks,omitempty"`
-	Beyond       []string          `json:"beyond,omitempty"` // what it has that none has that North Stake makes
-	Looks        []string          `json:"looks,omitempty"`  // where the web server in the image looks by itself for what it serves
-	Loose        []string          `json:"loose,omitempty"`  // paths inside at which the image has it write to a volume of the engine
-}
-
-// Trouble is why something on a host does not answer.
-type Trouble struct {
-	What string `json:"what"`
-	Fix  string `json:"fix"`
-}
-
-// ContainerWork makes a container, starts or stops it, or takes it away.
-type ContainerWork struct {
-	ContainerWant
-	Do string `json:"do"` // one of MakeContainer and the like
-}
-
-// What a step does with a container.
-const (
-	MakeContainer  = "make" // in the place of what has its name
-	StartContainer = "start"
-	AnewContainer  = "start anew" // so that it sees what lies on the host now where it holds something
-	StopContainer  = "stop"
-	AwayContainer  = "away"
-
-	PrepareContainer = "prepare" // make it, and leave it stopped
-	ReloadContainer  = "reload"
-)
 
 var _ = Register(Kind{
 	Type: "container", After: []string{"image", "directory", "content", "file", "link", "service", "account", "port", "site"},
@@ -221,7 +87,7 @@ var _ = Register(Kind{
 		return nil
 	},
 	Finish: func(w *Wanting) { w.publishSeen() },
-	Claims: Claiming(func(w ContainerWant) []Claim {
+	Claims: Claiming(func(w wire.ContainerWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimContainer, What: w.Name}}
 		for _, d := range w.ReachedAt {
 			port := fmt.Sprintf("%d/tcp", d.Outside)
@@ -238,45 +104,45 @@ var _ = Register(Kind{
 	Judge: Judging(judgeContainer), Nudged: nudgedContainer, Unwanted: unwantedContainer, Away: Judging(awayContainer),
 	// What is made first and started later is made and started at once when nothing is in its
 	// way any more.
-	Within: workWithin(func(planned, now ContainerWork) bool {
-		told := map[string][]string{PrepareContainer: {MakeContainer, StartContainer}, MakeContainer: {PrepareContainer, StartContainer, AnewContainer}}
-		return (planned.Do == now.Do || slices.Contains(told[planned.Do], now.Do)) && bytes.Equal(JSON(planned.ContainerWant), JSON(now.ContainerWant))
+	Within: workWithin(func(planned, now wire.ContainerWork) bool {
+		told := map[string][]string{wire.PrepareContainer: {wire.MakeContainer, wire.StartContainer}, wire.MakeContainer: {wire.PrepareContainer, wire.StartContainer, wire.AnewContainer}}
+		return (planned.Do == now.Do || slices.Contains(told[planned.Do], now.Do)) && bytes.Equal(wire.JSON(planned.ContainerWant), wire.JSON(now.ContainerWant))
 	}),
 	Unsealed: unsealedContainer, Follows: true, Passing: []string{"log", "status", "since", "restarts", "unwell", "young"},
 })
 
 func wantContainer(w *Wanting, name string, c *Container, from declare.Position) {
-	want := ContainerWant{Name: name, By: w.D.Ground.Name, Image: c.Image, Running: c.Is != "stopped", Command: c.Command, Variables: c.Variables, RunsAs: c.RunsAs, Network: c.Network, Address: c.Address, Policy: c.policy(), EngineLabels: c.EngineLabels, WellWhen: c.WellWhen}
+	want := wire.ContainerWant{Name: name, By: w.D.Ground.Name, Image: c.Image, Running: c.Is != "stopped", Command: c.Command, Variables: c.Variables, RunsAs: c.RunsAs, Network: c.Network, Address: c.Address, Policy: c.policy(), EngineLabels: c.EngineLabels, WellWhen: c.WellWhen}
 	for _, d := range c.ReachedAt {
 		d.Inside = cmp.Or(d.Inside, d.Outside)
 		want.ReachedAt = append(want.ReachedAt, d)
 	}
 	sortDoors(want.ReachedAt)
 	for _, at := range sortedKeys(c.Mounts) {
-		want.Mounts = append(want.Mounts, HeldAt{At: at, From: path.Clean(c.Mounts[at].From), Writable: c.Mounts[at].Writable})
+		want.Mounts = append(want.Mounts, wire.HeldAt{At: at, From: path.Clean(c.Mounts[at].From), Writable: c.Mounts[at].Writable})
 	}
 	for _, v := range sortedKeys(c.VariableSecrets) {
 		if want.Secrets == nil {
-			want.Secrets = map[string]*Sealed{}
+			want.Secrets = map[string]*wire.Sealed{}
 		}
 		want.Secrets[v] = w.Secrets.seal(c.VariableSecrets[v], variable)
 	}
 	needs := []string{w.imageFor(c.Image, c.ImageSecret, from)}
 	for _, h := range want.Mounts {
 		for _, typ := range []string{"directory", "content", "file", "link"} {
-			if local := Local(typ, h.From); w.Wants(local) {
+			if local := wire.Local(typ, h.From); w.Wants(local) {
 				needs = append(needs, local)
 			}
 		}
 	}
-	want.Memory, _ = declare.Bytes(c.AtMost.Memory)
+	want.Memory, _ = form.Bytes(c.AtMost.Memory)
 	want.Processors = int64(c.AtMost.Processors * 1e9)
-	w.Want(Stake{Type: "container", Name: name, Want: JSON(want), From: from, Needs: needs})
+	w.Want(Stake{Type: "container", Name: name, Want: wire.JSON(want), From: from, Needs: needs})
 }
 
 // atBoot has the engine start a container with the host. Podman does so by a unit of its own.
 func (w *Wanting) atBoot(c *Container, from declare.Position) {
-	if c.policy() == PolicyAlways && c.Is != "stopped" && (w.WantsService("podman.socket") || w.WantsService("podman")) {
+	if c.policy() == wire.PolicyAlways && c.Is != "stopped" && (w.WantsService("podman.socket") || w.WantsService("podman")) {
 		yes := true
 		w.Service("podman-restart", nil, &yes, from)
 	}
@@ -286,16 +152,16 @@ func (w *Wanting) atBoot(c *Container, from declare.Position) {
 // published there in place: what an engine has mounted stays the tree that it was, whatever takes
 // its name.
 func (w *Wanting) publishSeen() {
-	memo := NewMemo()
+	memo := wire.NewMemo()
 	for i, s := range w.stakes {
 		if s.Type != "content" {
 			continue
 		}
-		want, _ := last[ContentWant](s.Want)
-		for c, held := range of[ContainerWant](w.stakes, "container", memo) {
-			if slices.ContainsFunc(held.Mounts, func(h HeldAt) bool { return pathWithin(h.From, want.Root) }) {
+		want, _ := last[wire.ContentWant](s.Want)
+		for c, held := range of[wire.ContainerWant](w.stakes, "container", memo) {
+			if slices.ContainsFunc(held.Mounts, func(h wire.HeldAt) bool { return wire.PathWithin(h.From, want.Root) }) {
 				want.Seen = c.Name
-				w.stakes[i].Want = JSON(want)
+				w.stakes[i].Want = wire.JSON(want)
 				break
 			}
 		}
@@ -313,7 +179,7 @@ func variable(secret []byte) (string, error) {
 
 // unsealedContainer puts the values of secret variables into a want or a step.
 func unsealedContainer(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error) {
-	var w ContainerWork
+	var w wire.ContainerWork
 	if err := json.Unmarshal(raw, &w); err != nil || len(w.Secrets) == 0 {
 		return raw, err
 	}
@@ -323,8 +189,8 @@ func unsealedContainer(raw json.RawMessage, secrets *Secrets) (json.RawMessage, 
 	return json.Marshal(w)
 }
 
-func sortDoors(doors []Door) {
-	slices.SortFunc(doors, func(a, b Door) int {
+func sortDoors(doors []wire.Door) {
+	slices.SortFunc(doors, func(a, b wire.Door) int {
 		return cmp.Or(a.Outside-b.Outside, cmp.Compare(a.At, b.At), a.Inside-b.Inside)
 	})
 }

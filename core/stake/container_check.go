@@ -152,7 +152,7 @@ func (c containerCheck) runs() {
 	if is.AtBoot != nil && *is.AtBoot && is.Restarts != "" && is.Restarts != RestartsAlways {
 		c.Say(c.at("restarts"), fmt.Sprintf("a container that restarts %s is not started with the host: engines start those that restart always", is.Restarts), "write restarts = \"always\", or take at_boot out")
 	}
-	if n, ok := declare.Bytes(is.AtMost.Memory); is.AtMost.Memory != "" && (!ok || n < 6<<20) {
+	if n, ok := form.Bytes(is.AtMost.Memory); is.AtMost.Memory != "" && (!ok || n < 6<<20) {
 		c.Say(c.at("at_most", "memory"), fmt.Sprintf("%q is not an amount of memory that a container can live with", is.AtMost.Memory), "write one such as \"256MB\", of 6 MB at least")
 	}
 	if is.AtMost.Processors < 0 || is.AtMost.Processors > 1024 {

@@ -6,11 +6,13 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"northstake/core/wire"
 )
 
-// compare notes what differs in the settings, which an engine can only change by making the
+// compareContainer notes what differs in the settings, which an engine can only change by making the
 // container anew.
-func (w ContainerWant) compare(d *differences, f ContainerFound) {
+func compareContainer(w wire.ContainerWant, d *differences, f wire.ContainerFound) {
 	if f.Image != f.Wanted {
 		d.differ("image", cmp.Or(shortID(f.Wanted), w.Image), shortID(f.Image))
 	}
@@ -22,18 +24,18 @@ func (w ContainerWant) compare(d *differences, f ContainerFound) {
 	list("command", w.Command, f.Command)
 	var wanted, found []string
 	for _, door := range w.ReachedAt {
-		wanted = append(wanted, door.words())
+		wanted = append(wanted, door.Words())
 	}
 	for _, door := range f.ReachedAt {
-		found = append(found, door.words())
+		found = append(found, door.Words())
 	}
 	list("reached at", wanted, found)
 	wanted, found = nil, nil
 	for _, h := range w.Mounts {
-		wanted = append(wanted, h.words())
+		wanted = append(wanted, h.Words())
 	}
 	for _, h := range f.Mounts {
-		found = append(found, h.words())
+		found = append(found, h.Words())
 	}
 	list("mounts", wanted, found)
 	for _, n := range sortedKeys(w.Variables) {
@@ -65,7 +67,7 @@ func (w ContainerWant) compare(d *differences, f ContainerFound) {
 		d.differ("restarts", policyWords(w.Policy), policyWords(f.Policy))
 	}
 	if w.Memory != f.Memory {
-		a, b := TwoSizes(w.Memory, f.Memory)
+		a, b := wire.TwoSizes(w.Memory, f.Memory)
 		d.differ("memory at most", a, b)
 	}
 	if w.Processors != f.Processors {

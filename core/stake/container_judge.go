@@ -4,9 +4,11 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"northstake/core/wire"
 )
 
-func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
+func judgeContainer(in Input, w wire.ContainerWant, f wire.ContainerFound) Verdict {
 	j := &containerJudgement{in: in, w: w, f: f, v: Verdict{Gone: !f.There}, running: f.State == "running"}
 	j.secrets()
 	switch {
@@ -33,18 +35,18 @@ func judgeContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	} else if j.anew {
 		j.makeAnew()
 	} else {
-		j.v.Moves = []Move{j.switchOver()}
+		j.v.Moves = []wire.Move{j.switchOver()}
 	}
 	j.v.Cautions = append(j.v.Cautions, j.loses()...)
-	j.v.Cautions = append(j.v.Cautions, w.servesNothing(in, f)...)
+	j.v.Cautions = append(j.v.Cautions, servesNothing(w, in, f)...)
 	return j.v
 }
 
 // containerJudgement is one container that is being judged.
 type containerJudgement struct {
 	in      Input
-	w       ContainerWant
-	f       ContainerFound
+	w       wire.ContainerWant
+	f       wire.ContainerFound
 	d       differences
 	v       Verdict
 	running bool
@@ -73,9 +75,9 @@ func (j *containerJudgement) withoutEngine() Verdict {
 		j.block(j.f.Engine.What, j.f.Engine.Fix)
 	}
 	if len(j.v.Blockers) == 0 {
-		m := j.w.move(MakeContainer, "run container "+j.w.Name+" of image "+j.w.Image)
-		m.Details = j.w.details()
-		j.v.Moves = []Move{m}
+		m := containerMove(j.w, wire.MakeContainer, "run container "+j.w.Name+" of image "+j.w.Image)
+		m.Details = containerDetails(j.w)
+		j.v.Moves = []wire.Move{m}
 	}
 	return j.v
 }
@@ -107,7 +109,7 @@ func (j *containerJudgement) around() {
 // compare finds what it was made with and should not have been, and whether it is there at all.
 func (j *containerJudgement) compare() {
 	if j.f.There {
-		j.w.compare(&j.d, j.f)
+		compareContainer(j.w, &j.d, j.f)
 	} else if name := nowCalled(j.in); name != "" {
 		j.d.differ("name", j.w.Name, name)
 		j.block(fmt.Sprintf("container %s was renamed to %s", j.w.Name, name), fmt.Sprintf("give it its name again, or take %s away", name))
@@ -122,7 +124,7 @@ func (j *containerJudgement) state() {
 	w, f := j.w, j.f
 	switch {
 	case w.Running && !j.running && f.There:
-		j.d.differ("state", "running", f.stateWords())
+		j.d.differ("state", "running", stateWords(f))
 	case !w.Running && j.running:
 		j.d.differ("state", "stopped", f.State)
 	case w.Running && f.Unwell != "":
@@ -131,7 +133,7 @@ func (j *containerJudgement) state() {
 			return
 		}
 		j.d.differ("well", "yes", "no: "+f.Unwell)
-	case j.running && w.Running && f.endedSince(j.in):
+	case j.running && w.Running && endedSince(f, j.in):
 		j.d.differ("stays up", "yes", "no: it has ended since it was set, and the engine has started it again")
 	}
 	if j.running && w.Running {
@@ -155,18 +157,18 @@ func (j *containerJudgement) ports() {
 func (j *containerJudgement) make() {
 	w := j.w
 	if w.Serves != "" && len(j.in.Leaving) > 0 {
-		prepare, start := w.move(PrepareContainer, fmt.Sprintf("make container %s of image %s", w.Name, w.Image)), w.move(StartContainer, "start container "+w.Name)
-		prepare.Details, start.Late = w.details(), true
-		j.v.Moves = []Move{prepare, start}
+		prepare, start := containerMove(w, wire.PrepareContainer, fmt.Sprintf("make container %s of image %s", w.Name, w.Image)), containerMove(w, wire.StartContainer, "start container "+w.Name)
+		prepare.Details, start.Late = containerDetails(w), true
+		j.v.Moves = []wire.Move{prepare, start}
 		return
 	}
 	text := fmt.Sprintf("run container %s of image %s", w.Name, w.Image)
 	if !w.Running {
 		text = fmt.Sprintf("make container %s of image %s, and leave it stopped", w.Name, w.Image)
 	}
-	m := w.move(MakeContainer, text)
-	m.Details = w.details()
-	j.v.Moves = []Move{m}
+	m := containerMove(w, wire.MakeContainer, text)
+	m.Details = containerDetails(w)
+	j.v.Moves = []wire.Move{m}
 }
 
 // makeAnew makes one anew that differs in what it was made with.
@@ -175,46 +177,46 @@ func (j *containerJudgement) makeAnew() {
 	for _, one := range j.d {
 		what = append(what, one.Attribute)
 	}
-	m := j.w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", j.w.Name, j.w.Image))
+	m := containerMove(j.w, wire.MakeContainer, fmt.Sprintf("make container %s anew, of image %s", j.w.Name, j.w.Image))
 	m.Because = "of what differs: " + strings.Join(slices.Compact(what), ", ")
-	j.v.Moves = []Move{m}
+	j.v.Moves = []wire.Move{m}
 	if j.running && j.w.Running && j.w.Overlaps(j.f) {
-		j.v.Cautions = append(j.v.Cautions, j.w.silence(j.in.Stake.Host))
+		j.v.Cautions = append(j.v.Cautions, silence(j.w, j.in.Stake.Host))
 	}
 }
 
 // switchOver brings one that was made as declared to the state in which it should be.
-func (j *containerJudgement) switchOver() Move {
+func (j *containerJudgement) switchOver() wire.Move {
 	w, f := j.w, j.f
-	anew := func(why string) Move {
-		return w.move(MakeContainer, fmt.Sprintf("make container %s anew, because it %s", w.Name, why))
+	anew := func(why string) wire.Move {
+		return containerMove(w, wire.MakeContainer, fmt.Sprintf("make container %s anew, because it %s", w.Name, why))
 	}
 	switch {
 	case !w.Running:
-		return w.move(StopContainer, "stop container "+w.Name)
+		return containerMove(w, wire.StopContainer, "stop container "+w.Name)
 	case j.running && len(j.former) > 0 && f.Unwell == "":
-		return w.startAnew("it sees what lay at " + strings.Join(j.former, ", ") + " before")
+		return startAnew(w, "it sees what lay at "+strings.Join(j.former, ", ")+" before")
 	case j.running && f.Unwell != "":
 		return anew("is not well")
-	case j.running || f.State == ContainerRestarting:
+	case j.running || f.State == wire.ContainerRestarting:
 		return anew("does not stay up")
 	case !slices.Contains(startable, f.State):
 		return anew("is " + f.State)
 	}
-	return w.move(StartContainer, "start container "+w.Name)
+	return containerMove(w, wire.StartContainer, "start container "+w.Name)
 }
 
 // loses are the cautions about what lies in volumes that nothing else keeps.
 func (j *containerJudgement) loses() []Note {
-	loose := j.w.loose(j.f)
-	if len(loose) == 0 || !slices.ContainsFunc(j.v.Moves, func(m Move) bool { return m.Verb == "make" }) {
+	loose := j.w.Loose(j.f)
+	if len(loose) == 0 || !slices.ContainsFunc(j.v.Moves, func(m wire.Move) bool { return m.Verb == "make" }) {
 		return nil
 	}
 	return []Note{{j.in.Stake.Address(), fmt.Sprintf("what container %s wrote at %s lies in a volume of the engine: the new one goes on with it, and nothing else keeps it", j.w.Name, strings.Join(loose, ", ")), "let it hold a directory of the host there"}}
 }
 
 // servesNothing are the cautions about what would leave a web server with nothing to serve.
-func (w ContainerWant) servesNothing(in Input, f ContainerFound) []Note {
+func servesNothing(w wire.ContainerWant, in Input, f wire.ContainerFound) []Note {
 	var out []Note
 	for _, p := range f.Empty {
 		if !in.Pending {
@@ -224,8 +226,8 @@ func (w ContainerWant) servesNothing(in Input, f ContainerFound) []Note {
 	if len(f.Looks) == 0 || len(w.Mounts) == 0 || len(w.ReachedAt) == 0 {
 		return out
 	}
-	at := func(h HeldAt) bool { // what it holds where the server looks, or its configuration
-		return pathWithin(h.At, "/etc") || strings.Contains(h.At, "/conf") || slices.ContainsFunc(f.Looks, func(p string) bool { return pathWithin(h.At, p) || pathWithin(p, h.At) })
+	at := func(h wire.HeldAt) bool { // what it holds where the server looks, or its configuration
+		return wire.PathWithin(h.At, "/etc") || strings.Contains(h.At, "/conf") || slices.ContainsFunc(f.Looks, func(p string) bool { return wire.PathWithin(h.At, p) || wire.PathWithin(p, h.At) })
 	}
 	if !slices.ContainsFunc(w.Mounts, at) {
 		out = append(out, Note{in.Stake.Address(), fmt.Sprintf("the server in image %s looks by itself at %s for what it serves, and container %s holds nothing there", w.Image, strings.Join(f.Looks, " or "), w.Name), "let it hold the content there, or a configuration of its own that names another place"})
@@ -233,14 +235,9 @@ func (w ContainerWant) servesNothing(in Input, f ContainerFound) []Note {
 	return out
 }
 
-// pathWithin says whether a path is another or lies below it.
-func pathWithin(p, dir string) bool {
-	return p == dir || strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/")
-}
-
 // startAnew has a container see what lies on the host by now where it holds something.
-func (w ContainerWant) startAnew(because string) Move {
-	m := w.move(AnewContainer, "restart container "+w.Name)
+func startAnew(w wire.ContainerWant, because string) wire.Move {
+	m := containerMove(w, wire.AnewContainer, "restart container "+w.Name)
 	m.Because = because
 	return m
 }
@@ -249,43 +246,43 @@ func (w ContainerWant) startAnew(because string) Move {
 // on: an engine shows them what was there when they were started.
 func nudgeHolders(in Input, what, path string) []Nudge {
 	var out []Nudge
-	for s, w := range of[ContainerWant](in.Declared, "container", in.Memo) {
-		if slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { return h.From == path }) {
-			out = append(out, Nudge{Target: s.Local(), How: AnewContainer, Reason: fmt.Sprintf("its %s %s changed", what, path)})
+	for s, w := range of[wire.ContainerWant](in.Declared, "container", in.Memo) {
+		if slices.ContainsFunc(w.Mounts, func(h wire.HeldAt) bool { return h.From == path }) {
+			out = append(out, Nudge{Target: s.Local(), How: wire.AnewContainer, Reason: fmt.Sprintf("its %s %s changed", what, path)})
 		}
 	}
 	return out
 }
 
 // silence is the caution that a container does not answer while it is made anew.
-func (w ContainerWant) silence(host string) Note {
-	return Note{host + "/" + Local("container", w.Name), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port or address, or write at the same place", w.Name), "apply when that does no harm"}
+func silence(w wire.ContainerWant, host string) Note {
+	return Note{host + "/" + wire.Local("container", w.Name), fmt.Sprintf("container %s does not answer from when the former one stops until the new one is up: both want the same port or address, or write at the same place", w.Name), "apply when that does no harm"}
 }
 
 // nudgedContainer makes a container anew whose image comes anew with the same plan, starts it anew
 // where it holds what the plan replaces, and has it reload where that will do.
-func nudgedContainer(in Input) (*Move, error) {
-	w, ok := last[ContainerWant](in.Stake.Want)
-	f, ok2 := last[ContainerFound](in.Found)
+func nudgedContainer(in Input) (*wire.Move, error) {
+	w, ok := last[wire.ContainerWant](in.Stake.Want)
+	f, ok2 := last[wire.ContainerFound](in.Found)
 	if !ok || !ok2 || len(in.Nudges) == 0 || !f.There {
 		return nil, nil
 	}
 	asks := func(how string) bool {
 		return slices.ContainsFunc(in.Nudges, func(n Nudge) bool { return n.How == how })
 	}
-	if !asks(MakeContainer) && asks(AnewContainer) {
+	if !asks(wire.MakeContainer) && asks(wire.AnewContainer) {
 		if !w.Running || f.State != "running" {
 			return nil, nil
 		}
-		m := w.startAnew(because(in.Nudges))
+		m := startAnew(w, because(in.Nudges))
 		return &m, nil
 	}
-	if !asks(MakeContainer) {
-		m := w.move(ReloadContainer, "reload container "+w.Name)
+	if !asks(wire.MakeContainer) {
+		m := containerMove(w, wire.ReloadContainer, "reload container "+w.Name)
 		m.Because = because(in.Nudges)
 		return &m, nil
 	}
-	m := w.move(MakeContainer, fmt.Sprintf("make container %s anew, of image %s", w.Name, w.Image))
+	m := containerMove(w, wire.MakeContainer, fmt.Sprintf("make container %s anew, of image %s", w.Name, w.Image))
 	m.Because = in.Nudges[0].Reason
 	return &m, nil
 }
@@ -296,19 +293,11 @@ var engineListeners = []string{"conmon", "docker-proxy", "rootlessport", "netava
 // startable are the states in which an engine can start a container.
 var startable = []string{"created", "configured", "initialized", "exited", "stopped"}
 
-// loose are the paths at which a container writes to a volume of the engine that the one that
-// is wanted does not hold.
-func (w ContainerWant) loose(f ContainerFound) []string {
-	return slices.DeleteFunc(slices.Clone(f.Loose), func(p string) bool {
-		return slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { return h.At == p })
-	})
-}
-
 // stateWords says how a container stands that does not run.
-func (f ContainerFound) stateWords() string {
+func stateWords(f wire.ContainerFound) string {
 	words := f.State
 	switch f.State {
-	case ContainerRestarting:
+	case wire.ContainerRestarting:
 		words = "it ends again and again, and the engine starts it again"
 	case "exited":
 		words = fmt.Sprintf("ended, with status %d", f.Status)
@@ -319,32 +308,10 @@ func (f ContainerFound) stateWords() string {
 	return words
 }
 
-// JoinsNamed says whether the container joins a network of its engine that has a name of its own.
-func (w ContainerWant) JoinsNamed() bool {
-	return w.Network != "" && w.Network != "host" && w.Network != "none"
-}
-
-// Overlaps says whether the container cannot run beside the one that is there.
-func (w ContainerWant) Overlaps(f ContainerFound) bool {
-	if w.Network == "host" || f.Network == "host" || w.Address != "" && w.Address == f.Address {
-		return true
-	}
-	if len(w.loose(f)) > 0 || slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { // two would write at one place
-		return h.Writable && slices.ContainsFunc(f.Mounts, func(o HeldAt) bool {
-			return o.Writable && (pathWithin(h.From, o.From) || pathWithin(o.From, h.From))
-		})
-	}) {
-		return true
-	}
-	return slices.ContainsFunc(w.ReachedAt, func(d Door) bool {
-		return slices.ContainsFunc(f.ReachedAt, func(o Door) bool { return o.Outside == d.Outside })
-	})
-}
-
 // nowCalled is the name that the container has by now that was there when it was last set, "" where that
 // is not known.
 func nowCalled(in Input) string {
-	was, ok := last[ContainerFound](in.LastFound)
+	was, ok := last[wire.ContainerFound](in.LastFound)
 	for _, c := range in.Traits.Containers {
 		if ok && was.ID != "" && c.ID == was.ID {
 			return c.Name
@@ -354,36 +321,29 @@ func nowCalled(in Input) string {
 }
 
 // wasWell says whether a container was well when it was last set, and has not been started since.
-func wasWell(in Input, f ContainerFound) bool {
-	was, ok := last[ContainerFound](in.LastFound)
+func wasWell(in Input, f wire.ContainerFound) bool {
+	was, ok := last[wire.ContainerFound](in.LastFound)
 	return ok && was.ID == f.ID && was.Since.Equal(f.Since)
 }
 
 // endedSince says whether the engine had to start a container again since it was set.
-func (f ContainerFound) endedSince(in Input) bool {
-	was, ok := last[ContainerFound](in.LastFound)
+func endedSince(f wire.ContainerFound, in Input) bool {
+	was, ok := last[wire.ContainerFound](in.LastFound)
 	return ok && was.ID == f.ID && f.Restarts > was.Restarts
 }
 
-// ContainerRestarting is a container that ends again and again, and is started again by its engine:
-// whether it runs just now is a matter of luck.
-const ContainerRestarting = "restarting"
-
-// ContainerDead is a container of which the engine says that it runs, and nothing in it does.
-const ContainerDead = "dead"
-
-func (w ContainerWant) move(do, text string) Move {
-	return Move{Verb: strings.Fields(text)[0], Text: text, Work: JSON(ContainerWork{w, do})}
+func containerMove(w wire.ContainerWant, do, text string) wire.Move {
+	return wire.Move{Verb: strings.Fields(text)[0], Text: text, Work: wire.JSON(wire.ContainerWork{ContainerWant: w, Do: do})}
 }
 
-// details are the settings of a container that is made, for the plan.
-func (w ContainerWant) details() []Detail {
+// containerDetails are the settings of a container that is made, for the plan.
+func containerDetails(w wire.ContainerWant) []wire.Detail {
 	var b strings.Builder
 	for _, d := range w.ReachedAt {
-		fmt.Fprintf(&b, "reached at %s\n", d.words())
+		fmt.Fprintf(&b, "reached at %s\n", d.Words())
 	}
 	for _, h := range w.Mounts {
-		fmt.Fprintf(&b, "mounts %s\n", h.words())
+		fmt.Fprintf(&b, "mounts %s\n", h.Words())
 	}
 	for _, n := range sortedKeys(w.Variables) {
 		fmt.Fprintf(&b, "variable %s is %s\n", n, w.Variables[n])
@@ -394,11 +354,11 @@ func (w ContainerWant) details() []Detail {
 	if b.Len() == 0 {
 		return nil
 	}
-	return []Detail{{Text: b.String()}}
+	return []wire.Detail{{Text: b.String()}}
 }
 
 // awayContainer takes a container away that North Stake made.
-func awayContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
+func awayContainer(in Input, w wire.ContainerWant, f wire.ContainerFound) Verdict {
 	v := Verdict{Gone: f.Engine == nil && !f.There}
 	switch {
 	case v.Gone:
@@ -407,7 +367,7 @@ func awayContainer(in Input, w ContainerWant, f ContainerFound) Verdict {
 	case f.By != w.By:
 		v.Cautions = []Note{stays(in, "container "+w.Name)}
 	default:
-		v.Moves = []Move{w.move(AwayContainer, "take away container "+w.Name)}
+		v.Moves = []wire.Move{containerMove(w, wire.AwayContainer, "take away container "+w.Name)}
 		if in.Pending && w.Serves != "" {
 			v.Late = true
 			v.Cautions = []Note{gap(in, "container "+w.Name)}

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"io/fs"
 	"path"
 	"slices"
 	"strconv"
@@ -13,113 +12,8 @@ import (
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
+	"northstake/core/wire"
 )
-
-// ContentWant is a tree of files that is published at Root as a whole.
-type ContentWant struct {
-	Root  string         `json:"root"`
-	Owner string         `json:"owner"`
-	Group string         `json:"group"`
-	Modes declare.Modes  `json:"modes"`
-	Files []declare.File `json:"files"`
-	Keep  []string       `json:"keep,omitempty"` // patterns of paths that are left alone
-	Rest  string         `json:"rest,omitempty"` // "removed" where files that nobody declared go
-	Dirs  []string       `json:"dirs,omitempty"` // directories that hold no files, relative to the root
-	Seen  string         `json:"seen,omitempty"` // container that sees the root or a part of it, and would go on seeing a former tree
-}
-
-// Sound is what is wrong with the places that a tree names, nil for nothing: every path is below the
-// root and in its shortest form, whoever has written the list.
-func (w ContentWant) Sound() error {
-	if what, _ := form.Place(w.Root); what != "" {
-		return fmt.Errorf("the root: %s", what)
-	}
-	for _, f := range w.Files {
-		if err := soundPath(f.Path); err != nil {
-			return err
-		}
-	}
-	for _, d := range w.Dirs {
-		if err := soundPath(d); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-// Sound is what is wrong with the places that the work names, nil for nothing.
-func (w ContentWork) Sound() error {
-	for _, p := range w.Drop {
-		if err := soundPath(p); err != nil {
-			return err
-		}
-	}
-	return w.ContentWant.Sound()
-}
-
-func soundPath(p string) error {
-	if !fs.ValidPath(p) || p == "." || form.Control(p) {
-		return fmt.Errorf("%q is no path below a root", p)
-	}
-	return nil
-}
-
-// ContentAsked is what a host is asked to read: the tree, and the files of the last
-// publication there that it no longer has.
-type ContentAsked struct {
-	ContentWant
-	Former []declare.File `json:"former,omitempty"`
-}
-
-// RestGoes says whether files that nobody declared are removed.
-func (w ContentWant) RestGoes() bool { return w.Rest == declare.Removed }
-
-// FileOff is one file or directory of the tree that is not as wanted. Path is
-// relative to the root; "." is the root.
-type FileOff struct {
-	Path string `json:"path"`
-	Difference
-	Touched Touch `json:"touched,omitzero"`
-}
-
-// ContentFound is what differs between the tree on the host and what is wanted. Missing,
-// Off and Extra are for people and hold at most ContentListed paths each, but for
-// Extra where the rest is removed; what is judged by is whole: the counts, Former, InTheWay
-// and Sum.
-type ContentFound struct {
-	Root     Entry        `json:"root"`
-	Mounted  bool         `json:"mounted,omitempty"` // a file system is mounted at the root
-	Below    []string     `json:"below,omitempty"`   // where something is mounted below the root, relative to it
-	Missing  []string     `json:"missing,omitempty"`
-	Missings int          `json:"missings"`
-	Off      []FileOff    `json:"off,omitempty"`
-	Offs     int          `json:"offs"`
-	Extra    []string     `json:"extra,omitempty"` // what nobody declared, and no publication brought
-	Extras   int          `json:"extras"`
-	Former   []FormerFile `json:"former,omitempty"`     // what the last publication brought and this one has not
-	InTheWay []string     `json:"in_the_way,omitempty"` // what nobody declared where a file or directory of the tree has to be
-	TooDeep  []string     `json:"too_deep,omitempty"`   // what lies in the root and holds directories that are nested deeper than a path can be
-	Nobody   []string     `json:"nobody,omitempty"`     // the owner or group that the host has not
-	Sum      string       `json:"sum,omitempty"`        // SHA-256 of all that differs
-}
-
-// FormerFile is a file of the last publication that is no longer declared. Changed says
-// that it is not as it was published.
-type FormerFile struct {
-	Path    string `json:"path"`
-	Changed bool   `json:"changed,omitempty"`
-}
-
-// ContentListed bounds the lists of a ContentFound.
-const ContentListed = 100
-
-// ContentWork publishes a tree. Drop lists files of an earlier publication that
-// are no longer declared; other files that are there are carried over.
-type ContentWork struct {
-	ContentWant
-	Drop []string `json:"drop,omitempty"`
-	Away bool     `json:"away,omitempty"` // nothing is published any more, and what is empty then goes
-}
 
 var _ = Register(Kind{
 	Type: "content", After: []string{"directory"},
@@ -139,31 +33,31 @@ var _ = Register(Kind{
 	},
 	Wanted: func(w *Wanting) error {
 		for _, c := range declare.Nearest[declare.Content](w.D, w.Host, "content") {
-			w.Want(Stake{Type: "content", Name: c.Name, From: c.From, Want: JSON(wantedContent(w.D, c.Name, c.Is))})
+			w.Want(Stake{Type: "content", Name: c.Name, From: c.From, Want: wire.JSON(wantedContent(w.D, c.Name, c.Is))})
 		}
 		return nil
 	},
-	Claims: Claiming(func(w ContentWant) []Claim {
+	Claims: Claiming(func(w wire.ContentWant) []Claim {
 		return append([]Claim{{Need: Owns, Sort: ClaimTree, What: w.Root, But: w.Keep}}, owner(w.Owner, w.Group)...)
 	}),
 	Asked: askedOfContent,
-	Within: workWithin(func(planned, now ContentWork) bool {
+	Within: workWithin(func(planned, now wire.ContentWork) bool {
 		more := slices.ContainsFunc(now.Drop, func(p string) bool { return !slices.Contains(planned.Drop, p) })
-		return !more && bytes.Equal(JSON(now.ContentWant), JSON(planned.ContentWant))
+		return !more && bytes.Equal(wire.JSON(now.ContentWant), wire.JSON(planned.ContentWant))
 	}),
 	AskedAway: func(want json.RawMessage, _ bool) json.RawMessage {
-		w, _ := last[ContentWant](want)
-		asked := ContentAsked{Former: w.Files}
+		w, _ := last[wire.ContentWant](want)
+		asked := wire.ContentAsked{Former: w.Files}
 		asked.Root, asked.Owner, asked.Group, asked.Modes, asked.Keep = w.Root, w.Owner, w.Group, w.Modes, w.Keep
-		return JSON(asked)
+		return wire.JSON(asked)
 	},
 	Judge: Judging(judgeContent), Away: Judging(awayContent), Holds: true,
 	Passing: []string{"nobody"}, // a step before brings the account
 })
 
-func wantedContent(d *declare.Declaration, root string, c *declare.Content) ContentWant {
-	want := ContentWant{Root: root, Files: d.FilesOf(c.Place()), Keep: c.LeftAlone, Rest: c.Undeclared,
-		Modes: declare.Modes{Files: mode(c.Modes.Files, "0644"), Directories: mode(c.Modes.Directories, "0755")}}
+func wantedContent(d *declare.Declaration, root string, c *declare.Content) wire.ContentWant {
+	want := wire.ContentWant{Root: root, Files: d.FilesOf(c.Place()), Keep: c.LeftAlone, Rest: c.Undeclared,
+		Modes: wire.Modes{Files: mode(c.Modes.Files, "0644"), Directories: mode(c.Modes.Directories, "0755")}}
 	want.Owner, want.Group = owners(c.Owner, c.Group)
 	want.Dirs = d.Beside().EmptyBelow(c.Place())
 	return want
@@ -172,8 +66,8 @@ func wantedContent(d *declare.Declaration, root string, c *declare.Content) Cont
 // askedOfContent adds the files that the last publication at this root had and this one
 // has not. What is left alone is none of them.
 func askedOfContent(want, lastly json.RawMessage) json.RawMessage {
-	before, ok := last[ContentWant](lastly)
-	w, ok2 := last[ContentWant](want)
+	before, ok := last[wire.ContentWant](lastly)
+	w, ok2 := last[wire.ContentWant](want)
 	if !ok || !ok2 || before.Root != w.Root {
 		return want
 	}
@@ -181,16 +75,16 @@ func askedOfContent(want, lastly json.RawMessage) json.RawMessage {
 	for _, file := range w.Files {
 		wanted[file.Path] = true
 	}
-	asked := ContentAsked{ContentWant: w}
+	asked := wire.ContentAsked{ContentWant: w}
 	for _, file := range before.Files {
-		if !wanted[file.Path] && declare.Kept(w.Keep, file.Path) == "" {
+		if !wanted[file.Path] && wire.Kept(w.Keep, file.Path) == "" {
 			asked.Former = append(asked.Former, file)
 		}
 	}
 	if len(asked.Former) == 0 {
 		return want
 	}
-	return JSON(asked)
+	return wire.JSON(asked)
 }
 
 // missingMore words the files that are not listed by themselves.
@@ -200,7 +94,7 @@ func missingMore(d *differences, n int, wanted, words string) {
 	}
 }
 
-func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
+func judgeContent(in Input, w wire.ContentWant, f wire.ContentFound) Verdict {
 	var d differences
 	d.entry("directory", w.Owner, w.Group, w.Modes.Directories, f.Root)
 	v := Verdict{Gone: f.Root.Kind == ""}
@@ -220,7 +114,7 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	}
 	missingMore(&d, f.Offs-len(f.Off), "as published", "%d more differ")
 	for i, former := range f.Former {
-		if i == ContentListed {
+		if i == wire.ContentListed {
 			missingMore(&d, len(f.Former)-i, "no longer declared", "%d more still published")
 			break
 		}
@@ -250,14 +144,14 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	if f.Root.Kind == "link" {
 		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s; the link is replaced with a directory, and what it leads to stays as it is", w.Root, f.Root.Words()), "declare what it leads to as the root, if that is what is meant"}}
 	}
-	work := ContentWork{ContentWant: w, Drop: removes}
+	work := wire.ContentWork{ContentWant: w, Drop: removes}
 	for _, former := range f.Former {
 		work.Drop = append(work.Drop, former.Path)
 	}
-	move := Move{
+	move := wire.Move{
 		Verb:    "publish",
-		Text:    fmt.Sprintf("publish %s to %s", f.words(len(w.Files), size), w.Root),
-		Details: contentDetails(f), Work: JSON(work), Blobs: true, Removes: removes,
+		Text:    fmt.Sprintf("publish %s to %s", publishedWords(f, len(w.Files), size), w.Root),
+		Details: contentDetails(f), Work: wire.JSON(work), Blobs: true, Removes: removes,
 	}
 	switch {
 	case w.Seen != "":
@@ -270,18 +164,18 @@ func judgeContent(in Input, w ContentWant, f ContentFound) Verdict {
 	}
 	if len(removes) > 0 {
 		move.Text += fmt.Sprintf(", and remove %s that nobody declared", count(len(removes), "file", "files"))
-		move.Details = append(move.Details, Detail{Title: "removed, though nobody declared them", Text: strings.Join(form.Names(removes), "\n")})
+		move.Details = append(move.Details, wire.Detail{Title: "removed, though nobody declared them", Text: strings.Join(form.Names(removes), "\n")})
 	}
-	v.Moves = []Move{move}
+	v.Moves = []wire.Move{move}
 	if f.Root.Kind != "directory" {
 		v.Nudges = nudgeHolders(in, "directory", w.Root)
 	}
 	return v
 }
 
-// words say how many of a tree's files are published, of size bytes in all: those that are new
+// publishedWords say how many of a tree's files are published, of size bytes in all: those that are new
 // and those that differ, or all of them where none is there yet.
-func (f ContentFound) words(files int, size int64) string {
+func publishedWords(f wire.ContentFound, files int, size int64) string {
 	differ := map[string]bool{}
 	for _, o := range f.Off {
 		differ[o.Path] = true
@@ -290,7 +184,7 @@ func (f ContentFound) words(files int, size int64) string {
 	if len(f.Off) < f.Offs { // not all are listed
 		changed = f.Offs
 	}
-	all := count(files, "file", "files") + ", " + Bytes(size) + ","
+	all := count(files, "file", "files") + ", " + wire.Bytes(size) + ","
 	if f.Missings >= files || f.Missings+changed == 0 || changed > files {
 		return all
 	}
@@ -301,12 +195,12 @@ func (f ContentFound) words(files int, size int64) string {
 	if changed > 0 {
 		words = append(words, strconv.Itoa(changed)+" changed")
 	}
-	return fmt.Sprintf("%s of %s, %s in all,", strings.Join(words, " and "), count(files, "file", "files"), Bytes(size))
+	return fmt.Sprintf("%s of %s, %s in all,", strings.Join(words, " and "), count(files, "file", "files"), wire.Bytes(size))
 }
 
 // awayContent takes out of a root what was published there. What others put there stays,
 // and with it the root.
-func awayContent(in Input, w ContentWant, f ContentFound) Verdict {
+func awayContent(in Input, w wire.ContentWant, f wire.ContentFound) Verdict {
 	v := Verdict{Gone: f.Root.Kind != "directory" || len(f.Former) == 0}
 	if v.Gone {
 		return v
@@ -315,7 +209,7 @@ func awayContent(in Input, w ContentWant, f ContentFound) Verdict {
 		v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("a file system is mounted at %s, and what was published there stays", w.Root), "take it away by hand"}}
 		return v
 	}
-	work := ContentWork{ContentWant: w, Away: true}
+	work := wire.ContentWork{ContentWant: w, Away: true}
 	work.Files = nil
 	var removes []string
 	changed := 0
@@ -333,12 +227,12 @@ func awayContent(in Input, w ContentWant, f ContentFound) Verdict {
 	if f.Extras > 0 {
 		text += fmt.Sprintf(", and leave %s that nobody declared", count(f.Extras, "file", "files"))
 	}
-	v.Moves = []Move{{Verb: "take", Text: text, Details: contentDetails(f), Work: JSON(work), Removes: removes}}
+	v.Moves = []wire.Move{{Verb: "take", Text: text, Details: contentDetails(f), Work: wire.JSON(work), Removes: removes}}
 	return v
 }
 
 // inTheWay is what keeps a tree from being published, nil for nothing.
-func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
+func inTheWay(in Input, w wire.ContentWant, f wire.ContentFound, size int64) *Note {
 	note := func(fix, what string, args ...any) *Note {
 		return &Note{in.Stake.Address(), fmt.Sprintf(what, args...), fix}
 	}
@@ -357,7 +251,7 @@ func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
 		return note
 	}
 	for _, at := range f.Below {
-		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return pathWithin(file.Path, at) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return pathWithin(d, at) }) {
+		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return wire.PathWithin(file.Path, at) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return wire.PathWithin(d, at) }) {
 			return note("take out of the content what lies there, and name it in left_alone; or take the mount away", "something is mounted at %s/%s, where the content has files", w.Root, at)
 		}
 	}
@@ -370,12 +264,12 @@ func inTheWay(in Input, w ContentWant, f ContentFound, size int64) *Note {
 			count(n, "file", "files"), w.Root, map[bool]string{true: "lies", false: "lie"}[n == 1], strings.Join(form.Names(f.InTheWay[:min(n, 5)]), ", "))
 	}
 	if disk := diskOf(in.Traits.Disks, w.Root); disk != nil && disk.Free < size {
-		return note("make room on the host", "%s has %s free, and the content takes %s", disk.Mount, Bytes(disk.Free), Bytes(size))
+		return note("make room on the host", "%s has %s free, and the content takes %s", disk.Mount, wire.Bytes(disk.Free), wire.Bytes(size))
 	}
 	return nil
 }
 
-func contentDetails(f ContentFound) []Detail {
+func contentDetails(f wire.ContentFound) []wire.Detail {
 	var lines []string
 	list := func(word string, paths []string, total int) {
 		shown := paths[:min(len(paths), 20)]
@@ -408,12 +302,12 @@ func contentDetails(f ContentFound) []Detail {
 	if f.Extras > 0 {
 		lines = append(lines, fmt.Sprintf("kept     %s that nobody declared", count(f.Extras, "file", "files")))
 	}
-	return []Detail{{Title: "files", Text: strings.Join(lines, "\n")}}
+	return []wire.Detail{{Title: "files", Text: strings.Join(lines, "\n")}}
 }
 
 // diskOf returns the file system that holds path.
-func diskOf(disks []Disk, path string) *Disk {
-	var best *Disk
+func diskOf(disks []wire.Disk, path string) *wire.Disk {
+	var best *wire.Disk
 	for i, d := range disks {
 		m := strings.TrimSuffix(d.Mount, "/")
 		if (path == m || strings.HasPrefix(path, m+"/")) && (best == nil || len(d.Mount) > len(best.Mount)) {

@@ -2,8 +2,6 @@ package stake
 
 import (
 	"cmp"
-	"crypto/sha256"
-	"encoding/hex"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -16,6 +14,7 @@ import (
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
+	"northstake/core/wire"
 )
 
 // TextFile says what a file should hold, and how it should be. Text, From and
@@ -55,40 +54,6 @@ func TextOf(d *declare.Declaration, f *TextFile, host string) (string, error) {
 	return d.Fill(f.Template, text, host)
 }
 
-// FileWant is a file, or a portion of a file that others own: its text, or the bytes that are no text in UTF-8.
-// Mode is octal text. With a Portion, Owner, Group and Mode are "" unless they are declared.
-type FileWant struct {
-	Path    string   `json:"path"`
-	Gone    bool     `json:"gone,omitempty"` // neither a file nor a link is to be there
-	Text    string   `json:"text"`
-	Data    []byte   `json:"data,omitempty"` // in place of Text
-	Owner   string   `json:"owner,omitempty"`
-	Group   string   `json:"group,omitempty"`
-	Mode    string   `json:"mode,omitempty"`
-	Portion string   `json:"portion,omitempty"` // name of the portion
-	Comment string   `json:"comment,omitempty"` // what begins a comment line, where there is a portion
-	Reload  []string `json:"reload,omitempty"`  // services that take notice of a change
-	Restart []string `json:"restart,omitempty"`
-	Tells   []string `json:"tells,omitempty"` // stakes of the host that take notice of a change, by name
-}
-
-// FileFound is what lies at the path: of a file the whole text, or the text of
-// the portion. Absent says that the file has no such portion, Broken what is wrong with the
-// lines that mark it. Bytes says that there are bytes that are no text in UTF-8, of which Sum is the SHA-256, and
-// Immutable that nobody can change the file (chattr(1), +i).
-type FileFound struct {
-	Entry     Entry  `json:"entry"`
-	Text      string `json:"text,omitempty"`
-	Absent    bool   `json:"absent,omitempty"`
-	Broken    string `json:"broken,omitempty"`
-	Bytes     bool   `json:"bytes,omitempty"`
-	Sum       string `json:"sum,omitempty"`
-	Immutable bool   `json:"immutable,omitempty"`
-	Large     string `json:"large,omitempty"` // than which it is larger, and so not read, nor kept where it is replaced
-
-	Nobody []string `json:"nobody,omitempty"` // the owner and the group that the host has not
-}
-
 var _ = Register(Kind{
 	Type: "file", After: []string{"content"},
 	WayIn:     byPaths,
@@ -102,7 +67,7 @@ var _ = Register(Kind{
 			if err != nil {
 				return err
 			}
-			w.Want(Stake{Type: "file", Name: f.Name, From: f.From, Want: JSON(want)})
+			w.Want(Stake{Type: "file", Name: f.Name, From: f.From, Want: wire.JSON(want)})
 		}
 		return nil
 	},
@@ -115,7 +80,7 @@ var _ = Register(Kind{
 		}
 		return nil
 	},
-	Claims: Claiming(func(w FileWant) []Claim {
+	Claims: Claiming(func(w wire.FileWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}}
 		out = append(out, owner(w.Owner, w.Group)...)
 		for _, s := range append(slices.Clone(w.Reload), w.Restart...) {
@@ -129,19 +94,19 @@ var _ = Register(Kind{
 
 // takenIn are the services that reload or restart when the file at a path changes: those that are named,
 // or the SSH server where none is.
-func (f *TextFile) takenIn(path string, t Traits) (reload, restart []string) {
+func (f *TextFile) takenIn(path string, t wire.Traits) (reload, restart []string) {
 	if f.Reload != nil || f.Restart != nil {
 		return f.Reload, f.Restart
 	}
 	return sshTakesIn(path, t)
 }
 
-func wantedFile(w *Wanting, f declare.For[*TextFile]) (FileWant, error) {
+func wantedFile(w *Wanting, f declare.For[*TextFile]) (wire.FileWant, error) {
 	text, err := TextOf(w.D, f.Is, w.Host)
 	if err != nil {
-		return FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Host, err)
+		return wire.FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Host, err)
 	}
-	want := FileWant{Path: f.Name, Text: text, Owner: f.Is.Owner, Group: f.Is.Group, Mode: f.Is.Mode, Portion: f.Is.Portion, Comment: f.Is.Comment}
+	want := wire.FileWant{Path: f.Name, Text: text, Owner: f.Is.Owner, Group: f.Is.Group, Mode: f.Is.Mode, Portion: f.Is.Portion, Comment: f.Is.Comment}
 	want.Reload, want.Restart = f.Is.takenIn(f.Name, w.Traits)
 	if f.Is.Is == "gone" {
 		want.Gone = true
@@ -206,7 +171,7 @@ func checkFile(c *check.Checker, f *TextFile, at []string) {
 			}
 		}
 	}
-	if portion := (FileWant{Portion: f.Portion, Comment: cmp.Or(f.Comment, "#")}); f.Text != nil && f.Portion != "" && portion.Marks(*f.Text) {
+	if portion := (wire.FileWant{Portion: f.Portion, Comment: cmp.Or(f.Comment, "#")}); f.Text != nil && f.Portion != "" && portion.Marks(*f.Text) {
 		c.Say(check.At(at, "text"), "the text of a portion holds a line that marks where the portion ends", "take that line out")
 	}
 	if f.Text != nil && len(*f.Text) > check.TextLimit {
@@ -244,14 +209,8 @@ func checkTemplates(c *check.Checker, host string) {
 	}
 }
 
-// FileWork writes a file or a portion, or, with Away, takes it away.
-type FileWork struct {
-	FileWant
-	Away bool `json:"away,omitempty"`
-}
-
 // awayFile takes a file away, or a portion out of it, if it is as it was brought about.
-func awayFile(in Input, w FileWant, f FileFound) Verdict {
+func awayFile(in Input, w wire.FileWant, f wire.FileFound) Verdict {
 	v := Verdict{Gone: w.Gone || f.Entry.Kind == "" || f.Absent}
 	switch {
 	case v.Gone:
@@ -264,8 +223,8 @@ func awayFile(in Input, w FileWant, f FileFound) Verdict {
 	if w.Portion != "" {
 		text = fmt.Sprintf("take portion %s out of %s", w.Portion, w.Path)
 	}
-	v.Nudges = w.nudges()
-	v.Moves = []Move{{Verb: "take", Text: text, Work: JSON(FileWork{w, true})}}
+	v.Nudges = fileNudges(w)
+	v.Moves = []wire.Move{{Verb: "take", Text: text, Work: wire.JSON(wire.FileWork{FileWant: w, Away: true})}}
 	return v
 }
 
@@ -274,25 +233,8 @@ func stays(in Input, what string) Note {
 	return Note{in.Stake.Address(), what + " was changed since it was brought about, and stays", "look at what was changed there, and take it away by hand"}
 }
 
-// Holds says whether what was found is the wanted text, or bytes.
-func (f FileFound) Holds(w FileWant) bool {
-	if w.Data != nil {
-		sum := sha256.Sum256(w.Data)
-		return f.Bytes && f.Sum == hex.EncodeToString(sum[:])
-	}
-	return !f.Bytes && f.Text == w.Text
-}
-
-// Content is what the whole file holds: its text, or its bytes.
-func (w FileWant) Content() string {
-	if w.Data != nil {
-		return string(w.Data)
-	}
-	return w.Text
-}
-
-// nudges are for the services that take notice of the file.
-func (w FileWant) nudges() []Nudge {
+// fileNudges are for the services that take notice of the file.
+func fileNudges(w wire.FileWant) []Nudge {
 	var out []Nudge
 	for _, local := range w.Tells {
 		out = append(out, Nudge{Target: local, How: "reload", Reason: "its file " + w.Path + " changed"})
@@ -301,7 +243,7 @@ func (w FileWant) nudges() []Nudge {
 }
 
 // judgeGone judges a file that is not to be there.
-func judgeGone(in Input, w FileWant, f FileFound) Verdict {
+func judgeGone(in Input, w wire.FileWant, f wire.FileFound) Verdict {
 	v := Verdict{Gone: f.Entry.Kind == ""}
 	if v.Gone {
 		return v
@@ -309,7 +251,7 @@ func judgeGone(in Input, w FileWant, f FileFound) Verdict {
 	var d differences
 	d.add("what it is", "gone", f.Entry.Words())
 	v.Differences, v.Touched = d, f.Entry.Touched
-	note := f.fixed(in, w.Path)
+	note := fixed(f, in, w.Path)
 	if f.Entry.Kind != "file" && f.Entry.Kind != "link" {
 		note = &Note{in.Stake.Address(), fmt.Sprintf("%s is %s, and only files and links are taken away", w.Path, f.Entry.Words()), "take it away by hand, or out of the declaration"}
 	}
@@ -321,17 +263,17 @@ func judgeGone(in Input, w FileWant, f FileFound) Verdict {
 	if f.Entry.Kind == "link" {
 		text = fmt.Sprintf("take away the link %s (to %s)", w.Path, f.Entry.Target)
 	}
-	move := Move{Verb: "take", Text: text, Because: "it is declared as gone", Work: JSON(FileWork{w, true})}
+	move := wire.Move{Verb: "take", Text: text, Because: "it is declared as gone", Work: wire.JSON(wire.FileWork{FileWant: w, Away: true})}
 	if f.Text != "" && !f.Bytes {
-		move.Details = []Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, ""), Diff: true}}
+		move.Details = []wire.Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, ""), Diff: true}}
 	}
-	v.Nudges = append(w.nudges(), nudgeHolders(in, "file", w.Path)...)
-	v.Moves = []Move{move}
+	v.Nudges = append(fileNudges(w), nudgeHolders(in, "file", w.Path)...)
+	v.Moves = []wire.Move{move}
 	return v
 }
 
 // fixed is why a file cannot be replaced or taken away, nil where it can.
-func (f FileFound) fixed(in Input, path string) *Note {
+func fixed(f wire.FileFound, in Input, path string) *Note {
 	switch {
 	case f.Entry.ReadOnly:
 		return barred(in, f.Entry, "", path)
@@ -343,7 +285,7 @@ func (f FileFound) fixed(in Input, path string) *Note {
 	return nil
 }
 
-func judgeFile(in Input, w FileWant, f FileFound) Verdict {
+func judgeFile(in Input, w wire.FileWant, f wire.FileFound) Verdict {
 	if w.Gone {
 		return judgeGone(in, w, f)
 	}
@@ -390,7 +332,7 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s: %s", w.Path, f.Broken), "mend the marker lines by hand: North Stake does not guess which lines are its own"}}
 		return v
 	}
-	if note := f.fixed(in, w.Path); note != nil {
+	if note := fixed(f, in, w.Path); note != nil {
 		v.Blockers = []Note{*note}
 		return v
 	}
@@ -398,10 +340,10 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, and a portion is written into files alone", w.Path, f.Entry.Words()), "declare the path that the link leads to"}}
 		return v
 	}
-	v.Nudges = append(w.nudges(), nudgeHolders(in, "file", w.Path)...)
+	v.Nudges = append(fileNudges(w), nudgeHolders(in, "file", w.Path)...)
 	lines := count(len(slices.Collect(strings.Lines(w.Text))), "line", "lines")
 	if w.Data != nil {
-		lines = Bytes(int64(len(w.Data)))
+		lines = wire.Bytes(int64(len(w.Data)))
 	}
 	verb, text := "write", fmt.Sprintf("write %s, %s", w.Path, lines)
 	switch {
@@ -412,110 +354,10 @@ func judgeFile(in Input, w FileWant, f FileFound) Verdict {
 	case f.Entry.Kind == "link":
 		verb, text = "replace", fmt.Sprintf("replace the link %s (to %s) with a file, %s", w.Path, f.Entry.Target, lines)
 	}
-	move := Move{Verb: verb, Text: text, Work: JSON(w)}
+	move := wire.Move{Verb: verb, Text: text, Work: wire.JSON(w)}
 	if w.Data == nil && (f.Text != w.Text || v.Gone) {
-		move.Details = []Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, w.Text), Diff: true}}
+		move.Details = []wire.Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, w.Text), Diff: true}}
 	}
-	v.Moves = []Move{move}
+	v.Moves = []wire.Move{move}
 	return v
-}
-
-// Markers are the lines before and after a portion of North Stake's own in a file
-// that others own.
-func (w FileWant) Markers() (begin, end string) { return w.markers("portion") }
-
-func (w FileWant) markers(word string) (begin, end string) {
-	return w.Comment + " North Stake keeps the lines from here, " + word + " " + w.Portion, w.Comment + " North Stake keeps the lines to here, " + word + " " + w.Portion
-}
-
-// marked are where lines of a text begin that are the portion's markers, in the words of this
-// release or of one before.
-func (w FileWant) marked(text string) (from, to []int) {
-	for _, word := range []string{"portion", "block"} {
-		begin, end := w.markers(word)
-		from, to = append(from, linesAt(text, begin)...), append(to, linesAt(text, end)...)
-	}
-	return from, to
-}
-
-// PortionOf returns the text of the portion in a file's text, and whether it has one.
-// Wrong says why nobody can tell: a marker line without the other, or more than one.
-func (w FileWant) PortionOf(text string) (portion string, ok bool, wrong string) {
-	_, portion, _, ok, wrong = w.cut(text)
-	return portion, ok, wrong
-}
-
-// WithPortion returns a file's text with the portion in it as wanted: in its place, or
-// at the end.
-func (w FileWant) WithPortion(text string) string {
-	begin, end := w.Markers()
-	portion := begin + "\n" + w.Text + end + "\n"
-	before, _, after, ok, _ := w.cut(text)
-	if ok {
-		return before + portion + after
-	}
-	if text != "" && !strings.HasSuffix(text, "\n") {
-		text += "\n"
-	}
-	return text + portion
-}
-
-// WithoutPortion returns a file's text without the portion.
-func (w FileWant) WithoutPortion(text string) string {
-	before, _, after, ok, _ := w.cut(text)
-	if !ok {
-		return text
-	}
-	return before + after
-}
-
-// Marks says whether a text holds a line that would be taken for one of the portion's
-// markers.
-func (w FileWant) Marks(text string) bool {
-	from, to := w.marked(text)
-	return len(from)+len(to) > 0
-}
-
-// cut finds the portion: what is before its first marker, in it, and after its last.
-func (w FileWant) cut(text string) (before, portion, after string, ok bool, wrong string) {
-	from, to := w.marked(text)
-	switch {
-	case len(from) == 0 && len(to) == 0:
-		return "", "", "", false, ""
-	case len(from) == 1 && len(to) == 0:
-		wrong = "the line that begins it is there, and the one that ends it is not"
-	case len(from) == 0 && len(to) == 1:
-		wrong = "the line that ends it is there, and the one that begins it is not"
-	case len(from) > 1 || len(to) > 1:
-		wrong = "its marker lines are there more than once"
-	case to[0] < from[0]:
-		wrong = "the line that ends it stands before the one that begins it"
-	}
-	if wrong != "" {
-		return "", "", "", false, wrong
-	}
-	return text[:from[0]], afterLine(text, from[0])[:to[0]-(len(text)-len(afterLine(text, from[0])))], afterLine(text, to[0]), true, ""
-}
-
-// linesAt are where whole lines of a text begin that are a line, whatever ends them.
-func linesAt(text, line string) []int {
-	var out []int
-	for at := 0; at < len(text); {
-		rest := text[at:]
-		end := strings.IndexByte(rest, '\n')
-		if end < 0 {
-			end = len(rest)
-		}
-		if strings.TrimSuffix(rest[:end], "\r") == line {
-			out = append(out, at)
-		}
-		at += end + 1
-	}
-	return out
-}
-
-// afterLine is what follows the line that begins at a place.
-func afterLine(text string, at int) string {
-	_, rest, _ := strings.Cut(text[at:], "\n")
-	return rest
 }

@@ -6,31 +6,33 @@ import (
 	"encoding/json"
 	"strings"
 	"testing"
+
+	"northstake/core/wire"
 )
 
 func TestFiles(t *testing.T) {
-	want := FileWant{Path: "/etc/motd", Text: "tide\n", Owner: "root", Group: "root", Mode: "0644", Reload: []string{"nginx"}}
-	there := func(change func(*FileFound)) FileFound {
-		f := FileFound{Entry: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Text: "tide\n"}
+	want := wire.FileWant{Path: "/etc/motd", Text: "tide\n", Owner: "root", Group: "root", Mode: "0644", Reload: []string{"nginx"}}
+	there := func(change func(*wire.FileFound)) wire.FileFound {
+		f := wire.FileFound{Entry: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Text: "tide\n"}
 		if change != nil {
 			change(&f)
 		}
 		return f
 	}
 	for _, c := range []struct {
-		found        FileFound
+		found        wire.FileFound
 		attrs, moves string
 		blocked      bool
 	}{
 		{there(nil), "", "", false},
-		{FileFound{}, "what it is", "write /etc/motd, 1 line", false},
-		{there(func(f *FileFound) { f.Text = "ebb\n" }), "text", "write /etc/motd, 1 line", false},
-		{there(func(f *FileFound) { f.Entry.Mode = "0600" }), "mode", "set /etc/motd to owner root, group root, mode 0644", false},
-		{there(func(f *FileFound) { f.Entry.Owner, f.Entry.Group = "keeper", "keeper" }), "owner, group", "set /etc/motd to owner root, group root, mode 0644", false},
-		{FileFound{Entry: Entry{Kind: "link", Target: "/run/motd"}}, "what it is", "replace the link /etc/motd (to /run/motd) with a file, 1 line", false},
-		{FileFound{Entry: Entry{Kind: "directory"}}, "what it is", "", true},
-		{there(func(f *FileFound) { f.Text, f.Bytes, f.Sum = "", true, "ab" }), "text", "write /etc/motd, 1 line", false},
-		{there(func(f *FileFound) { f.Text, f.Large = "", "8 MB" }), "text", "", true},
+		{wire.FileFound{}, "what it is", "write /etc/motd, 1 line", false},
+		{there(func(f *wire.FileFound) { f.Text = "ebb\n" }), "text", "write /etc/motd, 1 line", false},
+		{there(func(f *wire.FileFound) { f.Entry.Mode = "0600" }), "mode", "set /etc/motd to owner root, group root, mode 0644", false},
+		{there(func(f *wire.FileFound) { f.Entry.Owner, f.Entry.Group = "keeper", "keeper" }), "owner, group", "set /etc/motd to owner root, group root, mode 0644", false},
+		{wire.FileFound{Entry: wire.Entry{Kind: "link", Target: "/run/motd"}}, "what it is", "replace the link /etc/motd (to /run/motd) with a file, 1 line", false},
+		{wire.FileFound{Entry: wire.Entry{Kind: "directory"}}, "what it is", "", true},
+		{there(func(f *wire.FileFound) { f.Text, f.Bytes, f.Sum = "", true, "ab" }), "text", "write /etc/motd, 1 line", false},
+		{there(func(f *wire.FileFound) { f.Text, f.Large = "", "8 MB" }), "text", "", true},
 	} {
 		v := judged(t, "file", Input{}, want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves || len(v.Blockers) > 0 != c.blocked {
@@ -46,41 +48,41 @@ func TestFiles(t *testing.T) {
 func TestFilesOfAnyBytes(t *testing.T) {
 	data := []byte("tide\x00\xff\n")
 	sum := sha256.Sum256(data)
-	want := FileWant{Path: "/usr/local/bin/tide", Data: data, Owner: "root", Group: "root", Mode: "0755"}
-	there := Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0755"}
+	want := wire.FileWant{Path: "/usr/local/bin/tide", Data: data, Owner: "root", Group: "root", Mode: "0755"}
+	there := wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0755"}
 	for _, c := range []struct {
-		found        FileFound
+		found        wire.FileFound
 		attrs, moves string
 	}{
-		{FileFound{Entry: there, Bytes: true, Sum: hex.EncodeToString(sum[:])}, "", ""},
-		{FileFound{Entry: there, Bytes: true, Sum: "ab"}, "text", "write /usr/local/bin/tide, 7 B"},
-		{FileFound{Entry: there}, "text", "write /usr/local/bin/tide, 7 B"},
-		{FileFound{Entry: there, Text: "tide"}, "text", "write /usr/local/bin/tide, 7 B"},
-		{FileFound{}, "what it is", "write /usr/local/bin/tide, 7 B"},
-		{FileFound{Entry: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Bytes: true, Sum: hex.EncodeToString(sum[:])}, "mode", "set /usr/local/bin/tide to owner root, group root, mode 0755"},
+		{wire.FileFound{Entry: there, Bytes: true, Sum: hex.EncodeToString(sum[:])}, "", ""},
+		{wire.FileFound{Entry: there, Bytes: true, Sum: "ab"}, "text", "write /usr/local/bin/tide, 7 B"},
+		{wire.FileFound{Entry: there}, "text", "write /usr/local/bin/tide, 7 B"},
+		{wire.FileFound{Entry: there, Text: "tide"}, "text", "write /usr/local/bin/tide, 7 B"},
+		{wire.FileFound{}, "what it is", "write /usr/local/bin/tide, 7 B"},
+		{wire.FileFound{Entry: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Bytes: true, Sum: hex.EncodeToString(sum[:])}, "mode", "set /usr/local/bin/tide to owner root, group root, mode 0755"},
 	} {
 		v := judged(t, "file", Input{}, want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves || len(v.Moves) > 0 && len(v.Moves[0].Details) > 0 {
 			t.Errorf("%+v: differs in %q, moves %q: %+v", c.found, attributes(v), moves(v), v.Moves)
 		}
 	}
-	var back FileWant
-	if err := json.Unmarshal(JSON(want), &back); err != nil || back.Content() != string(data) {
+	var back wire.FileWant
+	if err := json.Unmarshal(wire.JSON(want), &back); err != nil || back.Content() != string(data) {
 		t.Errorf("as JSON it is %q, %v", back.Content(), err)
 	}
 }
 
 func TestLinks(t *testing.T) {
-	want := LinkWant{"/srv/now", "/srv/data"}
+	want := wire.LinkWant{Path: "/srv/now", PointsTo: "/srv/data"}
 	for _, c := range []struct {
-		found        Entry
+		found        wire.Entry
 		attrs, moves string
 		blocked      bool
 	}{
-		{Entry{Kind: "link", Target: "/srv/data"}, "", "", false},
-		{Entry{}, "what it is", "make the link /srv/now to /srv/data", false},
-		{Entry{Kind: "link", Target: "/tmp"}, "leads to", "point the link /srv/now to /srv/data, from /tmp", false},
-		{Entry{Kind: "directory"}, "what it is", "", true},
+		{wire.Entry{Kind: "link", Target: "/srv/data"}, "", "", false},
+		{wire.Entry{}, "what it is", "make the link /srv/now to /srv/data", false},
+		{wire.Entry{Kind: "link", Target: "/tmp"}, "leads to", "point the link /srv/now to /srv/data, from /tmp", false},
+		{wire.Entry{Kind: "directory"}, "what it is", "", true},
 	} {
 		v := judged(t, "link", Input{}, want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves || len(v.Blockers) > 0 != c.blocked {
@@ -89,46 +91,9 @@ func TestLinks(t *testing.T) {
 	}
 }
 
-// A portion goes in at the end or in its place, comes back as it went in, and
-// leaves every other byte of the file alone.
-func FuzzBlock(f *testing.F) {
-	f.Add("127.0.0.1 localhost\n", "10.0.0.9 pier\n", "10.0.0.8 quay\n", "# own\n")
-	f.Add("no line end", "", "x\n", "")
-	f.Fuzz(func(t *testing.T, before, first, second, after string) {
-		line := func(s string) string {
-			if s != "" && !strings.HasSuffix(s, "\n") {
-				return s + "\n"
-			}
-			return s
-		}
-		w := FileWant{Text: line(first), Portion: "pier", Comment: "#"}
-		for _, s := range []string{before, first, second, after} {
-			if strings.Contains(s, "North Stake") {
-				return
-			}
-		}
-		one := w.WithPortion(before)
-		if got, ok, _ := w.PortionOf(one); !ok || got != w.Text {
-			t.Fatalf("in %q the portion is %q, %t", one, got, ok)
-		}
-		if w.WithPortion(one) != one {
-			t.Fatalf("written twice it becomes %q", w.WithPortion(one))
-		}
-		longer := one + after
-		w.Text = line(second)
-		two := w.WithPortion(longer)
-		if got, ok, _ := w.PortionOf(two); !ok || got != w.Text {
-			t.Fatalf("in %q the portion is %q, %t", two, got, ok)
-		}
-		if !strings.HasPrefix(two, before) || !strings.HasSuffix(two, after) || len(two)-len(longer) != len(w.Text)-len(line(first)) {
-			t.Fatalf("%q becomes %q", longer, two)
-		}
-	})
-}
-
 // Marker lines that do not pair are never guessed at.
 func TestMarkerLinesHaveToPair(t *testing.T) {
-	w := FileWant{Path: "/etc/hosts", Text: "10.0.0.9 pier\n", Portion: "pier", Comment: "#"}
+	w := wire.FileWant{Path: "/etc/hosts", Text: "10.0.0.9 pier\n", Portion: "pier", Comment: "#"}
 	begin, end := w.Markers()
 	for name, c := range map[string]struct {
 		text, wrong string
@@ -148,7 +113,7 @@ func TestMarkerLinesHaveToPair(t *testing.T) {
 		if ok != c.ok || !strings.Contains(wrong, c.wrong) || (c.wrong == "") != (wrong == "") || ok && portion != w.Text {
 			t.Errorf("%s: %q, %t, %q", name, portion, ok, wrong)
 		}
-		v := judged(t, "file", Input{}, w, FileFound{Entry: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Text: portion, Absent: !ok && wrong == "", Broken: wrong})
+		v := judged(t, "file", Input{}, w, wire.FileFound{Entry: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Text: portion, Absent: !ok && wrong == "", Broken: wrong})
 		if blocked := len(v.Blockers) > 0; blocked != (c.wrong != "") {
 			t.Errorf("%s: blockers %+v", name, v.Blockers)
 		}
@@ -167,23 +132,23 @@ func TestMarkerLinesHaveToPair(t *testing.T) {
 
 // What is no text is not what is declared, however it would read.
 func TestBytesThatAreNoTextDiffer(t *testing.T) {
-	e := Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}
-	w := FileWant{Path: "/etc/x", Text: "\ufffd\n", Owner: "root", Group: "root", Mode: "0644"}
-	if v := judged(t, "file", Input{}, w, FileFound{Entry: e, Text: "\ufffd\n", Bytes: true}); attributes(v) != "text" || len(v.Moves) != 1 || v.Moves[0].Verb != "write" {
+	e := wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}
+	w := wire.FileWant{Path: "/etc/x", Text: "\ufffd\n", Owner: "root", Group: "root", Mode: "0644"}
+	if v := judged(t, "file", Input{}, w, wire.FileFound{Entry: e, Text: "\ufffd\n", Bytes: true}); attributes(v) != "text" || len(v.Moves) != 1 || v.Moves[0].Verb != "write" {
 		t.Errorf("%+v", v)
 	}
 	e.Owner, e.AlsoOwner = "tides", []string{"root"}
-	if v := judged(t, "file", Input{}, w, FileFound{Entry: e, Text: "\ufffd\n"}); len(v.Differences) > 0 {
+	if v := judged(t, "file", Input{}, w, wire.FileFound{Entry: e, Text: "\ufffd\n"}); len(v.Differences) > 0 {
 		t.Errorf("another name of the same number: %+v", v.Differences)
 	}
-	if v := judged(t, "file", Input{}, w, FileFound{Entry: e, Text: "x", Immutable: true}); len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "chattr +i") {
+	if v := judged(t, "file", Input{}, w, wire.FileFound{Entry: e, Text: "x", Immutable: true}); len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "chattr +i") {
 		t.Errorf("%+v", v.Blockers)
 	}
 }
 
 func TestAccountsAreWhatTheyAre(t *testing.T) {
-	w := AccountWant{Name: "tides", Shell: "/bin/sh"}
-	f := AccountFound{Known: true, ID: 120, System: true, Group: "tides", Home: "/srv/elsewhere", Shell: "/bin/sh"}
+	w := wire.AccountWant{Name: "tides", Shell: "/bin/sh"}
+	f := wire.AccountFound{Known: true, ID: 120, System: true, Group: "tides", Home: "/srv/elsewhere", Shell: "/bin/sh"}
 	if v := judged(t, "account", Input{}, w, f); len(v.Differences) > 0 {
 		t.Errorf("a home that is not declared differs: %+v", v.Differences)
 	}
@@ -196,7 +161,7 @@ func TestAccountsAreWhatTheyAre(t *testing.T) {
 		t.Errorf("number 0: %+v", v)
 	}
 	f.ID = 121
-	if v := judged(t, "account", Input{LastFound: JSON(AccountFound{Known: true, ID: 120})}, w, f); attributes(v) != "number" || len(v.Blockers) != 1 {
+	if v := judged(t, "account", Input{LastFound: wire.JSON(wire.AccountFound{Known: true, ID: 120})}, w, f); attributes(v) != "number" || len(v.Blockers) != 1 {
 		t.Errorf("another number: %+v", v)
 	}
 }
@@ -205,9 +170,9 @@ func TestAccountsAreWhatTheyAre(t *testing.T) {
 // it may bring the account.
 func TestNobodyOwnsNothing(t *testing.T) {
 	for kind, c := range map[string][2]any{
-		"file":      {FileWant{Path: "/etc/tide", Text: "x\n", Owner: "tides", Group: "tides", Mode: "0644"}, FileFound{Nobody: []string{"tides"}}},
-		"directory": {DirectoryWant{"/srv/tide", "tides", "tides", "0755"}, DirectoryFound{Nobody: []string{"tides"}}},
-		"content":   {ContentWant{Root: "/srv/tide", Owner: "tides", Group: "tides"}, ContentFound{Nobody: []string{"tides"}}},
+		"file":      {wire.FileWant{Path: "/etc/tide", Text: "x\n", Owner: "tides", Group: "tides", Mode: "0644"}, wire.FileFound{Nobody: []string{"tides"}}},
+		"directory": {wire.DirectoryWant{Path: "/srv/tide", Owner: "tides", Group: "tides", Mode: "0755"}, wire.DirectoryFound{Nobody: []string{"tides"}}},
+		"content":   {wire.ContentWant{Root: "/srv/tide", Owner: "tides", Group: "tides"}, wire.ContentFound{Nobody: []string{"tides"}}},
 	} {
 		v := judged(t, kind, Input{}, c[0], c[1])
 		if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "no user or group tides") {
@@ -223,19 +188,19 @@ func TestNobodyOwnsNothing(t *testing.T) {
 // cannot be read for it; what others have entered against it is a blocker; and lists that
 // are not there are read.
 func TestSourcesThatCannotBeRead(t *testing.T) {
-	w := SourceWant{Name: "ferries", URL: "http://ferries.saltmarsh.test/"}
-	entry := func(same bool) []SourceFileFound {
-		return []SourceFileFound{{Path: "/etc/apt/x", Entry: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Same: same}}
+	w := wire.SourceWant{Name: "ferries", URL: "http://ferries.saltmarsh.test/"}
+	entry := func(same bool) []wire.SourceFileFound {
+		return []wire.SourceFileFound{{Path: "/etc/apt/x", Entry: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Same: same}}
 	}
 	for name, c := range map[string]struct {
-		f               SourceFound
+		f               wire.SourceFound
 		differs         string
 		moves, blockers int
 	}{
-		"spoilt":       {SourceFound{Files: entry(false), Unsound: "malformed"}, "text of /etc/apt/x, sources of the host", 1, 0},
-		"contradicted": {SourceFound{Files: entry(true), Unsound: "conflicting"}, "sources of the host", 0, 1},
-		"not listed":   {SourceFound{Files: entry(true), Unlisted: true}, "its lists of packages", 1, 0},
-		"as declared":  {SourceFound{Files: entry(true)}, "", 0, 0},
+		"spoilt":       {wire.SourceFound{Files: entry(false), Unsound: "malformed"}, "text of /etc/apt/x, sources of the host", 1, 0},
+		"contradicted": {wire.SourceFound{Files: entry(true), Unsound: "conflicting"}, "sources of the host", 0, 1},
+		"not listed":   {wire.SourceFound{Files: entry(true), Unlisted: true}, "its lists of packages", 1, 0},
+		"as declared":  {wire.SourceFound{Files: entry(true)}, "", 0, 0},
 	} {
 		if v := judged(t, "source", Input{}, w, c.f); attributes(v) != c.differs || len(v.Moves) != c.moves || len(v.Blockers) != c.blockers {
 			t.Errorf("%s: %s; %+v", name, attributes(v), v)
@@ -246,17 +211,17 @@ func TestSourcesThatCannotBeRead(t *testing.T) {
 // A file that is declared as gone is taken away with what it holds shown, and a link by itself; what
 // is neither, or cannot be kept first, is left.
 func TestAFileThatIsGone(t *testing.T) {
-	w := FileWant{Path: "/etc/tide", Gone: true, Reload: []string{"nginx"}}
+	w := wire.FileWant{Path: "/etc/tide", Gone: true, Reload: []string{"nginx"}}
 	for name, c := range map[string]struct {
-		found       FileFound
+		found       wire.FileFound
 		move, block string
 	}{
-		"nothing there": {FileFound{}, "", ""},
-		"a file":        {FileFound{Entry: Entry{Kind: "file", Owner: "tides"}, Text: "ebb\n"}, "take away /etc/tide", ""},
-		"a link":        {FileFound{Entry: Entry{Kind: "link", Target: "/srv/tide"}}, "take away the link /etc/tide (to /srv/tide)", ""},
-		"a directory":   {FileFound{Entry: Entry{Kind: "directory"}}, "", "only files and links are taken away"},
-		"a large file":  {FileFound{Entry: Entry{Kind: "file"}, Large: "1 MB"}, "", "larger than 1 MB"},
-		"a fixed file":  {FileFound{Entry: Entry{Kind: "file"}, Immutable: true}, "", "chattr -i"},
+		"nothing there": {wire.FileFound{}, "", ""},
+		"a file":        {wire.FileFound{Entry: wire.Entry{Kind: "file", Owner: "tides"}, Text: "ebb\n"}, "take away /etc/tide", ""},
+		"a link":        {wire.FileFound{Entry: wire.Entry{Kind: "link", Target: "/srv/tide"}}, "take away the link /etc/tide (to /srv/tide)", ""},
+		"a directory":   {wire.FileFound{Entry: wire.Entry{Kind: "directory"}}, "", "only files and links are taken away"},
+		"a large file":  {wire.FileFound{Entry: wire.Entry{Kind: "file"}, Large: "1 MB"}, "", "larger than 1 MB"},
+		"a fixed file":  {wire.FileFound{Entry: wire.Entry{Kind: "file"}, Immutable: true}, "", "chattr -i"},
 	} {
 		v := judged(t, "file", Input{}, w, c.found)
 		moved, blocked := "", ""
@@ -278,10 +243,10 @@ func TestAFileThatIsGone(t *testing.T) {
 // A virtual host that takes a site's visitors is in nobody's way where its file, and no other, is declared
 // as gone: the server reads its configuration anew.
 func TestAFileThatIsGoneGivesASiteItsVisitors(t *testing.T) {
-	w := SiteWant{Server: "nginx", Service: "nginx", Names: []string{"tides.saltmarsh.test"}}
+	w := wire.SiteWant{Server: "nginx", Service: "nginx", Names: []string{"tides.saltmarsh.test"}}
 	for path, blocks := range map[string]bool{"/etc/nginx/conf.d/a.conf": false, "/etc/nginx/conf.d/a": true, "/etc": true} {
-		in := Input{Declared: []Stake{{Type: "file", Name: path, Want: JSON(FileWant{Path: path, Gone: true})}}}
-		v := judged(t, "site", in, w, SiteFound{Others: []Other{{Names: w.Names, At: "10.88.0.11:80", By: "another virtual host, /etc/nginx/conf.d/a.conf:3"}}})
+		in := Input{Declared: []Stake{{Type: "file", Name: path, Want: wire.JSON(wire.FileWant{Path: path, Gone: true})}}}
+		v := judged(t, "site", in, w, wire.SiteFound{Others: []wire.Other{{Names: w.Names, At: "10.88.0.11:80", By: "another virtual host, /etc/nginx/conf.d/a.conf:3"}}})
 		blocked := false
 		for _, b := range v.Blockers {
 			blocked = blocked || strings.Contains(b.What, "are answered by another virtual host")

@@ -11,114 +11,38 @@ import (
 	"github.com/aymanbagabas/go-udiff"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
-// FirewallTable is the nftables table that North Stake keeps for itself.
-const FirewallTable = "table inet northstake"
-
-// FirewallWant is the table that lets in established connections, loopback,
-// ICMP, the SSH port and the listed ports, and drops the rest.
-type FirewallWant struct {
-	SSH   int        `json:"ssh"`
-	Ports []PortWant `json:"ports"` // sorted, one for each network
-
-	// Doors are the ports of the host that may lead elsewhere: into containers, or where somebody's
-	// rule leads them. An engine leads visitors there before what guards the host itself sees them, a
-	// firewall program too: beside one the table guards the doors alone. Releases before kept nil
-	// where no container was declared, and had nothing guard them.
-	Doors []PortWant `json:"doors"`
-
-	Program string `json:"program,omitempty"` // the firewall program that does it in the place of the table
-}
-
-// Besides are the ports among some that are let in and not wanted.
-func (w FirewallWant) Besides(let []PortWant) []string {
-	var out []string
-	for _, p := range let {
-		if p.Protocol == "tcp" && p.Port == w.SSH && p.Last() == w.SSH {
-			continue
-		}
-		if !slices.ContainsFunc(w.Ports, func(d PortWant) bool {
-			if d.Protocol != p.Protocol || d.Port > p.Port || p.Last() > d.Last() {
-				return false
-			}
-			return len(d.From) == 0 || len(p.From) > 0 && Within(p.From[0], d.From[0])
-		}) {
-			out = append(out, p.Words())
-		}
-	}
-	return out
-}
-
 // forSSH says whether the SSH port is declared for some networks alone.
-func (w FirewallWant) forSSH() bool {
-	return slices.ContainsFunc(w.Ports, func(p PortWant) bool {
+func forSSH(w wire.FirewallWant) bool {
+	return slices.ContainsFunc(w.Ports, func(p wire.PortWant) bool {
 		return p.Protocol == "tcp" && p.Port <= w.SSH && w.SSH <= p.Last() && len(p.From) > 0
 	})
 }
 
-// FirewallFound is the table as it is loaded and as it is kept for the next start, ""
-// for none, the file that it is kept in, and what loads it from there at boot.
-type FirewallFound struct {
-	Live   string          `json:"live"`
-	Kept   string          `json:"kept"`
-	File   Entry           `json:"file"`
-	Loader *FirewallLoader `json:"loader,omitempty"`
-	Boot   string          `json:"boot"`
-	Denied bool            `json:"denied,omitempty"` // the host may set no rules
-
-	Program   string   `json:"program,omitempty"` // that is active
-	All       bool     `json:"all,omitempty"`     // it lets in whatever no rule is about
-	NotAtBoot bool     `json:"not_at_boot,omitempty"`
-	Besides   []string `json:"besides,omitempty"` // ports that it lets in and nobody declares, and rules that are no ports
-
-	Led []Led `json:"led,omitempty"` // what rules lead elsewhere, past what guards the host itself
-}
-
-// Led are ports that a rule leads elsewhere (destination NAT), by whose chain. No ports are those
-// that the rule does not name.
-type Led struct {
-	Ports []PortWant `json:"ports,omitempty"`
-	By    string     `json:"by"` // "table ip nat, chain PREROUTING"
-}
-
-// FirewallLoader is the unit or script that loads the table: whether its text is North
-// Stake's, and its mode beside the one that it should have.
-type FirewallLoader struct {
-	Same   bool   `json:"same"`
-	Mode   string `json:"mode"`
-	Wanted string `json:"wanted"`
-}
-
-// FirewallWork puts the table up, or takes it away where there is none. Revert is how long the host waits for a
-// confirmation before it takes the table down, in seconds.
-type FirewallWork struct {
-	Table  string `json:"table"`
-	Revert int    `json:"revert"`
-}
-
 // Table renders the table in the form that nft(8) lists it.
-func (w FirewallWant) Table() string {
+func TableOf(w wire.FirewallWant) string {
 	var b strings.Builder
-	b.WriteString(FirewallTable + " {\n")
+	b.WriteString(wire.FirewallTable + " {\n")
 	if w.Program == "" {
-		w.input(&b)
+		writeInput(w, &b)
 	}
 	if w.Doors != nil {
 		if w.Program == "" {
 			b.WriteString("\n")
 		}
-		w.doors(&b)
+		writeDoors(w, &b)
 	}
 	b.WriteString("}\n")
 	return b.String()
 }
 
-// input writes the chain that guards the host itself.
-func (w FirewallWant) input(b *strings.Builder) {
+// writeInput writes the chain that guards the host itself.
+func writeInput(w wire.FirewallWant, b *strings.Builder) {
 	b.WriteString("\tchain input {\n\t\ttype filter hook input priority filter; policy drop;\n")
 	b.WriteString("\t\tct state established,related accept\n\t\tiifname \"lo\" accept\n\t\tmeta l4proto { icmp, ipv6-icmp } accept\n")
-	if !w.forSSH() {
+	if !forSSH(w) {
 		fmt.Fprintf(b, "\t\ttcp dport %d accept\n", w.SSH)
 	}
 	for _, p := range w.Ports {
@@ -132,8 +56,8 @@ func (w FirewallWant) input(b *strings.Builder) {
 	b.WriteString("\t}\n")
 }
 
-// doors writes the chain that guards what is led elsewhere.
-func (w FirewallWant) doors(b *strings.Builder) {
+// writeDoors writes the chain that guards what is led elsewhere.
+func writeDoors(w wire.FirewallWant, b *strings.Builder) {
 	b.WriteString("\tchain doors {\n\t\ttype filter hook forward priority filter; policy accept;\n\t\tct state established,related accept\n")
 	for _, p := range w.Doors {
 		for _, network := range p.Sources() {
@@ -176,7 +100,7 @@ var _ = Register(Kind{
 	},
 	Implied: func(w *Wanting) error { // firewalld cannot be without it
 		if g := gathering[inbound](w, "firewall"); g.what == "declared" && w.Traits.Firewall != "firewalld" && gathering[packages](w, "package").find("nftables") == nil {
-			w.Package(PackageWant{Name: "nftables"}, g.from)
+			w.Package(wire.PackageWant{Name: "nftables"}, g.from)
 		}
 		return nil
 	},
@@ -186,16 +110,16 @@ var _ = Register(Kind{
 		if json.Unmarshal(want["ports"], &was) != nil || len(was) == 0 {
 			return
 		}
-		ports := make([]PortWant, len(was))
+		ports := make([]wire.PortWant, len(was))
 		for i, text := range was {
 			port, from, limited := strings.Cut(text, " from ")
-			if ports[i], _ = ParsePorts(port); limited {
+			if ports[i], _ = wire.ParsePorts(port); limited {
 				ports[i].From = []string{from}
 			}
 		}
-		want["ports"] = JSON(ports)
+		want["ports"] = wire.JSON(ports)
 	},
-	Claims: func(Stake) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: FirewallTable}} },
+	Claims: func(Stake) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: wire.FirewallTable}} },
 	Judge:  Judging(judgeFirewall), Away: Judging(awayFirewall), Follows: true, Heeding: true,
 })
 
@@ -209,7 +133,7 @@ type inbound struct {
 // firewall program that is active does that itself: beside it, a second filter would
 // close what it opens.
 func (g inbound) filters(w *Wanting) bool {
-	return g.what == "declared" && !FiltersItself(w.Traits.Firewall)
+	return g.what == "declared" && !wire.FiltersItself(w.Traits.Firewall)
 }
 
 func finishFirewall(w *Wanting) {
@@ -224,42 +148,42 @@ func finishFirewall(w *Wanting) {
 		}
 	}
 	ssh := cmp.Or(w.Traits.SSHPort, w.D.ReachOf(w.Host).Port)
-	want := FirewallWant{SSH: ssh, Ports: ports.open()}
+	want := wire.FirewallWant{SSH: ssh, Ports: ports.open()}
 	want.Doors = w.doors(want.Ports)
 	needs := []string{"package/nftables"}
-	if FiltersItself(w.Traits.Firewall) {
+	if wire.FiltersItself(w.Traits.Firewall) {
 		want.Program = w.Traits.Firewall
 		if !w.Wants("package/nftables") {
 			needs = nil
 		}
 	}
-	w.Want(Stake{Type: "firewall", Name: "inbound", Want: JSON(want), From: from, Needs: needs})
+	w.Want(Stake{Type: "firewall", Name: "inbound", Want: wire.JSON(want), From: from, Needs: needs})
 }
 
 // doors are the ports that may lead elsewhere: those of the containers that are declared, to
 // everybody or, where the port is declared for some networks, to those; and the other ports that
 // are declared, which may be those of a container that somebody else runs.
-func (w *Wanting) doors(declared []PortWant) []PortWant {
-	out := append([]PortWant{}, declared...)
-	for _, c := range of[ContainerWant](w.stakes, "container", nil) {
+func (w *Wanting) doors(declared []wire.PortWant) []wire.PortWant {
+	out := append([]wire.PortWant{}, declared...)
+	for _, c := range of[wire.ContainerWant](w.stakes, "container", nil) {
 		for _, d := range c.ReachedAt {
 			at, err := netip.ParseAddr(d.At)
-			is := func(p PortWant) bool {
+			is := func(p wire.PortWant) bool {
 				return p.Protocol == "tcp" && p.Port <= d.Outside && d.Outside <= p.Last()
 			}
 			if err == nil && at.IsLoopback() || slices.ContainsFunc(out, is) {
 				continue
 			}
-			out = append(out, PortWant{Protocol: "tcp", Port: d.Outside})
+			out = append(out, wire.PortWant{Protocol: "tcp", Port: d.Outside})
 		}
 	}
-	slices.SortStableFunc(out, func(a, b PortWant) int { return cmp.Or(cmp.Compare(a.Protocol, b.Protocol), a.Port-b.Port) })
+	slices.SortStableFunc(out, func(a, b wire.PortWant) int { return cmp.Or(cmp.Compare(a.Protocol, b.Protocol), a.Port-b.Port) })
 	return out
 }
 
 // judgeProgram judges a firewall program that lets in only what is declared. What others
 // have opened in it is theirs to close.
-func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
+func judgeProgram(in Input, w wire.FirewallWant, f wire.FirewallFound) Verdict {
 	var d differences
 	v := Verdict{Gone: f.Live == "" && f.Kept == ""} // what the program filters is not North Stake's
 	block := func(fix, what string, args ...any) {
@@ -289,15 +213,15 @@ func judgeProgram(in Input, w FirewallWant, f FirewallFound) Verdict {
 	if w.Doors == nil { // what a release before wanted: nothing beside the program
 		return v
 	}
-	return w.judgeTable(in, f, v)
+	return judgeTable(w, in, f, v)
 }
 
 // withoutLeaving are words of ports but those that the same plan closes.
 func withoutLeaving(words []string, gone []Stake) []string {
 	ours := map[string]bool{}
-	for _, w := range leaving[PortWant](gone, "port", nil) {
+	for _, w := range leaving[wire.PortWant](gone, "port", nil) {
 		for _, network := range w.Sources() {
-			one := PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}
+			one := wire.PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}
 			if network != "" {
 				one.From = []string{network}
 			}
@@ -309,27 +233,27 @@ func withoutLeaving(words []string, gone []Stake) []string {
 
 // withoutHeld leaves out of a list of ports those that are held up, but for those that are let in
 // already: what is there is not shut because something else is in its way.
-func withoutHeld(list []PortWant, in Input, live KeptTable) []PortWant {
-	return slices.DeleteFunc(slices.Clone(list), func(p PortWant) bool {
-		return !live.Lets(p) && slices.ContainsFunc(leaving[PortWant](in.Held, "port", in.Memo), func(h PortWant) bool { return h.Ports() == p.Ports() })
+func withoutHeld(list []wire.PortWant, in Input, live wire.KeptTable) []wire.PortWant {
+	return slices.DeleteFunc(slices.Clone(list), func(p wire.PortWant) bool {
+		return !live.Lets(p) && slices.ContainsFunc(leaving[wire.PortWant](in.Held, "port", in.Memo), func(h wire.PortWant) bool { return h.Ports() == p.Ports() })
 	})
 }
 
-func judgeFirewall(in Input, w FirewallWant, f FirewallFound) Verdict {
+func judgeFirewall(in Input, w wire.FirewallWant, f wire.FirewallFound) Verdict {
 	if len(in.Held) > 0 {
-		w.Ports = withoutHeld(w.Ports, in, KeptTable(f.Live))
-		w.Doors = withoutHeld(w.Doors, in, KeptTable(f.Live))
+		w.Ports = withoutHeld(w.Ports, in, wire.KeptTable(f.Live))
+		w.Doors = withoutHeld(w.Doors, in, wire.KeptTable(f.Live))
 	}
 	if w.Program != "" {
 		return judgeProgram(in, w, f)
 	}
-	return w.judgeTable(in, f, Verdict{Gone: f.Live == "" && f.Kept == ""})
+	return judgeTable(w, in, f, Verdict{Gone: f.Live == "" && f.Kept == ""})
 }
 
 // judgeTable judges North Stake's own table, after what else is judged of the host's filter.
-func (w FirewallWant) judgeTable(in Input, f FirewallFound, v Verdict) Verdict {
+func judgeTable(w wire.FirewallWant, in Input, f wire.FirewallFound, v Verdict) Verdict {
 	d, before := differences(v.Differences), len(v.Differences)
-	table := w.Table()
+	table := TableOf(w)
 	if squeeze(f.Live) != squeeze(table) {
 		found := "not there"
 		if f.Live != "" {
@@ -369,9 +293,9 @@ func (w FirewallWant) judgeTable(in Input, f FirewallFound, v Verdict) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), "nothing on this host can put the rules up at boot: it has neither systemd nor init scripts", "leave inbound out, and filter by the means of the host"}}
 		return v
 	}
-	shut := w.ledNoMore(f)
+	shut := ledNoMore(w, f)
 	if w.Program == "" {
-		shut = append(shutOut(in.Traits, w, KeptTable(table), f.Live), shut...)
+		shut = append(shutOut(in.Traits, w, wire.KeptTable(table), f.Live), shut...)
 	}
 	if len(shut) > 0 {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), "this shuts out what answers on this host: " + strings.Join(shut, ", "), "declare in ports what others are to reach; the rest is shut on purpose"})
@@ -383,12 +307,12 @@ func (w FirewallWant) judgeTable(in Input, f FirewallFound, v Verdict) Verdict {
 			text += ": " + strings.ReplaceAll(portWords(table), ledElsewhere, "")
 		}
 	}
-	v.Moves = []Move{{
+	v.Moves = []wire.Move{{
 		Verb: "let", Text: text,
 		Because: "the declaration says inbound = \"declared\"",
-		Details: []Detail{{Title: FirewallTable, Text: udiff.Unified("found", "wanted", f.Live, table), Diff: true},
+		Details: []wire.Detail{{Title: wire.FirewallTable, Text: udiff.Unified("found", "wanted", f.Live, table), Diff: true},
 			armed},
-		Work:    JSON(FirewallWork{Table: table, Revert: RevertAfter}),
+		Work:    wire.JSON(wire.FirewallWork{Table: table, Revert: wire.RevertAfter}),
 		Confirm: true,
 	}}
 	return v
@@ -399,19 +323,19 @@ var dhcpClients = []int{68, 546}
 
 // shutOut are programs that listen to others, and that a table does not let in any more which the one
 // before it let in, or nothing kept out.
-func shutOut(t Traits, w FirewallWant, table KeptTable, before string) []string {
+func shutOut(t wire.Traits, w wire.FirewallWant, table wire.KeptTable, before string) []string {
 	var out []string
 	for _, l := range t.Listeners {
 		at, err := netip.ParseAddr(l.Address)
 		if err == nil && at.IsLoopback() || l.Port == w.SSH || l.Protocol == "udp" && slices.Contains(dhcpClients, l.Port) {
 			continue
 		}
-		var port PortWant
+		var port wire.PortWant
 		port.Protocol, port.Port = l.Protocol, l.Port
-		some := slices.ContainsFunc(portsOf(string(table)), func(p PortWant) bool {
+		some := slices.ContainsFunc(wire.PortsIn(string(table)), func(p wire.PortWant) bool {
 			return p.Protocol == port.Protocol && p.Port <= port.Port && port.Port <= p.Last()
 		})
-		if some || before != "" && !KeptTable(before).Lets(port) {
+		if some || before != "" && !wire.KeptTable(before).Lets(port) {
 			continue
 		}
 		if words := fmt.Sprintf("port %d/%s (%s)", l.Port, l.Protocol, cmp.Or(l.Program, "the kernel")); !slices.Contains(out, words) {
@@ -425,13 +349,15 @@ func shutOut(t Traits, w FirewallWant, table KeptTable, before string) []string 
 }
 
 // ledNoMore is what rules lead elsewhere, and the table lets through no more.
-func (w FirewallWant) ledNoMore(f FirewallFound) []string {
+func ledNoMore(w wire.FirewallWant, f wire.FirewallFound) []string {
 	var out []string
 	for _, l := range f.Led {
 		var ports []string
 		for _, p := range l.Ports {
 			was := !strings.Contains(f.Live, doorsShut) || strings.Contains(f.Live, doorOf+p.Span()+" accept")
-			if was && !slices.ContainsFunc(w.Doors, func(d PortWant) bool { return d.Protocol == p.Protocol && d.Port <= p.Port && p.Last() <= d.Last() }) {
+			if was && !slices.ContainsFunc(w.Doors, func(d wire.PortWant) bool {
+				return d.Protocol == p.Protocol && d.Port <= p.Port && p.Last() <= d.Last()
+			}) {
 				ports = append(ports, "port "+p.Ports().String())
 			}
 		}
@@ -446,40 +372,15 @@ func (w FirewallWant) ledNoMore(f FirewallFound) []string {
 }
 
 // awayFirewall takes North Stake's own table away.
-func awayFirewall(_ Input, _ FirewallWant, f FirewallFound) Verdict {
+func awayFirewall(_ Input, _ wire.FirewallWant, f wire.FirewallFound) Verdict {
 	v := Verdict{Gone: f.Live == "" && f.Kept == ""}
 	if !v.Gone {
-		v.Moves = []Move{{Verb: "take", Text: "take " + FirewallTable + " away, and let in what the host lets in by itself", Work: JSON(FirewallWork{})}}
+		v.Moves = []wire.Move{{Verb: "take", Text: "take " + wire.FirewallTable + " away, and let in what the host lets in by itself", Work: wire.JSON(wire.FirewallWork{})}}
 	}
 	return v
 }
 
 func squeeze(s string) string { return strings.Join(strings.Fields(s), " ") }
-
-// portsOf lists the ports that a table lets in, from its text.
-func portsOf(table string) []PortWant {
-	var out []PortWant
-	for _, line := range strings.Split(table, "\n") {
-		f := strings.Fields(line)
-		var ports string
-		var from []string
-		switch {
-		case len(f) == 4 && f[1] == "dport" && f[3] == "accept":
-			ports = f[2] + "/" + f[0]
-		case len(f) == 7 && f[1] == "saddr" && f[4] == "dport" && f[6] == "accept":
-			network := f[2]
-			if !strings.Contains(network, "/") {
-				network += map[bool]string{true: "/128", false: "/32"}[f[0] == "ip6"]
-			}
-			ports, from = f[5]+"/"+f[3], []string{network}
-		}
-		if w, ok := ParsePorts(ports); ok {
-			w.From = from
-			out = append(out, w)
-		}
-	}
-	return out
-}
 
 // ledElsewhere is said of a port that is let in to where it is led alone.
 const ledElsewhere = " to a container"
@@ -487,7 +388,7 @@ const ledElsewhere = " to a container"
 // portWords writes what a table lets in, for people.
 func portWords(table string) string {
 	var out []string
-	for _, p := range portsOf(table) {
+	for _, p := range wire.PortsIn(table) {
 		out = append(out, p.Words())
 	}
 	for _, line := range strings.Split(table, "\n") {
@@ -504,26 +405,4 @@ func portWords(table string) string {
 		}
 	}
 	return strings.Join(out, ", ")
-}
-
-// KeptTable is the text of a file that loads North Stake's table.
-type KeptTable string
-
-// Guards says whether the table guards the host itself, and not alone what is led past it.
-func (t KeptTable) Guards() bool { return strings.Contains(string(t), "hook input") }
-
-// Lets says whether the table lets ports in, for every network that they are to be
-// open to.
-func (t KeptTable) Lets(w PortWant) bool {
-	for _, network := range w.Sources() {
-		let := false
-		for _, have := range portsOf(string(t)) {
-			from := have.Sources()[0]
-			let = let || have.Protocol == w.Protocol && have.Port <= w.Port && w.Last() <= have.Last() && (from == "" || network != "" && Within(network, from))
-		}
-		if !let {
-			return false
-		}
-	}
-	return true
 }

@@ -3,7 +3,7 @@ package stake
 import (
 	"encoding/json"
 
-	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 // formerContent brings what is kept of content into today's form: its modes stood by themselves, and
@@ -17,11 +17,11 @@ func formerContent(want map[string]json.RawMessage) {
 		}
 	}
 	if len(modes) > 0 {
-		want["modes"] = JSON(modes)
+		want["modes"] = wire.JSON(modes)
 	}
 	if v, there := want["exact"]; there {
 		if delete(want, "exact"); string(v) == "true" {
-			want["rest"] = JSON(declare.Removed)
+			want["rest"] = wire.JSON(wire.Removed)
 		}
 	}
 }

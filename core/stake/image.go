@@ -8,59 +8,34 @@ import (
 	"time"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
-
-// ImageWant is an image that a host is to have. Login is USER:PASSWORD for its registry.
-type ImageWant struct {
-	Image string  `json:"image"`
-	Login *Sealed `json:"login,omitempty"`
-}
-
-// ImageFound is what an engine has of an image, and what its registry offers under the name.
-// Digest is that which the registry gave it when it was fetched. Silent says why the registry
-// said nothing.
-type ImageFound struct {
-	Engine  *Trouble  `json:"engine,omitempty"`
-	ID      string    `json:"id,omitempty"` // "" where the host has not got it
-	Digest  string    `json:"digest,omitempty"`
-	Made    time.Time `json:"made,omitzero"`
-	Size    int64     `json:"size,omitempty"`
-	Offered string    `json:"offered,omitempty"`
-	Silent  *Trouble  `json:"silent,omitempty"`
-	Holds   string    `json:"holds,omitempty"` // of one that was kept of a host, which and as what
-}
 
 var _ = Register(Kind{
 	Type: "image", After: []string{"package", "service", "file"},
 	WayIn:  byPaths,
-	Claims: Claiming(func(w ImageWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimImage, What: w.Image}} }),
+	Claims: Claiming(func(w wire.ImageWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimImage, What: w.Image}} }),
 	Judge:  Judging(judgeImage), Away: Judging(awayImage), Holds: true,
 	Unsealed: unsealedImage, Follows: true, Passing: []string{"silent", "made"},
 })
 
-// ImageWork fetches an image, or, with Away, takes it away.
-type ImageWork struct {
-	ImageWant
-	Away bool `json:"away,omitempty"`
-}
-
 // awayImage takes an image away that North Stake fetched, when it is named.
-func awayImage(in Input, w ImageWant, f ImageFound) Verdict {
+func awayImage(in Input, w wire.ImageWant, f wire.ImageFound) Verdict {
 	v := Verdict{Gone: f.Engine == nil && f.ID == ""}
 	if f.ID != "" {
-		v.Moves = []Move{{Verb: "take", Text: "take away image " + w.Image, Work: JSON(ImageWork{w, true})}}
+		v.Moves = []wire.Move{{Verb: "take", Text: "take away image " + w.Image, Work: wire.JSON(wire.ImageWork{ImageWant: w, Away: true})}}
 	}
 	return v
 }
 
 // imageFor wants an image that a container is made of, and returns the name of its stake.
 func (w *Wanting) imageFor(image, secret string, from declare.Position) string {
-	want := ImageWant{Image: image}
+	want := wire.ImageWant{Image: image}
 	if secret != "" {
 		want.Login = w.Secrets.seal(secret, login)
 	}
-	w.Want(Stake{Type: "image", Name: image, Want: JSON(want), From: from, Needs: w.engineNeeds()})
-	return Local("image", image)
+	w.Want(Stake{Type: "image", Name: image, Want: wire.JSON(want), From: from, Needs: w.engineNeeds()})
+	return wire.Local("image", image)
 }
 
 // engineNeeds are the stakes that bring a container engine to the host, as far as they are
@@ -69,7 +44,7 @@ func (w *Wanting) engineNeeds() []string {
 	var out []string
 	for _, unit := range []string{"podman.socket", "podman", "docker.socket", "docker"} {
 		if w.WantsService(unit) {
-			out = append(out, Local("service", unit))
+			out = append(out, wire.Local("service", unit))
 		}
 	}
 	return out
@@ -85,7 +60,7 @@ func login(secret []byte) (string, error) {
 }
 
 func unsealedImage(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error) {
-	var w ImageWork
+	var w wire.ImageWork
 	if err := json.Unmarshal(raw, &w); err != nil || w.Login == nil {
 		return raw, err
 	}
@@ -93,17 +68,17 @@ func unsealedImage(raw json.RawMessage, secrets *Secrets) (json.RawMessage, erro
 	return json.Marshal(w)
 }
 
-func judgeImage(in Input, w ImageWant, f ImageFound) Verdict {
+func judgeImage(in Input, w wire.ImageWant, f wire.ImageFound) Verdict {
 	var d differences
 	v := Verdict{Gone: f.ID == ""}
 	block := func(what, fix string) { v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix}) }
 	fetch := func(text string) {
-		v.Moves = []Move{{Verb: "fetch", Text: text, Work: JSON(ImageWork{ImageWant: w})}}
-		for s, c := range of[ContainerWant](in.Declared, "container", in.Memo) {
+		v.Moves = []wire.Move{{Verb: "fetch", Text: text, Work: wire.JSON(wire.ImageWork{ImageWant: w})}}
+		for s, c := range of[wire.ContainerWant](in.Declared, "container", in.Memo) {
 			if c.Image == w.Image {
-				v.Nudges = append(v.Nudges, Nudge{Target: s.Local(), How: MakeContainer, Reason: "its image has moved"})
+				v.Nudges = append(v.Nudges, Nudge{Target: s.Local(), How: wire.MakeContainer, Reason: "its image has moved"})
 				if f.ID != "" && (c.Network == "host" || len(c.ReachedAt) > 0) {
-					v.Cautions = append(v.Cautions, c.silence(s.Host))
+					v.Cautions = append(v.Cautions, silence(c, s.Host))
 				}
 			}
 		}

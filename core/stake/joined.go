@@ -6,47 +6,15 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+
+	"northstake/core/wire"
 )
-
-// Works is the work of one step for several stakes of a kind, or for one: then it is written
-// as that one's.
-type Works[W any] []W
-
-// joinedWorks is how the work of several is written.
-type joinedWorks[W any] struct {
-	Works []W `json:"works"`
-}
-
-// MarshalJSON writes one work as it is, and several as a list.
-func (w Works[W]) MarshalJSON() ([]byte, error) {
-	if len(w) == 1 {
-		return json.Marshal(w[0])
-	}
-	return json.Marshal(joinedWorks[W]{w})
-}
-
-// UnmarshalJSON reads both.
-func (w *Works[W]) UnmarshalJSON(b []byte) error {
-	var several joinedWorks[W]
-	if err := json.Unmarshal(b, &several); err != nil {
-		return err
-	}
-	if *w = several.Works; len(several.Works) > 0 {
-		return nil
-	}
-	var one W
-	if err := json.Unmarshal(b, &one); err != nil {
-		return err
-	}
-	*w = Works[W]{one}
-	return nil
-}
 
 // joinMoves makes one move of several whose works are joined. What names the things in
 // their plural, names are theirs.
-func joinMoves(moves []Move, what string, names []string) Move {
-	all := joinedWorks[json.RawMessage]{}
-	out := Move{Verb: moves[0].Verb, Because: moves[0].Because}
+func joinMoves(moves []wire.Move, what string, names []string) wire.Move {
+	all := wire.JoinedWorks[json.RawMessage]{}
+	out := wire.Move{Verb: moves[0].Verb, Because: moves[0].Because}
 	for _, m := range moves {
 		all.Works = append(all.Works, m.Work)
 		out.Details = append(out.Details, m.Details...)
@@ -57,14 +25,14 @@ func joinMoves(moves []Move, what string, names []string) Move {
 	if more := len(names) - most; more > 0 {
 		out.Text += fmt.Sprintf(" and %d more", more)
 	}
-	out.Work = JSON(all)
+	out.Work = wire.JSON(all)
 	return out
 }
 
 // worksWithin says whether each of the works that a step would do now is one of those that
 // the planned step showed.
 func worksWithin(planned, now json.RawMessage) bool {
-	var was, is Works[json.RawMessage]
+	var was, is wire.Works[json.RawMessage]
 	if json.Unmarshal(planned, &was) != nil || json.Unmarshal(now, &is) != nil {
 		return false
 	}

@@ -3,108 +3,52 @@ package stake
 import (
 	"encoding/json"
 	"fmt"
-	"strings"
 	"testing"
+
+	"northstake/core/wire"
 )
 
 // The work of several is read back as it was written, that of one is written as its own, and
 // a resumed step does nothing but what the planned one showed.
 func TestWorkOfSeveral(t *testing.T) {
-	dir := func(names ...string) Works[DirectoryWork] {
-		var out Works[DirectoryWork]
+	dir := func(names ...string) wire.Works[wire.DirectoryWork] {
+		var out wire.Works[wire.DirectoryWork]
 		for _, n := range names {
-			out = append(out, DirectoryWork{DirectoryWant: DirectoryWant{Path: n}})
+			out = append(out, wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: n}})
 		}
 		return out
 	}
-	for _, w := range []Works[DirectoryWork]{dir("/a"), dir("/a", "/b", "/c")} {
-		var back Works[DirectoryWork]
-		if err := json.Unmarshal(JSON(w), &back); err != nil || fmt.Sprint(back) != fmt.Sprint(w) {
-			t.Errorf("%s becomes %v, %v", JSON(w), back, err)
+	for _, w := range []wire.Works[wire.DirectoryWork]{dir("/a"), dir("/a", "/b", "/c")} {
+		var back wire.Works[wire.DirectoryWork]
+		if err := json.Unmarshal(wire.JSON(w), &back); err != nil || fmt.Sprint(back) != fmt.Sprint(w) {
+			t.Errorf("%s becomes %v, %v", wire.JSON(w), back, err)
 		}
 	}
-	if got, want := string(JSON(dir("/a"))), string(JSON(dir("/a")[0])); got != want {
+	if got, want := string(wire.JSON(dir("/a"))), string(wire.JSON(dir("/a")[0])); got != want {
 		t.Errorf("one is written %s, and by itself %s", got, want)
 	}
 	for _, c := range []struct {
-		planned, now Works[DirectoryWork]
+		planned, now wire.Works[wire.DirectoryWork]
 		within       bool
 	}{
 		{dir("/a", "/b", "/c"), dir("/b", "/c"), true}, {dir("/a", "/b", "/c"), dir("/c"), true}, {dir("/a"), dir("/a"), true},
 		{dir("/a", "/b"), dir("/a", "/d"), false}, {dir("/a"), dir("/a", "/b"), false}, {dir("/a"), dir("/b"), false},
 	} {
-		if got := worksWithin(JSON(c.planned), JSON(c.now)); got != c.within {
-			t.Errorf("%s within %s: %t", JSON(c.now), JSON(c.planned), got)
+		if got := worksWithin(wire.JSON(c.planned), wire.JSON(c.now)); got != c.within {
+			t.Errorf("%s within %s: %t", wire.JSON(c.now), wire.JSON(c.planned), got)
 		}
 	}
-	var moves []Move
+	var moves []wire.Move
 	for i := range 7 {
-		moves = append(moves, Move{Verb: "make", Text: fmt.Sprintf("make directory /d%d", i), Work: JSON(DirectoryWork{DirectoryWant: DirectoryWant{Path: fmt.Sprint("/d", i)}}), Details: []Detail{{Title: fmt.Sprint(i)}}})
+		moves = append(moves, wire.Move{Verb: "make", Text: fmt.Sprintf("make directory /d%d", i), Work: wire.JSON(wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: fmt.Sprint("/d", i)}}), Details: []wire.Detail{{Title: fmt.Sprint(i)}}})
 	}
 	kind, err := KindOf("directory")
 	if err != nil {
 		t.Fatal(err)
 	}
 	m := kind.Join(moves)
-	var works Works[DirectoryWork]
+	var works wire.Works[wire.DirectoryWork]
 	if err := json.Unmarshal(m.Work, &works); err != nil || len(works) != 7 || len(m.Details) != 7 || m.Text != "make 7 directories: /d0, /d1, /d2, /d3, /d4 and 2 more" {
 		t.Errorf("%q with %d details is %v, %v", m.Text, len(m.Details), works, err)
 	}
-}
-
-var owns = []ServerWant{
-	{Default: DefaultOff, Own: Own{Block: Block{"/f", ":80"}, Import: Import{"/f", "import conf.d/*.conf"}}},
-	{Default: DefaultOff, Own: Own{Block: Block{"/f", "server"}}},
-	{Default: DefaultOff, Own: Own{Files: []string{"/f"}}},
-	{Default: DefaultOff, Own: Own{Listen: "/f"}, Silent: []int{80}},
-}
-
-const (
-	caddyfile = "# a site\n\n:80 {\n\t# its root\n\troot * /usr/share/caddy\n\trespond \"}\" # {\n\n\tfile_server\n}\n\n:8080 {\n}\n"
-	nginxConf = "events {\n}\nhttp {\n    include conf.d/*.conf;\n\n    server {\n        listen 80;\n        location / {\n        }\n    }\n    server_tokens off;\n}\n"
-	portsConf = "# ports\nListen 80\nListen 8080\n<IfModule ssl_module>\n\tListen 443\n\tListen [::1]:80\n</IfModule>\n"
-)
-
-// What is switched off is exactly what the server brings of its own, and comes back as it was.
-func TestWhatIsDismiss(t *testing.T) {
-	for i, c := range []struct{ text, want string }{
-		{caddyfile, "# a site\n\n#northstake# :80 {\n\t# its root\n#northstake# \troot * /usr/share/caddy\n#northstake# \trespond \"}\" # {\n\n#northstake# \tfile_server\n#northstake# }\n\n:8080 {\n}\nimport conf.d/*.conf\n"},
-		{nginxConf, "events {\n}\nhttp {\n    include conf.d/*.conf;\n\n#northstake#     server {\n#northstake#         listen 80;\n#northstake#         location / {\n#northstake#         }\n#northstake#     }\n    server_tokens off;\n}\n"},
-		{"<LocationMatch \"^/+$\">\n# x\n</LocationMatch>\n", "#northstake# <LocationMatch \"^/+$\">\n# x\n#northstake# </LocationMatch>\n"},
-		{portsConf, "# ports\n#northstake# Listen 80\nListen 8080\n<IfModule ssl_module>\n\tListen 443\n#northstake# \tListen [::1]:80\n</IfModule>\n"},
-	} {
-		if got := owns[i].Edit("/f", c.text); got != c.want {
-			t.Errorf("%d:\n%s\nwanted\n%s", i, got, c.want)
-		}
-		if got := owns[i].Edit("/other", c.text); got != c.text {
-			t.Errorf("%d: another file becomes\n%s", i, got)
-		}
-		removed := owns[i]
-		removed.Default = DefaultRemoved
-		if got := removed.Edit("/f", c.want); strings.Contains(got, "#northstake#") || removed.Edit("/f", got) != got {
-			t.Errorf("%d, removed:\n%s", i, got)
-		}
-	}
-}
-
-// Whatever somebody has written into a server's configuration, setting aside is done once,
-// marks nothing but whole lines, and can be taken back to the byte.
-func FuzzDismiss(f *testing.F) {
-	for i, text := range []string{caddyfile, nginxConf, portsConf, "", ":80 {", "server {\n}\r\n", "import conf.d/*.conf", "Listen 80", "#northstake# x\n", ":80 {\n`{`\n}"} {
-		f.Add(i, text)
-	}
-	f.Fuzz(func(t *testing.T, which int, text string) {
-		w := owns[(which%len(owns)+len(owns))%len(owns)]
-		if strings.Contains(text, offMark) {
-			return // of an edit that was made before
-		}
-		edited := w.Edit("/f", text)
-		if again := w.Edit("/f", edited); again != edited {
-			t.Fatalf("edited twice:\n%q\n%q", edited, again)
-		}
-		back := w.Original("/f", edited)
-		if ends := strings.HasSuffix(text, "\n") || w.Import.File == ""; ends && back != text && !strings.Contains(text, w.Import.Line) {
-			t.Fatalf("%q comes back as %q", text, back)
-		}
-	})
 }

@@ -11,6 +11,7 @@ import (
 
 	"northstake/core/check"
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 // Kind is one kind of stake: how it is declared, what is wanted, what that claims, and
@@ -66,10 +67,10 @@ type Kind struct {
 
 	// Nudged is the move that in.Nudges call for, for a stake that needs no move of its
 	// own; nil when there is nothing to do.
-	Nudged func(in Input) (*Move, error)
+	Nudged func(in Input) (*wire.Move, error)
 
 	// Join makes one move of several that join, which stand in their order.
-	Join func(moves []Move) Move
+	Join func(moves []wire.Move) wire.Move
 
 	// Within says whether work that a run would do now was shown by what was planned, of
 	// which a part may be done already. Where it is nil the two have to be the same.
@@ -81,7 +82,7 @@ type Kind struct {
 
 	// WayIn says whether a step, by the name of its stake and its work, can shut the way in to its host, beside
 	// what it does at its paths. Steps of a kind that says nothing of it are held, all of them.
-	WayIn func(way *Way, name string, work json.RawMessage) bool
+	WayIn func(way *wire.Way, name string, work json.RawMessage) bool
 
 	// Off are the packages that a step's work takes off; nil for kinds that take none.
 	Off func(work json.RawMessage) []string
@@ -122,8 +123,8 @@ type Kind struct {
 // already.
 type Around struct {
 	Declared, Leaving []Stake
-	Traits            Traits
-	Memo              *Memo // may be nil
+	Traits            wire.Traits
+	Memo              *wire.Memo // may be nil
 }
 
 // Asked is what a host is asked to read for a stake.
@@ -196,11 +197,11 @@ func InOrder() []Kind {
 func Judging[W, F any](judge func(in Input, want W, found F) Verdict) func(Input) (Verdict, error) {
 	return func(in Input) (Verdict, error) {
 		local := in.Stake.Local()
-		want, err := Decode[W](in.Memo, "want "+local, in.Stake.Want)
+		want, err := wire.Decode[W](in.Memo, "want "+local, in.Stake.Want)
 		if err != nil {
 			return Verdict{}, fmt.Errorf("%s: what is wanted cannot be read: %w", in.Stake.Address(), err)
 		}
-		found, err := Decode[F](in.Memo, "found "+local, in.Found)
+		found, err := wire.Decode[F](in.Memo, "found "+local, in.Found)
 		if err != nil {
 			return Verdict{}, fmt.Errorf("%s: the reading cannot be understood: %w", in.Stake.Address(), err)
 		}
@@ -215,6 +216,15 @@ func workWithin[W any](within func(planned, now W) bool) func(planned, now json.
 		n, ok2 := last[W](now)
 		return ok && ok2 && within(p, n)
 	}
+}
+
+// workAt are the paths at which decoded work is, nil where it cannot be read.
+func workAt[W interface{ Paths() []string }](work json.RawMessage) []string {
+	w, ok := last[W](work)
+	if !ok {
+		return nil
+	}
+	return w.Paths()
 }
 
 // Claiming adapts claims of a decoded value.
@@ -244,9 +254,9 @@ func WantOfBefore(typ string, want json.RawMessage) json.RawMessage {
 		return want
 	}
 	before := len(keys)
-	was := string(JSON(keys))
-	if kind.Former(keys); len(keys) == before && string(JSON(keys)) == was {
+	was := string(wire.JSON(keys))
+	if kind.Former(keys); len(keys) == before && string(wire.JSON(keys)) == was {
 		return want
 	}
-	return JSON(keys)
+	return wire.JSON(keys)
 }

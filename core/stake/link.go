@@ -7,17 +7,12 @@ import (
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
+	"northstake/core/wire"
 )
 
 // Link says where a symbolic link leads.
 type Link struct {
 	PointsTo string `toml:"points_to" json:"points_to" doc:"What it leads to." required:"true" example:"\"/srv/tides\""`
-}
-
-// LinkWant is a symbolic link.
-type LinkWant struct {
-	Path     string `json:"path"`
-	PointsTo string `json:"points_to"`
 }
 
 var _ = Register(Kind{
@@ -29,7 +24,7 @@ var _ = Register(Kind{
 	Check:     checkLinks,
 	Wanted: func(w *Wanting) error {
 		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
-			w.Want(Stake{Type: "link", Name: l.Name, From: l.From, Want: JSON(LinkWant{Path: l.Name, PointsTo: l.Is.PointsTo})})
+			w.Want(Stake{Type: "link", Name: l.Name, From: l.From, Want: wire.JSON(wire.LinkWant{Path: l.Name, PointsTo: l.Is.PointsTo})})
 		}
 		return nil
 	},
@@ -42,7 +37,7 @@ var _ = Register(Kind{
 		}
 		return nil
 	},
-	Claims: Claiming(func(w LinkWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}} }),
+	Claims: Claiming(func(w wire.LinkWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}} }),
 	Judge:  Judging(judgeLink), Away: Judging(awayLink),
 })
 
@@ -61,32 +56,26 @@ func checkLinks(c *check.Checker, s declare.Settings, at []string) {
 	}
 }
 
-// LinkWork makes a link, or, with Away, takes it away.
-type LinkWork struct {
-	LinkWant
-	Away bool `json:"away,omitempty"`
-}
-
 // awayLink takes a link away that still leads where it was made to.
-func awayLink(in Input, w LinkWant, f Entry) Verdict {
+func awayLink(in Input, w wire.LinkWant, f wire.Entry) Verdict {
 	v := Verdict{Gone: f.Kind == ""}
 	switch {
 	case v.Gone:
 	case f.Kind != "link" || f.Target != w.PointsTo:
 		v.Cautions = []Note{stays(in, w.Path)}
 	default:
-		v.Moves = []Move{{Verb: "take", Text: "take away the link " + w.Path, Work: JSON(LinkWork{w, true})}}
-		v.Nudges = w.nudges(in)
+		v.Moves = []wire.Move{{Verb: "take", Text: "take away the link " + w.Path, Work: wire.JSON(wire.LinkWork{LinkWant: w, Away: true})}}
+		v.Nudges = linkNudges(w, in)
 	}
 	return v
 }
 
-func (w LinkWant) nudges(in Input) []Nudge {
+func linkNudges(w wire.LinkWant, in Input) []Nudge {
 	reload, restart := sshTakesIn(w.Path, in.Traits)
 	return nudgesOf("link", w.Path, reload, restart)
 }
 
-func judgeLink(in Input, w LinkWant, f Entry) Verdict {
+func judgeLink(in Input, w wire.LinkWant, f wire.Entry) Verdict {
 	v := Verdict{Gone: f.Kind == ""}
 	var d differences
 	if f.Kind == "link" {
@@ -103,12 +92,12 @@ func judgeLink(in Input, w LinkWant, f Entry) Verdict {
 		v.Blockers = []Note{*note}
 		return v
 	}
-	v.Nudges = w.nudges(in)
+	v.Nudges = linkNudges(w, in)
 	switch f.Kind {
 	case "":
-		v.Moves = []Move{{Verb: "make", Text: fmt.Sprintf("make the link %s to %s", w.Path, w.PointsTo), Work: JSON(w)}}
+		v.Moves = []wire.Move{{Verb: "make", Text: fmt.Sprintf("make the link %s to %s", w.Path, w.PointsTo), Work: wire.JSON(w)}}
 	case "link":
-		v.Moves = []Move{{Verb: "point", Text: fmt.Sprintf("point the link %s to %s, from %s", w.Path, w.PointsTo, f.Target), Work: JSON(w)}}
+		v.Moves = []wire.Move{{Verb: "point", Text: fmt.Sprintf("point the link %s to %s, from %s", w.Path, w.PointsTo, f.Target), Work: wire.JSON(w)}}
 	default:
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is %s, where a link is declared", w.Path, f.Words()), "move it away, or declare another path"}}
 	}

@@ -9,6 +9,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/render"
+	"northstake/core/wire"
 )
 
 // OthersNothing is the other_names of a ground that has connections closed.
@@ -67,7 +68,7 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 	for i := range text.Lines {
 		text.Lines[i] = at
 	}
-	want := SiteWant{Server: base, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
+	want := wire.SiteWant{Server: base, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
 		Listen: ports, Names: site.Names, First: true, Yields: w.silenced(server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
 	if layout.LinkDir != "" {
 		want.Link = layout.LinkDir + "/" + path.Base(want.File)
@@ -76,17 +77,17 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 	if !within {
 		needs = []string{w.PackageFor(name, layout.Package, at)}
 	}
-	if local := Local("server", server); w.Wants(local) {
+	if local := wire.Local("server", server); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
 	if within {
 		c := (*gathering[containedServers](w, "contained servers"))["sites-"+base]
 		needs = append(needs, w.within(name, &want, layout, c.image, c.secret, at, nil)...)
-		w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: at, Needs: needs})
+		w.Want(Stake{Type: "site", Name: name, Site: name, Want: wire.JSON(want), From: at, Needs: needs})
 		return nil
 	}
-	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: at, Needs: needs})
-	w.ServiceFor(name, layout.Service, layout.Program, ports, []string{Local("site", name)}, at)
+	w.Want(Stake{Type: "site", Name: name, Site: name, Want: wire.JSON(want), From: at, Needs: needs})
+	w.ServiceFor(name, layout.Service, layout.Program, ports, []string{wire.Local("site", name)}, at)
 	return nil
 }
 

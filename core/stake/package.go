@@ -12,6 +12,7 @@ import (
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
+	"northstake/core/wire"
 )
 
 // Package says how a package should be.
@@ -22,21 +23,9 @@ type Package struct {
 	Names   map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"cronie\"; an empty name leaves the package out there." example:"{ redhat = \"cronie\" }"`
 }
 
-// PackageWant is a package that should be installed, or gone. Of a version there
-// is at most one of Version, exactly which, with or without the family's own
-// revision behind it; AtLeast; and Newest, that no source offers a newer one.
-type PackageWant struct {
-	Name    string `json:"name"`
-	Gone    bool   `json:"gone,omitempty"`
-	Version string `json:"version,omitempty"`
-	AtLeast string `json:"at_least,omitempty"`
-	Newest  bool   `json:"newest,omitempty"`
-	Whole   bool   `json:"whole,omitempty"` // of one that is gone, that what came along with it goes too
-}
-
 // PackageGone says whether a PackageWant wants a package to be gone.
 func PackageGone(want json.RawMessage) bool {
-	var w PackageWant
+	var w wire.PackageWant
 	return json.Unmarshal(want, &w) == nil && w.Gone
 }
 
@@ -44,7 +33,7 @@ func PackageGone(want json.RawMessage) bool {
 func VersionsDeclared(stakes []Stake) []string {
 	var out []string
 	for _, s := range stakes {
-		var w PackageWant
+		var w wire.PackageWant
 		if s.Type == "package" && json.Unmarshal(s.Want, &w) == nil && w.Version != "" {
 			out = append(out, w.Name)
 		}
@@ -52,102 +41,13 @@ func VersionsDeclared(stakes []Stake) []string {
 	return out
 }
 
-// PackageFound is what the package manager's records say. State is "installed",
-// "absent", or another of dpkg's states such as "half-configured" (dpkg(1)). Of a
-// package that is not as wanted, Candidate is the version that would be installed,
-// "" where no source offers one; and of one that no source offers, Offered is what
-// they offer instead, Near are names that are like it, and Here is what the host's
-// family calls what others call that.
-type PackageFound struct {
-	State     string    `json:"state"`
-	Version   string    `json:"version,omitempty"`
-	Unmet     bool      `json:"unmet,omitempty"` // installed, in another version than is wanted
-	Older     bool      `json:"older,omitempty"` // the candidate is older than what is installed
-	Candidate string    `json:"candidate,omitempty"`
-	Offered   []string  `json:"offered,omitempty"`
-	Near      []string  `json:"near,omitempty"`
-	Providers []string  `json:"providers,omitempty"` // packages that bring it, where it is no package's own name
-	Here      string    `json:"here,omitempty"`
-	Lacks     []string  `json:"lacks,omitempty"`    // programs, libraries and units of it that are not there any more
-	ListsAt   time.Time `json:"lists_at,omitzero"`  // of when what the sources offer is known, where it was asked for
-	Lists     string    `json:"lists,omitempty"`    // how old the sources' lists are, "" where that is no matter
-	Disabled  []string  `json:"disabled,omitempty"` // sources that are switched off
-	Short     *Short    `json:"short,omitempty"`    // where there may not be room enough to install it
-
-	// With are the packages that would go with one that should be gone, because they need
-	// it, or that would go for one that is installed. Refused is why the manager would do
-	// neither, NeededBy who needs one that cannot go, and Services what goes with one that
-	// goes. Orphans came along with one that should be gone, and nothing else needs them. Held
-	// says that somebody keeps it at its version.
-	With     []string `json:"with,omitempty"`
-	Orphans  []string `json:"orphans,omitempty"`
-	Refused  string   `json:"refused,omitempty"`
-	NeededBy []string `json:"needed_by,omitempty"`
-	Services []string `json:"services,omitempty"`
-	Held     bool     `json:"held,omitempty"`
-}
-
-// Short is a file system with little room for the packages that are not as wanted,
-// those of all stakes together. Takes is 0 where it cannot be known yet.
-type Short struct {
-	Path  string `json:"path"`
-	Free  int64  `json:"free"`  // bytes
-	Takes int64  `json:"takes"` // bytes
-}
-
-// How old the lists of what the sources offer are.
-const (
-	ListsFresh = "fresh"
-	ListsOld   = "old"
-	ListsNone  = "none"
-)
-
-// PackageGoal is a package that a step installs. Version is "" where the plan
-// could not know it yet; then Exactly and AtLeast say which it may be.
-type PackageGoal struct {
-	Name    string `json:"name"`
-	Version string `json:"version,omitempty"`
-	From    string `json:"from,omitempty"` // the version that is there, of one that is changed
-	Exactly string `json:"exactly,omitempty"`
-	AtLeast string `json:"at_least,omitempty"`
-}
-
-// Pick is the version to be installed of those that the sources offer, the one
-// that they would take first; "" where none will do.
-func Pick(offered []string, exactly string) string {
-	for _, v := range offered {
-		if exactly == "" || MeetsExactly(v, exactly) {
-			return v
-		}
-	}
-	return ""
-}
-
-// PackageWork installs packages in one transaction, or removes one, or carries on with
-// what was interrupted, or installs one again of which files are gone; both at Version, the one that is
-// there where a source offers that. With are the packages that go along. Refresh says
-// that the sources' lists are read anew first.
-type PackageWork struct {
-	Install []PackageGoal `json:"install,omitempty"`
-	Remove  string        `json:"remove,omitempty"`
-	With    []string      `json:"with,omitempty"`
-	Finish  string        `json:"finish,omitempty"`
-	Again   string        `json:"again,omitempty"`
-	Version string        `json:"version,omitempty"`
-	Refresh bool          `json:"refresh,omitempty"`
-}
-
-// There says whether something of the package is on the host beside its
-// configuration.
-func (f PackageFound) There() bool { return f.State != "absent" && f.State != "config-files" }
-
 var _ = Register(Kind{
 	Type: "package", After: []string{"source"},
-	WayIn: workOnWay(func(way *Way, w PackageWork) bool {
+	WayIn: workOnWay(func(way *wire.Way, w wire.PackageWork) bool {
 		return way.OnPackages(append(append(w.Names(), w.Remove), w.With...)...)
 	}),
 	Off: func(raw json.RawMessage) []string {
-		w, _ := last[PackageWork](raw)
+		w, _ := last[wire.PackageWork](raw)
 		return append(slices.Clone(w.With), w.Remove)
 	},
 	Rehearsal: `packages = ["cron"]`,
@@ -159,12 +59,12 @@ var _ = Register(Kind{
 	Wanted: func(w *Wanting) error {
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
 			for i, p := range declare.Get[[]string](s, "packages") {
-				w.Package(PackageWant{Name: p}, at("packages", strconv.Itoa(i)))
+				w.Package(wire.PackageWant{Name: p}, at("packages", strconv.Itoa(i)))
 			}
 			list := declare.Get[map[string]*Package](s, "package")
 			for _, n := range sortedKeys(list) {
 				if name, p := w.Named(n, list[n].Names), list[n]; name != "" {
-					w.Package(PackageWant{Name: name, Gone: p.Is == "gone", Newest: p.Is == "newest", Version: p.Version, AtLeast: p.AtLeast}, at("package", n))
+					w.Package(wire.PackageWant{Name: name, Gone: p.Is == "gone", Newest: p.Is == "newest", Version: p.Version, AtLeast: p.AtLeast}, at("package", n))
 				}
 			}
 		})
@@ -177,7 +77,7 @@ var _ = Register(Kind{
 			w.Want(s)
 		}
 	},
-	Claims: Claiming(func(w PackageWant) []Claim {
+	Claims: Claiming(func(w wire.PackageWant) []Claim {
 		if w.Gone {
 			return []Claim{{Need: Leaves, Sort: ClaimPackage, What: w.Name}}
 		}
@@ -185,15 +85,15 @@ var _ = Register(Kind{
 	}),
 	Judge: Judging(judgePackage), Away: Judging(awayPackage),
 	AskedAway: func(want json.RawMessage, goes bool) json.RawMessage { // what would go with it
-		w, _ := last[PackageWant](want)
-		return JSON(PackageWant{Name: w.Name, Gone: goes, Whole: goes})
+		w, _ := last[wire.PackageWant](want)
+		return wire.JSON(wire.PackageWant{Name: w.Name, Gone: goes, Whole: goes})
 	},
 	Follows: true, Passing: []string{"short", "lists", "lists_at"},
 	Join: joinPackages,
-	Within: workWithin(func(planned, now PackageWork) bool {
-		shown := func(g PackageGoal) bool { return slices.Contains(planned.Install, g) }
+	Within: workWithin(func(planned, now wire.PackageWork) bool {
+		shown := func(g wire.PackageGoal) bool { return slices.Contains(planned.Install, g) }
 		same := now.Remove == planned.Remove && now.Finish == planned.Finish && now.Again == planned.Again && now.Version == planned.Version
-		return same && !slices.ContainsFunc(now.Install, func(g PackageGoal) bool { return !shown(g) }) &&
+		return same && !slices.ContainsFunc(now.Install, func(g wire.PackageGoal) bool { return !shown(g) }) &&
 			!slices.ContainsFunc(now.With, func(n string) bool { return !slices.Contains(planned.With, n) })
 	}),
 })
@@ -214,15 +114,15 @@ func (g *packages) find(name string) *Stake {
 
 // Package wants a package. What is nearer to the host goes over what its kits say, but
 // a mention alone leaves the version that was declared before.
-func (w *Wanting) Package(want PackageWant, from declare.Position) {
+func (w *Wanting) Package(want wire.PackageWant, from declare.Position) {
 	g := gathering[packages](w, "package")
 	before := g.find(want.Name)
 	if before == nil {
-		g.stakes = append(g.stakes, Stake{Type: "package", Name: want.Name, Want: JSON(want), From: from})
+		g.stakes = append(g.stakes, Stake{Type: "package", Name: want.Name, Want: wire.JSON(want), From: from})
 		return
 	}
-	if PackageGone(before.Want) || want != (PackageWant{Name: want.Name}) {
-		before.Want = JSON(want)
+	if PackageGone(before.Want) || want != (wire.PackageWant{Name: want.Name}) {
+		before.Want = wire.JSON(want)
 	}
 	before.From = from
 }
@@ -236,15 +136,15 @@ func (w *Wanting) PackageFor(site, name string, from declare.Position) string {
 	before := g.find(name)
 	known := before != nil
 	if known && PackageGone(before.Want) {
-		w.contradicts(Local("package", name), before.From, from, fmt.Sprintf("package %s is to be gone, and site %s needs it", name, site))
+		w.contradicts(wire.Local("package", name), before.From, from, fmt.Sprintf("package %s is to be gone, and site %s needs it", name, site))
 	}
 	if !known {
-		w.Package(PackageWant{Name: name}, from)
+		w.Package(wire.PackageWant{Name: name}, from)
 	}
 	if !known || len(g.sites[name]) > 0 {
 		g.sites[name] = append(g.sites[name], site)
 	}
-	return Local("package", name)
+	return wire.Local("package", name)
 }
 
 func checkPackages(c *check.Checker, s declare.Settings, at []string) {
@@ -279,7 +179,7 @@ func checkPackages(c *check.Checker, s declare.Settings, at []string) {
 	}
 }
 
-func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
+func judgePackage(in Input, w wire.PackageWant, f wire.PackageFound) Verdict {
 	if w.Gone {
 		return judgeGonePackage(in, w, f)
 	}
@@ -288,7 +188,7 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 	case f.State != "installed":
 		d.add("state", "installed", f.State)
 	case f.Unmet:
-		d.add("version", w.versionWords(), f.Version)
+		d.add("version", versionWords(w), f.Version)
 	case len(f.Lacks) > 0:
 		d.add("files", "all there", lackWords(f.Lacks))
 	case w.Newest && !f.ListsAt.IsZero():
@@ -299,34 +199,34 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 	v := Verdict{Differences: d, Gone: !f.There()}
 	switch {
 	case f.There() && f.State != "installed":
-		v.Moves = []Move{finishMove(w, f)}
+		v.Moves = []wire.Move{finishMove(w, f)}
 		return v
-	case !f.Unmet && len(f.Lacks) > 0 && f.Candidate == "" && !in.Pending && f.Lists == ListsFresh:
+	case !f.Unmet && len(f.Lacks) > 0 && f.Candidate == "" && !in.Pending && f.Lists == wire.ListsFresh:
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("of package %s %s, and no package source of this host offers it in the version that is there, %s", w.Name, lackWords(f.Lacks), f.Version),
 			"declare a version that one offers, or a source that has it"}}
 		return v
 	case !f.Unmet && len(f.Lacks) > 0:
-		work := PackageWork{Again: w.Name, Version: f.Version, Refresh: f.Candidate == ""}
-		m := Move{Verb: "install", Text: fmt.Sprintf("install package %s %s again: %s", w.Name, f.Version, lackWords(f.Lacks)),
-			Because: "it restarts its services where its own scripts do that", Work: JSON(work)}
-		m.arm(work)
-		v.Moves = []Move{m}
+		work := wire.PackageWork{Again: w.Name, Version: f.Version, Refresh: f.Candidate == ""}
+		m := wire.Move{Verb: "install", Text: fmt.Sprintf("install package %s %s again: %s", w.Name, f.Version, lackWords(f.Lacks)),
+			Because: "it restarts its services where its own scripts do that", Work: wire.JSON(work)}
+		arm(&m, work)
+		v.Moves = []wire.Move{m}
 		return v
 	}
-	goal := PackageGoal{Name: w.Name, Version: f.Candidate}
+	goal := wire.PackageGoal{Name: w.Name, Version: f.Candidate}
 	if f.Candidate == "" {
 		goal.Exactly, goal.AtLeast = w.Version, w.AtLeast
 	}
 	if f.Unmet {
 		goal.From = f.Version
 	}
-	work := PackageWork{Install: []PackageGoal{goal}, Refresh: f.Lists == ListsOld || f.Lists == ListsNone}
+	work := wire.PackageWork{Install: []wire.PackageGoal{goal}, Refresh: f.Lists == wire.ListsOld || f.Lists == wire.ListsNone}
 	switch {
 	case f.Older && w.Version == "" && (work.Refresh || in.Pending):
 		work.Install[0].Version, work.Install[0].AtLeast = "", w.AtLeast // another look may find it
 		f.Older = false
 	case f.Older && w.Version == "":
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("the sources offer %s %s at most, which is older than %s", w.Name, f.Candidate, w.versionWords()), "declare a source that has it, or another version"}}
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("the sources offer %s %s at most, which is older than %s", w.Name, f.Candidate, versionWords(w)), "declare a source that has it, or another version"}}
 		return v
 	case f.Candidate != "" || in.Pending || work.Refresh:
 	default:
@@ -348,29 +248,29 @@ func judgePackage(in Input, w PackageWant, f PackageFound) Verdict {
 	switch s := f.Short; {
 	case s == nil:
 	case s.Takes > 0:
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s has %s free, and the packages of this plan take %s with all that they bring along", s.Path, Bytes(s.Free), Bytes(s.Takes)), "make room on the host"}}
+		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s has %s free, and the packages of this plan take %s with all that they bring along", s.Path, wire.Bytes(s.Free), wire.Bytes(s.Takes)), "make room on the host"}}
 		return v
 	default:
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s has only %s free for packages", s.Path, Bytes(s.Free)), "make room before the run"})
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s has only %s free for packages", s.Path, wire.Bytes(s.Free)), "make room before the run"})
 	}
 	if f.Older {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s goes back from %s to %s", w.Name, f.Version, f.Candidate), "what the newer version has written may not be readable for the older one"})
 	}
 	v.Cautions = append(v.Cautions, wrongClock(in)...)
-	v.Moves = []Move{installMove(work)}
+	v.Moves = []wire.Move{installMove(work)}
 	return v
 }
 
 // finishMove carries on with an installation that was interrupted, in the version that was to come where a
 // source offers that.
-func finishMove(w PackageWant, f PackageFound) Move {
-	work := PackageWork{Finish: w.Name, Version: cmp.Or(f.Candidate, f.Version)}
-	m := Move{Verb: "finish", Text: fmt.Sprintf("finish installing package %s, which is %s", w.Name, f.State), Because: "an installation was interrupted", Work: JSON(work)}
+func finishMove(w wire.PackageWant, f wire.PackageFound) wire.Move {
+	work := wire.PackageWork{Finish: w.Name, Version: cmp.Or(f.Candidate, f.Version)}
+	m := wire.Move{Verb: "finish", Text: fmt.Sprintf("finish installing package %s, which is %s", w.Name, f.State), Because: "an installation was interrupted", Work: wire.JSON(work)}
 	if f.Candidate != "" && f.Version != "" && f.Candidate != f.Version {
 		m.Text += fmt.Sprintf(", in version %s", f.Candidate)
 		m.Because += fmt.Sprintf(", and no source offers %s, which it was of", f.Version)
 	}
-	m.arm(work)
+	arm(&m, work)
 	return m
 }
 
@@ -401,7 +301,7 @@ func wrongClock(in Input) []Note {
 }
 
 // versionWords says which version is wanted.
-func (w PackageWant) versionWords() string {
+func versionWords(w wire.PackageWant) string {
 	switch {
 	case w.Version != "":
 		return w.Version
@@ -414,10 +314,10 @@ func (w PackageWant) versionWords() string {
 // listsWords is when lists of packages were read.
 func listsWords(at time.Time) string { return at.UTC().Format("2006-01-02 15:04 UTC") }
 
-func noSource(in Input, w PackageWant, f PackageFound) Note {
+func noSource(in Input, w wire.PackageWant, f wire.PackageFound) Note {
 	n := Note{Address: in.Stake.Address(), What: fmt.Sprintf("no package source of this host offers %s", w.Name), Fix: "check the name"}
 	if len(f.Offered) > 0 {
-		n.What += fmt.Sprintf(" %s: there is %s", w.versionWords(), strings.Join(f.Offered, ", "))
+		n.What += fmt.Sprintf(" %s: there is %s", versionWords(w), strings.Join(f.Offered, ", "))
 		n.Fix = "declare one of these versions, or a source that has it"
 	} else if len(f.Providers) > 0 && f.Here == "" {
 		n.What = fmt.Sprintf("%s is no package: it is what others bring, %s", w.Name, strings.Join(f.Providers[:min(len(f.Providers), 8)], ", "))
@@ -441,26 +341,26 @@ func noSource(in Input, w PackageWant, f PackageFound) Note {
 func locals(typ string, names []string) []string {
 	out := make([]string, len(names))
 	for i, n := range names {
-		out[i] = Local(typ, n)
+		out[i] = wire.Local(typ, n)
 	}
 	return out
 }
 
 // awayPackage removes a package that nothing needs but what goes with the same plan.
-func awayPackage(in Input, w PackageWant, f PackageFound) Verdict {
+func awayPackage(in Input, w wire.PackageWant, f wire.PackageFound) Verdict {
 	if w.Gone { // it was declared to be gone, and nothing was made
 		return Verdict{Gone: true}
 	}
 	v := judgeGonePackage(in, w, f)
 	needs := f.NeededBy
 	for _, with := range f.With {
-		goes := func(p PackageWant) bool { return p.Name == with }
-		if !slices.ContainsFunc(leaving[PackageWant](in.Leaving, "package", in.Memo), goes) {
+		goes := func(p wire.PackageWant) bool { return p.Name == with }
+		if !slices.ContainsFunc(leaving[wire.PackageWant](in.Leaving, "package", in.Memo), goes) {
 			needs = append(needs, with)
 		}
 	}
 	declared := map[string]bool{}
-	for _, p := range of[PackageWant](in.Declared, "package", in.Memo) {
+	for _, p := range of[wire.PackageWant](in.Declared, "package", in.Memo) {
 		declared[p.Name] = declared[p.Name] || !p.Gone
 	}
 	along := slices.DeleteFunc(slices.Clone(f.Orphans), func(n string) bool { return declared[n] })
@@ -478,12 +378,12 @@ func awayPackage(in Input, w PackageWant, f PackageFound) Verdict {
 	}
 	if len(along) > 0 && len(v.Moves) > 0 {
 		v.Moves[0].Text += fmt.Sprintf(", and what came along with it: %s", strings.Join(along, ", "))
-		v.Moves[0].Work = JSON(PackageWork{Remove: w.Name, With: append(slices.Clone(f.With), along...)})
+		v.Moves[0].Work = wire.JSON(wire.PackageWork{Remove: w.Name, With: append(slices.Clone(f.With), along...)})
 	}
 	return v
 }
 
-func judgeGonePackage(in Input, w PackageWant, f PackageFound) Verdict {
+func judgeGonePackage(in Input, w wire.PackageWant, f wire.PackageFound) Verdict {
 	if !f.There() {
 		return Verdict{Gone: true}
 	}
@@ -492,21 +392,21 @@ func judgeGonePackage(in Input, w PackageWant, f PackageFound) Verdict {
 		if len(f.NeededBy) > 0 {
 			n.What = fmt.Sprintf("package %s cannot go: %s needs it", w.Name, strings.Join(f.NeededBy, ", "))
 		}
-		return Verdict{Differences: []Difference{{"state", "gone", f.State}}, Blockers: []Note{n}}
+		return Verdict{Differences: []wire.Difference{{Attribute: "state", Wanted: "gone", Found: f.State}}, Blockers: []Note{n}}
 	}
 	if f.Held {
-		return Verdict{Differences: []Difference{{"state", "gone", f.State}}, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("package %s is held on this host: somebody has made sure that it stays", w.Name), "ask who did that, and let go of it (apt-mark unhold)"}}}
+		return Verdict{Differences: []wire.Difference{{Attribute: "state", Wanted: "gone", Found: f.State}}, Blockers: []Note{{in.Stake.Address(), fmt.Sprintf("package %s is held on this host: somebody has made sure that it stays", w.Name), "ask who did that, and let go of it (apt-mark unhold)"}}}
 	}
 	text := fmt.Sprintf("remove package %s %s", w.Name, f.Version)
 	if len(f.With) > 0 {
 		text += ", and with it " + strings.Join(f.With, ", ")
 	}
-	return Verdict{Differences: []Difference{{"state", "gone", f.State}}, Takes: append(locals("package", f.With), locals("service", f.Services)...),
-		Moves: []Move{{Verb: "remove", Text: text, Work: JSON(PackageWork{Remove: w.Name, With: f.With})}}}
+	return Verdict{Differences: []wire.Difference{{Attribute: "state", Wanted: "gone", Found: f.State}}, Takes: append(locals("package", f.With), locals("service", f.Services)...),
+		Moves: []wire.Move{{Verb: "remove", Text: text, Work: wire.JSON(wire.PackageWork{Remove: w.Name, With: f.With})}}}
 }
 
 // installMove installs packages in one transaction.
-func installMove(w PackageWork) Move {
+func installMove(w wire.PackageWork) wire.Move {
 	words := make([]string, len(w.Install))
 	for i, g := range w.Install {
 		words[i] = g.Name
@@ -522,11 +422,11 @@ func installMove(w PackageWork) Move {
 			words[i] += " in place of " + g.From
 		}
 	}
-	m := Move{Verb: "install", Text: "install package " + strings.TrimSuffix(words[0], ","), Work: JSON(w), Joins: true}
+	m := wire.Move{Verb: "install", Text: "install package " + strings.TrimSuffix(words[0], ","), Work: wire.JSON(w), Joins: true}
 	if len(words) > 1 {
 		m.Text = fmt.Sprintf("install %d packages: %s", len(words), strings.Join(words, ", "))
 	}
-	m.arm(w)
+	arm(&m, w)
 	if len(w.With) > 0 {
 		m.Text += ", which removes " + strings.Join(w.With, ", ")
 	}
@@ -537,17 +437,17 @@ func installMove(w PackageWork) Move {
 }
 
 // arm has a step held that brings a firewall program: it may begin to filter as soon as it is there.
-func (m *Move) arm(w PackageWork) {
-	if slices.ContainsFunc(w.Names(), FiltersItself) {
-		m.Confirm, m.Details = true, []Detail{armed}
+func arm(m *wire.Move, w wire.PackageWork) {
+	if slices.ContainsFunc(w.Names(), wire.FiltersItself) {
+		m.Confirm, m.Details = true, []wire.Detail{armed}
 	}
 }
 
 // joinPackages makes one transaction of several.
-func joinPackages(moves []Move) Move {
-	var all PackageWork
+func joinPackages(moves []wire.Move) wire.Move {
+	var all wire.PackageWork
 	for _, m := range moves {
-		w, _ := last[PackageWork](m.Work)
+		w, _ := last[wire.PackageWork](m.Work)
 		all.Install = append(all.Install, w.Install...)
 		for _, n := range w.With {
 			if !slices.Contains(all.With, n) {
@@ -557,38 +457,4 @@ func joinPackages(moves []Move) Move {
 		all.Refresh = all.Refresh || w.Refresh
 	}
 	return installMove(all)
-}
-
-// MeetsExactly says whether a version that a family has is the one that is
-// wanted: the same, or the same but for the family's own revision behind it and
-// epoch before it ("1:1.22.1-9+deb12u2" is 1.22.1).
-func MeetsExactly(version, wanted string) bool {
-	if version == wanted {
-		return true
-	}
-	_, bare, ok := strings.Cut(version, ":")
-	if !ok {
-		bare = version
-	}
-	for _, v := range []string{version, bare} {
-		if i := strings.LastIndexByte(v, '-'); v == wanted || i > 0 && v[:i] == wanted {
-			return true
-		}
-	}
-	return false
-}
-
-// Names lists the packages that a step installs, once more or to the end as well.
-func (w PackageWork) Names() []string {
-	var out []string
-	for _, g := range w.Install {
-		out = append(out, g.Name)
-	}
-	for _, n := range []string{w.Finish, w.Again} {
-		if n != "" {
-			out = append(out, n)
-		}
-	}
-	slices.Sort(out)
-	return out
 }

@@ -1,17 +1,11 @@
 package stake
 
+import "northstake/core/wire"
+
 import "northstake/core/declare"
 
-func restartMove(text, because string, work any) Move {
-	return Move{Verb: "restart", Text: text, Because: because, Work: JSON(work), Returns: true}
-}
-
-// RestartWant says that a run may restart the host when it needs that.
-type RestartWant struct{}
-
-// RestartFound is why the host needs a restart, "" where it does not.
-type RestartFound struct {
-	Needed string `json:"needed,omitempty"`
+func restartMove(text, because string, work any) wire.Move {
+	return wire.Move{Verb: "restart", Text: text, Because: because, Work: wire.JSON(work), Returns: true}
 }
 
 var _ = Register(Kind{
@@ -26,17 +20,17 @@ var _ = Register(Kind{
 			}
 		})
 		if may {
-			w.Want(Stake{Type: "restart", Name: "host", Want: JSON(RestartWant{}), From: from})
+			w.Want(Stake{Type: "restart", Name: "host", Want: wire.JSON(wire.RestartWant{}), From: from})
 		}
 		return nil
 	},
 	Judge: Judging(judgeRestart), Follows: true,
 })
 
-func judgeRestart(_ Input, _ RestartWant, f RestartFound) Verdict {
+func judgeRestart(_ Input, _ wire.RestartWant, f wire.RestartFound) Verdict {
 	if f.Needed == "" {
 		return Verdict{Gone: true} // it leaves nothing behind
 	}
-	return Verdict{Gone: true, Differences: []Difference{{"restart", "not needed", f.Needed}},
-		Moves: []Move{restartMove("restart the host, and wait for it", f.Needed, ActWork{ActWant: ActWant{Do: "reboot"}})}}
+	return Verdict{Gone: true, Differences: []wire.Difference{{Attribute: "restart", Wanted: "not needed", Found: f.Needed}},
+		Moves: []wire.Move{restartMove("restart the host, and wait for it", f.Needed, wire.ActWork{ActWant: wire.ActWant{Do: "reboot"}})}}
 }

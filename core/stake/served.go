@@ -5,23 +5,25 @@ import (
 	"path"
 	"slices"
 	"strings"
+
+	"northstake/core/wire"
 )
 
 // servedFor is what a web server of the host, by the name of its program, serves beside the sites that
 // are declared or leave with the plan: for somebody else.
-func servedFor(in Input, program string) []Served {
+func servedFor(in Input, program string) []wire.Served {
 	own := map[string]bool{}
-	for _, w := range of[SiteWant](in.Declared, "site", in.Memo) {
+	for _, w := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		own[w.File], own[w.Link] = true, true
 	}
-	for _, w := range leaving[SiteWant](in.Leaving, "site", in.Memo) {
+	for _, w := range leaving[wire.SiteWant](in.Leaving, "site", in.Memo) {
 		own[w.File], own[w.Link] = true, true
 	}
-	return slices.DeleteFunc(virtualHosts(in.Traits, program), func(s Served) bool { return own[s.File] })
+	return slices.DeleteFunc(virtualHosts(in.Traits, program), func(s wire.Served) bool { return own[s.File] })
 }
 
 // virtualHosts are all that a web server of the host serves, but for what its package brings.
-func virtualHosts(t Traits, program string) []Served {
+func virtualHosts(t wire.Traits, program string) []wire.Served {
 	for _, s := range t.WebServers {
 		if s.Program == program && program != "" {
 			return slices.Clone(s.VirtualHosts)
@@ -31,8 +33,8 @@ func virtualHosts(t Traits, program string) []Served {
 }
 
 // written says whether North Stake has written one of the files by which something is served.
-func written(served []Served) bool {
-	return slices.ContainsFunc(served, func(s Served) bool { return strings.Contains(path.Base(s.File), "northstake-") })
+func written(served []wire.Served) bool {
+	return slices.ContainsFunc(served, func(s wire.Served) bool { return strings.Contains(path.Base(s.File), "northstake-") })
 }
 
 // keptFor is the file of somebody else for which a program goes on listening on a port, "" for none.
@@ -52,16 +54,16 @@ func staysFor(in Input, program string, port int) string {
 		return "" // it stops
 	}
 	silenced := map[string]bool{}
-	for _, w := range leaving[ServerWant](in.Leaving, "server", in.Memo) {
+	for _, w := range leaving[wire.ServerWant](in.Leaving, "server", in.Memo) {
 		silenced[w.Listen] = true // it switches them off for the sake of this site
 	}
-	for _, w := range of[ServerWant](in.Declared, "server", in.Memo) {
+	for _, w := range of[wire.ServerWant](in.Declared, "server", in.Memo) {
 		if slices.Contains(w.Silent, port) {
 			silenced[w.Listen] = true
 		}
 	}
 	for _, s := range in.Traits.WebServers {
-		i := slices.IndexFunc(s.Listens, func(l ListenLine) bool { return l.Port == port && !silenced[l.File] })
+		i := slices.IndexFunc(s.Listens, func(l wire.ListenLine) bool { return l.Port == port && !silenced[l.File] })
 		if s.Program == program && i >= 0 {
 			return s.Listens[i].File
 		}
@@ -70,7 +72,7 @@ func staysFor(in Input, program string, port int) string {
 }
 
 // servedWords names files by which something is served.
-func servedWords(served []Served) string {
+func servedWords(served []wire.Served) string {
 	var out []string
 	for _, s := range served[:min(len(served), 3)] {
 		out = append(out, s.File)

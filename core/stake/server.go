@@ -2,7 +2,6 @@ package stake
 
 import (
 	"fmt"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -11,63 +10,13 @@ import (
 
 	"northstake/core/check"
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 // WebServerOwn says what becomes of what a web server's package brings of its own.
 type WebServerOwn struct {
 	DefaultSite string `toml:"default_site" json:"default_site,omitempty" doc:"What becomes of the site that its package brings, and of the ports that it listens on by itself: kept, switched off so that it can be switched on again, or removed." enum:"kept,off,removed" default:"switched off where a declared site needs its port" example:"\"kept\""`
 }
-
-// What becomes of a server's default site.
-const (
-	DefaultKept    = "kept"
-	DefaultOff     = "off"
-	DefaultRemoved = "removed"
-)
-
-// ServerWant is what a web server's own configuration should be: its default site out of
-// the way, or not, no ports of its own that others need, and the sites taken in.
-type ServerWant struct {
-	Server  string `json:"server"`
-	Service string `json:"service"`
-	Default string `json:"default"` // one of kept, off, removed; "aside" in what releases before kept is off
-	Own
-	Silent []int `json:"silent,omitempty"` // ports of its own on which it is not to listen
-}
-
-// Own is what a server's package brings of its own, as it lies on a family's systems.
-type Own struct {
-	Links  []string `toml:"links" json:"links,omitempty"`   // that switch its default site on
-	Files  []string `toml:"files" json:"files,omitempty"`   // that are its default site, each as a whole
-	Block  Block    `toml:"block" json:"block,omitzero"`    // or a block of a file that has more in it
-	Listen string   `toml:"listen" json:"listen,omitempty"` // file with the lines by which it listens
-	Import Import   `toml:"import" json:"import,omitzero"`  // by which it takes sites in
-}
-
-// Block is a block of a configuration file, by the words before its brace.
-type Block struct {
-	File  string `toml:"file" json:"file"`
-	Opens string `toml:"opens" json:"opens"`
-}
-
-// Import is a line of a file.
-type Import struct {
-	File string `toml:"file" json:"file"`
-	Line string `toml:"line" json:"line"`
-}
-
-// ServerFound is what lies there: the texts of the files that can be edited, and the links
-// that are there. Installed says that the server is.
-type ServerFound struct {
-	Installed bool              `json:"installed"`
-	Texts     map[string]string `json:"texts,omitempty"`
-	Links     []string          `json:"links,omitempty"`
-	Edited    []string          `json:"edited,omitempty"` // of its default site, what is not as the package brought it
-	Touched   Touch             `json:"touched,omitzero"`
-}
-
-// ServerWork edits a server's own configuration.
-type ServerWork struct{ ServerWant }
 
 var _ = Register(Kind{
 	Type: "server", After: []string{"package"},
@@ -92,10 +41,10 @@ var _ = Register(Kind{
 			seen[name] = true
 			at := w.D.At("site", site, "server")
 			want := w.ownOf(name, layout)
-			if want.Import.File == "" && (want.Default == DefaultKept || len(want.Links)+len(want.Paths()) == 0) {
+			if want.Import.File == "" && (want.Default == wire.DefaultKept || len(want.Links)+len(want.Paths()) == 0) {
 				continue // nothing of its own is in the way
 			}
-			w.Want(Stake{Type: "server", Name: name, Want: JSON(want), From: at, Needs: []string{w.PackageFor(site, layout.Package, at)}})
+			w.Want(Stake{Type: "server", Name: name, Want: wire.JSON(want), From: at, Needs: []string{w.PackageFor(site, layout.Package, at)}})
 		}
 		return nil
 	},
@@ -107,8 +56,8 @@ const defaultPort = 80
 
 // ownOf is what is wanted of a server's own configuration: what stands in the way of a
 // declared site goes, and what is declared counts.
-func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
-	want := ServerWant{Server: server, Service: layout.Service, Default: DefaultKept, Own: layout.Own}
+func (w *Wanting) ownOf(server string, layout wire.Layout) wire.ServerWant {
+	want := wire.ServerWant{Server: server, Service: layout.Service, Default: wire.DefaultKept, Own: layout.Own}
 	mine, others := map[int]bool{}, map[int]bool{}
 	for _, name := range w.D.SitesOn(w.Host) {
 		s := w.D.Sites[name]
@@ -119,9 +68,9 @@ func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
 		}
 	}
 	if mine[defaultPort] || others[defaultPort] {
-		want.Default = DefaultOff
+		want.Default = wire.DefaultOff
 	}
-	if others[defaultPort] && !mine[defaultPort] && slices.Contains(w.listens(server, layout, ServerWant{}), defaultPort) {
+	if others[defaultPort] && !mine[defaultPort] && slices.Contains(w.listens(server, layout, wire.ServerWant{}), defaultPort) {
 		want.Silent = []int{defaultPort}
 	}
 	for _, own := range declare.Nearest[WebServerOwn](w.D, w.Host, "server") {
@@ -129,7 +78,7 @@ func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
 			want.Default = own.Is.DefaultSite
 		}
 	}
-	if want.Default == DefaultKept {
+	if want.Default == wire.DefaultKept {
 		want.Silent = nil
 	}
 	return want
@@ -137,10 +86,10 @@ func (w *Wanting) ownOf(server string, layout Layout) ServerWant {
 
 // listens are the ports on which a server listens by lines beside those of sites: as its package brings
 // them, or as they are where it is installed, but for those that are switched off.
-func (w *Wanting) listens(server string, layout Layout, own ServerWant) []int {
-	lines := make([]ListenLine, len(layout.Listens))
+func (w *Wanting) listens(server string, layout wire.Layout, own wire.ServerWant) []int {
+	lines := make([]wire.ListenLine, len(layout.Listens))
 	for i, p := range layout.Listens {
-		lines[i] = ListenLine{p, layout.Own.Listen}
+		lines[i] = wire.ListenLine{Port: p, File: layout.Own.Listen}
 	}
 	for _, s := range w.Traits.WebServers {
 		if s.Name == server && s.Listens != nil {
@@ -161,7 +110,7 @@ func (w *Wanting) listens(server string, layout Layout, own ServerWant) []int {
 func (w *Wanting) silenced(server string) []string {
 	var out []string
 	for name, layout := range w.Layouts {
-		if name != server && w.Wants(Local("server", name)) && w.ownOf(name, layout).Default != DefaultKept {
+		if name != server && w.Wants(wire.Local("server", name)) && w.ownOf(name, layout).Default != wire.DefaultKept {
 			out = append(out, layout.Program)
 		}
 	}
@@ -169,43 +118,12 @@ func (w *Wanting) silenced(server string) []string {
 	return out
 }
 
-// Paths are the files that may be edited.
-func (w ServerWant) Paths() []string {
-	var out []string
-	for _, p := range append(slices.Clone(w.Files), w.Block.File, w.Listen, w.Import.File) {
-		if p != "" && !slices.Contains(out, p) {
-			out = append(out, p)
-		}
-	}
-	return out
-}
-
-// Sets says whether something in a file's text is to be switched off, or removed.
-func (w ServerWant) Sets(path, text string) bool {
-	w.Import = Import{}
-	return w.Default != DefaultKept && w.Edit(path, text) != text
-}
-
-// Original is a file's text as it was before it was edited.
-func (w ServerWant) Original(path, text string) string {
-	before := w
-	before.Default, before.Import = DefaultKept, Import{}
-	text = before.Edit(path, text)
-	if path == w.Import.File {
-		text = strings.TrimSuffix(text, w.Import.Line+"\n")
-	}
-	return text
-}
-
-// offMark stands before each line that is switched off.
-const offMark = "#northstake# "
-
-// again are the ports on which it is to listen by itself, and the lines for which are switched off.
-func (w ServerWant) again(text string) []int {
+// wantedAgain are the ports on which it is to listen by itself, and the lines for which are switched off.
+func wantedAgain(w wire.ServerWant, text string) []int {
 	var out []int
 	for line := range strings.Lines(text) {
-		if off, is := strings.CutPrefix(line, offMark); is {
-			if m := listenLine.FindStringSubmatch(strings.TrimSuffix(off, "\n")); m != nil {
+		if off, is := strings.CutPrefix(line, wire.OffMark); is {
+			if m := wire.ListensAt.FindStringSubmatch(strings.TrimSuffix(off, "\n")); m != nil {
 				if p, _ := strconv.Atoi(m[1]); !slices.Contains(w.Silent, p) {
 					out = append(out, p)
 				}
@@ -215,99 +133,8 @@ func (w ServerWant) again(text string) []int {
 	return out
 }
 
-// SwitchedOn is a text without the marks by which lines of it are switched off.
-func SwitchedOn(text string) string {
-	lines := strings.SplitAfter(text, "\n")
-	for i, l := range lines {
-		lines[i] = strings.TrimPrefix(l, offMark)
-	}
-	return strings.Join(lines, "")
-}
-
-// Edit is what a file's text should be.
-func (w ServerWant) Edit(path, text string) string {
-	lines := strings.SplitAfter(SwitchedOn(text), "\n") // what is switched off now is marked anew
-	drop := func(from, to int) {
-		for i := from; i < to; i++ {
-			switch {
-			case w.Default == DefaultRemoved:
-				lines[i] = ""
-			case strings.TrimSpace(lines[i]) != "" && !strings.HasPrefix(strings.TrimSpace(lines[i]), "#"):
-				lines[i] = offMark + lines[i]
-			}
-		}
-	}
-	if w.Default != DefaultKept && slices.Contains(w.Files, path) {
-		drop(0, len(lines))
-	}
-	if w.Default != DefaultKept && path == w.Block.File {
-		if from, to, ok := blockAt(lines, w.Block.Opens); ok {
-			drop(from, to)
-		}
-	}
-	if path == w.Listen {
-		for i, l := range lines {
-			if m := listenLine.FindStringSubmatch(l); m != nil {
-				if p, _ := strconv.Atoi(m[1]); slices.Contains(w.Silent, p) {
-					drop(i, i+1)
-				}
-			}
-		}
-	}
-	out := strings.Join(lines, "")
-	if path == w.Import.File && !slices.ContainsFunc(lines, func(l string) bool { return strings.TrimSpace(l) == w.Import.Line }) {
-		if out != "" && !strings.HasSuffix(out, "\n") {
-			out += "\n"
-		}
-		out += w.Import.Line + "\n"
-	}
-	return out
-}
-
-var listenLine = regexp.MustCompile(`^\s*Listen\s+(?:\S+:)?(\d+)\s*$`)
-
-// blockAt finds a block by the words before its brace: its first line, and the one behind
-// its last. Braces in comments and in quotes count for nothing.
-func blockAt(lines []string, opens string) (from, to int, ok bool) {
-	for i, l := range lines {
-		if strings.Join(strings.Fields(l), " ") != opens+" {" {
-			continue
-		}
-		depth := 0
-		for j := i; j < len(lines); j++ {
-			depth += braces(lines[j])
-			if depth == 0 {
-				return i, j + 1, true
-			}
-		}
-	}
-	return 0, 0, false
-}
-
-// braces is how many blocks a line opens, less those that it closes.
-func braces(line string) int {
-	n, quote := 0, rune(0)
-	for i, r := range line {
-		switch {
-		case quote != 0:
-			if r == quote && line[i-1] != '\\' {
-				quote = 0
-			}
-		case r == '"' || r == '\'' || r == '`':
-			quote = r
-		case r == '#':
-			return n
-		case r == '{':
-			n++
-		case r == '}':
-			n--
-		}
-	}
-	return n
-}
-
-// words say what is switched off.
-func (w ServerWant) words() (verb, text string) {
+// serverWords say what is switched off.
+func serverWords(w wire.ServerWant) (verb, text string) {
 	what := "the default site that " + w.Service + " brings"
 	if len(w.Silent) > 0 {
 		what += " and port " + strconv.Itoa(w.Silent[0]) + " on which it listens by itself"
@@ -317,9 +144,9 @@ func (w ServerWant) words() (verb, text string) {
 		take = "include sites by the line " + w.Import.Line + " in " + w.Import.File
 	}
 	switch w.Default {
-	case DefaultKept:
+	case wire.DefaultKept:
 		return "include", take
-	case DefaultRemoved:
+	case wire.DefaultRemoved:
 		verb, text = "remove", "remove "+what
 	default:
 		verb, text = "switch", "switch off "+what
@@ -330,9 +157,9 @@ func (w ServerWant) words() (verb, text string) {
 	return verb, text
 }
 
-func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
+func judgeServer(in Input, w wire.ServerWant, f wire.ServerFound) Verdict {
 	var d differences
-	var details []Detail
+	var details []wire.Detail
 	v := Verdict{Gone: !f.Installed, Touched: f.Touched}
 	if !f.Installed {
 		d.add("its own configuration", "default site "+w.Default, "not there yet")
@@ -341,10 +168,10 @@ func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
 		text, there := f.Texts[p]
 		if wanted := w.Edit(p, text); there && wanted != text {
 			d.differ(p, "default site "+w.Default, "as the package, or somebody, has it")
-			details = append(details, Detail{Title: p, Text: udiff.Unified("found", "wanted", text, wanted), Diff: true})
+			details = append(details, wire.Detail{Title: p, Text: udiff.Unified("found", "wanted", text, wanted), Diff: true})
 		}
 	}
-	if w.Default != DefaultKept {
+	if w.Default != wire.DefaultKept {
 		for _, l := range f.Links {
 			d.differ(l, "default site "+w.Default, "switched on")
 		}
@@ -353,25 +180,25 @@ func judgeServer(in Input, w ServerWant, f ServerFound) Verdict {
 	if len(d) == 0 {
 		return v
 	}
-	if w.Default != DefaultKept {
+	if w.Default != wire.DefaultKept {
 		for _, e := range f.Edited {
-			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is not as the package of %s brought it, and is %s", e, w.Service, map[bool]string{false: "switched off", true: "removed"}[w.Default == DefaultRemoved]),
+			v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is not as the package of %s brought it, and is %s", e, w.Service, map[bool]string{false: "switched off", true: "removed"}[w.Default == wire.DefaultRemoved]),
 				fmt.Sprintf("if it is in use, add server.%s = { default_site = \"kept\" } to [host.%s], or declare what it serves as a site", w.Server, in.Stake.Host)})
 		}
 	}
-	verb, text := w.words()
-	if again := w.again(f.Texts[w.Listen]); len(again) > 0 && len(details) == 1 && details[0].Title == w.Listen && len(f.Links) == 0 {
+	verb, text := serverWords(w)
+	if again := wantedAgain(w, f.Texts[w.Listen]); len(again) > 0 && len(details) == 1 && details[0].Title == w.Listen && len(f.Links) == 0 {
 		verb, text = "put", fmt.Sprintf("have %s listen by itself on %s again", w.Service, portsInWords(again))
 	}
-	v.Moves = []Move{{Verb: verb, Text: text, Details: details, Work: JSON(ServerWork{w})}}
-	v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: "its own configuration changed"}}
+	v.Moves = []wire.Move{{Verb: verb, Text: text, Details: details, Work: wire.JSON(wire.ServerWork{ServerWant: w})}}
+	v.Nudges = []Nudge{{Target: wire.Local("service", w.Service), How: "reload", Reason: "its own configuration changed"}}
 	return v
 }
 
 // unwantedServer says whether a server that no declared site is served by any more goes on for others,
 // and listens by lines of its own on a port that a declared site needs.
 func unwantedServer(gone Stake, around Around) (why, forStake string) {
-	w, ok := last[ServerWant](gone.Want)
+	w, ok := last[wire.ServerWant](gone.Want)
 	if !ok || w.Listen == "" {
 		return "", ""
 	}
@@ -380,9 +207,9 @@ func unwantedServer(gone Stake, around Around) (why, forStake string) {
 		if s.Name != w.Server || len(servedFor(in, s.Program)) == 0 {
 			continue
 		}
-		for d, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+		for d, site := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 			for _, l := range s.Listens {
-				if on := in.Traits.On(l.Port); l.File == w.Listen && site.needs(l.Port) && site.ServedBy() != Local("service", w.Service) && on != nil && on.Program == s.Program {
+				if on := in.Traits.On(l.Port); l.File == w.Listen && needsPort(site, l.Port) && site.ServedBy() != wire.Local("service", w.Service) && on != nil && on.Program == s.Program {
 					return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, l.Port, site.By()), d.Local()
 				}
 			}
@@ -391,25 +218,25 @@ func unwantedServer(gone Stake, around Around) (why, forStake string) {
 	return "", ""
 }
 
-// needs says whether a site listens on a port of the host.
-func (w SiteWant) needs(port int) bool { return !w.Off && slices.Contains(w.Listen, port) }
+// needsPort says whether a site listens on a port of the host.
+func needsPort(w wire.SiteWant, port int) bool { return !w.Off && slices.Contains(w.Listen, port) }
 
 // awayServer puts back what was switched off, where no declared site needs its port. A server that goes
 // on for others lets go of the ports that one needs.
-func awayServer(in Input, w ServerWant, f ServerFound) Verdict {
+func awayServer(in Input, w wire.ServerWant, f wire.ServerFound) Verdict {
 	back := w
-	back.Default, back.Silent, back.Import = DefaultKept, nil, Import{}
+	back.Default, back.Silent, back.Import = wire.DefaultKept, nil, wire.Import{}
 	verb, text := "put", "put the default site of "+w.Service+" back"
 	if in.Pending {
-		i := slices.IndexFunc(in.Traits.WebServers, func(s WebServer) bool { return s.Name == w.Server && len(servedFor(in, s.Program)) > 0 })
+		i := slices.IndexFunc(in.Traits.WebServers, func(s wire.WebServer) bool { return s.Name == w.Server && len(servedFor(in, s.Program)) > 0 })
 		if i < 0 {
 			return Verdict{Gone: true} // it stops, and with it all that it listens on
 		}
 		lines := in.Traits.WebServers[i].Listens
 		back = w
-		for _, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+		for _, site := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 			for _, port := range site.Listen {
-				if site.needs(port) && slices.Contains(lines, ListenLine{port, w.Listen}) && site.ServedBy() != Local("service", w.Service) && !slices.Contains(back.Silent, port) {
+				if needsPort(site, port) && slices.Contains(lines, wire.ListenLine{Port: port, File: w.Listen}) && site.ServedBy() != wire.Local("service", w.Service) && !slices.Contains(back.Silent, port) {
 					back.Silent = append(slices.Clone(back.Silent), port)
 				}
 			}
@@ -417,12 +244,12 @@ func awayServer(in Input, w ServerWant, f ServerFound) Verdict {
 		verb, text = "switch", "switch off the lines by which "+w.Service+" listens by itself on "+portsInWords(back.Silent)
 	}
 	v := Verdict{Gone: true}
-	var details []Detail
+	var details []wire.Detail
 	for _, p := range w.Paths() {
 		found, there := f.Texts[p]
 		if wanted := back.Edit(p, found); f.Installed && there && wanted != found {
 			v.Gone = false
-			details = append(details, Detail{Title: p, Text: udiff.Unified("found", "wanted", found, wanted), Diff: true})
+			details = append(details, wire.Detail{Title: p, Text: udiff.Unified("found", "wanted", found, wanted), Diff: true})
 		}
 	}
 	if v.Gone {
@@ -432,17 +259,17 @@ func awayServer(in Input, w ServerWant, f ServerFound) Verdict {
 		return v
 	}
 	if !in.Pending {
-		for d, site := range of[SiteWant](in.Declared, "site", in.Memo) {
-			if site.needs(defaultPort) {
+		for d, site := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
+			if needsPort(site, defaultPort) {
 				v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("the default site of %s stays switched off: site %s needs its port", w.Service, d.Name), "it goes back when no site listens there"}}
 				return v
 			}
 		}
 	}
-	v.Moves = []Move{{Verb: verb, Text: text, Details: details, Work: JSON(ServerWork{back}), Stays: in.Pending}}
+	v.Moves = []wire.Move{{Verb: verb, Text: text, Details: details, Work: wire.JSON(wire.ServerWork{ServerWant: back}), Stays: in.Pending}}
 	if in.Pending {
 		v.Late = true
-		v.Nudges = []Nudge{{Target: Local("service", w.Service), How: "reload", Reason: "it lets go of " + portsInWords(back.Silent)}}
+		v.Nudges = []Nudge{{Target: wire.Local("service", w.Service), How: "reload", Reason: "it lets go of " + portsInWords(back.Silent)}}
 	}
 	return v
 }

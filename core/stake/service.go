@@ -12,6 +12,7 @@ import (
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
+	"northstake/core/wire"
 )
 
 // Service says how a service should be.
@@ -22,61 +23,9 @@ type Service struct {
 	Names map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"crond\"; an empty name leaves the service out there." example:"{ redhat = \"crond\" }"`
 }
 
-// ServiceWant is how a service should be; a nil pointer leaves that half alone.
-type ServiceWant struct {
-	Name    string `json:"name"`
-	Running *bool  `json:"running,omitempty"`
-	AtBoot  *bool  `json:"at_boot,omitempty"`
-	Serves  string `json:"serves,omitempty"` // of one that serves sites, the name of its program
-	Ports   []int  `json:"ports,omitempty"`  // on which it serves sites
-}
-
-// ServiceFound is what systemd says of a unit. Is is the unit's own name where the one
-// that was asked for is another of it. Active is its ActiveState, Boot the unit file's state
-// as read from disk (systemctl(1), is-enabled). Unsteady says that it ends and is started
-// again, Ends that it does its work and is over, Wanted that something starts it at boot
-// although it has no state of its own there; Starters start it when they are asked. DropIns
-// maps the files that change the unit to the SHA-256 of their text, with the mode where that
-// is unusual, or with where a link leads.
-type ServiceFound struct {
-	Known   bool              `json:"known"`
-	Is      string            `json:"is,omitempty"`
-	Active  string            `json:"active"`
-	Boot    string            `json:"boot"`
-	DropIns map[string]string `json:"drop_ins,omitempty"`
-
-	Unsteady bool     `json:"unsteady,omitempty"`
-	Ends     bool     `json:"ends,omitempty"`
-	Wanted   bool     `json:"wanted,omitempty"`
-	Starters []string `json:"starters,omitempty"`
-
-	Elsewhere string `json:"elsewhere,omitempty"` // of an enabled one, what it starts with, where the host does not boot to that
-	Target    string `json:"target,omitempty"`    // to which it boots instead
-
-	NoReload bool `json:"no_reload,omitempty"` // it takes notice of a change by a restart alone
-
-	Touched Touch    `json:"touched,omitzero"`
-	Near    []string `json:"near,omitempty"` // of an unknown one, units that are called alike
-	Here    string   `json:"here,omitempty"` // of an unknown one, what the host's family calls it
-}
-
-// ServiceWork is what a step does to a service, in this order: bring drop-ins
-// back to what they were, unmask, set what happens at boot, and then start,
-// stop, reload or restart it.
-type ServiceWork struct {
-	Name    string            `json:"name"`
-	Unmask  bool              `json:"unmask,omitempty"`
-	AtBoot  *bool             `json:"at_boot,omitempty"`
-	Now     string            `json:"now,omitempty"`      // start, stop, reload, restart
-	Nudge   string            `json:"nudge,omitempty"`    // when it already runs by then
-	DropIns map[string]string `json:"drop_ins,omitempty"` // nil leaves them
-	SetDrop bool              `json:"set_drop,omitempty"`
-	Away    bool              `json:"away,omitempty"` // it is not declared any more
-}
-
 var _ = Register(Kind{
 	Type: "service", After: []string{"site"},
-	WayIn:     func(way *Way, name string, _ json.RawMessage) bool { return way.OnService(name) },
+	WayIn:     func(way *wire.Way, name string, _ json.RawMessage) bool { return way.OnService(name) },
 	Rehearsal: `service = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
 	Settings: []declare.Setting{
 		declare.Value[[]string]("services", "Services that run, and start at boot. What is nearer to a host wins: its own list or table over those of its kits, a later kit over an earlier one.", "", `["cron"]`),
@@ -108,10 +57,10 @@ var _ = Register(Kind{
 					after = append(after, f)
 				}
 			}
-			w.Want(Stake{Type: "service", Name: name, Want: JSON(s.want), From: s.from, For: s.sites, Needs: unique(s.needs), After: after})
+			w.Want(Stake{Type: "service", Name: name, Want: wire.JSON(s.want), From: s.from, For: s.sites, Needs: unique(s.needs), After: after})
 		}
 	},
-	Claims: Claiming(func(w ServiceWant) []Claim {
+	Claims: Claiming(func(w wire.ServiceWant) []Claim {
 		if w.Running == nil && w.AtBoot == nil {
 			return []Claim{{Need: Finds, Sort: ClaimService, What: w.Name}}
 		}
@@ -119,11 +68,8 @@ var _ = Register(Kind{
 	}),
 	Judge: Judging(judgeService), Follows: true,
 	Nudged: nudgedService, Unwanted: unwantedService, Away: Judging(awayService),
-	Paths: func(work json.RawMessage) []string {
-		w, _ := last[ServiceWork](work)
-		return sortedKeys(w.DropIns)
-	},
-	Within: workWithin(func(planned, now ServiceWork) bool {
+	Paths: workAt[wire.ServiceWork],
+	Within: workWithin(func(planned, now wire.ServiceWork) bool {
 		boot := now.AtBoot == nil || planned.AtBoot != nil && *now.AtBoot == *planned.AtBoot
 		told := now.Now == "" || now.Now == "stop" && planned.Away || now.Now == planned.Now || now.Now == planned.Nudge || now.Now == "reload" || now.Now == "start" || now.Now == "restart" && planned.Now == "start"
 		return boot && told && (!now.Unmask || planned.Unmask) && (!now.SetDrop || planned.SetDrop && maps.Equal(now.DropIns, planned.DropIns))
@@ -148,7 +94,7 @@ type services struct {
 }
 
 type wantedService struct {
-	want  ServiceWant
+	want  wire.ServiceWant
 	from  declare.Position
 	needs []string
 	sites []string // that alone call for it
@@ -163,7 +109,7 @@ func (w *Wanting) Service(name string, running, atBoot *bool, from declare.Posit
 	}
 	s := g.byName[name]
 	if s == nil {
-		s = &wantedService{want: ServiceWant{Name: name}, from: from}
+		s = &wantedService{want: wire.ServiceWant{Name: name}, from: from}
 		g.byName[name] = s
 		g.order = append(g.order, name)
 	}
@@ -186,7 +132,7 @@ func (w *Wanting) ServiceFor(site, name, program string, ports []int, needs []st
 	before := g.byName[name]
 	declared := before != nil && len(before.sites) == 0
 	if declared && (before.want.Running != nil && !*before.want.Running || before.want.AtBoot != nil && !*before.want.AtBoot) {
-		w.contradicts(Local("service", name), before.from, from, fmt.Sprintf("service %s is not to run, and site %s is served by it", name, site))
+		w.contradicts(wire.Local("service", name), before.from, from, fmt.Sprintf("service %s is not to run, and site %s is served by it", name, site))
 	}
 	yes := true
 	w.Service(name, &yes, &yes, from)
@@ -243,18 +189,18 @@ func checkServices(c *check.Checker, s declare.Settings, at []string) {
 	}
 }
 
-func (f ServiceFound) running() bool {
+func runs(f wire.ServiceFound) bool {
 	return (f.Active == "active" || f.Active == "reloading") && !f.Unsteady
 }
 
-// some says whether something of it runs, steadily or not.
-func (f ServiceFound) some() bool { return f.running() || f.Unsteady || f.Active == "activating" }
+// runsSomehow says whether something of it runs, steadily or not.
+func runsSomehow(f wire.ServiceFound) bool { return runs(f) || f.Unsteady || f.Active == "activating" }
 
-func (f ServiceFound) masked() bool { return strings.HasPrefix(f.Boot, "masked") }
+func masked(f wire.ServiceFound) bool { return strings.HasPrefix(f.Boot, "masked") }
 
-// atBoot says whether it starts at boot: by itself, or, of a unit without a state of its
+// startsAtBoot says whether it starts at boot: by itself, or, of a unit without a state of its
 // own there, because another starts it.
-func (f ServiceFound) atBoot() bool {
+func startsAtBoot(f wire.ServiceFound) bool {
 	switch f.Boot {
 	case "enabled":
 		return f.Elsewhere == ""
@@ -265,6 +211,6 @@ func (f ServiceFound) atBoot() bool {
 }
 
 // bootable says whether the state at boot can be set.
-func (f ServiceFound) bootable() bool {
-	return f.Boot == "enabled" || f.Boot == "disabled" || f.Boot == "enabled-runtime" || f.Boot == "linked" || f.Boot == "" || f.masked()
+func bootable(f wire.ServiceFound) bool {
+	return f.Boot == "enabled" || f.Boot == "disabled" || f.Boot == "enabled-runtime" || f.Boot == "linked" || f.Boot == "" || masked(f)
 }

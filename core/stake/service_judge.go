@@ -7,31 +7,33 @@ import (
 	"slices"
 	"sort"
 	"strings"
+
+	"northstake/core/wire"
 )
 
-func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
+func judgeService(in Input, w wire.ServiceWant, f wire.ServiceFound) Verdict {
 	var d differences
-	work := ServiceWork{Name: w.Name}
-	v := Verdict{Touched: f.Touched, Gone: !f.Known || !f.some() && !f.atBoot()}
+	work := wire.ServiceWork{Name: w.Name}
+	v := Verdict{Touched: f.Touched, Gone: !f.Known || !runsSomehow(f) && !startsAtBoot(f)}
 	if w.Running != nil || w.AtBoot != nil {
 		v.Is = "service " + cmp.Or(f.Is, w.Name)
 	}
-	if f.masked() && ((w.Running != nil && *w.Running) || (w.AtBoot != nil && *w.AtBoot)) {
+	if masked(f) && ((w.Running != nil && *w.Running) || (w.AtBoot != nil && *w.AtBoot)) {
 		d.add("masked", "no", "yes")
 		work.Unmask = true
 	}
 	if w.AtBoot != nil {
-		if at := f.atBoot(); at != *w.AtBoot {
+		if at := startsAtBoot(f); at != *w.AtBoot {
 			d.differ("at boot", yesNo(*w.AtBoot), bootWords(f))
 			work.AtBoot = w.AtBoot
 		}
 	}
 	switch {
 	case w.Running == nil || f.Ends && *w.Running:
-	case *w.Running && !f.running():
+	case *w.Running && !runs(f):
 		d.differ("running", "yes", runWords(f))
 		work.Now = map[bool]string{true: "restart", false: "start"}[f.Unsteady]
-	case !*w.Running && f.some():
+	case !*w.Running && runsSomehow(f):
 		d.differ("running", "no", runWords(f))
 		work.Now = "stop"
 	}
@@ -42,7 +44,7 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	}
 	if w.Running != nil && *w.Running && f.Ends {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s does its work and ends (it is a oneshot): it never runs for long", w.Name), "leave running out, and declare whether it starts at boot"}}
-		v.Differences = append(d, Difference{"running", "yes", "it ends when it has done its work"})
+		v.Differences = append(d, wire.Difference{Attribute: "running", Wanted: "yes", Found: "it ends when it has done its work"})
 		return v
 	}
 	if len(d) == 0 {
@@ -63,7 +65,7 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Name), fix}}
 		return v
 	}
-	if work.AtBoot != nil && f.Known && !f.bootable() {
+	if work.AtBoot != nil && f.Known && !bootable(f) {
 		what := fmt.Sprintf("%s has no state at boot that could be set (it is %s)", w.Name, f.Boot)
 		v.Blockers = []Note{{in.Stake.Address(), what, "leave at_boot out, or have what starts it be as you want it"}}
 		return v
@@ -88,15 +90,15 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 	for _, n := range in.Nudges {
 		work.Nudge = stronger(work.Nudge, told(n.How, f))
 	}
-	if work.Now == "" && work.Nudge != "" && f.running() {
+	if work.Now == "" && work.Nudge != "" && runs(f) {
 		work.Now, work.Nudge = work.Nudge, ""
 	}
 	verb, text := serviceWords(w.Name, work)
-	move := Move{Verb: verb, Text: text, Because: reasons(in.Nudges, work), Work: JSON(work)}
-	if FiltersItself(w.Name) && (work.Now == "start" || work.Now == "restart") {
-		move.Confirm, move.Details = true, []Detail{armed}
+	move := wire.Move{Verb: verb, Text: text, Because: reasons(in.Nudges, work), Work: wire.JSON(work)}
+	if wire.FiltersItself(w.Name) && (work.Now == "start" || work.Now == "restart") {
+		move.Confirm, move.Details = true, []wire.Detail{armed}
 	}
-	v.Moves = []Move{move}
+	v.Moves = []wire.Move{move}
 	if work.Unmask {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is masked: somebody has made sure that it does not start", w.Name), "ask who did that, and why, before it is unmasked"})
 	}
@@ -106,7 +108,7 @@ func judgeService(in Input, w ServiceWant, f ServiceFound) Verdict {
 // takenFrom says who holds a port on which a service that is to be started serves a declared site, nil
 // for nobody.
 func takenFrom(in Input) *Note {
-	for d, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+	for d, site := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		if site.ServedBy() != in.Stake.Local() || site.Within != "" || site.Off {
 			continue
 		}
@@ -125,17 +127,17 @@ func takenFrom(in Input) *Note {
 // unwantedService says whether a server that nothing declared needs any more holds a port on
 // which a declared site listens with another, or has a site that did.
 func unwantedService(gone Stake, in Around) (why, forStake string) {
-	was, _ := last[ServiceWant](gone.Want)
+	was, _ := last[wire.ServiceWant](gone.Want)
 	had := map[int]bool{}
 	for _, p := range was.Ports {
 		had[p] = true
 	}
-	for _, site := range leaving[SiteWant](in.Leaving, "site", in.Memo) {
+	for _, site := range leaving[wire.SiteWant](in.Leaving, "site", in.Memo) {
 		for _, p := range site.Listen {
 			had[p] = had[p] || site.ServedBy() == gone.Local()
 		}
 	}
-	for d, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+	for d, now := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		if now.ServedBy() == gone.Local() {
 			continue
 		}
@@ -150,7 +152,7 @@ func unwantedService(gone Stake, in Around) (why, forStake string) {
 
 // awayService stops a service, and has it not start at boot. A server that serves others is theirs: it
 // is only told of what is gone.
-func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
+func awayService(in Input, w wire.ServiceWant, f wire.ServiceFound) Verdict {
 	if others := servedFor(in, w.Serves); len(others) > 0 {
 		v := Verdict{Gone: !written(virtualHosts(in.Traits, w.Serves))}
 		if !v.Gone {
@@ -158,17 +160,17 @@ func awayService(in Input, w ServiceWant, f ServiceFound) Verdict {
 		}
 		return v
 	}
-	work, off := ServiceWork{Name: w.Name, Away: true}, false
-	if f.some() {
+	work, off := wire.ServiceWork{Name: w.Name, Away: true}, false
+	if runsSomehow(f) {
 		work.Now = "stop"
 	}
-	if f.atBoot() && f.bootable() {
+	if startsAtBoot(f) && bootable(f) {
 		work.AtBoot = &off
 	}
 	v := Verdict{Gone: work.Now == "" && work.AtBoot == nil}
 	if !v.Gone {
 		verb, text := serviceWords(w.Name, work)
-		v.Moves = []Move{{Verb: verb, Text: text, Work: JSON(work)}}
+		v.Moves = []wire.Move{{Verb: verb, Text: text, Work: wire.JSON(work)}}
 		if in.Pending {
 			v.Late = true
 			v.Cautions = []Note{gap(in, w.Name)}
@@ -191,12 +193,12 @@ func gap(in Input, server string) Note {
 
 // outside is the program of a service that serves sites, where it listens although its
 // service does not run.
-func outside(in Input, w ServiceWant, f ServiceFound) *Listener {
-	if w.Serves == "" || f.some() {
+func outside(in Input, w wire.ServiceWant, f wire.ServiceFound) *wire.Listener {
+	if w.Serves == "" || runsSomehow(f) {
 		return nil
 	}
 	contained := map[int]bool{} // ports of containers, whose programs may be called alike
-	for _, site := range of[SiteWant](in.Declared, "site", in.Memo) {
+	for _, site := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		if site.Within != "" {
 			for _, p := range site.Listen {
 				contained[p] = true
@@ -214,8 +216,8 @@ func outside(in Input, w ServiceWant, f ServiceFound) *Listener {
 // judgeDropIns compares the files that change a unit with those that were there
 // when the service was last as declared: nothing is said of files that have
 // always been there.
-func judgeDropIns(in Input, f ServiceFound, d *differences, work *ServiceWork) {
-	before, ok := last[ServiceFound](in.LastFound)
+func judgeDropIns(in Input, f wire.ServiceFound, d *differences, work *wire.ServiceWork) {
+	before, ok := last[wire.ServiceFound](in.LastFound)
 	if !ok {
 		return
 	}
@@ -254,7 +256,7 @@ func judgeDropIns(in Input, f ServiceFound, d *differences, work *ServiceWork) {
 	}
 	if work.SetDrop {
 		work.DropIns = back
-		if work.Now == "" && f.running() {
+		if work.Now == "" && runs(f) {
 			work.Now = "restart"
 		}
 	}
@@ -273,16 +275,16 @@ func nearWords(here string, near []string) string {
 }
 
 // told is how a service is told of a change: one that cannot reload is restarted.
-func told(how string, f ServiceFound) string {
+func told(how string, f wire.ServiceFound) string {
 	if how == "reload" && f.NoReload {
 		return "restart"
 	}
 	return how
 }
 
-func bootWords(f ServiceFound) string {
+func bootWords(f wire.ServiceFound) string {
 	switch {
-	case f.masked():
+	case masked(f):
 		return "no, masked"
 	case f.Boot == "":
 		return "no such unit"
@@ -292,18 +294,18 @@ func bootWords(f ServiceFound) string {
 		return "no, only linked"
 	case f.Elsewhere != "":
 		return fmt.Sprintf("no, with %s, and the host boots to %s", f.Elsewhere, f.Target)
-	case !f.bootable():
-		return yesNo(f.atBoot()) + ", " + f.Boot
+	case !bootable(f):
+		return yesNo(startsAtBoot(f)) + ", " + f.Boot
 	}
 	return yesNo(f.Boot == "enabled")
 }
 
-func runWords(f ServiceFound) string {
+func runWords(f wire.ServiceFound) string {
 	if !f.Known {
 		return "no such unit"
 	}
 	switch {
-	case f.running():
+	case runs(f):
 		return "yes"
 	case f.Unsteady || f.Active == "activating":
 		return "no, it ends and is started again"
@@ -324,7 +326,7 @@ func stronger(a, b string) string {
 	return a
 }
 
-func serviceWords(name string, w ServiceWork) (verb, text string) {
+func serviceWords(name string, w wire.ServiceWork) (verb, text string) {
 	var parts []string
 	if w.SetDrop {
 		parts = append(parts, "put the drop-ins of "+name+" back")
@@ -348,7 +350,7 @@ func serviceWords(name string, w ServiceWork) (verb, text string) {
 	return strings.Fields(parts[0])[0], text
 }
 
-func reasons(nudges []Nudge, w ServiceWork) string {
+func reasons(nudges []Nudge, w wire.ServiceWork) string {
 	if len(nudges) == 0 || (w.Now != "reload" && w.Now != "restart") {
 		return ""
 	}
@@ -373,18 +375,18 @@ func because(nudges []Nudge) string {
 }
 
 // nudgedService reloads or restarts a service whose own stake is as declared.
-func nudgedService(in Input) (*Move, error) {
-	found, err := Decode[ServiceFound](in.Memo, "found "+in.Stake.Local(), in.Found)
+func nudgedService(in Input) (*wire.Move, error) {
+	found, err := wire.Decode[wire.ServiceFound](in.Memo, "found "+in.Stake.Local(), in.Found)
 	if err != nil {
 		return nil, err
 	}
-	if !found.running() && !in.Pending {
+	if !runs(found) && !in.Pending {
 		return nil, nil // it takes notice when somebody starts it
 	}
-	work := ServiceWork{Name: in.Stake.Name}
+	work := wire.ServiceWork{Name: in.Stake.Name}
 	for _, n := range in.Nudges {
 		work.Now = stronger(work.Now, told(n.How, found))
 	}
 	why := reasons(in.Nudges, work)
-	return &Move{Verb: work.Now, Text: work.Now + " " + in.Stake.Name, Because: why, Work: JSON(work)}, nil
+	return &wire.Move{Verb: work.Now, Text: work.Now + " " + in.Stake.Name, Because: why, Work: wire.JSON(work)}, nil
 }

@@ -12,78 +12,16 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/render"
+	"northstake/core/wire"
 )
 
-// SiteWant is a virtual host's configuration: the text, where it lies, and for
-// each of its lines the place in the declaration that it was rendered from.
-type SiteWant struct {
-	Server  string      `json:"server"`
-	Service string      `json:"service"`
-	Package string      `json:"package,omitempty"`
-	Program string      `json:"program"` // name of the server's process
-	User    string      `json:"user"`    // account that reads sites
-	File    string      `json:"file"`
-	Link    string      `json:"link,omitempty"`
-	Text    string      `json:"text"`
-	Lines   Places      `json:"lines"`
-	Mark    string      `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
-	Asked   string      `json:"asked,omitempty"`
-	Visit   *Visit      `json:"visit,omitempty"` // nil where a site does not say its mark to visitors
-	Listen  []int       `json:"listen"`
-	AskAt   string      `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
-	Within  string      `json:"within,omitempty"`  // container that its server runs in, "" for the host itself
-	Image   string      `json:"image,omitempty"`   // of that container
-	Sees    []HeldAt    `json:"sees,omitempty"`    // what the container has to see of the host for the site
-	Off     bool        `json:"off,omitempty"`     // it is kept, and not served
-	First   bool        `json:"first,omitempty"`   // it answers to names that no site has
-	Beside  []SiteFile  `json:"beside,omitempty"`  // what else its configuration reads
-	Former  []string    `json:"former,omitempty"`  // files beside it that were, and are no more; when it is asked for
-	Own     *ServerWant `json:"own,omitempty"`     // what its server's own configuration is when it is tested
-	Yields  []string    `json:"yields,omitempty"`  // programs that let go of its ports with the same plan
-	To      []string    `json:"to,omitempty"`      // services that it passes on to: addresses with ports, and paths of sockets
-	Vouched []string    `json:"vouched,omitempty"` // places of lines that nobody vouches for
-	Names   []string    `json:"names"`
-	Roots   []string    `json:"roots,omitempty"`    // what the server reads
-	Dirs    []string    `json:"declared,omitempty"` // directories whose owner and mode are declared
-}
-
-// Visit is how a site is asked as its visitors ask it: by each of its names, a name below those that are
-// wildcards, for a path at which it says its mark; at the host's own addresses, those of version 6 of IP
-// where it listens there.
-type Visit struct {
-	Path  string    `json:"path"`
-	Names []string  `json:"names"`
-	At    []VisitAt `json:"at"`
-	V6    bool      `json:"v6,omitempty"`
-}
-
-// VisitAt is where a site listens: on a port of one address, or of all of the host's where it names none.
-type VisitAt struct {
-	Address string `json:"address,omitempty"`
-	Port    int    `json:"port"`
-}
-
-// SiteVisit is how it is told whether a site or somebody else answers its visitors: by its mark, or by
-// being sent on to one of its own names.
-type SiteVisit struct {
-	Site string
-	Mark string
-	Own  []string
-	Visit
-}
-
-// SiteVisit is how the visitors of a site that has a Visit are told from those of others.
-func (w SiteWant) SiteVisit() SiteVisit {
-	return SiteVisit{Mark: w.Mark, Own: w.Names, Visit: *w.Visit}
-}
-
 // Visits are those of the sites among some stakes that say their marks to visitors.
-func Visits(stakes []Stake) (out []SiteVisit) {
+func Visits(stakes []Stake) (out []wire.SiteVisit) {
 	for _, s := range stakes {
 		if s.Type != "site" {
 			continue
 		}
-		if w, known := last[SiteWant](s.Want); known && w.Visit != nil && !w.Off {
+		if w, known := last[wire.SiteWant](s.Want); known && w.Visit != nil && !w.Off {
 			v := w.SiteVisit()
 			v.Site = s.Name
 			out = append(out, v)
@@ -92,142 +30,19 @@ func Visits(stakes []Stake) (out []SiteVisit) {
 	return out
 }
 
-// Listens says whether the site listens on a port of an address.
-func (v Visit) Listens(address string, port int) bool {
-	return slices.Contains(v.At, VisitAt{Port: port}) || slices.Contains(v.At, VisitAt{address, port})
-}
-
-// SiteFile is a file that a site's configuration reads, of root and the group of the
-// server, which alone may read it.
-type SiteFile struct {
-	Path    string  `json:"path"`
-	Text    string  `json:"text"`
-	Group   string  `json:"group"`
-	Sealed  *Sealed `json:"sealed,omitempty"`  // the text, where it is made of a secret
-	Between string  `json:"between,omitempty"` // stands in it between a name and its hash
-}
-
-// Holds is what the file is to hold, on the host.
-func (f SiteFile) Holds() (string, error) {
-	if f.Sealed == nil {
-		return f.Text, nil
-	}
-	if f.Sealed.Text == "" {
-		return "", fmt.Errorf("%s: %w", f.Path, ErrNoText)
-	}
-	return f.Sealed.Text, nil
-}
-
-// Is says whether the file holds what it is to hold.
-func (f SiteFile) Is(found string) bool {
-	if f.Sealed != nil {
-		return f.Sealed.Is(found)
-	}
-	return found == f.Text
-}
-
-const siteFileMode = "0640"
-
-// ServedBy is the stake of what serves the site, by its name on the host.
-func (w SiteWant) ServedBy() string {
-	if w.Within != "" {
-		return Local("container", w.Within)
-	}
-	return Local("service", w.Service)
-}
-
-// By names what serves the site, for people.
-func (w SiteWant) By() string {
-	if w.Within != "" {
-		return "container " + w.Within
-	}
-	return w.Service
-}
-
-// FileMode is the mode of the files beside a site. Where a container sees them, nobody but root
-// can get to their directory on the host, and inside there is nobody but the server.
-func (w SiteWant) FileMode() string {
-	if w.Within != "" {
-		return "0644"
-	}
-	return siteFileMode
-}
-
-// SiteFound is what lies there. Bytes says that it holds what is no text in UTF-8. Loaded
-// says whether the running server is known to answer by the text that is wanted; it is nil when
-// the server does not run. Rivals are other files of its configuration that claim a name of the
-// site.
-type SiteFound struct {
-	File     Entry      `json:"file"`
-	Text     string     `json:"text"`
-	Link     Entry      `json:"link"`
-	Loaded   *bool      `json:"loaded,omitempty"`
-	Unlike   string     `json:"unlike,omitempty"` // why it is not known to be loaded, where that is not its age
-	Shut     []Shut     `json:"shut,omitempty"`
-	Bytes    bool       `json:"bytes,omitempty"`
-	Rivals   []Rival    `json:"rivals,omitempty"`
-	Takes    []Taking   `json:"takes,omitempty"` // where its virtual host is not written yet
-	Beside   []Beside   `json:"beside,omitempty"`
-	Labels   []string   `json:"labels,omitempty"`    // of the roots, where SELinux is enforcing
-	Left     []string   `json:"left,omitempty"`      // of the former files beside it
-	Silent   []string   `json:"silent,omitempty"`    // services that it passes on to and that take no connection from the host
-	NotTaken string     `json:"not_taken,omitempty"` // the main configuration of the server, where it does not take the site's file in
-	Taken    []Listener `json:"taken,omitempty"`     // programs outside of its container that have its ports
-	Others   []Other    `json:"others,omitempty"`    // who answers its visitors in its place
-}
-
-// Other answers visitors of names of a site, at an address of the host with its port, in that site's
-// place: By says who, such as a virtual host by its file and line, or a program; "" for nobody.
-type Other struct {
-	Names []string `json:"names"`
-	At    string   `json:"at"`
-	By    string   `json:"by"`
-}
-
-// Beside is a file that a site's configuration reads, and whether it holds what it should.
-type Beside struct {
-	Entry Entry `json:"entry"`
-	Same  bool  `json:"same"`
-}
-
-// Rival is a virtual host of another that answers to a name of a site, or would.
-type Rival struct {
-	Name  string `json:"name,omitempty"`
-	First int    `json:"first,omitempty"` // or the port on which it answers to names that no site has
-	File  string `json:"file"`
-}
-
-// Taking is what a site takes from somebody's file of the same server that nobody has to mend: visitors of
-// a name that were answered there as one of By, such as "*.saltmarsh.test", or, on the port First, by names
-// that no site has.
-type Taking struct {
-	Name  string `json:"name,omitempty"`
-	By    string `json:"by,omitempty"`
-	First int    `json:"first,omitempty"`
-	File  string `json:"file"`
-}
-
-func (t Taking) words() string {
+func takingWords(t wire.Taking) string {
 	if t.First > 0 {
 		return fmt.Sprintf("whoever asks port %d for a name that no site has was answered by %s, and is by this site from then on", t.First, t.File)
 	}
 	return fmt.Sprintf("visitors of %s were answered by %s (%s), and are by this site from then on", t.Name, t.File, t.By)
 }
 
-// what is what a rival claims.
-func (r Rival) what() string {
+// rivalWords is what a rival claims.
+func rivalWords(r wire.Rival) string {
 	if r.First > 0 {
 		return fmt.Sprintf("the first place on port %d", r.First)
 	}
 	return "the name " + r.Name
-}
-
-// Shut is a directory on the way to a document root that does not let the server's
-// account through.
-type Shut struct {
-	Root  string `json:"root"`
-	At    string `json:"at"`
-	Entry Entry  `json:"entry"`
 }
 
 var _ = Register(Kind{
@@ -241,7 +56,7 @@ var _ = Register(Kind{
 		}
 		return wantOthers(w)
 	},
-	Claims: Claiming(func(w SiteWant) []Claim {
+	Claims: Claiming(func(w wire.SiteWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}}
 		if w.Within == "" {
 			out = append(out, Claim{Need: Finds, Sort: ClaimService, What: w.Service}, Claim{Need: Finds, Sort: ClaimPackage, What: w.Package})
@@ -269,19 +84,19 @@ var _ = Register(Kind{
 		return out
 	}),
 	Asked: askedSite, Unsealed: unsealedSites,
-	Join: func(moves []Move) Move {
+	Join: func(moves []wire.Move) wire.Move {
 		var names []string
 		for _, m := range moves {
-			w, _ := last[SiteWant](m.Work)
+			w, _ := last[wire.SiteWant](m.Work)
 			names = append(names, path.Base(w.File))
 		}
 		return joinMoves(moves, "the virtual hosts of "+count(len(moves), "site", "sites"), names)
 	},
-	Within: worksWithin, Paths: sitePaths,
+	Within: worksWithin, Paths: workAt[wire.Works[wire.SiteWork]],
 	Judge: Judging(judgeSite), Follows: true, Passing: []string{"silent", "taken", "others"},
 	Elsewhere: func(former, now json.RawMessage) json.RawMessage {
-		f, ok := last[SiteWant](former)
-		n, ok2 := last[SiteWant](now)
+		f, ok := last[wire.SiteWant](former)
+		n, ok2 := last[wire.SiteWant](now)
 		if !ok || !ok2 || f.File == n.File {
 			return nil
 		}
@@ -290,38 +105,13 @@ var _ = Register(Kind{
 	Unwanted: unwantedSite, Away: Judging(awaySite),
 })
 
-// SiteWork writes a virtual host, or, with Away, takes it away.
-type SiteWork struct {
-	SiteWant
-	Away  bool     `json:"away,omitempty"`
-	Drops []string `json:"drops,omitempty"` // files beside it that it had, and has no more
-}
-
-func sitePaths(work json.RawMessage) []string {
-	var works Works[SiteWork]
-	if json.Unmarshal(work, &works) != nil {
-		return nil
-	}
-	var out []string
-	for _, w := range works {
-		out = append(append(out, w.File), w.Drops...)
-		if w.Link != "" {
-			out = append(out, w.Link)
-		}
-		for _, b := range w.Beside {
-			out = append(out, b.Path)
-		}
-	}
-	return out
-}
-
 // unsealedSites puts the accounts that secrets hold into sites, and into the steps of one or
 // several.
 func unsealedSites(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error) {
 	if !bytes.Contains(raw, []byte(`"sealed"`)) {
 		return raw, nil
 	}
-	var works Works[SiteWork]
+	var works wire.Works[wire.SiteWork]
 	if err := json.Unmarshal(raw, &works); err != nil {
 		return nil, err
 	}
@@ -376,10 +166,10 @@ func wantSite(w *Wanting, name string) error {
 	if s.CatchAll {
 		file = layout.SitesDir + "/000-0-" + path.Base(file) // before all others, and so the first
 	}
-	want := SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
+	want := wire.SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
 		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, name), Yields: w.silenced(serverOf(s)), File: file}
 	want.Visit = visitOf(s, want, w.Traits.IPv6)
-	if local := Local("server", serverOf(s)); w.Wants(local) {
+	if local := wire.Local("server", serverOf(s)); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
 	for _, u := range sortedKeys(s.Paths) {
@@ -390,7 +180,7 @@ func wantSite(w *Wanting, name string) error {
 		}
 	}
 	for _, a := range text.Accounts {
-		f := SiteFile{Path: a.File, Text: a.Text, Group: layout.User}
+		f := wire.SiteFile{Path: a.File, Text: a.Text, Group: layout.User}
 		if s.Image != "" {
 			f.Group = "root"
 		}
@@ -411,13 +201,13 @@ func wantSite(w *Wanting, name string) error {
 	if s.Image != "" {
 		needs = append(needs, w.within(name, &want, layout, s.Image, s.ImageSecret, w.D.At("site", name, "image"), append(slices.Clone(needs), w.firstOf(layout, want)...))...)
 	}
-	w.Want(Stake{Type: "site", Name: name, Site: name, Want: JSON(want), From: w.D.At("site", name), Needs: needs})
+	w.Want(Stake{Type: "site", Name: name, Site: name, Want: wire.JSON(want), From: w.D.At("site", name), Needs: needs})
 	ports := want.Listen
 	if want.Off {
 		ports = nil
 	}
 	if want.Within == "" {
-		w.ServiceFor(name, layout.Service, layout.Program, ports, append(w.firstOf(layout, want), pkg, Local("site", name)), at)
+		w.ServiceFor(name, layout.Service, layout.Program, ports, append(w.firstOf(layout, want), pkg, wire.Local("site", name)), at)
 	}
 	if want.Off {
 		return nil
@@ -431,10 +221,10 @@ func wantSite(w *Wanting, name string) error {
 // nobodysName is a name that no site has (RFC 6761, section 6.4).
 const nobodysName = "nobodys.name.northstake.invalid"
 
-func visitOf(s *declare.Site, w SiteWant, v6 bool) *Visit {
-	v := Visit{Path: render.MarkPath(w.Mark), V6: v6}
+func visitOf(s *declare.Site, w wire.SiteWant, v6 bool) *wire.Visit {
+	v := wire.Visit{Path: render.MarkPath(w.Mark), V6: v6}
 	for _, l := range s.ListenOn() {
-		v.At = append(v.At, VisitAt{l.Address, l.Port})
+		v.At = append(v.At, wire.VisitAt{Address: l.Address, Port: l.Port})
 	}
 	for _, n := range w.Names {
 		if rest, wild := strings.CutPrefix(n, "*."); wild {
@@ -449,13 +239,13 @@ func visitOf(s *declare.Site, w SiteWant, v6 bool) *Visit {
 }
 
 // accounts are those that a secret holds.
-func (w *Wanting) accounts(secret, between string) *Sealed {
+func (w *Wanting) accounts(secret, between string) *wire.Sealed {
 	return w.Secrets.seal(secret, func(value []byte) (string, error) { return render.SecretAccounts(value, between) })
 }
 
 // wantPHP wants what runs the PHP files of a site, and returns its socket, "" where none are
 // run.
-func (w *Wanting) wantPHP(name, root string, layout Layout) (string, error) {
+func (w *Wanting) wantPHP(name, root string, layout wire.Layout) (string, error) {
 	if !w.D.Sites[name].PHP {
 		return "", nil
 	}
@@ -471,11 +261,11 @@ func (w *Wanting) wantPHP(name, root string, layout Layout) (string, error) {
 	w.ServiceFor(name, php.Service, "", nil, []string{pkg}, at)
 	if text := phpLimits(name, render.Bodies(w.D, render.Site{Name: name, Root: root})); text != "" {
 		path := php.Settings + "/99-northstake-" + name + ".ini"
-		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Needs: []string{pkg}, Want: JSON(FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Reload: []string{php.Service}, Text: text})})
+		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Needs: []string{pkg}, Want: wire.JSON(wire.FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Reload: []string{php.Service}, Text: text})})
 	}
 	if layout.User != layout.PHP.Group {
 		path := "/etc/systemd/system/" + layout.Service + ".service.d/northstake-php.conf"
-		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Want: JSON(FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Restart: []string{layout.Service},
+		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Want: wire.JSON(wire.FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Restart: []string{layout.Service},
 			Text: "# By this " + layout.Service + " can use the socket of " + php.Service + ".\n[Service]\nSupplementaryGroups=" + layout.PHP.Group + "\n"})})
 	}
 	return php.Socket, nil
@@ -497,11 +287,11 @@ func phpLimits(site string, bodies map[string]int64) string {
 
 // firstOf are the services that have to let go of their ports before a site's server
 // starts.
-func (w *Wanting) firstOf(mine Layout, want SiteWant) []string {
+func (w *Wanting) firstOf(mine wire.Layout, want wire.SiteWant) []string {
 	var out []string
 	for name, layout := range w.Layouts {
 		if slices.Contains(want.Yields, layout.Program) && layout.Service != mine.Service && len(w.ownOf(name, layout).Silent) > 0 {
-			out = append(out, Local("service", layout.Service))
+			out = append(out, wire.Local("service", layout.Service))
 		}
 	}
 	slices.Sort(out)
@@ -543,14 +333,14 @@ func rawLines(d *declare.Declaration, name string) []string {
 func wantRoot(w *Wanting, site, pkg, root string, c *declare.Content, from declare.Position) string {
 	if c == nil {
 		w.Want(Stake{Type: "directory", Name: root, Site: site, From: from,
-			Want: JSON(DirectoryWant{Path: root, Owner: "root", Group: "root", Mode: "0755"})})
-		return Local("directory", root)
+			Want: wire.JSON(wire.DirectoryWant{Path: root, Owner: "root", Group: "root", Mode: "0755"})})
+		return wire.Local("directory", root)
 	}
 	want := wantedContent(w.D, root, c)
-	s := Stake{Type: "content", Name: root, Site: site, Want: JSON(want), From: from}
+	s := Stake{Type: "content", Name: root, Site: site, Want: wire.JSON(want), From: from}
 	if pkg != "" && (want.Owner != "root" || want.Group != "root") {
 		s.Needs = []string{pkg} // it may bring the account
 	}
 	w.Want(s)
-	return Local("content", root)
+	return wire.Local("content", root)
 }

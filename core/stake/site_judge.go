@@ -11,16 +11,18 @@ import (
 	"strings"
 
 	"github.com/aymanbagabas/go-udiff"
+
+	"northstake/core/wire"
 )
 
 // unwantedSite says whether a declared site has the name of one that was, with the port, or
 // is that one on another server.
 func unwantedSite(gone Stake, in Around) (why, forStake string) {
-	was, ok := last[SiteWant](gone.Want)
+	was, ok := last[wire.SiteWant](gone.Want)
 	if !ok {
 		return "", ""
 	}
-	for d, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+	for d, now := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		if d.Name == gone.Site && now.ServedBy() != was.ServedBy() {
 			return fmt.Sprintf("site %s is served by %s now", d.Name, now.By()), d.Local()
 		}
@@ -37,7 +39,7 @@ func unwantedSite(gone Stake, in Around) (why, forStake string) {
 }
 
 // awaySite takes a virtual host away.
-func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
+func awaySite(in Input, w wire.SiteWant, f wire.SiteFound) Verdict {
 	v := Verdict{Gone: f.File.Kind == "" && f.Link.Kind == ""}
 	if v.Gone {
 		return v
@@ -46,19 +48,19 @@ func awaySite(in Input, w SiteWant, f SiteFound) Verdict {
 		v.Cautions = []Note{{in.Stake.Address(), w.File + " was changed by hand, and goes", "look at what was written there; the run keeps it on the host until it is done"}}
 	}
 	_, sake := unwantedSite(in.Stake, Around{Declared: in.Declared, Memo: in.Memo})
-	for s, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+	for s, now := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		v.Late = v.Late || s.Local() == sake && now.ServedBy() != w.ServedBy()
 	}
 	goesOn := slices.ContainsFunc(in.Declared, func(s Stake) bool { return s.Local() == w.ServedBy() }) || w.Within == "" && len(servedFor(in, w.Program)) > 0
 	if v.Late && goesOn { // else the caution is with what stops
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("site %s is down between %s, a few seconds: until then it is served by %s", in.Stake.Site, BetweenSteps, w.By()), AtAQuietHour})
 	}
-	v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: JSON(SiteWork{SiteWant: w, Away: true})}}
+	v.Moves = []wire.Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: wire.JSON(wire.SiteWork{SiteWant: w, Away: true})}}
 	v.Nudges = []Nudge{{Target: w.ServedBy(), How: "reload", Reason: "its former site " + in.Stake.Site + " is gone"}}
 	return v
 }
 
-func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
+func judgeSite(in Input, w wire.SiteWant, f wire.SiteFound) Verdict {
 	j := &siteJudgement{in: in, w: w, f: f, v: Verdict{Gone: f.File.Kind == "" && f.Link.Kind == "", Touched: f.File.Touched}}
 	j.files()
 	j.switchedOn()
@@ -89,8 +91,8 @@ func judgeSite(in Input, w SiteWant, f SiteFound) Verdict {
 // siteJudgement is one virtual host that is being judged.
 type siteJudgement struct {
 	in Input
-	w  SiteWant
-	f  SiteFound
+	w  wire.SiteWant
+	f  wire.SiteFound
 	d  differences
 	v  Verdict
 }
@@ -177,25 +179,25 @@ func (j *siteJudgement) takenIn() {
 // rivals blocks what others claim, or answer in its place. It returns the file, if there is one, that is declared
 // as gone, and taken away before this site is judged again.
 func (j *siteJudgement) rivals() (givesWay string) {
-	former := leaving[SiteWant](j.in.Leaving, "site", j.in.Memo)
+	former := leaving[wire.SiteWant](j.in.Leaving, "site", j.in.Memo)
 	for _, r := range j.f.Rivals {
-		j.d.differ(strings.TrimPrefix(r.what(), "the "), "this site's alone", "claimed by "+r.File+" as well")
+		j.d.differ(strings.TrimPrefix(rivalWords(r), "the "), "this site's alone", "claimed by "+r.File+" as well")
 		switch {
-		case slices.ContainsFunc(former, func(l SiteWant) bool { return l.File == r.File || l.Link == r.File }):
+		case slices.ContainsFunc(former, func(l wire.SiteWant) bool { return l.File == r.File || l.Link == r.File }):
 		case goneFile(j.in, r.File):
 			givesWay = r.File
 		case gives(j.in, r):
 		default:
-			j.block(fmt.Sprintf("%s claims %s as well", r.File, r.what()), "take it out there, or that file away"+j.w.goes(j.in.Stake.Host, r.File)+": of two the server takes one, and which is a matter of their order")
+			j.block(fmt.Sprintf("%s claims %s as well", r.File, rivalWords(r)), "take it out there, or that file away"+siteGoes(j.w, j.in.Stake.Host, r.File)+": of two the server takes one, and which is a matter of their order")
 		}
 	}
 	for _, o := range j.f.Others {
 		j.d.differ("answers at "+o.At, "this site", cmp.Or(o.By, "nothing listens there")+", for "+firstOf(o.Names))
-		if goneFile(j.in, o.file()) {
-			givesWay = o.file()
+		if goneFile(j.in, fileOfOther(o)) {
+			givesWay = fileOfOther(o)
 			continue
 		}
-		j.v.Blockers = append(j.v.Blockers, o.blocks(j.in.Stake.Address(), j.w))
+		j.v.Blockers = append(j.v.Blockers, blockedBy(o, j.in.Stake.Address(), j.w))
 	}
 	return givesWay
 }
@@ -260,25 +262,25 @@ func (j *siteJudgement) write() {
 		text += ", and leave it switched off"
 	}
 	for _, t := range j.f.Takes {
-		j.caution(t.words(), "give the site another name, or another port, if that is not meant")
+		j.caution(takingWords(t), "give the site another name, or another port, if that is not meant")
 	}
 	if len(j.w.Vouched) > 0 {
 		j.caution(fmt.Sprintf("%s of raw configuration, at %s: %s tests it, and nobody else vouches for what it does", count(len(j.w.Vouched), "place", "places"), strings.Join(j.w.Vouched, ", "), j.w.By()), "look at what it does on every host that has the site")
 	}
-	j.v.Moves = []Move{{Verb: "write", Text: text, Details: siteDetails(j.w, j.f), Work: JSON(SiteWork{SiteWant: j.w, Drops: j.f.Left}), Joins: true}}
+	j.v.Moves = []wire.Move{{Verb: "write", Text: text, Details: siteDetails(j.w, j.f), Work: wire.JSON(wire.SiteWork{SiteWant: j.w, Drops: j.f.Left}), Joins: true}}
 }
 
-// blocks says that visitors do not come to a site, though it is loaded: no step of ours changes that.
-func (o Other) blocks(address string, w SiteWant) Note {
+// blockedBy says that visitors do not come to a site, though it is loaded: no step of ours changes that.
+func blockedBy(o wire.Other, address string, w wire.SiteWant) Note {
 	if o.By == "" {
 		return Note{address, fmt.Sprintf("%s has loaded the site, and nothing listens at %s, where visitors of %s come", w.By(), o.At, firstOf(o.Names)), fmt.Sprintf("look at where %s is told to listen, beside what North Stake writes, and have it listen there again", w.By())}
 	}
-	return Note{address, fmt.Sprintf("%s has loaded the site, and visitors of %s at %s are answered by %s", w.By(), firstOf(o.Names), o.At, o.By), "take it out there, and reload the server, or that file away" + w.goes(strings.SplitN(address, "/", 2)[0], o.file()) + ": North Stake changes nothing of others unasked"}
+	return Note{address, fmt.Sprintf("%s has loaded the site, and visitors of %s at %s are answered by %s", w.By(), firstOf(o.Names), o.At, o.By), "take it out there, and reload the server, or that file away" + siteGoes(w, strings.SplitN(address, "/", 2)[0], fileOfOther(o)) + ": North Stake changes nothing of others unasked"}
 }
 
-// file is the one of the virtual host that answers, "" where none is known: "another virtual host,
+// fileOfOther is the one of the virtual host that answers, "" where none is known: "another virtual host,
 // /etc/nginx/conf.d/a.conf:3".
-func (o Other) file() string {
+func fileOfOther(o wire.Other) string {
 	line, named := strings.CutPrefix(o.By, "another virtual host, ")
 	if at := strings.LastIndex(line, ":"); named && at > 0 {
 		return line[:at]
@@ -286,8 +288,8 @@ func (o Other) file() string {
 	return ""
 }
 
-// goes is the command that takes a file of the host's own server away, in brackets.
-func (w SiteWant) goes(host, file string) string {
+// siteGoes is the command that takes a file of the host's own server away, in brackets.
+func siteGoes(w wire.SiteWant, host, file string) string {
 	if w.Within != "" || file == "" {
 		return ""
 	}
@@ -308,17 +310,17 @@ func askedSite(want, former json.RawMessage) json.RawMessage {
 	if !bytes.Contains(former, []byte(`"beside"`)) {
 		return want
 	}
-	was, ok := last[SiteWant](former)
-	now, ok2 := last[SiteWant](want)
+	was, ok := last[wire.SiteWant](former)
+	now, ok2 := last[wire.SiteWant](want)
 	if !ok || !ok2 || was.File != now.File {
 		return want // else it is taken away as a whole
 	}
 	for _, b := range was.Beside {
-		if !slices.ContainsFunc(now.Beside, func(n SiteFile) bool { return n.Path == b.Path }) {
+		if !slices.ContainsFunc(now.Beside, func(n wire.SiteFile) bool { return n.Path == b.Path }) {
 			now.Former = append(now.Former, b.Path)
 		}
 	}
-	return JSON(now)
+	return wire.JSON(now)
 }
 
 // shownLabel are the types of files that web servers may show by the reference policy
@@ -327,19 +329,19 @@ var shownLabel = regexp.MustCompile(`^(httpd_.*content(_rw)?_t|public_content(_r
 
 // letsGo says whether a program that listens lets go of its port with what the plan takes away: a
 // service, a container that has the port, or the site for which it has it.
-func letsGo(gone []Stake, memo *Memo, l Listener) bool {
-	if slices.ContainsFunc(leaving[ContainerWant](gone, "container", memo), func(c ContainerWant) bool { return slices.Contains(c.Ports, l.Port) }) {
+func letsGo(gone []Stake, memo *wire.Memo, l wire.Listener) bool {
+	if slices.ContainsFunc(leaving[wire.ContainerWant](gone, "container", memo), func(c wire.ContainerWant) bool { return slices.Contains(c.Ports, l.Port) }) {
 		return true
 	}
-	if slices.ContainsFunc(leaving[SiteWant](gone, "site", memo), func(s SiteWant) bool { return s.Program == l.Program && slices.Contains(s.Listen, l.Port) }) {
+	if slices.ContainsFunc(leaving[wire.SiteWant](gone, "site", memo), func(s wire.SiteWant) bool { return s.Program == l.Program && slices.Contains(s.Listen, l.Port) }) {
 		return true // its server goes on without it
 	}
-	return slices.ContainsFunc(leaving[ServiceWant](gone, "service", memo), func(s ServiceWant) bool { return s.Serves == l.Program })
+	return slices.ContainsFunc(leaving[wire.ServiceWant](gone, "service", memo), func(s wire.ServiceWant) bool { return s.Serves == l.Program })
 }
 
 // goneFile says whether somebody declares that the file at a path is to be gone.
 func goneFile(in Input, path string) bool {
-	for _, w := range of[FileWant](in.Declared, "file", in.Memo) {
+	for _, w := range of[wire.FileWant](in.Declared, "file", in.Memo) {
 		if w.Gone && w.Path == path {
 			return true
 		}
@@ -355,7 +357,7 @@ func leads(link, target string) string {
 	return path.Join(path.Dir(link), target)
 }
 
-func siteDetails(w SiteWant, f SiteFound) []Detail {
+func siteDetails(w wire.SiteWant, f wire.SiteFound) []wire.Detail {
 	if f.File.Kind == "file" && f.Text == w.Text {
 		return nil
 	}
@@ -363,13 +365,13 @@ func siteDetails(w SiteWant, f SiteFound) []Detail {
 	if f.File.Kind != "file" {
 		old = ""
 	}
-	return []Detail{{Title: w.File, Text: udiff.Unified("found", "wanted", old, w.Text), Diff: true}}
+	return []wire.Detail{{Title: w.File, Text: udiff.Unified("found", "wanted", old, w.Text), Diff: true}}
 }
 
 // gives says whether a rival is the file of another declared site that is to have the name no longer,
 // and is written anew with the same plan: two sites may exchange their names.
-func gives(in Input, r Rival) bool {
-	for s, other := range of[SiteWant](in.Declared, "site", in.Memo) {
+func gives(in Input, r wire.Rival) bool {
+	for s, other := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		if s.Name != in.Stake.Name && (other.File == r.File || other.Link != "" && other.Link == r.File) {
 			return !(r.Name != "" && slices.Contains(other.Names, r.Name)) && !(r.First != 0 && other.First)
 		}

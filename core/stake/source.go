@@ -10,6 +10,7 @@ import (
 	"northstake/core/check"
 	"northstake/core/declare"
 	"northstake/core/form"
+	"northstake/core/wire"
 )
 
 // PackageSource is an extra source of packages with the key that it is signed with.
@@ -25,40 +26,6 @@ type PackageSource struct {
 
 // TextFiles is the file with the key.
 func (s *PackageSource) TextFiles() []string { return []string{s.Key} }
-
-// SourceWant is an extra source of packages. Suites and Parts are those of the
-// Debian family; a source without suites is flat. Key is the public key that it is
-// signed with, as its owner gives it out. SignedLists says that on the Red Hat
-// family the lists are signed, and not the packages alone.
-type SourceWant struct {
-	Name        string   `json:"name"`
-	URL         string   `json:"url"`
-	Suites      []string `json:"suites,omitempty"`
-	Parts       []string `json:"parts,omitempty"`
-	Key         []byte   `json:"key"`
-	SignedLists bool     `json:"signed_lists,omitempty"`
-}
-
-// SourceFile is one of the files that declare a source on a host.
-type SourceFile struct {
-	Path string `json:"path"`
-	Text []byte `json:"text"`
-}
-
-// SourceFound are the files as they are to be, and what is there of each.
-type SourceFound struct {
-	Files   []SourceFileFound `json:"files"`
-	Unsound string            `json:"unsound,omitempty"` // why the manager cannot read its sources at all
-
-	Unlisted bool `json:"unlisted,omitempty"` // its lists of packages are not there
-}
-
-// SourceFileFound is one file of a source as it is to be, beside what is there.
-type SourceFileFound struct {
-	Path  string `json:"path"`
-	Entry Entry  `json:"entry"`
-	Same  bool   `json:"same"` // the text is as it is to be
-}
 
 var _ = Register(Kind{
 	Type:      "source",
@@ -82,11 +49,11 @@ var _ = Register(Kind{
 				return fmt.Errorf("%s:%d: source %s: %w", s.From.File, s.From.Line, name, err)
 			}
 			w.Want(Stake{Type: "source", Name: name, From: s.From,
-				Want: JSON(SourceWant{Name: name, URL: s.Is.URL, Suites: s.Is.Suites, Parts: s.Is.Parts, Key: []byte(key), SignedLists: s.Is.SignedLists})})
+				Want: wire.JSON(wire.SourceWant{Name: name, URL: s.Is.URL, Suites: s.Is.Suites, Parts: s.Is.Parts, Key: []byte(key), SignedLists: s.Is.SignedLists})})
 		}
 		return nil
 	},
-	Claims: Claiming(func(w SourceWant) []Claim {
+	Claims: Claiming(func(w wire.SourceWant) []Claim {
 		return []Claim{{Need: Owns, Sort: ClaimSource, What: strings.TrimSuffix(w.URL, "/") + strings.Join(append([]string{""}, w.Suites...), " ")}}
 	}),
 	Judge: Judging(judgeSource), Away: Judging(awaySource),
@@ -133,14 +100,8 @@ func checkSource(c *check.Checker, name string, s *PackageSource, at []string) {
 	}
 }
 
-// SourceWork writes a source, or, with Away, takes it away.
-type SourceWork struct {
-	SourceWant
-	Away bool `json:"away,omitempty"`
-}
-
 // awaySource takes a source away whose files are as they were written.
-func awaySource(in Input, w SourceWant, f SourceFound) Verdict {
+func awaySource(in Input, w wire.SourceWant, f wire.SourceFound) Verdict {
 	v := Verdict{Gone: true}
 	for _, file := range f.Files {
 		if file.Entry.Kind == "" {
@@ -153,12 +114,12 @@ func awaySource(in Input, w SourceWant, f SourceFound) Verdict {
 		}
 	}
 	if !v.Gone {
-		v.Moves = []Move{{Verb: "take", Text: fmt.Sprintf("take away package source %s, %s", w.Name, w.URL), Work: JSON(SourceWork{w, true})}}
+		v.Moves = []wire.Move{{Verb: "take", Text: fmt.Sprintf("take away package source %s, %s", w.Name, w.URL), Work: wire.JSON(wire.SourceWork{SourceWant: w, Away: true})}}
 	}
 	return v
 }
 
-func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
+func judgeSource(in Input, w wire.SourceWant, f wire.SourceFound) Verdict {
 	var d differences
 	v := Verdict{Gone: true}
 	for _, file := range f.Files {
@@ -200,6 +161,6 @@ func judgeSource(in Input, w SourceWant, f SourceFound) Verdict {
 	} else if !v.Gone {
 		verb, text = "write", fmt.Sprintf("write package source %s, %s, and its key again", w.Name, w.URL)
 	}
-	v.Moves = []Move{{Verb: verb, Text: text, Because: "its lists are read, to see that it is there and signed with that key", Work: JSON(w)}}
+	v.Moves = []wire.Move{{Verb: verb, Text: text, Because: "its lists are read, to see that it is there and signed with that key", Work: wire.JSON(w)}}
 	return v
 }

@@ -1,12 +1,14 @@
 package stake
 
+import "northstake/core/wire"
+
 import "strings"
 
 // sshTakesIn is the service of the SSH server, to be reloaded or restarted, where it reads what lies at a
 // path as it starts. It takes that in with the run that changes it: else the run is confirmed by a server
 // that has not seen the change, and nobody gets in after the next restart. A host that is not reached
 // over SSH, or has nothing that starts services, is none of those.
-func sshTakesIn(path string, t Traits) (reload, restart []string) {
+func sshTakesIn(path string, t wire.Traits) (reload, restart []string) {
 	if t.SSHPort == 0 || t.ServiceManager == "none" {
 		return nil, nil
 	}
@@ -31,7 +33,7 @@ func nudgesOf(what, path string, reload, restart []string) []Nudge {
 		services []string
 	}{{"reload", reload}, {"restart", restart}} {
 		for _, s := range n.services {
-			out = append(out, Nudge{Target: Local("service", s), How: n.how, Reason: "its " + what + " " + path + " changed"})
+			out = append(out, Nudge{Target: wire.Local("service", s), How: n.how, Reason: "its " + what + " " + path + " changed"})
 		}
 	}
 	return out

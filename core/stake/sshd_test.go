@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // A link that the SSH server reads as it starts has it take that in, when it is made and when it goes;
@@ -15,12 +16,12 @@ func TestTheSSHServerTakesLinksIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for path, wanted := range map[string]string{"/etc/ssh/sshd_config.d/10.conf": "service/ssh reload", "/etc/default/ssh": "service/ssh restart", "/srv/x": ""} {
-		want := stake.JSON(stake.LinkWant{Path: path, PointsTo: "/srv/y"})
-		in := stake.Input{Stake: stake.Stake{Host: "quay1", Type: "link", Name: path, Want: want}, Traits: stake.Traits{Family: "debian", SSHPort: 22}}
+		want := wire.JSON(wire.LinkWant{Path: path, PointsTo: "/srv/y"})
+		in := stake.Input{Stake: stake.Stake{Host: "quay1", Type: "link", Name: path, Want: want}, Traits: wire.Traits{Family: "debian", SSHPort: 22}}
 		for what, v := range map[string]func() (stake.Verdict, error){
-			"made": func() (stake.Verdict, error) { in.Found = stake.JSON(stake.Entry{}); return kind.Judge(in) },
+			"made": func() (stake.Verdict, error) { in.Found = wire.JSON(wire.Entry{}); return kind.Judge(in) },
 			"gone": func() (stake.Verdict, error) {
-				in.Found = stake.JSON(stake.Entry{Kind: "link", Target: "/srv/y"})
+				in.Found = wire.JSON(wire.Entry{Kind: "link", Target: "/srv/y"})
 				return kind.Away(in)
 			},
 		} {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 func judged(t *testing.T, typ string, in Input, want, found any) Verdict {
@@ -17,7 +18,7 @@ func judged(t *testing.T, typ string, in Input, want, found any) Verdict {
 		t.Fatal(err)
 	}
 	in.Stake.Host, in.Stake.Type = "quay1", typ
-	in.Stake.Want, in.Found = JSON(want), JSON(found)
+	in.Stake.Want, in.Found = wire.JSON(want), wire.JSON(found)
 	v, err := k.Judge(in)
 	if err != nil {
 		t.Fatal(err)
@@ -46,24 +47,24 @@ func moves(v Verdict) string {
 
 func TestPackages(t *testing.T) {
 	for _, c := range []struct {
-		found   PackageFound
+		found   wire.PackageFound
 		moves   string
 		blocked bool
 		gone    bool
 	}{
-		{PackageFound{State: "installed", Version: "1"}, "", false, false},
-		{PackageFound{State: "absent", Candidate: "1.22.1"}, "install package nginx 1.22.1", false, true},
-		{PackageFound{State: "config-files", Candidate: "2"}, "install package nginx 2", false, true},
-		{PackageFound{State: "half-configured"}, "finish installing package nginx, which is half-configured", false, false},
-		{PackageFound{State: "absent"}, "", true, true},
-		{PackageFound{State: "half-installed", Version: "1", Candidate: "1"}, "finish installing package nginx, which is half-installed", false, false},
-		{PackageFound{State: "half-installed", Version: "1", Candidate: "2"}, "finish installing package nginx, which is half-installed, in version 2", false, false},
-		{PackageFound{State: "installed", Version: "1", Candidate: "1", Lacks: []string{"/usr/sbin/nginx"}}, "install package nginx 1 again: /usr/sbin/nginx is gone", false, false},
-		{PackageFound{State: "installed", Version: "1", Lists: ListsOld, Lacks: []string{"/usr/sbin/a", "/usr/sbin/b"}}, "install package nginx 1 again: 2 of its files are gone, /usr/sbin/a among them", false, false},
-		{PackageFound{State: "installed", Version: "1", Lists: ListsFresh, Lacks: []string{"/usr/sbin/nginx"}}, "", true, false},
-		{PackageFound{State: "installed", Version: "1", Unmet: true, Candidate: "2", Lacks: []string{"/usr/sbin/nginx"}}, "install package nginx 2 in place of 1", false, false},
+		{wire.PackageFound{State: "installed", Version: "1"}, "", false, false},
+		{wire.PackageFound{State: "absent", Candidate: "1.22.1"}, "install package nginx 1.22.1", false, true},
+		{wire.PackageFound{State: "config-files", Candidate: "2"}, "install package nginx 2", false, true},
+		{wire.PackageFound{State: "half-configured"}, "finish installing package nginx, which is half-configured", false, false},
+		{wire.PackageFound{State: "absent"}, "", true, true},
+		{wire.PackageFound{State: "half-installed", Version: "1", Candidate: "1"}, "finish installing package nginx, which is half-installed", false, false},
+		{wire.PackageFound{State: "half-installed", Version: "1", Candidate: "2"}, "finish installing package nginx, which is half-installed, in version 2", false, false},
+		{wire.PackageFound{State: "installed", Version: "1", Candidate: "1", Lacks: []string{"/usr/sbin/nginx"}}, "install package nginx 1 again: /usr/sbin/nginx is gone", false, false},
+		{wire.PackageFound{State: "installed", Version: "1", Lists: wire.ListsOld, Lacks: []string{"/usr/sbin/a", "/usr/sbin/b"}}, "install package nginx 1 again: 2 of its files are gone, /usr/sbin/a among them", false, false},
+		{wire.PackageFound{State: "installed", Version: "1", Lists: wire.ListsFresh, Lacks: []string{"/usr/sbin/nginx"}}, "", true, false},
+		{wire.PackageFound{State: "installed", Version: "1", Unmet: true, Candidate: "2", Lacks: []string{"/usr/sbin/nginx"}}, "install package nginx 2 in place of 1", false, false},
 	} {
-		v := judged(t, "package", Input{}, PackageWant{Name: "nginx"}, c.found)
+		v := judged(t, "package", Input{}, wire.PackageWant{Name: "nginx"}, c.found)
 		if moves(v) != c.moves || len(v.Blockers) > 0 != c.blocked || v.Gone != c.gone {
 			t.Errorf("%+v gives %q, blockers %v, gone %t", c.found, moves(v), v.Blockers, v.Gone)
 		}
@@ -72,30 +73,30 @@ func TestPackages(t *testing.T) {
 
 func TestServices(t *testing.T) {
 	yes, no := true, false
-	both := ServiceWant{Name: "nginx", Running: &yes, AtBoot: &yes}
+	both := wire.ServiceWant{Name: "nginx", Running: &yes, AtBoot: &yes}
 	for _, c := range []struct {
 		name  string
-		want  ServiceWant
-		found ServiceFound
+		want  wire.ServiceWant
+		found wire.ServiceFound
 		attrs string
 		moves string
 	}{
-		{"as declared", both, ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "", ""},
-		{"stopped", both, ServiceFound{Known: true, Active: "inactive", Boot: "enabled"}, "running", "start nginx"},
-		{"failed", both, ServiceFound{Known: true, Active: "failed", Boot: "enabled"}, "running", "start nginx"},
-		{"not at boot", both, ServiceFound{Known: true, Active: "active", Boot: "disabled"}, "at boot", "make nginx start at boot"},
-		{"only until the restart", both, ServiceFound{Known: true, Active: "active", Boot: "enabled-runtime"}, "at boot", "make nginx start at boot"},
-		{"neither", both, ServiceFound{Known: true, Active: "inactive", Boot: "disabled"}, "at boot, running", "start nginx, make it start at boot"},
-		{"masked", both, ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "masked, at boot, running", "unmask nginx, start it, make it start at boot"},
-		{"static", ServiceWant{Name: "nginx", Running: &yes, AtBoot: &yes}, ServiceFound{Known: true, Active: "active", Boot: "static", Wanted: true}, "", ""},
-		{"static, and nothing starts it", both, ServiceFound{Known: true, Active: "active", Boot: "static"}, "at boot", ""},
-		{"only linked", both, ServiceFound{Known: true, Active: "active", Boot: "linked"}, "at boot", "make nginx start at boot"},
-		{"ends and is started again", both, ServiceFound{Known: true, Active: "activating", Boot: "enabled"}, "running", "start nginx"},
-		{"has just been started again", both, ServiceFound{Known: true, Active: "active", Unsteady: true, Boot: "enabled"}, "running", "restart nginx"},
-		{"to be stopped, and starting over", ServiceWant{Name: "nginx", Running: &no}, ServiceFound{Known: true, Active: "activating", Boot: "enabled"}, "running", "stop nginx"},
-		{"does its work and ends", both, ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Ends: true}, "running", ""},
-		{"one half alone", ServiceWant{Name: "nginx", AtBoot: &no}, ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "at boot", "keep nginx from starting at boot"},
-		{"to be stopped", ServiceWant{Name: "nginx", Running: &no}, ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "running", "stop nginx"},
+		{"as declared", both, wire.ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "", ""},
+		{"stopped", both, wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"}, "running", "start nginx"},
+		{"failed", both, wire.ServiceFound{Known: true, Active: "failed", Boot: "enabled"}, "running", "start nginx"},
+		{"not at boot", both, wire.ServiceFound{Known: true, Active: "active", Boot: "disabled"}, "at boot", "make nginx start at boot"},
+		{"only until the restart", both, wire.ServiceFound{Known: true, Active: "active", Boot: "enabled-runtime"}, "at boot", "make nginx start at boot"},
+		{"neither", both, wire.ServiceFound{Known: true, Active: "inactive", Boot: "disabled"}, "at boot, running", "start nginx, make it start at boot"},
+		{"masked", both, wire.ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "masked, at boot, running", "unmask nginx, start it, make it start at boot"},
+		{"static", wire.ServiceWant{Name: "nginx", Running: &yes, AtBoot: &yes}, wire.ServiceFound{Known: true, Active: "active", Boot: "static", Wanted: true}, "", ""},
+		{"static, and nothing starts it", both, wire.ServiceFound{Known: true, Active: "active", Boot: "static"}, "at boot", ""},
+		{"only linked", both, wire.ServiceFound{Known: true, Active: "active", Boot: "linked"}, "at boot", "make nginx start at boot"},
+		{"ends and is started again", both, wire.ServiceFound{Known: true, Active: "activating", Boot: "enabled"}, "running", "start nginx"},
+		{"has just been started again", both, wire.ServiceFound{Known: true, Active: "active", Unsteady: true, Boot: "enabled"}, "running", "restart nginx"},
+		{"to be stopped, and starting over", wire.ServiceWant{Name: "nginx", Running: &no}, wire.ServiceFound{Known: true, Active: "activating", Boot: "enabled"}, "running", "stop nginx"},
+		{"does its work and ends", both, wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Ends: true}, "running", ""},
+		{"one half alone", wire.ServiceWant{Name: "nginx", AtBoot: &no}, wire.ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "at boot", "keep nginx from starting at boot"},
+		{"to be stopped", wire.ServiceWant{Name: "nginx", Running: &no}, wire.ServiceFound{Known: true, Active: "active", Boot: "enabled"}, "running", "stop nginx"},
 	} {
 		v := judged(t, "service", Input{}, c.want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves {
@@ -103,13 +104,13 @@ func TestServices(t *testing.T) {
 		}
 	}
 	for _, c := range []struct {
-		want  ServiceWant
-		found ServiceFound
+		want  wire.ServiceWant
+		found wire.ServiceFound
 		says  string
 	}{
-		{both, ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Ends: true}, "does its work and ends"},
-		{both, ServiceFound{Known: true, Active: "active", Boot: "static"}, "has no state at boot that could be set (it is static)"},
-		{ServiceWant{Name: "nginx", Running: &no}, ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Starters: []string{"nginx.socket"}}, "nginx.socket is up, and starts nginx"},
+		{both, wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Ends: true}, "does its work and ends"},
+		{both, wire.ServiceFound{Known: true, Active: "active", Boot: "static"}, "has no state at boot that could be set (it is static)"},
+		{wire.ServiceWant{Name: "nginx", Running: &no}, wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled", Starters: []string{"nginx.socket"}}, "nginx.socket is up, and starts nginx"},
 	} {
 		v := judged(t, "service", Input{}, c.want, c.found)
 		if notes := append(v.Blockers, v.Cautions...); len(notes) != 1 || !strings.Contains(notes[0].What, c.says) {
@@ -121,50 +122,50 @@ func TestServices(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, noReload := range []bool{false, true} {
-		m, err := kind.Nudged(Input{Stake: Stake{Name: "cron"}, Found: JSON(ServiceFound{Known: true, Active: "active", NoReload: noReload}), Nudges: []Nudge{{How: "reload", Reason: "its file changed"}}})
+		m, err := kind.Nudged(Input{Stake: Stake{Name: "cron"}, Found: wire.JSON(wire.ServiceFound{Known: true, Active: "active", NoReload: noReload}), Nudges: []Nudge{{How: "reload", Reason: "its file changed"}}})
 		if want := map[bool]string{false: "reload cron", true: "restart cron"}[noReload]; err != nil || m.Text != want {
 			t.Errorf("told of a change: %q, want %q, %v", m.Text, want, err)
 		}
 	}
-	v := judged(t, "service", Input{}, both, ServiceFound{Near: []string{"nginx-debug"}})
+	v := judged(t, "service", Input{}, both, wire.ServiceFound{Near: []string{"nginx-debug"}})
 	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].Fix, "nginx-debug") {
 		t.Errorf("an unknown unit: %+v", v)
 	}
-	v = judged(t, "service", Input{}, both, ServiceFound{Here: "webd", Near: []string{"nginx-debug"}})
+	v = judged(t, "service", Input{}, both, wire.ServiceFound{Here: "webd", Near: []string{"nginx-debug"}})
 	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].Fix, "systems of this family call it webd") {
 		t.Errorf("a unit that is called otherwise here: %+v", v)
 	}
-	if v := judged(t, "service", Input{Pending: true}, both, ServiceFound{}); len(v.Blockers) > 0 || moves(v) == "" {
+	if v := judged(t, "service", Input{Pending: true}, both, wire.ServiceFound{}); len(v.Blockers) > 0 || moves(v) == "" {
 		t.Errorf("a unit that a package will bring: %+v", v)
 	}
 	// Nudges become part of the move that the service needs anyway.
 	in := Input{Nudges: []Nudge{{How: "reload", Reason: "its site changed"}}}
-	v = judged(t, "service", in, both, ServiceFound{Known: true, Active: "active", Boot: "disabled"})
+	v = judged(t, "service", in, both, wire.ServiceFound{Known: true, Active: "active", Boot: "disabled"})
 	if moves(v) != "reload nginx, make it start at boot" || v.Moves[0].Because != "its site changed" {
 		t.Errorf("nudged: %q because %q", moves(v), v.Moves[0].Because)
 	}
-	var w ServiceWork
-	v = judged(t, "service", in, both, ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
+	var w wire.ServiceWork
+	v = judged(t, "service", in, both, wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
 	if err := json.Unmarshal(v.Moves[0].Work, &w); err != nil || w.Now != "start" || w.Nudge != "reload" {
 		t.Errorf("a service that may run by then: %+v, %v", w, err)
 	}
 }
 
 func TestDirectories(t *testing.T) {
-	want := DirectoryWant{"/srv/a", "root", "root", "0755"}
-	as := func(kind string) Entry {
-		return Entry{Kind: kind, Owner: "root", Group: "root", Mode: "0755", Target: "/tmp"}
+	want := wire.DirectoryWant{Path: "/srv/a", Owner: "root", Group: "root", Mode: "0755"}
+	as := func(kind string) wire.Entry {
+		return wire.Entry{Kind: kind, Owner: "root", Group: "root", Mode: "0755", Target: "/tmp"}
 	}
 	loose := as("directory")
 	loose.Owner, loose.Mode = "keeper", "0777"
 	for _, c := range []struct {
-		found   Entry
+		found   wire.Entry
 		attrs   string
 		moves   string
 		blocked bool
 	}{
 		{as("directory"), "", "", false},
-		{Entry{}, "what it is", "make directory /srv/a", false},
+		{wire.Entry{}, "what it is", "make directory /srv/a", false},
 		{loose, "owner, mode", "set directory /srv/a to owner root, group root, mode 0755", false},
 		{as("link"), "what it is", "replace the link /srv/a (to /tmp) with a directory", false},
 		{as("file"), "what it is", "", true},
@@ -177,9 +178,9 @@ func TestDirectories(t *testing.T) {
 }
 
 func TestContent(t *testing.T) {
-	want := ContentWant{Root: "/srv/www/a", Owner: "root", Group: "root", Modes: declare.Modes{Files: "0644", Directories: "0755"}, Files: []declare.File{{Path: "index.html", Size: 48_000, SHA256: "a"}, {Path: "b.css", Size: 500, SHA256: "b"}}}
-	root := Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
-	v := judged(t, "content", Input{}, want, ContentFound{Missing: []string{"index.html", "b.css"}, Missings: 2})
+	want := wire.ContentWant{Root: "/srv/www/a", Owner: "root", Group: "root", Modes: wire.Modes{Files: "0644", Directories: "0755"}, Files: []declare.File{{Path: "index.html", Size: 48_000, SHA256: "a"}, {Path: "b.css", Size: 500, SHA256: "b"}}}
+	root := wire.Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
+	v := judged(t, "content", Input{}, want, wire.ContentFound{Missing: []string{"index.html", "b.css"}, Missings: 2})
 	if moves(v) != "publish 2 files, 48 KB, to /srv/www/a" || !v.Gone || !v.Moves[0].Blobs {
 		t.Errorf("%q, %+v", moves(v), v)
 	}
@@ -190,63 +191,54 @@ func TestContent(t *testing.T) {
 	for i := range 30 {
 		many = append(many, fmt.Sprint("f", i))
 	}
-	v = judged(t, "content", Input{}, want, ContentFound{Root: root, Missing: many, Missings: 700})
+	v = judged(t, "content", Input{}, want, wire.ContentFound{Root: root, Missing: many, Missings: 700})
 	if text := v.Moves[0].Details[0].Text; strings.Count(text, "\n") > 25 || !strings.Contains(text, "and 680 more") {
 		t.Errorf("the details of many are %q", text)
 	}
 	if !strings.Contains(v.Differences[len(v.Differences)-1].Found, "670 more missing") {
 		t.Errorf("the differences end with %+v", v.Differences[len(v.Differences)-1])
 	}
-	full := Input{Traits: Traits{Disks: []Disk{{Mount: "/", Free: 1 << 40}, {Mount: "/srv", Size: 1 << 20, Free: 4000}}}}
-	if v := judged(t, "content", full, want, ContentFound{Missings: 2}); len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "/srv has 4.0 KB free, and the content takes 48 KB") {
+	full := Input{Traits: wire.Traits{Disks: []wire.Disk{{Mount: "/", Free: 1 << 40}, {Mount: "/srv", Size: 1 << 20, Free: 4000}}}}
+	if v := judged(t, "content", full, want, wire.ContentFound{Missings: 2}); len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "/srv has 4.0 KB free, and the content takes 48 KB") {
 		t.Errorf("a full disk: %+v", v.Blockers)
 	}
-	if v := judged(t, "content", Input{}, want, ContentFound{Root: Entry{Kind: "file"}}); len(v.Blockers) != 1 || len(v.Moves) > 0 {
+	if v := judged(t, "content", Input{}, want, wire.ContentFound{Root: wire.Entry{Kind: "file"}}); len(v.Blockers) != 1 || len(v.Moves) > 0 {
 		t.Errorf("a file at the root: %+v", v)
 	}
-	if v := judged(t, "content", Input{}, want, ContentFound{Root: root, Extra: []string{"theirs"}, Extras: 1}); len(v.Differences) > 0 || fmt.Sprint(v.Strays) != "[/srv/www/a/theirs]" {
+	if v := judged(t, "content", Input{}, want, wire.ContentFound{Root: root, Extra: []string{"theirs"}, Extras: 1}); len(v.Differences) > 0 || fmt.Sprint(v.Strays) != "[/srv/www/a/theirs]" {
 		t.Errorf("a file that nobody declared: %+v", v)
 	}
 }
 
 func TestPorts(t *testing.T) {
-	if v := judged(t, "port", Input{}, PortWant{Port: 80, Protocol: "tcp"}, PortFound{Live: true, Kept: true}); len(v.Differences) > 0 {
+	if v := judged(t, "port", Input{}, wire.PortWant{Port: 80, Protocol: "tcp"}, wire.PortFound{Live: true, Kept: true}); len(v.Differences) > 0 {
 		t.Errorf("an open port differs: %+v", v)
 	}
-	v := judged(t, "port", Input{}, PortWant{Port: 80, Protocol: "tcp"}, PortFound{By: "table ip filter, chain INPUT"})
+	v := judged(t, "port", Input{}, wire.PortWant{Port: 80, Protocol: "tcp"}, wire.PortFound{By: "table ip filter, chain INPUT"})
 	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "closed by table ip filter, chain INPUT") {
 		t.Errorf("a foreign filter: %+v", v)
 	}
-	if v := judged(t, "port", Input{}, PortWant{Port: 80, Protocol: "tcp", Firewall: true}, PortFound{By: FirewallTable}); len(v.Blockers) > 0 || len(v.Moves) > 0 || len(v.Differences) != 2 {
+	if v := judged(t, "port", Input{}, wire.PortWant{Port: 80, Protocol: "tcp", Firewall: true}, wire.PortFound{By: wire.FirewallTable}); len(v.Blockers) > 0 || len(v.Moves) > 0 || len(v.Differences) != 2 {
 		t.Errorf("our own table: %+v", v)
 	}
-	if v := judged(t, "port", Input{}, PortWant{Port: 80, Protocol: "tcp", Firewall: true}, PortFound{By: "table ip filter, chain INPUT"}); len(v.Blockers) != 1 {
+	if v := judged(t, "port", Input{}, wire.PortWant{Port: 80, Protocol: "tcp", Firewall: true}, wire.PortFound{By: "table ip filter, chain INPUT"}); len(v.Blockers) != 1 {
 		t.Errorf("our table and a foreign one: %+v", v)
 	}
-	ranged := PortWant{Port: 8000, To: 8100, Protocol: "udp", From: []string{"10.0.0.0/8"}}
-	if v := judged(t, "port", Input{}, ranged, PortFound{Filter: "ufw", Where: "ufw", Kept: true}); moves(v) != "open ports 8000-8100/udp for 10.0.0.0/8 in ufw now; it is kept there already" {
+	ranged := wire.PortWant{Port: 8000, To: 8100, Protocol: "udp", From: []string{"10.0.0.0/8"}}
+	if v := judged(t, "port", Input{}, ranged, wire.PortFound{Filter: "ufw", Where: "ufw", Kept: true}); moves(v) != "open ports 8000-8100/udp for 10.0.0.0/8 in ufw now; it is kept there already" {
 		t.Errorf("a range for a network: %q", moves(v))
 	}
-	if v := judged(t, "port", Input{Pending: true}, ranged, PortFound{Live: true, Kept: true}); moves(v) != "open ports 8000-8100/udp for 10.0.0.0/8 in the firewall that is active by then" {
+	if v := judged(t, "port", Input{Pending: true}, ranged, wire.PortFound{Live: true, Kept: true}); moves(v) != "open ports 8000-8100/udp for 10.0.0.0/8 in the firewall that is active by then" {
 		t.Errorf("a firewall that the plan brings: %q", moves(v))
 	}
 }
 
-func TestPortsAreReadAndWritten(t *testing.T) {
-	for text, want := range map[string]string{"80/tcp": "80", "8000-8100/udp": "8000-8100", "0/tcp": "", "80-80/tcp": "", "90-80/tcp": "", "80": "", "080/tcp": "", "80/sctp": "", "1-65536/tcp": "", "-5/tcp": ""} {
-		w, ok := ParsePorts(text)
-		if ok != (want != "") || ok && (w.Span() != want || !strings.HasSuffix(text, "/"+w.Protocol)) {
-			t.Errorf("%q is read as %+v, %t", text, w, ok)
-		}
-	}
-}
-
 // opened are ports as they are gathered of a host: "80/tcp", "5432/tcp from 10.0.0.0/8".
-func opened(written ...string) []PortWant {
+func opened(written ...string) []wire.PortWant {
 	g := ports{}
 	for _, p := range written {
 		span, network, limited := strings.Cut(p, " from ")
-		w, _ := ParsePorts(span)
+		w, _ := wire.ParsePorts(span)
 		if before := g[w.Ports()]; limited && before != nil {
 			before.networks = append(before.networks, network)
 		} else if limited {
@@ -261,26 +253,26 @@ func opened(written ...string) []PortWant {
 // The table lets in what is declared, for whom it is declared, and says so when it
 // is read back.
 func TestTheTableOfPortsAndNetworks(t *testing.T) {
-	table := FirewallWant{SSH: 22, Ports: opened("8000-8100/udp", "80/tcp", "5432/tcp from fd00::/8", "5432/tcp from 10.0.0.0/8", "80/tcp")}.Table()
+	table := TableOf(wire.FirewallWant{SSH: 22, Ports: opened("8000-8100/udp", "80/tcp", "5432/tcp from fd00::/8", "5432/tcp from 10.0.0.0/8", "80/tcp")})
 	for _, line := range []string{"\t\ttcp dport 80 accept\n", "\t\tudp dport 8000-8100 accept\n", "\t\tip saddr 10.0.0.0/8 tcp dport 5432 accept\n", "\t\tip6 saddr fd00::/8 tcp dport 5432 accept\n"} {
 		if strings.Count(table, line) != 1 {
 			t.Errorf("%q is not there once:\n%s", line, table)
 		}
 	}
-	kept := KeptTable(table)
+	kept := wire.KeptTable(table)
 	for _, c := range []struct {
-		want PortWant
+		want wire.PortWant
 		lets bool
 	}{
-		{PortWant{Port: 80, Protocol: "tcp"}, true},
-		{PortWant{Port: 80, Protocol: "udp"}, false},
-		{PortWant{Port: 8001, To: 8099, Protocol: "udp"}, true},
-		{PortWant{Port: 8001, To: 8101, Protocol: "udp"}, false},
-		{PortWant{Port: 5432, Protocol: "tcp"}, false},
-		{PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.1.0.0/16"}}, true},
-		{PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.0.0.0/8", "fd00::/8"}}, true},
-		{PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.0.0.0/7"}}, false},
-		{PortWant{Port: 80, Protocol: "tcp", From: []string{"192.0.2.0/24"}}, true},
+		{wire.PortWant{Port: 80, Protocol: "tcp"}, true},
+		{wire.PortWant{Port: 80, Protocol: "udp"}, false},
+		{wire.PortWant{Port: 8001, To: 8099, Protocol: "udp"}, true},
+		{wire.PortWant{Port: 8001, To: 8101, Protocol: "udp"}, false},
+		{wire.PortWant{Port: 5432, Protocol: "tcp"}, false},
+		{wire.PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.1.0.0/16"}}, true},
+		{wire.PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.0.0.0/8", "fd00::/8"}}, true},
+		{wire.PortWant{Port: 5432, Protocol: "tcp", From: []string{"10.0.0.0/7"}}, false},
+		{wire.PortWant{Port: 80, Protocol: "tcp", From: []string{"192.0.2.0/24"}}, true},
 	} {
 		if kept.Lets(c.want) != c.lets {
 			t.Errorf("%+v: %t", c.want, !c.lets)
@@ -291,9 +283,9 @@ func TestTheTableOfPortsAndNetworks(t *testing.T) {
 // What is led elsewhere is guarded, too, whether a container is declared or none: what is declared is
 // let in, and said.
 func TestTheTableOfDoors(t *testing.T) {
-	w := FirewallWant{SSH: 22, Ports: opened("80/tcp", "9090/tcp from 10.0.0.0/8")}
-	w.Doors = append(opened("80/tcp", "9090/tcp from 10.0.0.0/8"), PortWant{Port: 8080, Protocol: "tcp"})
-	table := w.Table()
+	w := wire.FirewallWant{SSH: 22, Ports: opened("80/tcp", "9090/tcp from 10.0.0.0/8")}
+	w.Doors = append(opened("80/tcp", "9090/tcp from 10.0.0.0/8"), wire.PortWant{Port: 8080, Protocol: "tcp"})
+	table := TableOf(w)
 	for _, line := range []string{
 		"type filter hook forward priority filter; policy accept;\n\t\tct state established,related accept\n",
 		"\t\tct status dnat meta l4proto tcp ct original proto-dst 8080 accept\n",
@@ -307,30 +299,30 @@ func TestTheTableOfDoors(t *testing.T) {
 	if got := portWords(table); got != "22/tcp, 80/tcp, 9090/tcp from 10.0.0.0/8, 8080/tcp to a container" {
 		t.Errorf("it lets in %s", got)
 	}
-	if KeptTable(table).Lets(PortWant{Port: 8080, Protocol: "tcp"}) {
+	if wire.KeptTable(table).Lets(wire.PortWant{Port: 8080, Protocol: "tcp"}) {
 		t.Error("a door lets in to the host itself")
 	}
 	// Beside a firewall program the table guards the doors alone.
 	beside := w
 	beside.Program = "firewalld"
-	if table := beside.Table(); strings.Contains(table, "hook input") || !strings.Contains(table, "chain doors") {
+	if table := TableOf(beside); strings.Contains(table, "hook input") || !strings.Contains(table, "chain doors") {
 		t.Errorf("beside a program it is\n%s", table)
 	}
-	found := FirewallFound{Program: "firewalld"}
+	found := wire.FirewallFound{Program: "firewalld"}
 	if v := judged(t, "firewall", Input{}, beside, found); moves(v) != "let only declared ports be led past firewalld, into containers or elsewhere: 80/tcp, 9090/tcp from 10.0.0.0/8, 8080/tcp" {
 		t.Errorf("beside a program: %q, %+v", moves(v), v.Blockers)
 	}
-	found.Live, found.Kept, found.Boot, found.Loader = beside.Table(), beside.Table(), "enabled", &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}
+	found.Live, found.Kept, found.Boot, found.Loader = TableOf(beside), TableOf(beside), "enabled", &wire.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}
 	if v := judged(t, "firewall", Input{}, beside, found); len(v.Differences) > 0 {
 		t.Errorf("as declared beside a program: %+v", v.Differences)
 	}
 	// What was wanted by a release before, which knew of doors where there were containers alone.
-	var before FirewallWant
-	for kept, found := range map[string]FirewallFound{
+	var before wire.FirewallWant
+	for kept, found := range map[string]wire.FirewallFound{
 		`{"ssh":22,"ports":[{"port":80,"protocol":"tcp"}],"program":"firewalld"}`: {Program: "firewalld"},
-		`{"ssh":22,"ports":[{"port":80,"protocol":"tcp"}]}`:                       {Live: FirewallWant{SSH: 22, Ports: opened("80/tcp")}.Table(), Kept: FirewallWant{SSH: 22, Ports: opened("80/tcp")}.Table(), Boot: "enabled", Loader: &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}},
+		`{"ssh":22,"ports":[{"port":80,"protocol":"tcp"}]}`:                       {Live: TableOf(wire.FirewallWant{SSH: 22, Ports: opened("80/tcp")}), Kept: TableOf(wire.FirewallWant{SSH: 22, Ports: opened("80/tcp")}), Boot: "enabled", Loader: &wire.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}},
 	} {
-		before = FirewallWant{}
+		before = wire.FirewallWant{}
 		if err := json.Unmarshal([]byte(kept), &before); err != nil {
 			t.Fatal(err)
 		}
@@ -338,7 +330,7 @@ func TestTheTableOfDoors(t *testing.T) {
 			t.Errorf("%s, as it was left, differs: %+v", kept, v.Differences)
 		}
 	}
-	v := judged(t, "firewall", Input{}, w, FirewallFound{Denied: true})
+	v := judged(t, "firewall", Input{}, w, wire.FirewallFound{Denied: true})
 	if len(v.Moves) > 0 || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "NET_ADMIN") {
 		t.Errorf("without the right: %+v", v)
 	}
@@ -347,55 +339,55 @@ func TestTheTableOfDoors(t *testing.T) {
 // What the table will lead on no more is said before: what is declared is led on, and what is shut
 // already is shut no further.
 func TestWhatIsLedNoMore(t *testing.T) {
-	span := func(s string) PortWant {
-		w, ok := ParsePorts(s)
+	span := func(s string) wire.PortWant {
+		w, ok := wire.ParsePorts(s)
 		if !ok {
 			t.Fatal(s)
 		}
 		return w
 	}
-	led := []Led{{[]PortWant{span("9090/tcp"), span("8000-8010/tcp")}, "table ip nat, chain NV"}, {[]PortWant{span("80/tcp")}, "table ip mine, chain pre"}, {nil, "table ip mine, chain all"}}
+	led := []wire.Led{{Ports: []wire.PortWant{span("9090/tcp"), span("8000-8010/tcp")}, By: "table ip nat, chain NV"}, {Ports: []wire.PortWant{span("80/tcp")}, By: "table ip mine, chain pre"}, {Ports: nil, By: "table ip mine, chain all"}}
 	for _, c := range []struct {
-		doors []PortWant
+		doors []wire.PortWant
 		live  string
 		want  string
 	}{
 		{opened("80/tcp"), "", "port 9090/tcp, port 8000-8010/tcp (led elsewhere by table ip nat, chain NV); ports that it does not name (led elsewhere by table ip mine, chain all)"},
 		{opened("80/tcp", "9090/tcp", "8000-8010/tcp"), "", "ports that it does not name (led elsewhere by table ip mine, chain all)"},
-		{opened("80/tcp"), FirewallWant{SSH: 22, Doors: opened("80/tcp")}.Table(), ""},
-		{opened("80/tcp"), FirewallWant{SSH: 22, Doors: opened("80/tcp", "9090/tcp")}.Table(), "port 9090/tcp (led elsewhere by table ip nat, chain NV)"},
-		{opened("80/tcp"), FirewallWant{SSH: 22}.Table(), "port 9090/tcp, port 8000-8010/tcp (led elsewhere by table ip nat, chain NV); ports that it does not name (led elsewhere by table ip mine, chain all)"},
+		{opened("80/tcp"), TableOf(wire.FirewallWant{SSH: 22, Doors: opened("80/tcp")}), ""},
+		{opened("80/tcp"), TableOf(wire.FirewallWant{SSH: 22, Doors: opened("80/tcp", "9090/tcp")}), "port 9090/tcp (led elsewhere by table ip nat, chain NV)"},
+		{opened("80/tcp"), TableOf(wire.FirewallWant{SSH: 22}), "port 9090/tcp, port 8000-8010/tcp (led elsewhere by table ip nat, chain NV); ports that it does not name (led elsewhere by table ip mine, chain all)"},
 	} {
-		if got := strings.Join(FirewallWant{SSH: 22, Doors: c.doors}.ledNoMore(FirewallFound{Live: c.live, Led: led}), "; "); got != c.want {
+		if got := strings.Join(ledNoMore(wire.FirewallWant{SSH: 22, Doors: c.doors}, wire.FirewallFound{Live: c.live, Led: led}), "; "); got != c.want {
 			t.Errorf("with %v: %s", c.doors, got)
 		}
 	}
-	v := judged(t, "firewall", Input{}, FirewallWant{SSH: 22, Program: "ufw", Doors: []PortWant{}}, FirewallFound{Program: "ufw", Led: led})
+	v := judged(t, "firewall", Input{}, wire.FirewallWant{SSH: 22, Program: "ufw", Doors: []wire.PortWant{}}, wire.FirewallFound{Program: "ufw", Led: led})
 	if len(v.Cautions) != 1 || !strings.Contains(v.Cautions[0].What, "port 9090/tcp, port 8000-8010/tcp (led elsewhere by table ip nat, chain NV)") {
 		t.Errorf("beside a program: %v", v.Cautions)
 	}
 }
 
 func TestAccounts(t *testing.T) {
-	want := AccountWant{Name: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
-	there := AccountFound{Known: true, ID: 120, System: true, Group: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
+	want := wire.AccountWant{Name: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
+	there := wire.AccountFound{Known: true, ID: 120, System: true, Group: "tides", Home: "/srv/tides", Shell: "/usr/sbin/nologin", Groups: []string{"adm"}}
 	other := there
 	other.Home, other.Groups = "/", nil
 	person := other
 	person.System = false
 	for _, c := range []struct {
 		in    Input
-		found AccountFound
+		found wire.AccountFound
 		attrs string
 		moves string
 		block string
 	}{
 		{Input{}, there, "", "", ""},
-		{Input{}, AccountFound{}, "account", "make system account tides, in group adm", ""},
+		{Input{}, wire.AccountFound{}, "account", "make system account tides, in group adm", ""},
 		{Input{}, other, "home, group adm", "set system account tides: home, group adm", ""},
 		{Input{}, person, "home, group adm", "", "the account of a person"},
-		{Input{}, AccountFound{Missing: []string{"adm"}}, "account", "", "no group adm"},
-		{Input{Pending: true}, AccountFound{Missing: []string{"adm"}}, "account", "make system account tides, in group adm", ""},
+		{Input{}, wire.AccountFound{Missing: []string{"adm"}}, "account", "", "no group adm"},
+		{Input{Pending: true}, wire.AccountFound{Missing: []string{"adm"}}, "account", "make system account tides, in group adm", ""},
 	} {
 		v := judged(t, "account", c.in, want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves || (len(v.Blockers) > 0) != (c.block != "") || !strings.Contains(fmt.Sprint(v.Blockers), c.block) {
@@ -405,7 +397,7 @@ func TestAccounts(t *testing.T) {
 }
 
 func TestFirewall(t *testing.T) {
-	want := FirewallWant{SSH: 22, Ports: opened("8080/tcp", "53/udp", "80/tcp", "80/tcp", "22/tcp")}
+	want := wire.FirewallWant{SSH: 22, Ports: opened("8080/tcp", "53/udp", "80/tcp", "80/tcp", "22/tcp")}
 	var words []string
 	for _, p := range want.Ports {
 		words = append(words, p.Words())
@@ -413,11 +405,11 @@ func TestFirewall(t *testing.T) {
 	if fmt.Sprint(words) != "[22/tcp 80/tcp 8080/tcp 53/udp]" {
 		t.Errorf("sorted: %v", words)
 	}
-	table := want.Table()
+	table := TableOf(want)
 	if strings.Count(table, "dport 22 ") != 1 || !strings.Contains(table, "policy drop") || !strings.Contains(table, "ct state established,related accept") || !strings.Contains(table, `iifname "lo" accept`) {
 		t.Errorf("the table is\n%s", table)
 	}
-	good := FirewallFound{Live: table, Kept: table, Loader: &FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}}
+	good := wire.FirewallFound{Live: table, Kept: table, Loader: &wire.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}}
 	if v := judged(t, "firewall", Input{}, want, good); len(v.Differences) > 0 {
 		t.Errorf("as declared it differs: %+v", v.Differences)
 	}
@@ -426,16 +418,16 @@ func TestFirewall(t *testing.T) {
 	if v := judged(t, "firewall", Input{}, want, spaced); len(v.Differences) > 0 {
 		t.Error("other spaces are a difference")
 	}
-	for name, change := range map[string]func(*FirewallFound){
-		"lets in now": func(f *FirewallFound) {
+	for name, change := range map[string]func(*wire.FirewallFound){
+		"lets in now": func(f *wire.FirewallFound) {
 			f.Live = strings.Replace(table, "tcp dport 80 accept", "tcp dport 81 accept", 1)
 		},
-		"rules now":        func(f *FirewallFound) { f.Live = "" },
-		"kept rules":       func(f *FirewallFound) { f.Kept = "" },
-		"mode":             func(f *FirewallFound) { f.File.Mode = "0600" },
-		"unit":             func(f *FirewallFound) { f.Loader = nil },
-		"mode of the unit": func(f *FirewallFound) { f.Loader = &FirewallLoader{Same: true, Mode: "0600", Wanted: "0644"} },
-		"at boot":          func(f *FirewallFound) { f.Boot = "disabled" },
+		"rules now":        func(f *wire.FirewallFound) { f.Live = "" },
+		"kept rules":       func(f *wire.FirewallFound) { f.Kept = "" },
+		"mode":             func(f *wire.FirewallFound) { f.File.Mode = "0600" },
+		"unit":             func(f *wire.FirewallFound) { f.Loader = nil },
+		"mode of the unit": func(f *wire.FirewallFound) { f.Loader = &wire.FirewallLoader{Same: true, Mode: "0600", Wanted: "0644"} },
+		"at boot":          func(f *wire.FirewallFound) { f.Boot = "disabled" },
 	} {
 		f := good
 		change(&f)
@@ -445,14 +437,14 @@ func TestFirewall(t *testing.T) {
 		}
 	}
 	script := good
-	script.Loader = &FirewallLoader{Same: true, Mode: "0755", Wanted: "0755"}
-	if v := judged(t, "firewall", Input{Traits: Traits{ServiceManager: "init scripts"}}, want, script); len(v.Differences) > 0 {
+	script.Loader = &wire.FirewallLoader{Same: true, Mode: "0755", Wanted: "0755"}
+	if v := judged(t, "firewall", Input{Traits: wire.Traits{ServiceManager: "init scripts"}}, want, script); len(v.Differences) > 0 {
 		t.Errorf("loaded by a script it differs: %+v", v.Differences)
 	}
-	if v := judged(t, "firewall", Input{Traits: Traits{ServiceManager: "none"}}, want, FirewallFound{}); len(v.Blockers) != 1 || len(v.Moves) > 0 {
+	if v := judged(t, "firewall", Input{Traits: wire.Traits{ServiceManager: "none"}}, want, wire.FirewallFound{}); len(v.Blockers) != 1 || len(v.Moves) > 0 {
 		t.Errorf("nothing can load it: %+v", v)
 	}
-	if !KeptTable(table).Lets(PortWant{Port: 53, Protocol: "udp"}) || KeptTable(table).Lets(PortWant{Port: 53, Protocol: "tcp"}) {
+	if !wire.KeptTable(table).Lets(wire.PortWant{Port: 53, Protocol: "udp"}) || wire.KeptTable(table).Lets(wire.PortWant{Port: 53, Protocol: "tcp"}) {
 		t.Error("the kept table is misread")
 	}
 }
@@ -460,21 +452,21 @@ func TestFirewall(t *testing.T) {
 // What differs in a package's version, what is done about it, and what is in the way.
 func TestPackagesOfAVersion(t *testing.T) {
 	for _, c := range []struct {
-		want  PackageWant
-		found PackageFound
+		want  wire.PackageWant
+		found wire.PackageFound
 		moves string
 		note  string
 	}{
-		{PackageWant{Version: "1.22.1"}, PackageFound{State: "installed", Version: "1.22.1-9"}, "", ""},
-		{PackageWant{Version: "1.22.1"}, PackageFound{State: "installed", Version: "1.24", Unmet: true, Older: true, Candidate: "1.22.1-9"}, "install package nginx 1.22.1-9 in place of 1.24", "goes back"},
-		{PackageWant{Version: "1.23"}, PackageFound{State: "absent", Lists: ListsFresh, Offered: []string{"1.22.1-9"}}, "", "offers nginx 1.23: there is 1.22.1-9"},
-		{PackageWant{AtLeast: "1.24"}, PackageFound{State: "installed", Version: "1.20", Unmet: true, Older: true, Candidate: "1.22", Lists: ListsFresh}, "", "1.22 at most"},
-		{PackageWant{Newest: true}, PackageFound{State: "installed", Version: "1.20", Unmet: true, Candidate: "1.22", Lists: ListsOld}, "install package nginx 1.22 in place of 1.20", ""},
-		{PackageWant{}, PackageFound{State: "absent", Lists: ListsNone}, "install package nginx", ""},
-		{PackageWant{}, PackageFound{State: "absent", Lists: ListsFresh, Near: []string{"nginx-light"}, Disabled: []string{"tides"}}, "", "check the name: there is nginx-light; or switch a source on: tides is off"},
-		{PackageWant{}, PackageFound{State: "absent", Lists: ListsFresh, Here: "webd", Near: []string{"nginx-light"}}, "", "systems of this family call it webd"},
-		{PackageWant{}, PackageFound{State: "absent", Lists: ListsNone, Short: &Short{"/usr", 5 << 20, 0}}, "install package nginx", "/usr has only 5.2 MB free"},
-		{PackageWant{}, PackageFound{State: "absent", Candidate: "2", Short: &Short{"/usr", 5 << 20, 9 << 20}}, "", "/usr has 5.2 MB free, and the packages of this plan take 9.4 MB"},
+		{wire.PackageWant{Version: "1.22.1"}, wire.PackageFound{State: "installed", Version: "1.22.1-9"}, "", ""},
+		{wire.PackageWant{Version: "1.22.1"}, wire.PackageFound{State: "installed", Version: "1.24", Unmet: true, Older: true, Candidate: "1.22.1-9"}, "install package nginx 1.22.1-9 in place of 1.24", "goes back"},
+		{wire.PackageWant{Version: "1.23"}, wire.PackageFound{State: "absent", Lists: wire.ListsFresh, Offered: []string{"1.22.1-9"}}, "", "offers nginx 1.23: there is 1.22.1-9"},
+		{wire.PackageWant{AtLeast: "1.24"}, wire.PackageFound{State: "installed", Version: "1.20", Unmet: true, Older: true, Candidate: "1.22", Lists: wire.ListsFresh}, "", "1.22 at most"},
+		{wire.PackageWant{Newest: true}, wire.PackageFound{State: "installed", Version: "1.20", Unmet: true, Candidate: "1.22", Lists: wire.ListsOld}, "install package nginx 1.22 in place of 1.20", ""},
+		{wire.PackageWant{}, wire.PackageFound{State: "absent", Lists: wire.ListsNone}, "install package nginx", ""},
+		{wire.PackageWant{}, wire.PackageFound{State: "absent", Lists: wire.ListsFresh, Near: []string{"nginx-light"}, Disabled: []string{"tides"}}, "", "check the name: there is nginx-light; or switch a source on: tides is off"},
+		{wire.PackageWant{}, wire.PackageFound{State: "absent", Lists: wire.ListsFresh, Here: "webd", Near: []string{"nginx-light"}}, "", "systems of this family call it webd"},
+		{wire.PackageWant{}, wire.PackageFound{State: "absent", Lists: wire.ListsNone, Short: &wire.Short{Path: "/usr", Free: 5 << 20, Takes: 0}}, "install package nginx", "/usr has only 5.2 MB free"},
+		{wire.PackageWant{}, wire.PackageFound{State: "absent", Candidate: "2", Short: &wire.Short{Path: "/usr", Free: 5 << 20, Takes: 9 << 20}}, "", "/usr has 5.2 MB free, and the packages of this plan take 9.4 MB"},
 	} {
 		c.want.Name = "nginx"
 		v := judged(t, "package", Input{}, c.want, c.found)
@@ -483,39 +475,31 @@ func TestPackagesOfAVersion(t *testing.T) {
 			t.Errorf("%+v found %+v: %q, %s", c.want, c.found, moves(v), said)
 		}
 		if len(v.Moves) == 1 {
-			w, _ := last[PackageWork](v.Moves[0].Work)
-			if w.Refresh != (c.found.Lists == ListsOld || c.found.Lists == ListsNone) {
+			w, _ := last[wire.PackageWork](v.Moves[0].Work)
+			if w.Refresh != (c.found.Lists == wire.ListsOld || c.found.Lists == wire.ListsNone) {
 				t.Errorf("%+v found %+v: refresh is %t", c.want, c.found, w.Refresh)
 			}
 		}
 	}
-	pending := judged(t, "package", Input{Pending: true}, PackageWant{Name: "nginx"}, PackageFound{State: "absent", Lists: ListsFresh})
+	pending := judged(t, "package", Input{Pending: true}, wire.PackageWant{Name: "nginx"}, wire.PackageFound{State: "absent", Lists: wire.ListsFresh})
 	if moves(pending) != "install package nginx" {
 		t.Errorf("a package that a source of the same plan brings: %+v", pending)
 	}
 }
 
-func TestAVersionIsMetButForTheFamilysRevision(t *testing.T) {
-	for version, met := range map[string]bool{"1.22.1": true, "1.22.1-9+deb12u1": true, "1:1.22.1-3.el9": true, "1.22.10-1": false, "1.22": false, "2:1.22.1": true, "1.22.1-1-9": false} {
-		if MeetsExactly(version, "1.22.1") != met {
-			t.Errorf("%s meets 1.22.1: %t", version, !met)
-		}
-	}
-}
-
 func TestSources(t *testing.T) {
-	want := SourceWant{Name: "ferries", URL: "http://tides.test/d", Key: []byte("k")}
-	file := Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}
+	want := wire.SourceWant{Name: "ferries", URL: "http://tides.test/d", Key: []byte("k")}
+	file := wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}
 	loose := file
 	loose.Mode = "0666"
 	for _, c := range []struct {
-		found SourceFound
+		found wire.SourceFound
 		attrs string
 		moves string
 	}{
-		{SourceFound{Files: []SourceFileFound{{"/k", file, true}, {"/s", file, true}}}, "", ""},
-		{SourceFound{Files: []SourceFileFound{{"/k", Entry{}, false}, {"/s", Entry{}, false}}}, "/k, /s", "add package source ferries, http://tides.test/d, with its key"},
-		{SourceFound{Files: []SourceFileFound{{"/k", file, false}, {"/s", loose, true}}}, "text of /k, mode of /s", "write package source ferries, http://tides.test/d, and its key again"},
+		{wire.SourceFound{Files: []wire.SourceFileFound{{Path: "/k", Entry: file, Same: true}, {Path: "/s", Entry: file, Same: true}}}, "", ""},
+		{wire.SourceFound{Files: []wire.SourceFileFound{{Path: "/k", Entry: wire.Entry{}, Same: false}, {Path: "/s", Entry: wire.Entry{}, Same: false}}}, "/k, /s", "add package source ferries, http://tides.test/d, with its key"},
+		{wire.SourceFound{Files: []wire.SourceFileFound{{Path: "/k", Entry: file, Same: false}, {Path: "/s", Entry: loose, Same: true}}}, "text of /k, mode of /s", "write package source ferries, http://tides.test/d, and its key again"},
 	} {
 		v := judged(t, "source", Input{}, want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves {
@@ -526,9 +510,9 @@ func TestSources(t *testing.T) {
 
 // What makes a step unwise or impossible is said before it is done.
 func TestWhatIsInTheWay(t *testing.T) {
-	root := Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
-	shut := Shut{Root: "/srv/private/www", At: "/srv/private", Entry: Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0700"}}
-	site := SiteWant{User: "www-data", Service: "nginx", Roots: []string{"/srv/private/www"}}
+	root := wire.Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
+	shut := wire.Shut{Root: "/srv/private/www", At: "/srv/private", Entry: wire.Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0700"}}
+	site := wire.SiteWant{User: "www-data", Service: "nginx", Roots: []string{"/srv/private/www"}}
 	minded := site
 	minded.Dirs = []string{"/srv/private"}
 	yes := true
@@ -539,20 +523,20 @@ func TestWhatIsInTheWay(t *testing.T) {
 		blocker     string
 		caution     string
 	}{
-		{"a directory that shuts the server out", "site", Input{}, site, SiteFound{Shut: []Shut{shut}}, "account www-data of nginx cannot get to /srv/private/www: /srv/private (0700", ""},
-		{"one whose mode is declared", "site", Input{}, minded, SiteFound{Shut: []Shut{shut}}, "", ""},
-		{"a root with a label of homes", "site", Input{}, site, SiteFound{Labels: []string{"user_home_t"}}, "", "SELinux is enforcing, and /srv/private/www has the label user_home_t"},
-		{"one with a label of sites", "site", Input{}, site, SiteFound{Labels: []string{"httpd_sys_content_t"}}, "", ""},
-		{"one without a label", "site", Input{}, site, SiteFound{Labels: []string{""}}, "", ""},
-		{"a mount", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: root, Mounted: true, Missing: []string{"a"}, Missings: 1}, "a file system is mounted at /srv/www", ""},
-		{"what a filter shuts out", "firewall", Input{Traits: Traits{Listeners: []Listener{{"tcp", "0.0.0.0", 22, "sshd", 1}, {"tcp", "::", 5432, "postgres", 2}, {"tcp", "0.0.0.0", 5432, "postgres", 2}, {"tcp", "127.0.0.1", 6379, "redis", 3}, {"udp", "0.0.0.0", 68, "dhclient", 4}, {"tcp", "0.0.0.0", 80, "nginx", 5}}}}, FirewallWant{SSH: 22, Ports: []PortWant{{Port: 80, Protocol: "tcp"}}}, FirewallFound{}, "", "this shuts out what answers on this host: port 5432/tcp (postgres)"},
-		{"a filter that shuts it out already", "firewall", Input{Traits: Traits{Listeners: []Listener{{"tcp", "::", 5432, "postgres", 2}}}}, FirewallWant{SSH: 22}, FirewallFound{Live: FirewallWant{SSH: 2222}.Table()}, "", ""},
-		{"the table of another ground", "port", Input{}, PortWant{Port: 8085, Protocol: "tcp"}, PortFound{By: FirewallTable, KeptBy: FirewallTable}, "by which North Stake lets in what another ground on this machine declares", "nothing listens on it"},
-		{"directories nested without an end", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: root, TooDeep: []string{"deep"}, Missing: []string{"a"}, Missings: 1}, "directories that nobody declared are nested in /srv/www/deep until no path leads to them", ""},
-		{"a link", "content", Input{}, ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, ContentFound{Root: Entry{Kind: "link", Target: "/x"}, Missing: []string{"a"}, Missings: 1}, "", "is a link to /x"},
-		{"a masked service", "service", Input{}, ServiceWant{Name: "cron", Running: &yes}, ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "", "cron is masked"},
-		{"a wrong clock", "package", Input{Traits: Traits{ClockSkew: "-26h0m0s"}}, PackageWant{Name: "tree"}, PackageFound{State: "absent", Candidate: "2"}, "", "clock is 26h0m0s behind"},
-		{"a clock that is nearly right", "package", Input{Traits: Traits{ClockSkew: "5s"}}, PackageWant{Name: "tree"}, PackageFound{State: "absent", Candidate: "2"}, "", ""},
+		{"a directory that shuts the server out", "site", Input{}, site, wire.SiteFound{Shut: []wire.Shut{shut}}, "account www-data of nginx cannot get to /srv/private/www: /srv/private (0700", ""},
+		{"one whose mode is declared", "site", Input{}, minded, wire.SiteFound{Shut: []wire.Shut{shut}}, "", ""},
+		{"a root with a label of homes", "site", Input{}, site, wire.SiteFound{Labels: []string{"user_home_t"}}, "", "SELinux is enforcing, and /srv/private/www has the label user_home_t"},
+		{"one with a label of sites", "site", Input{}, site, wire.SiteFound{Labels: []string{"httpd_sys_content_t"}}, "", ""},
+		{"one without a label", "site", Input{}, site, wire.SiteFound{Labels: []string{""}}, "", ""},
+		{"a mount", "content", Input{}, wire.ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, wire.ContentFound{Root: root, Mounted: true, Missing: []string{"a"}, Missings: 1}, "a file system is mounted at /srv/www", ""},
+		{"what a filter shuts out", "firewall", Input{Traits: wire.Traits{Listeners: []wire.Listener{{Protocol: "tcp", Address: "0.0.0.0", Port: 22, Program: "sshd", PID: 1}, {Protocol: "tcp", Address: "::", Port: 5432, Program: "postgres", PID: 2}, {Protocol: "tcp", Address: "0.0.0.0", Port: 5432, Program: "postgres", PID: 2}, {Protocol: "tcp", Address: "127.0.0.1", Port: 6379, Program: "redis", PID: 3}, {Protocol: "udp", Address: "0.0.0.0", Port: 68, Program: "dhclient", PID: 4}, {Protocol: "tcp", Address: "0.0.0.0", Port: 80, Program: "nginx", PID: 5}}}}, wire.FirewallWant{SSH: 22, Ports: []wire.PortWant{{Port: 80, Protocol: "tcp"}}}, wire.FirewallFound{}, "", "this shuts out what answers on this host: port 5432/tcp (postgres)"},
+		{"a filter that shuts it out already", "firewall", Input{Traits: wire.Traits{Listeners: []wire.Listener{{Protocol: "tcp", Address: "::", Port: 5432, Program: "postgres", PID: 2}}}}, wire.FirewallWant{SSH: 22}, wire.FirewallFound{Live: TableOf(wire.FirewallWant{SSH: 2222})}, "", ""},
+		{"the table of another ground", "port", Input{}, wire.PortWant{Port: 8085, Protocol: "tcp"}, wire.PortFound{By: wire.FirewallTable, KeptBy: wire.FirewallTable}, "by which North Stake lets in what another ground on this machine declares", "nothing listens on it"},
+		{"directories nested without an end", "content", Input{}, wire.ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, wire.ContentFound{Root: root, TooDeep: []string{"deep"}, Missing: []string{"a"}, Missings: 1}, "directories that nobody declared are nested in /srv/www/deep until no path leads to them", ""},
+		{"a link", "content", Input{}, wire.ContentWant{Root: "/srv/www", Files: []declare.File{{Path: "a", Size: 1}}}, wire.ContentFound{Root: wire.Entry{Kind: "link", Target: "/x"}, Missing: []string{"a"}, Missings: 1}, "", "is a link to /x"},
+		{"a masked service", "service", Input{}, wire.ServiceWant{Name: "cron", Running: &yes}, wire.ServiceFound{Known: true, Active: "inactive", Boot: "masked"}, "", "cron is masked"},
+		{"a wrong clock", "package", Input{Traits: wire.Traits{ClockSkew: "-26h0m0s"}}, wire.PackageWant{Name: "tree"}, wire.PackageFound{State: "absent", Candidate: "2"}, "", "clock is 26h0m0s behind"},
+		{"a clock that is nearly right", "package", Input{Traits: wire.Traits{ClockSkew: "5s"}}, wire.PackageWant{Name: "tree"}, wire.PackageFound{State: "absent", Candidate: "2"}, "", ""},
 	} {
 		v := judged(t, c.typ, c.in, c.want, c.found)
 		if (len(v.Blockers) > 0) != (c.blocker != "") || !strings.Contains(fmt.Sprint(v.Blockers), c.blocker) || (len(v.Cautions) > 0) != (c.caution != "") || !strings.Contains(fmt.Sprint(v.Cautions), c.caution) {
@@ -563,19 +547,19 @@ func TestWhatIsInTheWay(t *testing.T) {
 
 func TestActsAreWorkedOut(t *testing.T) {
 	for _, c := range []struct {
-		want  ActWant
-		found ActFound
+		want  wire.ActWant
+		found wire.ActFound
 		moves string
 		block string
 	}{
-		{ActWant{Do: "restart", Service: "nginx"}, ActFound{Known: true, Running: true}, "restart nginx now", ""},
-		{ActWant{Do: "reload", Service: "nginx"}, ActFound{Known: true}, "", "nginx does not run"},
-		{ActWant{Do: "reload", Service: "nginks"}, ActFound{Near: []string{"nginx"}}, "", "no unit on this host is called nginks"},
-		{ActWant{Do: "refresh-lists"}, ActFound{Manager: "dnf"}, "read the lists of what the package sources offer anew, with dnf", ""},
-		{ActWant{Do: "upgrade"}, ActFound{}, "", ""},
-		{ActWant{Do: "upgrade"}, ActFound{Upgrades: []PackageGoal{{Name: "b", Version: "2", From: "1"}, {Name: "a", Version: "3", From: "2"}}}, "upgrade 2 packages", ""},
-		{ActWant{Do: "reboot"}, ActFound{}, "restart the host, and wait for it", ""},
-		{ActWant{Do: "dance"}, ActFound{}, "", "nothing is known"},
+		{wire.ActWant{Do: "restart", Service: "nginx"}, wire.ActFound{Known: true, Running: true}, "restart nginx now", ""},
+		{wire.ActWant{Do: "reload", Service: "nginx"}, wire.ActFound{Known: true}, "", "nginx does not run"},
+		{wire.ActWant{Do: "reload", Service: "nginks"}, wire.ActFound{Near: []string{"nginx"}}, "", "no unit on this host is called nginks"},
+		{wire.ActWant{Do: "refresh-lists"}, wire.ActFound{Manager: "dnf"}, "read the lists of what the package sources offer anew, with dnf", ""},
+		{wire.ActWant{Do: "upgrade"}, wire.ActFound{}, "", ""},
+		{wire.ActWant{Do: "upgrade"}, wire.ActFound{Upgrades: []wire.PackageGoal{{Name: "b", Version: "2", From: "1"}, {Name: "a", Version: "3", From: "2"}}}, "upgrade 2 packages", ""},
+		{wire.ActWant{Do: "reboot"}, wire.ActFound{}, "restart the host, and wait for it", ""},
+		{wire.ActWant{Do: "dance"}, wire.ActFound{}, "", "nothing is known"},
 	} {
 		v := judged(t, "act", Input{}, c.want, c.found)
 		if moves(v) != c.moves || (len(v.Blockers) > 0) != (c.block != "") || !strings.Contains(fmt.Sprint(v.Blockers), c.block) {
@@ -585,22 +569,22 @@ func TestActsAreWorkedOut(t *testing.T) {
 			t.Errorf("%+v: the host goes down: %t", c.want, v.Moves[0].Returns)
 		}
 	}
-	if v := judged(t, "restart", Input{}, RestartWant{}, RestartFound{Needed: "a new kernel"}); moves(v) != "restart the host, and wait for it" || v.Moves[0].Because != "a new kernel" {
+	if v := judged(t, "restart", Input{}, wire.RestartWant{}, wire.RestartFound{Needed: "a new kernel"}); moves(v) != "restart the host, and wait for it" || v.Moves[0].Because != "a new kernel" {
 		t.Errorf("%+v", v)
 	}
-	if v := judged(t, "restart", Input{}, RestartWant{}, RestartFound{}); len(v.Differences)+len(v.Moves) > 0 {
+	if v := judged(t, "restart", Input{}, wire.RestartWant{}, wire.RestartFound{}); len(v.Differences)+len(v.Moves) > 0 {
 		t.Errorf("%+v", v)
 	}
 }
 
 func TestPackagesThatShouldBeGone(t *testing.T) {
-	want := PackageWant{Name: "telnet", Gone: true}
+	want := wire.PackageWant{Name: "telnet", Gone: true}
 	for _, state := range []string{"absent", "config-files"} {
-		if v := judged(t, "package", Input{}, want, PackageFound{State: state}); len(v.Differences)+len(v.Moves)+len(v.Blockers) > 0 {
+		if v := judged(t, "package", Input{}, want, wire.PackageFound{State: state}); len(v.Differences)+len(v.Moves)+len(v.Blockers) > 0 {
 			t.Errorf("%s: %+v", state, v)
 		}
 	}
-	v := judged(t, "package", Input{}, want, PackageFound{State: "installed", Version: "1.0", With: []string{"telnet-menus"}})
+	v := judged(t, "package", Input{}, want, wire.PackageFound{State: "installed", Version: "1.0", With: []string{"telnet-menus"}})
 	if attributes(v) != "state" || moves(v) != "remove package telnet 1.0, and with it telnet-menus" {
 		t.Errorf("%q, %q", attributes(v), moves(v))
 	}
@@ -609,8 +593,8 @@ func TestPackagesThatShouldBeGone(t *testing.T) {
 // What a host will not do is said before: a package that is held does not go, and a host without systemd
 // is not told to restart (M11).
 func TestWhatAHostWillNotDo(t *testing.T) {
-	held := PackageFound{State: "installed", Version: "1.0", Held: true}
-	v := judged(t, "package", Input{}, PackageWant{Name: "telnet", Gone: true}, held)
+	held := wire.PackageFound{State: "installed", Version: "1.0", Held: true}
+	v := judged(t, "package", Input{}, wire.PackageWant{Name: "telnet", Gone: true}, held)
 	if len(v.Moves) > 0 || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "is held on this host") {
 		t.Errorf("a held package: %+v", v)
 	}
@@ -618,33 +602,14 @@ func TestWhatAHostWillNotDo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v, err = kind.Away(Input{Stake: Stake{Host: "quay1", Type: "package", Name: "telnet", Want: JSON(PackageWant{Name: "telnet"})}, Found: JSON(held)})
+	v, err = kind.Away(Input{Stake: Stake{Host: "quay1", Type: "package", Name: "telnet", Want: wire.JSON(wire.PackageWant{Name: "telnet"})}, Found: wire.JSON(held)})
 	if err != nil || len(v.Moves) > 0 || len(v.Cautions) != 1 || !strings.Contains(v.Cautions[0].What, "telnet stays: it is held") {
 		t.Errorf("a held package that leaves: %+v, %v", v, err)
 	}
 	for manager, moves := range map[string]int{"systemd": 1, "": 1, "init scripts": 0, "none": 0} {
-		if v := judged(t, "act", Input{Traits: Traits{ServiceManager: manager}}, ActWant{Do: "reboot"}, ActFound{}); len(v.Moves) != moves || len(v.Blockers) != 1-moves {
+		if v := judged(t, "act", Input{Traits: wire.Traits{ServiceManager: manager}}, wire.ActWant{Do: "reboot"}, wire.ActFound{}); len(v.Moves) != moves || len(v.Blockers) != 1-moves {
 			t.Errorf("with %q a restart is %+v", manager, v)
 		}
-	}
-}
-
-func TestAMemoKnowsTheSameBytesAndNoOthers(t *testing.T) {
-	m := NewMemo()
-	big := func(text string) json.RawMessage {
-		return JSON(map[string]string{"name": text + strings.Repeat("x", 5000)})
-	}
-	a, b := big("a"), big("b")
-	for range 2 {
-		for raw, first := range map[*json.RawMessage]byte{&a: 'a', &b: 'b'} {
-			v, err := Decode[PackageWant](m, "same key", *raw)
-			if err != nil || v.Name[0] != first {
-				t.Fatalf("%q, %v", v.Name[:1], err)
-			}
-		}
-	}
-	if _, err := Decode[PackageWant](nil, "", json.RawMessage("{")); err == nil {
-		t.Error("broken JSON is read")
 	}
 }
 
@@ -681,21 +646,13 @@ func FuzzJudge(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if again, err := k.Judge(in); err != nil || string(JSON(again)) != string(JSON(v)) {
-			t.Errorf("judged again it is %s, %v, and not %s", JSON(again), err, JSON(v))
+		if again, err := k.Judge(in); err != nil || string(wire.JSON(again)) != string(wire.JSON(v)) {
+			t.Errorf("judged again it is %s, %v, and not %s", wire.JSON(again), err, wire.JSON(v))
 		}
 		if len(v.Moves) > 0 && len(v.Differences) == 0 && !v.Gone {
-			t.Errorf("nothing differs, and there are moves: %s", JSON(v))
+			t.Errorf("nothing differs, and there are moves: %s", wire.JSON(v))
 		}
 	})
-}
-
-func TestSizesForPeople(t *testing.T) {
-	for n, want := range map[int64]string{0: "0 B", 999: "999 B", 1500: "1.5 KB", 48_000: "48 KB", 1_500_000: "1.5 MB", 25e9: "25 GB", 5e12: "5000 GB"} {
-		if got := Bytes(n); got != want {
-			t.Errorf("%d is %q, want %q", n, got, want)
-		}
-	}
 }
 
 // Two sites of one ground may exchange their names: what is another's now, and is written anew with
@@ -706,12 +663,12 @@ func TestSitesExchangeTheirNames(t *testing.T) {
 		t.Fatal(err)
 	}
 	site := func(name, host string) Stake {
-		return Stake{Host: "quay1", Type: "site", Name: name, Site: name, Want: JSON(SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/sites/" + name, Names: []string{host}, Text: "text"})}
+		return Stake{Host: "quay1", Type: "site", Name: name, Site: name, Want: wire.JSON(wire.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/sites/" + name, Names: []string{host}, Text: "text"})}
 	}
 	ebb, flood := site("ebb", "flood.test"), site("flood", "ebb.test")
 	judge := func(file string) Verdict {
 		t.Helper()
-		v, err := kind.Judge(Input{Stake: ebb, Found: JSON(SiteFound{Rivals: []Rival{{Name: "flood.test", File: file}}}), Declared: []Stake{ebb, flood}})
+		v, err := kind.Judge(Input{Stake: ebb, Found: wire.JSON(wire.SiteFound{Rivals: []wire.Rival{{Name: "flood.test", File: file}}}), Declared: []Stake{ebb, flood}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -733,11 +690,11 @@ func TestSitesExchangeTheirNames(t *testing.T) {
 // reads them anew (M4).
 func TestListsOfPackagesHaveAnAge(t *testing.T) {
 	at := time.Date(2026, 5, 1, 12, 30, 0, 0, time.UTC)
-	v := judged(t, "package", Input{}, PackageWant{Name: "nginx", Newest: true}, PackageFound{State: "installed", Version: "1.22", ListsAt: at})
+	v := judged(t, "package", Input{}, wire.PackageWant{Name: "nginx", Newest: true}, wire.PackageFound{State: "installed", Version: "1.22", ListsAt: at})
 	if v.Rests != "the newest by lists of 2026-05-01 12:30 UTC" || len(v.Differences) > 0 {
 		t.Errorf("the newest rests on %q: %+v", v.Rests, v.Differences)
 	}
-	v = judged(t, "package", Input{}, PackageWant{Name: "nginx", Version: "1.23"}, PackageFound{State: "installed", Version: "1.22", Unmet: true, Offered: []string{"1.22"}, Lists: ListsFresh, ListsAt: at})
+	v = judged(t, "package", Input{}, wire.PackageWant{Name: "nginx", Version: "1.23"}, wire.PackageFound{State: "installed", Version: "1.22", Unmet: true, Offered: []string{"1.22"}, Lists: wire.ListsFresh, ListsAt: at})
 	if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "there is 1.22 (its lists are of 2026-05-01 12:30 UTC)") || !strings.Contains(v.Blockers[0].Fix, "northstake act refresh-lists --on quay1") {
 		t.Errorf("the blockers are %+v", v.Blockers)
 	}
@@ -746,7 +703,7 @@ func TestListsOfPackagesHaveAnAge(t *testing.T) {
 // A plan foresees whom its own directories will let change what lies below them (M8).
 func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
 	dir := func(path, owner, group, mode string) Stake {
-		return Stake{Host: "quay1", Type: "directory", Name: path, Want: JSON(DirectoryWant{Path: path, Owner: owner, Group: group, Mode: mode})}
+		return Stake{Host: "quay1", Type: "directory", Name: path, Want: wire.JSON(wire.DirectoryWant{Path: path, Owner: owner, Group: group, Mode: mode})}
 	}
 	for name, c := range map[string]struct {
 		dirs   []Stake
@@ -764,11 +721,11 @@ func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
 		"sticky, there":          {[]Stake{dir("/srv/tides", "root", "root", "1777")}, "root", "file", ""},
 		"the outermost":          {[]Stake{dir("/srv/tides/low", "low", "low", "0755"), dir("/srv/tides", "tides", "tides", "0755")}, "low", "", "tides can change /srv/tides,"},
 		"another's beside":       {[]Stake{dir("/srv/tid", "tides", "tides", "0755"), dir("/srv/tides/low/x/y", "tides", "tides", "0755")}, "root", "", ""},
-		"content":                {[]Stake{{Host: "quay1", Type: "content", Name: "/srv/tides", Want: JSON(ContentWant{Root: "/srv/tides", Owner: "www-data", Group: "www-data"})}}, "root", "", "www-data can change /srv/tides"},
+		"content":                {[]Stake{{Host: "quay1", Type: "content", Name: "/srv/tides", Want: wire.JSON(wire.ContentWant{Root: "/srv/tides", Owner: "www-data", Group: "www-data"})}}, "root", "", "www-data can change /srv/tides"},
 	} {
 		in := Input{Declared: c.dirs}
 		in.Stake.Name = "/srv/tides/low/x"
-		v := judged(t, "file", in, FileWant{Path: "/srv/tides/low/x", Text: "x\n", Owner: c.owner, Group: c.owner, Mode: "0644"}, FileFound{Entry: Entry{Kind: c.there, Owner: "root", Group: "root", Mode: "0644"}})
+		v := judged(t, "file", in, wire.FileWant{Path: "/srv/tides/low/x", Text: "x\n", Owner: c.owner, Group: c.owner, Mode: "0644"}, wire.FileFound{Entry: wire.Entry{Kind: c.there, Owner: "root", Group: "root", Mode: "0644"}})
 		blocks := ""
 		for _, b := range v.Blockers {
 			blocks += b.What

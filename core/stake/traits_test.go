@@ -7,6 +7,8 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+
+	"northstake/core/wire"
 )
 
 // What is worked out for a host holds until one of those traits changes that the wanting of stakes looks
@@ -33,7 +35,7 @@ func TestAllThatDecidesIsInOneWord(t *testing.T) {
 		t.Fatalf("only %v are looked at", looked)
 	}
 	for name := range looked {
-		var other Traits
+		var other wire.Traits
 		switch f := reflect.ValueOf(&other).Elem().FieldByName(name); f.Kind() {
 		case reflect.String:
 			f.SetString("other")
@@ -42,15 +44,15 @@ func TestAllThatDecidesIsInOneWord(t *testing.T) {
 		case reflect.Int:
 			f.SetInt(7)
 		case reflect.Slice:
-			other.WebServers = []WebServer{{Name: "httpd", Listens: []ListenLine{{80, "/etc/httpd.conf"}}}}
+			other.WebServers = []wire.WebServer{{Name: "httpd", Listens: []wire.ListenLine{{Port: 80, File: "/etc/httpd.conf"}}}}
 		default:
 			t.Fatalf("no value is known for %s", name)
 		}
-		if other.Deciding() == (Traits{}).Deciding() {
+		if other.Deciding() == (wire.Traits{}).Deciding() {
 			t.Errorf("%s is looked at, and is not among what decides", name)
 		}
 	}
-	one, none, unknown := Traits{WebServers: []WebServer{{Name: "httpd", Listens: []ListenLine{{80, "/a"}}}}}, Traits{WebServers: []WebServer{{Name: "httpd", Listens: []ListenLine{}}}}, Traits{WebServers: []WebServer{{Name: "httpd"}}}
+	one, none, unknown := wire.Traits{WebServers: []wire.WebServer{{Name: "httpd", Listens: []wire.ListenLine{{Port: 80, File: "/a"}}}}}, wire.Traits{WebServers: []wire.WebServer{{Name: "httpd", Listens: []wire.ListenLine{}}}}, wire.Traits{WebServers: []wire.WebServer{{Name: "httpd"}}}
 	if one.Deciding() == none.Deciding() || none.Deciding() == unknown.Deciding() {
 		t.Error("where a server listens is not among what decides")
 	}

@@ -6,15 +6,16 @@ import (
 	"slices"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 // Wanting gathers what is wanted of one host.
 type Wanting struct {
 	D       *declare.Declaration
 	Host    string
-	Traits  Traits
-	Layouts map[string]Layout // how web servers lie on the host's family, by their names
-	Secrets *Secrets          // nil where what is made of secrets is of no matter
+	Traits  wire.Traits
+	Layouts map[string]wire.Layout // how web servers lie on the host's family, by their names
+	Secrets *Secrets               // nil where what is made of secrets is of no matter
 
 	stakes    []Stake
 	names     map[string]bool
@@ -146,7 +147,7 @@ func (w *Wanting) afterOwner(s *Stake) {
 			continue
 		}
 		s.After = append(s.After, w.of("package")...)
-		if account := Local("account", c.What); w.Wants(account) {
+		if account := wire.Local("account", c.What); w.Wants(account) {
 			s.Needs = append(s.Needs, account)
 		}
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 // Sites whose server runs in a container. All sites of a server on a host share one container,
@@ -26,14 +27,14 @@ func serverOf(s *declare.Site) string {
 }
 
 // layout is how a server lies on the host, or in a container on it.
-func (w *Wanting) layout(server string) (Layout, bool) {
+func (w *Wanting) layout(server string) (wire.Layout, bool) {
 	base, within := strings.CutSuffix(server, inside)
 	l, ok := w.Layouts[base]
 	if !within || !ok {
 		return l, ok
 	}
 	if l.Inside == nil {
-		return Layout{}, false
+		return wire.Layout{}, false
 	}
 	in := *l.Inside
 	in.RootBase = l.RootBase
@@ -48,7 +49,7 @@ const containedBase = "/etc/northstake"
 type containedServers map[string]*containedServer
 
 type containedServer struct {
-	want   ContainerWant
+	want   wire.ContainerWant
 	image  string
 	secret string // with which the image's registry lets in
 	from   declare.Position
@@ -59,7 +60,7 @@ type containedServer struct {
 
 // within has a site served in a container, which needs what is given first, and returns what
 // the site itself needs of it.
-func (w *Wanting) within(name string, want *SiteWant, layout Layout, image, secret string, from declare.Position, first []string) []string {
+func (w *Wanting) within(name string, want *wire.SiteWant, layout wire.Layout, image, secret string, from declare.Position, first []string) []string {
 	g := *gathering[containedServers](w, "contained servers")
 	if g == nil {
 		g = containedServers{}
@@ -67,21 +68,21 @@ func (w *Wanting) within(name string, want *SiteWant, layout Layout, image, secr
 	}
 	want.Within, want.Image = "sites-"+want.Server, image
 	want.Sees = w.seen(name, *want, layout)
-	w.Want(Stake{Type: "directory", Name: containedBase, From: from, Want: JSON(DirectoryWant{Path: containedBase, Owner: "root", Group: "root", Mode: "0700"})})
-	w.Want(Stake{Type: "file", Name: layout.Config, From: from, Needs: []string{Local("directory", containedBase)},
-		Want: JSON(FileWant{Path: layout.Config, Text: layout.Main, Owner: "root", Group: "root", Mode: "0644", Tells: []string{want.ServedBy()}})})
-	needs := []string{w.imageFor(image, secret, from), Local("file", layout.Config)}
+	w.Want(Stake{Type: "directory", Name: containedBase, From: from, Want: wire.JSON(wire.DirectoryWant{Path: containedBase, Owner: "root", Group: "root", Mode: "0700"})})
+	w.Want(Stake{Type: "file", Name: layout.Config, From: from, Needs: []string{wire.Local("directory", containedBase)},
+		Want: wire.JSON(wire.FileWant{Path: layout.Config, Text: layout.Main, Owner: "root", Group: "root", Mode: "0644", Tells: []string{want.ServedBy()}})})
+	needs := []string{w.imageFor(image, secret, from), wire.Local("file", layout.Config)}
 	c := g[want.Within]
 	if c == nil {
-		c = &containedServer{image: image, secret: secret, from: from, want: ContainerWant{Name: want.Within, By: w.D.Ground.Name, Image: image, Running: true, Policy: PolicyAlways, Network: "host",
+		c = &containedServer{image: image, secret: secret, from: from, want: wire.ContainerWant{Name: want.Within, By: w.D.Ground.Name, Image: image, Running: true, Policy: wire.PolicyAlways, Network: "host",
 			Entry: layout.Command[:1], Command: layout.Command[1:], Reload: layout.Reload, Serves: layout.Program}}
 		g[want.Within] = c
 	}
 	if c.image != image {
 		w.contradicts(want.ServedBy(), c.from, from, fmt.Sprintf("%s is to run in a container of two images, %s and %s", want.Server, c.image, image))
 	}
-	c.all = append(c.all, Local("site", name))
-	c.needs = append(c.needs, append(append(slices.Clone(first), needs...), Local("site", name))...)
+	c.all = append(c.all, wire.Local("site", name))
+	c.needs = append(c.needs, append(append(slices.Clone(first), needs...), wire.Local("site", name))...)
 	for _, h := range want.Sees {
 		c.see(h)
 	}
@@ -94,14 +95,14 @@ func (w *Wanting) within(name string, want *SiteWant, layout Layout, image, secr
 
 // seen is what a container has to see of the host for a site. Of a document root it is the
 // directory around it, in which a tree is exchanged for another as a whole.
-func (w *Wanting) seen(name string, want SiteWant, layout Layout) []HeldAt {
-	out := []HeldAt{{At: layout.Dir, From: layout.Dir}}
+func (w *Wanting) seen(name string, want wire.SiteWant, layout wire.Layout) []wire.HeldAt {
+	out := []wire.HeldAt{{At: layout.Dir, From: layout.Dir}}
 	for _, root := range want.Roots {
-		out = append(out, HeldAt{At: path.Dir(root), From: path.Dir(root)})
+		out = append(out, wire.HeldAt{At: path.Dir(root), From: path.Dir(root)})
 	}
 	if s := w.D.Sites[name]; s != nil {
 		for _, log := range s.Log.Files() {
-			out = append(out, HeldAt{At: path.Dir(log), From: path.Dir(log), Writable: true, Made: true})
+			out = append(out, wire.HeldAt{At: path.Dir(log), From: path.Dir(log), Writable: true, Made: true})
 		}
 	}
 	for _, to := range want.To {
@@ -111,21 +112,21 @@ func (w *Wanting) seen(name string, want SiteWant, layout Layout) []HeldAt {
 		if dir := path.Dir(to); path.Dir(dir) != "/" {
 			to = dir // in which the socket may come anew
 		}
-		out = append(out, HeldAt{At: to, From: to})
+		out = append(out, wire.HeldAt{At: to, From: to})
 	}
 	return out
 }
 
 // see adds what a container sees, unless that lies in what it sees already.
-func (c *containedServer) see(h HeldAt) {
-	covers := func(a, b HeldAt) bool {
+func (c *containedServer) see(h wire.HeldAt) {
+	covers := func(a, b wire.HeldAt) bool {
 		return (a.At == b.At || strings.HasPrefix(b.At, a.At+"/")) && a.Writable == b.Writable
 	}
-	if slices.ContainsFunc(c.want.Mounts, func(o HeldAt) bool { return covers(o, h) }) {
+	if slices.ContainsFunc(c.want.Mounts, func(o wire.HeldAt) bool { return covers(o, h) }) {
 		return
 	}
-	c.want.Mounts = append(slices.DeleteFunc(c.want.Mounts, func(o HeldAt) bool { return covers(h, o) }), h)
-	slices.SortFunc(c.want.Mounts, func(a, b HeldAt) int { return cmp.Compare(a.At, b.At) })
+	c.want.Mounts = append(slices.DeleteFunc(c.want.Mounts, func(o wire.HeldAt) bool { return covers(h, o) }), h)
+	slices.SortFunc(c.want.Mounts, func(a, b wire.HeldAt) int { return cmp.Compare(a.At, b.At) })
 }
 
 // wantContained wants the containers that serve sites.
@@ -138,15 +139,15 @@ func wantContained(w *Wanting) {
 		}
 		slices.Sort(c.want.Ports)
 		c.want.Ports = slices.Compact(c.want.Ports)
-		w.Want(Stake{Type: "container", Name: name, Want: JSON(c.want), From: c.from, For: c.sites, Needs: unique(c.needs)})
+		w.Want(Stake{Type: "container", Name: name, Want: wire.JSON(c.want), From: c.from, For: c.sites, Needs: unique(c.needs)})
 	}
 }
 
 // unwantedContainer says whether a container that served sites holds a port on which a declared
 // site listens by now without it.
 func unwantedContainer(gone Stake, in Around) (why, forStake string) {
-	was, _ := last[ContainerWant](gone.Want)
-	for d, now := range of[SiteWant](in.Declared, "site", in.Memo) {
+	was, _ := last[wire.ContainerWant](gone.Want)
+	for d, now := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		if now.Off || now.ServedBy() == gone.Local() {
 			continue
 		}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // A container that serves sites is made while what has its port still serves, and started when
@@ -14,31 +15,31 @@ func TestAContainerThatTakesOver(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	want := stake.ContainerWant{Name: "sites-nginx", By: "saltmarsh", Image: "registry.test/web:1", Running: true, Policy: "always", Network: "host", Serves: "nginx", Ports: []int{80}, Reload: []string{"nginx", "-s", "reload"}}
-	leaving := stake.Stake{Host: "quay1", Type: "service", Name: "nginx", Want: stake.JSON(stake.ServiceWant{Name: "nginx", Serves: "nginx"})}
-	judge := func(f stake.ContainerFound, gone ...stake.Stake) []stake.Move {
+	want := wire.ContainerWant{Name: "sites-nginx", By: "saltmarsh", Image: "registry.test/web:1", Running: true, Policy: "always", Network: "host", Serves: "nginx", Ports: []int{80}, Reload: []string{"nginx", "-s", "reload"}}
+	leaving := stake.Stake{Host: "quay1", Type: "service", Name: "nginx", Want: wire.JSON(wire.ServiceWant{Name: "nginx", Serves: "nginx"})}
+	judge := func(f wire.ContainerFound, gone ...stake.Stake) []wire.Move {
 		t.Helper()
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: want.Name, Want: stake.JSON(want)}, Found: stake.JSON(f), Leaving: gone})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, Found: wire.JSON(f), Leaving: gone})
 		if err != nil {
 			t.Fatal(err)
 		}
 		return v.Moves
 	}
-	both := judge(stake.ContainerFound{}, leaving)
+	both := judge(wire.ContainerFound{}, leaving)
 	if len(both) != 2 || both[0].Late || !both[1].Late || !strings.HasPrefix(both[0].Text, "make container") || !strings.HasPrefix(both[1].Text, "start container") {
 		t.Fatalf("with something in its way the moves are %+v", both)
 	}
-	once := judge(stake.ContainerFound{})
+	once := judge(wire.ContainerFound{})
 	if len(once) != 1 || once[0].Late || !strings.HasPrefix(once[0].Text, "run container") {
 		t.Fatalf("with nothing in its way the moves are %+v", once)
 	}
-	made := judge(stake.ContainerFound{There: true, By: "saltmarsh", State: "created", Image: "a", Wanted: "a", Policy: "always", Network: "host"})
+	made := judge(wire.ContainerFound{There: true, By: "saltmarsh", State: "created", Image: "a", Wanted: "a", Policy: "always", Network: "host"})
 	if len(made) != 1 || !strings.HasPrefix(made[0].Text, "start container") {
 		t.Fatalf("of one that is made the moves are %+v", made)
 	}
 	for _, c := range []struct {
 		what         string
-		planned, now stake.Move
+		planned, now wire.Move
 		within       bool
 	}{
 		{"what was made first is made and started at once", both[0], once[0], true},
@@ -51,15 +52,15 @@ func TestAContainerThatTakesOver(t *testing.T) {
 		}
 	}
 	// Its site's change is taken in by a reload, its image's by another container.
-	for how, text := range map[string]string{"reload": "reload container sites-nginx", stake.MakeContainer: "make container sites-nginx anew"} {
-		m, err := kind.Nudged(stake.Input{Stake: stake.Stake{Type: "container", Name: want.Name, Want: stake.JSON(want)}, Found: stake.JSON(stake.ContainerFound{There: true}), Nudges: []stake.Nudge{{How: how, Reason: "r"}}})
+	for how, text := range map[string]string{"reload": "reload container sites-nginx", wire.MakeContainer: "make container sites-nginx anew"} {
+		m, err := kind.Nudged(stake.Input{Stake: stake.Stake{Type: "container", Name: want.Name, Want: wire.JSON(want)}, Found: wire.JSON(wire.ContainerFound{There: true}), Nudges: []stake.Nudge{{How: how, Reason: "r"}}})
 		if err != nil || m == nil || !strings.HasPrefix(m.Text, text) {
 			t.Errorf("%s: %+v, %v", how, m, err)
 		}
 	}
 	// One whose port a site has by now without it goes, before that one's server starts.
-	why, sake := kind.Unwanted(stake.Stake{Host: "quay1", Type: "container", Name: want.Name, Want: stake.JSON(want)}, stake.Around{Declared: []stake.Stake{
-		{Host: "quay1", Type: "site", Name: "fares", Want: stake.JSON(stake.SiteWant{Service: "caddy", Listen: []int{80}})}}})
+	why, sake := kind.Unwanted(stake.Stake{Host: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, stake.Around{Declared: []stake.Stake{
+		{Host: "quay1", Type: "site", Name: "fares", Want: wire.JSON(wire.SiteWant{Service: "caddy", Listen: []int{80}})}}})
 	if why != "site fares listens on port 80 with caddy now" || sake != "site/fares" {
 		t.Errorf("it goes because %q, for %q", why, sake)
 	}

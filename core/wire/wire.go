@@ -1,14 +1,20 @@
 // Package wire is what travels between the service and a place that is surveyed and worked on: what is
-// asked for, what was read, steps and what becomes of them.
+// asked for, what is wanted of each type of stake, what was read, steps and what becomes of them. A rod
+// carries it, and of core nothing above it.
 package wire
 
 import (
 	"encoding/json"
 	"time"
-
-	"northstake/core/declare"
-	"northstake/core/stake"
 )
+
+// Version is that of this wire, as a service says it in each request (VersionHeader) and a journal on a
+// host in each of its records. It goes up where a release could take what another wrote for something
+// else; what lower ones wrote is read, 0 being that of releases before, which did not say.
+const Version = 1
+
+// VersionHeader is the header of a request that has the version.
+const VersionHeader = "Northstake-Wire"
 
 // Want asks for the reading of one stake. Last is what was wanted when it was last as
 // declared, where that is another thing.
@@ -37,7 +43,7 @@ type SurveyAnswer struct {
 	Same     bool            `json:"same,omitempty"`
 	Sum      string          `json:"sum,omitempty"`
 	Readings json.RawMessage `json:"readings,omitempty"` // a list of Reading
-	Traits   stake.Traits    `json:"traits"`
+	Traits   Traits          `json:"traits"`
 	Clock    time.Time       `json:"clock"` // the host's, when it answered
 }
 
@@ -56,7 +62,7 @@ type Reading struct {
 type Survey struct {
 	Readings []Reading
 	Sum      string
-	Traits   stake.Traits
+	Traits   Traits
 }
 
 // StepState is where a step stands in the host's journal.
@@ -126,14 +132,14 @@ type Event struct {
 // server complained about a line that North Stake rendered, that line and where
 // in the declaration it comes from.
 type Fault struct {
-	What     string            `json:"what"`
-	Fix      string            `json:"fix,omitempty"`
-	Output   string            `json:"output,omitempty"`
-	File     string            `json:"file,omitempty"`
-	Line     int               `json:"line,omitempty"`
-	Rendered string            `json:"rendered,omitempty"`
-	From     *declare.Position `json:"from,omitempty"`
-	Missing  bool              `json:"missing,omitempty"` // what was asked for is not there
+	What     string    `json:"what"`
+	Fix      string    `json:"fix,omitempty"`
+	Output   string    `json:"output,omitempty"`
+	File     string    `json:"file,omitempty"`
+	Line     int       `json:"line,omitempty"`
+	Rendered string    `json:"rendered,omitempty"`
+	From     *Position `json:"from,omitempty"`
+	Missing  bool      `json:"missing,omitempty"` // what was asked for is not there
 }
 
 func (f *Fault) Error() string { return f.What }

@@ -7,7 +7,7 @@ import (
 	"strings"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Failed is a command inside a container that did not end well.
@@ -45,11 +45,11 @@ func (e *Engine) Command(ctx context.Context, id string, command []string) error
 
 // Once runs a command in a container of its own, which is made for that as is wanted, and taken
 // away again. One of its name that an earlier call of the step left goes first.
-func (e *Engine) Once(ctx context.Context, w stake.ContainerWant, name, step string, command []string) (err error) {
+func (e *Engine) Once(ctx context.Context, w wire.ContainerWant, name, step string, command []string) (err error) {
 	if err := e.DropOnce(ctx, name, step); err != nil {
 		return err
 	}
-	w.Entry, w.Command, w.Policy, w.ReachedAt = command[:1], command[1:], stake.PolicyNever, nil
+	w.Entry, w.Command, w.Policy, w.ReachedAt = command[:1], command[1:], wire.PolicyNever, nil
 	id, err := e.Create(ctx, w, name, step)
 	if err != nil {
 		return err

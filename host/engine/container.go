@@ -19,7 +19,7 @@ import (
 	"github.com/moby/moby/api/types/network"
 	"github.com/moby/moby/client"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -96,11 +96,11 @@ func (i Inspected) address(wanted string) string {
 
 // Overlaps says whether a container that is wanted cannot run beside this one: both would have
 // the same port.
-func (i Inspected) Overlaps(w stake.ContainerWant) bool {
-	found := stake.ContainerFound{Network: networkIn(i.is, w.Network), ReachedAt: doorsOf(i.is.HostConfig.PortBindings), Address: i.address(w.Address)}
+func (i Inspected) Overlaps(w wire.ContainerWant) bool {
+	found := wire.ContainerFound{Network: networkIn(i.is, w.Network), ReachedAt: doorsOf(i.is.HostConfig.PortBindings), Address: i.address(w.Address)}
 	for _, m := range i.is.Mounts {
 		if m.Type == mount.TypeBind {
-			found.Mounts = append(found.Mounts, stake.HeldAt{At: m.Destination, From: m.Source, Writable: m.RW})
+			found.Mounts = append(found.Mounts, wire.HeldAt{At: m.Destination, From: m.Source, Writable: m.RW})
 		}
 	}
 	return len(i.volumes(w)) > 0 || w.Overlaps(found)
@@ -112,7 +112,7 @@ type Volume struct{ Name, At string }
 // Volumes are those that the engine has made for a container because its image asks for them, and
 // where nothing of the host is wanted: what it wrote lies there, and whatever comes in its place goes
 // on with that.
-func (e *Engine) Volumes(ctx context.Context, i Inspected, w stake.ContainerWant) ([]Volume, error) {
+func (e *Engine) Volumes(ctx context.Context, i Inspected, w wire.ContainerWant) ([]Volume, error) {
 	all := i.volumes(w)
 	if len(all) == 0 {
 		return nil, nil
@@ -128,10 +128,10 @@ func (e *Engine) Volumes(ctx context.Context, i Inspected, w stake.ContainerWant
 }
 
 // volumes are all that the container sees of the engine's, beside what is wanted.
-func (i Inspected) volumes(w stake.ContainerWant) []Volume {
+func (i Inspected) volumes(w wire.ContainerWant) []Volume {
 	var out []Volume
 	for _, m := range i.is.Mounts {
-		if m.Type == mount.TypeVolume && m.Name != "" && !slices.ContainsFunc(w.Mounts, func(h stake.HeldAt) bool { return path.Clean(h.At) == path.Clean(m.Destination) }) {
+		if m.Type == mount.TypeVolume && m.Name != "" && !slices.ContainsFunc(w.Mounts, func(h wire.HeldAt) bool { return path.Clean(h.At) == path.Clean(m.Destination) }) {
 			out = append(out, Volume{m.Name, m.Destination})
 		}
 	}
@@ -139,8 +139,8 @@ func (i Inspected) volumes(w stake.ContainerWant) []Volume {
 }
 
 // Sees says whether the container sees all of some directories and files of the host.
-func (i Inspected) Sees(holds []stake.HeldAt) bool {
-	return !slices.ContainsFunc(holds, func(h stake.HeldAt) bool {
+func (i Inspected) Sees(holds []wire.HeldAt) bool {
+	return !slices.ContainsFunc(holds, func(h wire.HeldAt) bool {
 		return !slices.ContainsFunc(i.is.Mounts, func(m container.MountPoint) bool {
 			return m.Source == m.Destination && (m.Destination == h.At || strings.HasPrefix(h.At, m.Destination+"/")) && (m.RW || !h.Writable)
 		})
@@ -148,16 +148,16 @@ func (i Inspected) Sees(holds []stake.HeldAt) bool {
 }
 
 // Seen is what the container sees of the host at the same place, with some more.
-func (i Inspected) Seen(more []stake.HeldAt) []stake.HeldAt {
-	var out []stake.HeldAt
+func (i Inspected) Seen(more []wire.HeldAt) []wire.HeldAt {
+	var out []wire.HeldAt
 	for _, h := range more {
-		if !slices.ContainsFunc(out, func(o stake.HeldAt) bool { return o.At == h.At }) {
+		if !slices.ContainsFunc(out, func(o wire.HeldAt) bool { return o.At == h.At }) {
 			out = append(out, h)
 		}
 	}
 	for _, m := range i.is.Mounts {
-		if m.Type == mount.TypeBind && m.Source == m.Destination && !slices.ContainsFunc(out, func(o stake.HeldAt) bool { return o.At == m.Destination }) {
-			out = append(out, stake.HeldAt{At: m.Destination, From: m.Source, Writable: m.RW})
+		if m.Type == mount.TypeBind && m.Source == m.Destination && !slices.ContainsFunc(out, func(o wire.HeldAt) bool { return o.At == m.Destination }) {
+			out = append(out, wire.HeldAt{At: m.Destination, From: m.Source, Writable: m.RW})
 		}
 	}
 	return out
@@ -165,16 +165,16 @@ func (i Inspected) Seen(more []stake.HeldAt) []stake.HeldAt {
 
 // Former are the paths of the host at which the container still sees what lay there before.
 func (i Inspected) Former(m *system.Machine) []string {
-	var holds []stake.HeldAt
+	var holds []wire.HeldAt
 	for _, mount := range i.is.Mounts {
-		holds = append(holds, stake.HeldAt{At: mount.Destination, From: mount.Source})
+		holds = append(holds, wire.HeldAt{At: mount.Destination, From: mount.Source})
 	}
 	return former(m, i.is.State.Pid, holds)
 }
 
 // found is what the engine says of a container that is wanted.
-func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.ContainerFound, Inspected, error) {
-	f := stake.ContainerFound{}
+func (e *Engine) found(ctx context.Context, w wire.ContainerWant) (wire.ContainerFound, Inspected, error) {
+	f := wire.ContainerFound{}
 	image, err := e.image(ctx, w.Image)
 	if err != nil {
 		return f, Inspected{}, err
@@ -203,7 +203,7 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 	}
 	f.ReachedAt = doorsOf(c.HostConfig.PortBindings)
 	for _, m := range c.Mounts {
-		held := stake.HeldAt{At: plain(m.Destination), From: plain(m.Source), Writable: m.RW}
+		held := wire.HeldAt{At: plain(m.Destination), From: plain(m.Source), Writable: m.RW}
 		switch _, imagesOwn := own.volumes[m.Destination]; {
 		case m.Type == mount.TypeVolume && imagesOwn:
 			f.Loose = append(f.Loose, held.At)
@@ -215,7 +215,7 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 	}
 	slices.Sort(f.Loose)
 	f.Beyond = beyond(c, own, w)
-	slices.SortFunc(f.Mounts, func(a, b stake.HeldAt) int { return strings.Compare(a.At, b.At) })
+	slices.SortFunc(f.Mounts, func(a, b wire.HeldAt) int { return strings.Compare(a.At, b.At) })
 	variables(&f, w, c.Config.Env, own.env)
 	if c.Config.User != own.user {
 		f.RunsAs = plain(c.Config.User)
@@ -242,10 +242,10 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 		f.EngineLabels[plain(n)] = plain(v)
 	}
 	if in.restarting(time.Now()) {
-		f.State, f.Since = stake.ContainerRestarting, time.Time{}
+		f.State, f.Since = wire.ContainerRestarting, time.Time{}
 	}
 	switch {
-	case f.State == stake.ContainerRestarting:
+	case f.State == wire.ContainerRestarting:
 		f.Log = e.log(ctx, in.ID)
 	case in.Running && len(w.WellWhen) > 0:
 		f.Unwell = e.unwell(ctx, in.ID, w.WellWhen)
@@ -259,7 +259,7 @@ func (e *Engine) found(ctx context.Context, w stake.ContainerWant) (stake.Contai
 // restarting says whether a container ended within the last minute, and its engine had to start it again
 // or is about to.
 func (i Inspected) restarting(now time.Time) bool {
-	if i.is.RestartCount == 0 || policies[i.is.HostConfig.RestartPolicy.Name] == stake.PolicyNever {
+	if i.is.RestartCount == 0 || policies[i.is.HostConfig.RestartPolicy.Name] == wire.PolicyNever {
 		return false
 	}
 	ended, err := time.Parse(time.RFC3339Nano, i.is.State.FinishedAt)
@@ -270,7 +270,7 @@ func (i Inspected) restarting(now time.Time) bool {
 
 // variables sorts an environment into what is wanted, secrets, and the rest, of which the
 // names alone leave the host. What the image and the engine set by themselves is left out.
-func variables(f *stake.ContainerFound, w stake.ContainerWant, env, own []string) {
+func variables(f *wire.ContainerFound, w wire.ContainerWant, env, own []string) {
 	for _, one := range env {
 		name, value, _ := strings.Cut(one, "=")
 		_, wanted := w.Variables[name]
@@ -296,7 +296,7 @@ func variables(f *stake.ContainerFound, w stake.ContainerWant, env, own []string
 
 // beyond lists what a container has that none has that North Stake makes: rights, and ways in
 // and out.
-func beyond(c container.InspectResponse, own image, w stake.ContainerWant) []string {
+func beyond(c container.InspectResponse, own image, w wire.ContainerWant) []string {
 	var out []string
 	say := func(is bool, what string) {
 		if is {
@@ -331,8 +331,8 @@ var enginesOwn = []string{"PATH", "HOME", "HOSTNAME", "TERM", "container"}
 
 // policies are what engines call it whether a container is started again, by their words.
 var policies = map[container.RestartPolicyMode]string{
-	container.RestartPolicyAlways: stake.PolicyAlways, container.RestartPolicyUnlessStopped: stake.PolicyNotAtBoot,
-	container.RestartPolicyOnFailure: stake.PolicyOnFailure, container.RestartPolicyDisabled: stake.PolicyNever, "": stake.PolicyNever,
+	container.RestartPolicyAlways: wire.PolicyAlways, container.RestartPolicyUnlessStopped: wire.PolicyNotAtBoot,
+	container.RestartPolicyOnFailure: wire.PolicyOnFailure, container.RestartPolicyDisabled: wire.PolicyNever, "": wire.PolicyNever,
 }
 
 // joins is the network that a container was told to join, "" for the engine's own.
@@ -378,8 +378,8 @@ func networkIn(c container.InspectResponse, wanted string) string {
 // withoutNames are ways into the network that an engine keeps no network for.
 var withoutNames = []string{"slirp4netns", "pasta", "default"}
 
-func doorsOf(bindings network.PortMap) []stake.Door {
-	var out []stake.Door
+func doorsOf(bindings network.PortMap) []wire.Door {
+	var out []wire.Door
 	for port, list := range bindings {
 		if port.Proto() != network.TCP {
 			continue
@@ -393,10 +393,10 @@ func doorsOf(bindings network.PortMap) []stake.Door {
 			if b.HostIP.IsValid() && !b.HostIP.IsUnspecified() {
 				at = b.HostIP.String()
 			}
-			out = append(out, stake.Door{Outside: n, Inside: int(port.Num()), At: at})
+			out = append(out, wire.Door{Outside: n, Inside: int(port.Num()), At: at})
 		}
 	}
-	slices.SortFunc(out, func(a, b stake.Door) int {
+	slices.SortFunc(out, func(a, b wire.Door) int {
 		if a.Outside != b.Outside {
 			return a.Outside - b.Outside
 		}
@@ -407,7 +407,7 @@ func doorsOf(bindings network.PortMap) []stake.Door {
 
 // Create makes a container under a name, and leaves it stopped. Step is noted with it. It goes on
 // with the volumes of the one that it is made in the place of.
-func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step string, volumes ...Volume) (string, error) {
+func (e *Engine) Create(ctx context.Context, w wire.ContainerWant, name, step string, volumes ...Volume) (string, error) {
 	ctx, cancel := limited(ctx)
 	defer cancel()
 	labels := map[string]string{labelBy: w.By, labelStep: step}
@@ -418,7 +418,7 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 	}
 	for n, s := range w.Secrets {
 		if s.Text == "" {
-			return "", fmt.Errorf("variable %s: %w", n, stake.ErrNoText)
+			return "", fmt.Errorf("variable %s: %w", n, wire.ErrNoText)
 		}
 		config.Env = append(config.Env, n+"="+s.Text)
 	}
@@ -475,7 +475,7 @@ func (e *Engine) Create(ctx context.Context, w stake.ContainerWant, name, step s
 }
 
 // networkOf is the network that a container joins, by its name on the engine.
-func (e *Engine) networkOf(w stake.ContainerWant) string {
+func (e *Engine) networkOf(w wire.ContainerWant) string {
 	switch {
 	case w.Network != "":
 		return w.Network
@@ -648,7 +648,7 @@ const (
 )
 
 // listens says whether the server of a container that serves sites listens on all of their ports.
-func listens(in Inspected, w stake.ContainerWant) bool {
+func listens(in Inspected, w wire.ContainerWant) bool {
 	if w.Serves == "" {
 		return true
 	}
@@ -658,7 +658,7 @@ func listens(in Inspected, w stake.ContainerWant) bool {
 
 // AwaitUp waits until a container runs and is well, and what serves sites in it listens: where it
 // does not, probes say so. The error says what it said instead.
-func (e *Engine) AwaitUp(ctx context.Context, id string, w stake.ContainerWant) error {
+func (e *Engine) AwaitUp(ctx context.Context, id string, w wire.ContainerWant) error {
 	begun := time.Now()
 	for {
 		in, err := e.Inspect(ctx, id)

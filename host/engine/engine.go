@@ -19,7 +19,7 @@ import (
 	"github.com/containerd/errdefs"
 	"github.com/moby/moby/client"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -27,7 +27,7 @@ import (
 type Engine struct {
 	cli    *client.Client
 	socket string
-	over   *wire
+	over   *line
 }
 
 // sockets are where engines listen on a host, the first that is there counts.
@@ -38,18 +38,18 @@ var sockets = []string{"/run/podman/podman.sock", "/run/docker.sock", "/var/run/
 const answerTime = 20 * time.Second
 
 // Of is the engine of a host. It stays open for as long as it answers.
-func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {
+func Of(ctx context.Context, m *system.Machine) (*Engine, *wire.Trouble) {
 	sockets := sockets
 	if m.Engine != "" {
 		sockets = []string{m.Engine}
 	}
 	at := slices.IndexFunc(sockets, m.Exists)
 	if at < 0 {
-		return nil, &stake.Trouble{What: "this host has no container engine that listens: there is no socket at " + strings.Join(sockets[:min(2, len(sockets))], " or "), Fix: "declare its package and its socket, such as packages = [\"podman\"] and services = [\"podman.socket\"]"}
+		return nil, &wire.Trouble{What: "this host has no container engine that listens: there is no socket at " + strings.Join(sockets[:min(2, len(sockets))], " or "), Fix: "declare its package and its socket, such as packages = [\"podman\"] and services = [\"podman.socket\"]"}
 	}
 	socket := m.Path(sockets[at])
 	e, err := system.Cached(m, "engine", socket, func() (*Engine, error) {
-		over := &wire{over: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
+		over := &line{over: &http.Transport{DialContext: func(ctx context.Context, _, _ string) (net.Conn, error) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
 		}}}
 		cli, err := client.New(client.WithHost("unix://"+socket), client.WithHTTPClient(&http.Client{Transport: over}))
@@ -61,7 +61,7 @@ func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {
 	if err == nil {
 		return e, nil
 	}
-	t := &stake.Trouble{What: fmt.Sprintf("the container engine at %s does not answer: %v", sockets[at], short(err)), Fix: "look at what its service says; a restart of its socket often helps"}
+	t := &wire.Trouble{What: fmt.Sprintf("the container engine at %s does not answer: %v", sockets[at], short(err)), Fix: "look at what its service says; a restart of its socket often helps"}
 	switch {
 	case errors.Is(err, fs.ErrPermission) || errors.Is(err, syscall.EACCES):
 		t.What, t.Fix = fmt.Sprintf("the container engine at %s does not answer to this user", sockets[at]), "let the host be reached by root, or with sudo = true"
@@ -73,8 +73,8 @@ func Of(ctx context.Context, m *system.Machine) (*Engine, *stake.Trouble) {
 	return nil, t
 }
 
-// wire is the connection to an engine.
-type wire struct {
+// line is the connection to an engine.
+type line struct {
 	over http.RoundTripper
 	acts atomic.Int64 // how often one of what may change the engine's things has begun or ended
 }
@@ -83,7 +83,7 @@ type wire struct {
 // engine tells of the container.
 var command = regexp.MustCompile(`^(/v[^/]*)?/(exec/[^/]+/[^/]+|containers/[^/]+/exec)$`)
 
-func (w *wire) RoundTrip(r *http.Request) (*http.Response, error) {
+func (w *line) RoundTrip(r *http.Request) (*http.Response, error) {
 	// Without this, which is no part of the API that the client knows, Podman waits for the end
 	// of the second before it ends a list of events.
 	if strings.HasSuffix(r.URL.Path, "/events") {

@@ -19,7 +19,7 @@ import (
 	"github.com/moby/moby/api/types/container"
 	"github.com/moby/moby/api/types/network"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -128,8 +128,8 @@ func TestWhatARegistryOffers(t *testing.T) {
 		}
 	}))
 	defer secure.Close()
-	login := stake.ImageWant{Login: &stake.Sealed{Secret: "registry-login", Text: "purser:low"}}
-	ask := func(s *httptest.Server, w stake.ImageWant) (string, *stake.Trouble) {
+	login := wire.ImageWant{Login: &wire.Sealed{Secret: "registry-login", Text: "purser:low"}}
+	ask := func(s *httptest.Server, w wire.ImageWant) (string, *wire.Trouble) {
 		_, address, _ := strings.Cut(s.URL, "://")
 		return offered(context.Background(), nameOf(address+"/tides:2.1"), w, secure.Client().Transport)
 	}
@@ -143,7 +143,7 @@ func TestWhatARegistryOffers(t *testing.T) {
 		}
 	}
 	status = http.StatusOK
-	if got, trouble := ask(secure, stake.ImageWant{}); got != digest || trouble != nil {
+	if got, trouble := ask(secure, wire.ImageWant{}); got != digest || trouble != nil {
 		t.Errorf("a token for nobody: %s, %+v", got, trouble)
 	}
 	clear = false
@@ -154,7 +154,7 @@ func TestWhatARegistryOffers(t *testing.T) {
 	if _, trouble := ask(secure, login); trouble == nil || !strings.Contains(trouble.What, "does not let in with secret registry-login") {
 		t.Errorf("a wrong login: %+v", trouble)
 	}
-	if got, trouble := ask(secure, stake.ImageWant{}); got != "" || trouble != nil {
+	if got, trouble := ask(secure, wire.ImageWant{}); got != "" || trouble != nil {
 		t.Errorf("no login where one is wanted: %s, %+v", got, trouble)
 	}
 	plain.Close()
@@ -167,11 +167,11 @@ func TestWhatARegistryOffers(t *testing.T) {
 // names of the rest.
 func TestAnEnvironmentTellsNoSecrets(t *testing.T) {
 	key := []byte("key")
-	w := stake.ContainerWant{Variables: map[string]string{"OFFICE": "north"}, Secrets: map[string]*stake.Sealed{
-		"TOKEN": {Secret: "a", Key: key, Mark: stake.Mark(key, "low")}, "OTHER": {Secret: "b", Key: key, Mark: stake.Mark(key, "low")}}}
-	var f stake.ContainerFound
+	w := wire.ContainerWant{Variables: map[string]string{"OFFICE": "north"}, Secrets: map[string]*wire.Sealed{
+		"TOKEN": {Secret: "a", Key: key, Mark: wire.Mark(key, "low")}, "OTHER": {Secret: "b", Key: key, Mark: wire.Mark(key, "low")}}}
+	var f wire.ContainerFound
 	variables(&f, w, []string{"PATH=/x", "OFFICE=so\x1b[2Juth", "TOKEN=low", "OTHER=hidden-1", "STRAY=hidden-2", "TIDE=1"}, []string{"TIDE=1"})
-	want := stake.ContainerFound{Variables: map[string]string{"OFFICE": "so[2Juth"}, Secrets: map[string]bool{"TOKEN": true, "OTHER": false}, More: []string{"STRAY"}}
+	want := wire.ContainerFound{Variables: map[string]string{"OFFICE": "so[2Juth"}, Secrets: map[string]bool{"TOKEN": true, "OTHER": false}, More: []string{"STRAY"}}
 	if !reflect.DeepEqual(f, want) {
 		t.Errorf("%+v", f)
 	}

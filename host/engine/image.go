@@ -13,7 +13,7 @@ import (
 
 	"github.com/moby/moby/client"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // image is what is asked of an image: what it is, and what it sets by itself.
@@ -76,12 +76,12 @@ func (e *Engine) image(ctx context.Context, name string) (image, error) {
 }
 
 // FoundImage is what the engine has of an image, and what its registry offers.
-func (e *Engine) FoundImage(ctx context.Context, w stake.ImageWant) (stake.ImageFound, error) {
+func (e *Engine) FoundImage(ctx context.Context, w wire.ImageWant) (wire.ImageFound, error) {
 	is, err := e.image(ctx, w.Image)
 	if err != nil {
-		return stake.ImageFound{}, err
+		return wire.ImageFound{}, err
 	}
-	f := stake.ImageFound{ID: plain(is.ID), Made: is.made, Size: is.size}
+	f := wire.ImageFound{ID: plain(is.ID), Made: is.made, Size: is.size}
 	if host := is.labels[labelHost]; host != "" {
 		f.Holds = plain(fmt.Sprintf("it is host %s of ground %s, as revision %s declared it", host, is.labels[labelGround], is.labels[labelRevision]))
 	}
@@ -99,7 +99,7 @@ func (e *Engine) FoundImage(ctx context.Context, w stake.ImageWant) (stake.Image
 }
 
 // Fetch has the engine fetch an image. Say tells how far it is.
-func (e *Engine) Fetch(ctx context.Context, w stake.ImageWant, say func(string)) error {
+func (e *Engine) Fetch(ctx context.Context, w wire.ImageWant, say func(string)) error {
 	ctx, cancel := context.WithTimeout(ctx, fetchTime)
 	defer cancel()
 	auth, err := authOf(w)
@@ -121,7 +121,7 @@ func (e *Engine) Fetch(ctx context.Context, w stake.ImageWant, say func(string))
 		}
 		if m.Progress != nil && m.Progress.Total > 0 && time.Since(last) > time.Second {
 			last = time.Now()
-			say(fmt.Sprintf("%s of %s", stake.Bytes(m.Progress.Current), stake.Bytes(m.Progress.Total)))
+			say(fmt.Sprintf("%s of %s", wire.Bytes(m.Progress.Current), wire.Bytes(m.Progress.Total)))
 		}
 	}
 	is, err := e.image(ctx, w.Image)

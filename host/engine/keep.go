@@ -14,7 +14,7 @@ import (
 
 	"github.com/moby/moby/client"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // The labels of an image that is a host as it was kept.
@@ -30,7 +30,7 @@ var notKept = []string{"var/lib/northstake", "run", "tmp", "var/tmp", "proc", "s
 
 // Keep makes an image of what a container holds, in one layer, with the container's own settings,
 // and hands it to the registry that its name begins with.
-func (e *Engine) Keep(ctx context.Context, w stake.ActWant, say func(string)) error {
+func (e *Engine) Keep(ctx context.Context, w wire.ActWant, say func(string)) error {
 	ctx, cancel := context.WithTimeout(ctx, fetchTime)
 	defer cancel()
 	is, err := e.Inspect(ctx, w.Container)
@@ -63,13 +63,13 @@ func (e *Engine) Keep(ctx context.Context, w stake.ActWant, say func(string)) er
 	if err != nil {
 		return err
 	}
-	say(fmt.Sprintf("made the image, %s, of %s", shortly(made.ID), stake.Bytes(made.size)))
+	say(fmt.Sprintf("made the image, %s, of %s", shortly(made.ID), wire.Bytes(made.size)))
 	return e.push(ctx, w)
 }
 
 // push hands an image to its registry.
-func (e *Engine) push(ctx context.Context, w stake.ActWant) error {
-	auth, err := authOf(stake.ImageWant{Image: w.Image, Login: w.Login})
+func (e *Engine) push(ctx context.Context, w wire.ActWant) error {
+	auth, err := authOf(wire.ImageWant{Image: w.Image, Login: w.Login})
 	if err != nil {
 		return err
 	}
@@ -91,8 +91,8 @@ func (e *Engine) push(ctx context.Context, w stake.ActWant) error {
 
 // changes are the container's settings as instructions for an image, and what says which host it
 // is and as which revision declared it.
-func (i Inspected) changes(w stake.ActWant) []string {
-	words := func(list []string) string { return string(stake.JSON(list)) }
+func (i Inspected) changes(w wire.ActWant) []string {
+	words := func(list []string) string { return string(wire.JSON(list)) }
 	c := i.is.Config
 	out := []string{"LABEL " + labelGround + "=" + w.Ground, "LABEL " + labelHost + "=" + w.Host, fmt.Sprintf("LABEL %s=%d", labelRevision, w.Revision)}
 	if len(c.Entrypoint) > 0 {
@@ -145,12 +145,12 @@ func shortly(id string) string {
 }
 
 // authOf is a registry's login in the form of the engine's API, "" where there is none.
-func authOf(w stake.ImageWant) (string, error) {
+func authOf(w wire.ImageWant) (string, error) {
 	if w.Login == nil {
 		return "", nil
 	}
 	if w.Login.Text == "" {
-		return "", stake.ErrNoText
+		return "", wire.ErrNoText
 	}
 	user, password, _ := strings.Cut(w.Login.Text, ":")
 	auth, err := json.Marshal(map[string]string{"username": user, "password": password, "serveraddress": nameOf(w.Image).registry})

@@ -11,7 +11,7 @@ import (
 
 	"github.com/moby/moby/api/types/container"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // What the rod keeps in a container, and what is there for a while, goes into no image, however
@@ -93,7 +93,7 @@ func FuzzIsKept(f *testing.F) {
 // variables that may hold secrets do not.
 func TestWhatAnImageIsToldOfItsContainer(t *testing.T) {
 	i := Inspected{is: container.InspectResponse{Config: &container.Config{Entrypoint: []string{"/bin/sh"}, Cmd: []string{"-c", "echo \"a\nUSER root\""}, User: "tides\nUSER root", Env: []string{"PATH=/bin", "TOKEN=low-tide-77"}}}}
-	got := i.changes(stake.ActWant{Ground: "saltmarsh", Host: "berth", Revision: 3})
+	got := i.changes(wire.ActWant{Ground: "saltmarsh", Host: "berth", Revision: 3})
 	for _, line := range got {
 		if strings.ContainsAny(line, "\n\r") || strings.Contains(line, "low-tide-77") {
 			t.Errorf("an instruction is %q", line)

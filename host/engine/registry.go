@@ -13,7 +13,7 @@ import (
 	"github.com/google/go-containerregistry/pkg/v1/remote"
 	"github.com/google/go-containerregistry/pkg/v1/remote/transport"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // named is an image's name in its parts: "registry.test:5000", "tides", "2.1".
@@ -36,7 +36,7 @@ const registryTime = 3 * time.Second
 
 // offered asks a registry which image it has under a name, with a token where it hands those out.
 // One that speaks no TLS is asked without, and never with a password.
-func offered(ctx context.Context, n named, w stake.ImageWant, over http.RoundTripper) (digest string, silent *stake.Trouble) {
+func offered(ctx context.Context, n named, w wire.ImageWant, over http.RoundTripper) (digest string, silent *wire.Trouble) {
 	ctx, cancel := context.WithTimeout(ctx, registryTime)
 	defer cancel()
 	full := n.registry + "/" + n.repository + ":" + n.reference
@@ -45,7 +45,7 @@ func offered(ctx context.Context, n named, w stake.ImageWant, over http.RoundTri
 	}
 	ref, err := name.ParseReference(full, name.Insecure)
 	if err != nil {
-		return "", &stake.Trouble{What: fmt.Sprintf("%s cannot be asked of a registry: %s", brief(full), short(err)), Fix: "correct the name of the image"}
+		return "", &wire.Trouble{What: fmt.Sprintf("%s cannot be asked of a registry: %s", brief(full), short(err)), Fix: "correct the name of the image"}
 	}
 	auth := authn.Anonymous
 	if w.Login != nil {
@@ -58,16 +58,16 @@ func offered(ctx context.Context, n named, w stake.ImageWant, over http.RoundTri
 	case err == nil:
 		return plain(d.Digest.String()), nil
 	case !errors.As(err, &said):
-		return "", &stake.Trouble{What: fmt.Sprintf("registry %s does not answer: %s", n.registry, short(err)), Fix: "see that it is up, and that this host gets there"}
+		return "", &wire.Trouble{What: fmt.Sprintf("registry %s does not answer: %s", n.registry, short(err)), Fix: "see that it is up, and that this host gets there"}
 	case said.StatusCode == http.StatusUnauthorized || said.StatusCode == http.StatusForbidden:
 		if w.Login == nil {
 			return "", nil // the engine may have a login of its own
 		}
-		return "", &stake.Trouble{What: fmt.Sprintf("registry %s does not let in with secret %s", n.registry, w.Login.Secret), Fix: "keep the secret anew, as USER:PASSWORD"}
+		return "", &wire.Trouble{What: fmt.Sprintf("registry %s does not let in with secret %s", n.registry, w.Login.Secret), Fix: "keep the secret anew, as USER:PASSWORD"}
 	case said.StatusCode == http.StatusNotFound:
-		return "", &stake.Trouble{What: fmt.Sprintf("registry %s has no image %s with %s", n.registry, n.repository, n.reference), Fix: "correct the name or the tag, or push it there"}
+		return "", &wire.Trouble{What: fmt.Sprintf("registry %s has no image %s with %s", n.registry, n.repository, n.reference), Fix: "correct the name or the tag, or push it there"}
 	}
-	return "", &stake.Trouble{What: fmt.Sprintf("registry %s answers with %d %s", n.registry, said.StatusCode, http.StatusText(said.StatusCode)), Fix: "look at what it says of itself"}
+	return "", &wire.Trouble{What: fmt.Sprintf("registry %s answers with %d %s", n.registry, said.StatusCode, http.StatusText(said.StatusCode)), Fix: "look at what it says of itself"}
 }
 
 // straight goes where it is sent and nowhere else, and says no password where everybody can

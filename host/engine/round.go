@@ -15,7 +15,7 @@ import (
 	"github.com/moby/moby/client"
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -41,16 +41,16 @@ const rememberTime = time.Minute
 type memory struct {
 	mu    sync.Mutex
 	since time.Time
-	acts  int64 // as the wire had counted
+	acts  int64 // as the line had counted
 	known map[string]known
-	all   []stake.ContainerSeen
+	all   []wire.ContainerSeen
 
 	networks []string // nil where they were not asked for
 }
 
 type known struct {
 	want  string
-	found stake.ContainerFound
+	found wire.ContainerFound
 	id    string
 	pid   int
 	began string // when that process began
@@ -82,7 +82,7 @@ func memoryOf(m *system.Machine) (*memory, error) {
 
 // Listed are the containers of a host's engine, as the last look at some of them found them;
 // none where no container was looked at.
-func Listed(m *system.Machine) []stake.ContainerSeen {
+func Listed(m *system.Machine) []wire.ContainerSeen {
 	mem, err := memoryOf(m)
 	if err != nil {
 		return nil
@@ -109,22 +109,22 @@ func (r *Round) Networks(ctx context.Context) ([]string, error) {
 const listLimit = 1000
 
 // all lists the containers of the engine, by their names.
-func (e *Engine) all(ctx context.Context) ([]stake.ContainerSeen, error) {
+func (e *Engine) all(ctx context.Context) ([]wire.ContainerSeen, error) {
 	ctx, cancel := limited(ctx)
 	defer cancel()
 	list, err := e.cli.ContainerList(ctx, client.ContainerListOptions{All: true})
 	if err != nil {
 		return nil, fmt.Errorf("ask the engine for its containers: %s", short(err))
 	}
-	var out []stake.ContainerSeen
+	var out []wire.ContainerSeen
 	for _, c := range list.Items[:min(len(list.Items), listLimit)] {
-		seen := stake.ContainerSeen{Image: brief(c.Image), State: brief(string(c.State)), By: brief(c.Labels[labelBy]), ID: brief(c.ID)}
+		seen := wire.ContainerSeen{Image: brief(c.Image), State: brief(string(c.State)), By: brief(c.Labels[labelBy]), ID: brief(c.ID)}
 		if len(c.Names) > 0 {
 			seen.Name = brief(strings.TrimPrefix(c.Names[0], "/"))
 		}
 		out = append(out, seen)
 	}
-	slices.SortFunc(out, func(a, b stake.ContainerSeen) int { return strings.Compare(a.Name, b.Name) })
+	slices.SortFunc(out, func(a, b wire.ContainerSeen) int { return strings.Compare(a.Name, b.Name) })
 	return out, nil
 }
 
@@ -152,10 +152,10 @@ func (e *Engine) quiet(ctx context.Context, since, until time.Time) bool {
 }
 
 // Found is what there is of a container that is wanted.
-func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.ContainerFound, error) {
+func (r *Round) Found(ctx context.Context, w wire.ContainerWant) (wire.ContainerFound, error) {
 	want, err := json.Marshal(w)
 	if err != nil {
-		return stake.ContainerFound{}, err
+		return wire.ContainerFound{}, err
 	}
 	r.memory.mu.Lock()
 	k, ok := r.memory.known[w.Name]
@@ -173,13 +173,13 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 	if err != nil {
 		return f, err
 	}
-	if !is.Running || f.State == stake.ContainerRestarting {
+	if !is.Running || f.State == wire.ContainerRestarting {
 		return f, nil
 	}
 	k = known{want: string(want), found: f, id: is.ID, pid: is.is.State.Pid, links: links(r.m, is.is.State.Pid)}
 	if k.began = began(r.m, k.pid); k.began == "" {
 		if !r.engine.lives(ctx, is.ID) {
-			f.State = stake.ContainerDead
+			f.State = wire.ContainerDead
 		}
 		return f, nil // its process cannot be told
 	}
@@ -192,7 +192,7 @@ func (r *Round) Found(ctx context.Context, w stake.ContainerWant) (stake.Contain
 
 // former are the paths of the host at which a process in a container still sees what lay there
 // before: a mount stays what it was when something else takes the name.
-func former(m *system.Machine, pid int, holds []stake.HeldAt) []string {
+func former(m *system.Machine, pid int, holds []wire.HeldAt) []string {
 	if len(holds) == 0 {
 		return nil
 	}

@@ -9,7 +9,7 @@ import (
 	"testing"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -50,8 +50,8 @@ func TestWhatWasFoundCountsWhileNothingChanges(t *testing.T) {
 	}
 	began("100")
 	linked("lo", "eth0")
-	w := stake.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true}
-	look := func(w stake.ContainerWant) stake.ContainerFound {
+	w := wire.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true}
+	look := func(w wire.ContainerWant) wire.ContainerFound {
 		t.Helper()
 		e, trouble := Of(context.Background(), m)
 		if trouble != nil {

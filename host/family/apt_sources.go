@@ -13,7 +13,7 @@ import (
 	"slices"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -22,7 +22,7 @@ type aptSources struct{ apt }
 func (a apt) Sources() SourceForm { return aptSources{a} }
 
 // Files writes a source in the form of sources.list(5), deb822 with Signed-By.
-func (aptSources) Files(w stake.SourceWant) []stake.SourceFile {
+func (aptSources) Files(w wire.SourceWant) []wire.SourceFile {
 	ending := ".asc"
 	if !bytes.HasPrefix(bytes.TrimSpace(w.Key), []byte("-----BEGIN")) {
 		ending = ".gpg"
@@ -39,7 +39,7 @@ func (aptSources) Files(w stake.SourceWant) []stake.SourceFile {
 		fmt.Fprintf(&b, "Components: %s\n", strings.Join(parts, " "))
 	}
 	fmt.Fprintf(&b, "Signed-By: %s\n", key)
-	return []stake.SourceFile{{Path: key, Text: w.Key}, {Path: aptSourceFile(w.Name), Text: []byte(b.String())}}
+	return []wire.SourceFile{{Path: key, Text: w.Key}, {Path: aptSourceFile(w.Name), Text: []byte(b.String())}}
 }
 
 // Sound asks apt-get(8), which refuses two entries for one URL that contradict each other.

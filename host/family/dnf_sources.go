@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -18,7 +18,7 @@ type dnfSources struct{ dnf }
 func (d dnf) Sources() SourceForm { return dnfSources{d} }
 
 // Files writes a source in the form of dnf.conf(5), [repo] options.
-func (dnfSources) Files(w stake.SourceWant) []stake.SourceFile {
+func (dnfSources) Files(w wire.SourceWant) []wire.SourceFile {
 	key := "/etc/pki/rpm-gpg/northstake-" + w.Name
 	var b strings.Builder
 	fmt.Fprintf(&b, "# North Stake writes this file.\n[northstake-%s]\nname=%s, declared to North Stake\nbaseurl=%s\nenabled=1\ngpgcheck=1\n", w.Name, w.Name, w.URL)
@@ -26,7 +26,7 @@ func (dnfSources) Files(w stake.SourceWant) []stake.SourceFile {
 		b.WriteString("repo_gpgcheck=1\n")
 	}
 	fmt.Fprintf(&b, "gpgkey=file://%s\n", key)
-	return []stake.SourceFile{{Path: key, Text: w.Key}, {Path: "/etc/yum.repos.d/northstake-" + w.Name + ".repo", Text: []byte(b.String())}}
+	return []wire.SourceFile{{Path: key, Text: w.Key}, {Path: "/etc/yum.repos.d/northstake-" + w.Name + ".repo", Text: []byte(b.String())}}
 }
 
 // Sound has nothing to say: of two sources of one URL dnf takes both.

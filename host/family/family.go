@@ -14,7 +14,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -25,8 +25,8 @@ var familyFiles embed.FS
 var containedFile []byte
 
 // contained are how web servers lie in the containers that sites are served from.
-var contained = func() map[string]stake.Layout {
-	out := map[string]stake.Layout{}
+var contained = func() map[string]wire.Layout {
+	out := map[string]wire.Layout{}
 	d := toml.NewDecoder(bytes.NewReader(containedFile))
 	if err := d.DisallowUnknownFields().Decode(&out); err != nil {
 		panic(err) // it is embedded, and a test reads it
@@ -35,7 +35,7 @@ var contained = func() map[string]stake.Layout {
 }()
 
 // Contained is how a web server lies in the containers that sites are served from.
-func Contained(server string) (stake.Layout, bool) {
+func Contained(server string) (wire.Layout, bool) {
 	l, ok := contained[server]
 	return l, ok
 }
@@ -44,12 +44,12 @@ func Contained(server string) (stake.Layout, bool) {
 // manager and how web servers lie on them. Each is one folder of data; nothing
 // else knows families by name.
 type Family struct {
-	Name     string                  `toml:"-"`
-	Systems  []string                `toml:"systems"`  // ID or ID_LIKE of os-release(5)
-	Packages string                  `toml:"packages"` // a name in packageManagers
-	Servers  map[string]stake.Layout `toml:"server"`
-	Called   Called                  `toml:"called"`
-	PHP      *stake.PHP              `toml:"php"`
+	Name     string                 `toml:"-"`
+	Systems  []string               `toml:"systems"`  // ID or ID_LIKE of os-release(5)
+	Packages string                 `toml:"packages"` // a name in packageManagers
+	Servers  map[string]wire.Layout `toml:"server"`
+	Called   Called                 `toml:"called"`
+	PHP      *wire.PHP              `toml:"php"`
 }
 
 // Called maps names of other families to what this one calls the same thing.
@@ -70,9 +70,12 @@ var builtIn = func() []Family {
 	panic(err) // they are embedded, and a test reads them
 }()
 
+// BuiltIn are the families that come with North Stake. The caller must not change the list.
+func BuiltIn() []Family { return builtIn }
+
 // Layouts are how web servers lie on systems of a family, by their names; nil where
 // none is known by that name.
-func Layouts(name string) map[string]stake.Layout {
+func Layouts(name string) map[string]wire.Layout {
 	for _, f := range builtIn {
 		if f.Name == name {
 			return f.Servers
@@ -82,8 +85,8 @@ func Layouts(name string) map[string]stake.Layout {
 }
 
 // AllLayouts are the layouts of the families that come with North Stake, by their names.
-func AllLayouts() map[string]map[string]stake.Layout {
-	out := map[string]map[string]stake.Layout{}
+func AllLayouts() map[string]map[string]wire.Layout {
+	out := map[string]map[string]wire.Layout{}
 	for _, f := range builtIn {
 		out[f.Name] = f.Servers
 	}

@@ -12,7 +12,7 @@ import (
 	"strings"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -194,7 +194,7 @@ func TestVersionsAreOrderedAsTheFamilyDoes(t *testing.T) {
 
 // The files of a source are in the form of its family, and name the key.
 func TestTheFilesOfASource(t *testing.T) {
-	w := stake.SourceWant{Name: "ferries", URL: "http://tides.test/d", Suites: []string{"bookworm"}, Parts: []string{"main", "extra"}, Key: []byte("-----BEGIN PGP PUBLIC KEY BLOCK-----\n")}
+	w := wire.SourceWant{Name: "ferries", URL: "http://tides.test/d", Suites: []string{"bookworm"}, Parts: []string{"main", "extra"}, Key: []byte("-----BEGIN PGP PUBLIC KEY BLOCK-----\n")}
 	debian := apt{}.Sources().Files(w)
 	if debian[0].Path != "/etc/apt/keyrings/northstake-ferries.asc" || debian[1].Path != "/etc/apt/sources.list.d/northstake-ferries.sources" {
 		t.Errorf("%s, %s", debian[0].Path, debian[1].Path)

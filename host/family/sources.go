@@ -4,13 +4,13 @@ import (
 	"context"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // SourceForm is how a package manager takes an extra source.
 type SourceForm interface {
 	// Files are the files that declare a source, and the key's.
-	Files(w stake.SourceWant) []stake.SourceFile
+	Files(w wire.SourceWant) []wire.SourceFile
 	// Sound says whether the manager can read its sources at all.
 	Sound(ctx context.Context) error
 	// Listed says whether the lists of a source, by its name, are there, or are read by the

@@ -5,7 +5,7 @@ import (
 
 	"github.com/pelletier/go-toml/v2"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 //go:embed wayin.toml
@@ -29,11 +29,11 @@ var everyWayIn = func() (w wayIn) {
 }()
 
 // WayIn is what the way in of a login user rests on, on a host of any family, with the user's usual home.
-func WayIn(user string) stake.Way {
+func WayIn(user string) wire.Way {
 	home := "/home/" + user
 	if user == "root" {
 		home = "/root"
 	}
 	w := everyWayIn
-	return stake.Way{User: user, Paths: append([]string{home}, w.Paths...), UnitDirs: w.UnitDirs, Units: w.Units, Services: w.Services, Packages: w.Packages, Entrance: w.Entrance}
+	return wire.Way{User: user, Paths: append([]string{home}, w.Paths...), UnitDirs: w.UnitDirs, Units: w.Units, Services: w.Services, Packages: w.Packages, Entrance: w.Entrance}
 }

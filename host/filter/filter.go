@@ -6,7 +6,7 @@ package filter
 import (
 	"context"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -16,14 +16,14 @@ type Program interface {
 	Name() string
 	// Read says how ports stand now and after a restart, for one network, or for
 	// everybody where that is "".
-	Read(ctx context.Context, w stake.PortWant, network string) (PortState, error)
+	Read(ctx context.Context, w wire.PortWant, network string) (PortState, error)
 	// LetsIn lists what the program lets in now or after a restart, and whether it is
 	// started at boot.
 	LetsIn(ctx context.Context) (Inbound, error)
 	// Keeps says whether a table of the kernel's is the program's own.
 	Keeps(rules *Filters, family, table string) bool
 	// Set gives ports a rule of their own in each place, or takes it away.
-	Set(ctx context.Context, w stake.PortWant, network string, rules []PortRule) error
+	Set(ctx context.Context, w wire.PortWant, network string, rules []PortRule) error
 }
 
 // PortState is whether ports are open now, and after a restart. Where are the
@@ -79,6 +79,6 @@ func NameOf(ctx context.Context, m *system.Machine) string {
 type Inbound struct {
 	All    bool
 	AtBoot bool
-	Ports  []stake.PortWant
+	Ports  []wire.PortWant
 	Others []string
 }

@@ -10,6 +10,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 const ruleset = `{"nftables":[{"metainfo":{"version":"1.0.6"}},
@@ -33,11 +34,11 @@ func TestFiltersDecideAsTheKernelDoes(t *testing.T) {
 		t.Fatal(err)
 	}
 	for port, open := range map[int]bool{22: true, 80: true, 89: false, 90: true, 95: true, 96: false, 443: true, 8005: true, 8011: false, 9: false} {
-		if by := f.Closed(stake.PortWant{Port: port, Protocol: "tcp"}); (by == "") != open {
+		if by := f.Closed(wire.PortWant{Port: port, Protocol: "tcp"}); (by == "") != open {
 			t.Errorf("port %d is closed by %q", port, by)
 		}
 	}
-	if by := f.Closed(stake.PortWant{Port: 80, Protocol: "udp"}); by != "table inet filter, chain input" {
+	if by := f.Closed(wire.PortWant{Port: 80, Protocol: "udp"}); by != "table inet filter, chain input" {
 		t.Errorf("udp port 80 is closed by %q", by)
 	}
 	// An accept ends only its own chain: a second one can still drop.
@@ -46,10 +47,10 @@ func TestFiltersDecideAsTheKernelDoes(t *testing.T) {
 	if f, err = ParseRuleset([]byte(two)); err != nil {
 		t.Fatal(err)
 	}
-	if by := f.Closed(stake.PortWant{Port: 80, Protocol: "tcp"}); by != "table inet second, chain in" {
+	if by := f.Closed(wire.PortWant{Port: 80, Protocol: "tcp"}); by != "table inet second, chain in" {
 		t.Errorf("with a second chain port 80 is closed by %q", by)
 	}
-	if by := f.Closed(stake.PortWant{Port: 22, Protocol: "tcp"}); by != "" {
+	if by := f.Closed(wire.PortWant{Port: 22, Protocol: "tcp"}); by != "" {
 		t.Errorf("and port 22 by %q", by)
 	}
 }
@@ -61,16 +62,16 @@ func TestRangesAndNetworksAsTheKernelDecides(t *testing.T) {
 		t.Fatal(err)
 	}
 	for _, c := range []struct {
-		want stake.PortWant
+		want wire.PortWant
 		open bool
 	}{
-		{stake.PortWant{Port: 90, To: 95, Protocol: "tcp"}, true},
-		{stake.PortWant{Port: 80, To: 95, Protocol: "tcp"}, false},
-		{stake.PortWant{Port: 8000, To: 8010, Protocol: "tcp"}, true},
-		{stake.PortWant{Port: 8000, To: 60000, Protocol: "tcp"}, false},
-		{stake.PortWant{Port: 9, Protocol: "tcp", From: []string{"10.0.0.1/32"}}, true},
-		{stake.PortWant{Port: 9, Protocol: "tcp", From: []string{"10.0.0.0/24"}}, false},
-		{stake.PortWant{Port: 80, Protocol: "tcp", From: []string{"fd00::/8"}}, true},
+		{wire.PortWant{Port: 90, To: 95, Protocol: "tcp"}, true},
+		{wire.PortWant{Port: 80, To: 95, Protocol: "tcp"}, false},
+		{wire.PortWant{Port: 8000, To: 8010, Protocol: "tcp"}, true},
+		{wire.PortWant{Port: 8000, To: 60000, Protocol: "tcp"}, false},
+		{wire.PortWant{Port: 9, Protocol: "tcp", From: []string{"10.0.0.1/32"}}, true},
+		{wire.PortWant{Port: 9, Protocol: "tcp", From: []string{"10.0.0.0/24"}}, false},
+		{wire.PortWant{Port: 80, Protocol: "tcp", From: []string{"fd00::/8"}}, true},
 	} {
 		if by := f.Closed(c.want); (by == "") != c.open {
 			t.Errorf("%+v is closed by %q", c.want, by)
@@ -113,7 +114,7 @@ func TestUFWDecidesInOrder(t *testing.T) {
 			{"5432/tcp", "", false, false}, {"5432/tcp", "10.0.0.0/8", true, true}, {"5432/tcp", "10.1.0.0/16", true, false},
 			{"8000-8100/udp", "", true, true}, {"8050/udp", "", true, false}, {"8000-8101/udp", "", false, false}, {"53/udp", "", true, false},
 		} {
-			w, ok := stake.ParsePorts(c.ports)
+			w, ok := wire.ParsePorts(c.ports)
 			if !ok {
 				t.Fatal(c.ports)
 			}
@@ -130,7 +131,7 @@ func FuzzUFW(f *testing.F) {
 	f.Add([]byte(ufwLive))
 	f.Fuzz(func(t *testing.T, b []byte) {
 		for _, rules := range [][]UFWRule{ParseUFW(b), ParseUFWChain(b)} {
-			w := stake.PortWant{Port: 80, Protocol: "tcp"}
+			w := wire.PortWant{Port: 80, Protocol: "tcp"}
 			everybody, _, _, _ := UFWLets(rules, w, "")
 			some, _, _, _ := UFWLets(rules, w, "10.0.0.0/8")
 			if everybody && !some && !strings.Contains(string(b), "10.") {
@@ -151,13 +152,13 @@ func FuzzRuleset(f *testing.F) {
 			return
 		}
 		r.Led() // whatever nft says, it ends
-		many := r.Closed(stake.PortWant{Port: 80, To: 300, Protocol: "tcp", From: []string{"10.0.0.0/8"}})
+		many := r.Closed(wire.PortWant{Port: 80, To: 300, Protocol: "tcp", From: []string{"10.0.0.0/8"}})
 		if otherNumbers.Match(b) {
 			return
 		}
 		one := ""
 		for p := 80; p <= 300 && one == ""; p++ {
-			one = r.Closed(stake.PortWant{Port: p, Protocol: "tcp", From: []string{"10.0.0.0/8"}})
+			one = r.Closed(wire.PortWant{Port: p, Protocol: "tcp", From: []string{"10.0.0.0/8"}})
 		}
 		if many != one {
 			t.Errorf("80-300 are closed by %q, and one of them by %q", many, one)
@@ -195,7 +196,7 @@ func FuzzGeneration(f *testing.F) {
 // What the file of North Stake's own table holds is read back as the table, and other
 // text stays what it is.
 func TestTheTableThatIsKept(t *testing.T) {
-	table := stake.FirewallWant{SSH: 22, Ports: []stake.PortWant{{Port: 80, Protocol: "tcp"}}}.Table()
+	table := stake.TableOf(wire.FirewallWant{SSH: 22, Ports: []wire.PortWant{{Port: 80, Protocol: "tcp"}}})
 	if got := KeptIn(FileText(table)); got != table {
 		t.Errorf("kept as %q, read as %q", table, got)
 	}
@@ -239,7 +240,7 @@ func TestUFWCountsWhatCannotBeToldAgainst(t *testing.T) {
 		"of something else":      {"### tuple ### allow tcp 81 0.0.0.0/0 any 0.0.0.0/0 in\n", false, false, false},
 		"open":                   {"### tuple ### allow tcp 80 0.0.0.0/0 any 0.0.0.0/0 in\n", true, true, false},
 	} {
-		open, _, decided, denied := UFWLets(ParseUFW([]byte(c.rules)), stake.PortWant{Port: 80, Protocol: "tcp"}, "")
+		open, _, decided, denied := UFWLets(ParseUFW([]byte(c.rules)), wire.PortWant{Port: 80, Protocol: "tcp"}, "")
 		if open != c.open || decided != c.decided || (denied != "") != c.denied {
 			t.Errorf("%s: open %t, decided %t, denied by %q", name, open, decided, denied)
 		}

@@ -16,7 +16,7 @@ import (
 
 	godbus "github.com/godbus/dbus/v5"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -194,7 +194,7 @@ func InRange(ports string, port int) bool {
 
 // inPorts says whether a list has all of some ports, and whether it has them as
 // one entry of their own.
-func inPorts(list [][]any, w stake.PortWant) (in, own bool) {
+func inPorts(list [][]any, w wire.PortWant) (in, own bool) {
 	in = true
 	for port := w.Port; port <= w.Last() && in; port++ {
 		in = slices.ContainsFunc(list, func(p []any) bool {
@@ -219,7 +219,7 @@ func portAndProtocol(p []any) (ports, protocol string) {
 
 // richRule lets ports in for one network (firewalld.richlanguage(5)), as firewalld
 // writes it.
-func richRule(w stake.PortWant, network string) string {
+func richRule(w wire.PortWant, network string) string {
 	family := "ipv4"
 	if strings.Contains(network, ":") {
 		family = "ipv6"
@@ -229,7 +229,7 @@ func richRule(w stake.PortWant, network string) string {
 
 // open says whether a zone lets ports in for a network, and whether by a rule for
 // these very ports.
-func (f firewalld) open(ctx context.Context, z zoneRules, w stake.PortWant, network string) (in, own bool, err error) {
+func (f firewalld) open(ctx context.Context, z zoneRules, w wire.PortWant, network string) (in, own bool, err error) {
 	if network != "" && len(z.sources) > 0 && !slices.ContainsFunc(z.sources, func(s string) bool { return overlaps(s, network) }) {
 		return true, true, nil // the zone is for others
 	}
@@ -309,7 +309,7 @@ var (
 
 // denied is a rule by which a zone shuts some of the ports for some who are to be let in,
 // "" where there is none: a rich rule that rejects or drops, or a port that goes elsewhere.
-func (f firewalld) denied(ctx context.Context, z zoneRules, w stake.PortWant, network string) string {
+func (f firewalld) denied(ctx context.Context, z zoneRules, w wire.PortWant, network string) string {
 	for _, rule := range z.rich {
 		source := richSource.FindStringSubmatch(rule)
 		switch {
@@ -346,7 +346,7 @@ func (f firewalld) denied(ctx context.Context, z zoneRules, w stake.PortWant, ne
 }
 
 // spanMeets says whether a port or range has some of the ports.
-func spanMeets(ports string, w stake.PortWant) bool {
+func spanMeets(ports string, w wire.PortWant) bool {
 	for port := w.Port; port <= w.Last(); port++ {
 		if InRange(ports, port) {
 			return true
@@ -397,7 +397,7 @@ func (f firewalld) policies(ctx context.Context) (map[string]zoneRules, error) {
 	return out, nil
 }
 
-func (f firewalld) Read(ctx context.Context, w stake.PortWant, network string) (PortState, error) {
+func (f firewalld) Read(ctx context.Context, w wire.PortWant, network string) (PortState, error) {
 	s := PortState{Live: true, Kept: true, Where: "firewalld, zone " + strings.Join(f.zones, " and ")}
 	all := append(slices.Clone(f.zones), f.kept...)
 	slices.Sort(all)
@@ -420,7 +420,7 @@ func (f firewalld) Read(ctx context.Context, w stake.PortWant, network string) (
 			s.Denied = cmp.Or(s.Denied, f.denied(ctx, kept, w, network))
 		}
 		if network != "" && len(live.sources) == 0 {
-			wide, _, err := f.open(ctx, live, stake.PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}, "")
+			wide, _, err := f.open(ctx, live, wire.PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}, "")
 			if err != nil {
 				return s, err
 			}
@@ -456,7 +456,7 @@ func (f firewalld) LetsIn(ctx context.Context) (in Inbound, err error) {
 	add := func(list [][]any, network string) {
 		for _, p := range list {
 			ports, protocol := portAndProtocol(p)
-			w, ok := stake.ParsePorts(ports + "/" + protocol)
+			w, ok := wire.ParsePorts(ports + "/" + protocol)
 			if key := ports + "/" + protocol + network; ok && !seen[key] && ports+protocol != "546udp" {
 				seen[key] = true
 				if network != "" {
@@ -500,7 +500,7 @@ func (f firewalld) LetsIn(ctx context.Context) (in Inbound, err error) {
 	return in, nil
 }
 
-func (f firewalld) Set(ctx context.Context, w stake.PortWant, network string, rules []PortRule) error {
+func (f firewalld) Set(ctx context.Context, w wire.PortWant, network string, rules []PortRule) error {
 	what := []any{w.Span(), w.Protocol}
 	sort := "Port"
 	if network != "" {

@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"slices"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Led are the ports that rules lead elsewhere before what guards the host itself sees who asks for
 // them (destination NAT, by an engine or by hand), each rule once, with its chain.
-func (f *Filters) Led() []stake.Led {
-	var out []stake.Led
+func (f *Filters) Led() []wire.Led {
+	var out []wire.Led
 	seen := map[string]bool{}
 	for _, c := range f.base {
 		if c.hook == "prerouting" {
@@ -22,7 +22,7 @@ func (f *Filters) Led() []stake.Led {
 }
 
 // ledBy follows a chain, and whatever it jumps to; ports are those that a jump to it is for.
-func (f *Filters) ledBy(c *chain, ports []stake.PortWant, seen map[string]bool, out *[]stake.Led) {
+func (f *Filters) ledBy(c *chain, ports []wire.PortWant, seen map[string]bool, out *[]wire.Led) {
 	key := fmt.Sprint(c.family, c.table, c.name, ports)
 	if seen[key] {
 		return
@@ -55,7 +55,7 @@ func (f *Filters) ledBy(c *chain, ports []stake.PortWant, seen map[string]bool, 
 					}
 				case "dnat", "xt":
 					if more, leads := f.leads(c, word, raw); leads {
-						*out = append(*out, stake.Led{Ports: orElse(more, here), By: c.where()})
+						*out = append(*out, wire.Led{Ports: orElse(more, here), By: c.where()})
 					}
 				}
 			}
@@ -63,7 +63,7 @@ func (f *Filters) ledBy(c *chain, ports []stake.PortWant, seen map[string]bool, 
 	}
 }
 
-func (f *Filters) ledTo(c *chain, name string, ports []stake.PortWant, seen map[string]bool, out *[]stake.Led) {
+func (f *Filters) ledTo(c *chain, name string, ports []wire.PortWant, seen map[string]bool, out *[]wire.Led) {
 	if to := f.chains[c.family+" "+c.table+" "+name]; to != nil && len(seen) < 10_000 {
 		f.ledBy(to, ports, seen, out)
 	}
@@ -82,7 +82,7 @@ func targetOf(verdict any) string {
 
 // leads says whether a statement leads elsewhere, and for which ports, where a map of its own tells
 // that. nft tells of iptables' targets no more than their names.
-func (f *Filters) leads(c *chain, word string, raw json.RawMessage) (ports []stake.PortWant, leads bool) {
+func (f *Filters) leads(c *chain, word string, raw json.RawMessage) (ports []wire.PortWant, leads bool) {
 	if word == "xt" {
 		var x struct{ Type, Name string }
 		return nil, json.Unmarshal(raw, &x) == nil && x.Type == "target" && slices.Contains([]string{"DNAT", "NETMAP"}, x.Name)
@@ -109,7 +109,7 @@ func (f *Filters) leads(c *chain, word string, raw json.RawMessage) (ports []sta
 }
 
 // portsOfMatch are the ports that a match asks for, nil where it asks for something else.
-func (f *Filters) portsOfMatch(c *chain, raw json.RawMessage) (out []stake.PortWant) {
+func (f *Filters) portsOfMatch(c *chain, raw json.RawMessage) (out []wire.PortWant) {
 	var m struct {
 		Op    string
 		Left  json.RawMessage
@@ -125,7 +125,7 @@ func (f *Filters) portsOfMatch(c *chain, raw json.RawMessage) (out []stake.PortW
 }
 
 // portsOfKey are the ports that one element stands for, where what it is compared with is a port.
-func portsOfKey(left json.RawMessage, e any) []stake.PortWant {
+func portsOfKey(left json.RawMessage, e any) []wire.PortWant {
 	var l struct {
 		Payload struct{ Protocol, Field string }
 	}
@@ -149,9 +149,9 @@ func portsOfKey(left json.RawMessage, e any) []stake.PortWant {
 	if l.Payload.Protocol == "th" {
 		protocols = []string{"tcp", "udp"}
 	}
-	var out []stake.PortWant
+	var out []wire.PortWant
 	for _, p := range protocols {
-		if w, ok := stake.ParsePorts(span + "/" + p); ok {
+		if w, ok := wire.ParsePorts(span + "/" + p); ok {
 			out = append(out, w)
 		}
 	}
@@ -159,7 +159,7 @@ func portsOfKey(left json.RawMessage, e any) []stake.PortWant {
 }
 
 // orElse are some ports, or others where there are none.
-func orElse(some, others []stake.PortWant) []stake.PortWant {
+func orElse(some, others []wire.PortWant) []wire.PortWant {
 	if len(some) > 0 {
 		return some
 	}

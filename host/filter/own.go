@@ -6,7 +6,7 @@ import (
 	"path/filepath"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -77,8 +77,8 @@ const scriptText = `#!/bin/sh
 PATH=/usr/sbin:/usr/bin:/sbin:/bin
 case "$1" in
   start|restart|reload|force-reload) exec nft -f ` + File + ` ;;
-  stop) nft delete ` + stake.FirewallTable + ` 2>/dev/null || true ;;
-  status) exec nft list ` + stake.FirewallTable + ` >/dev/null 2>&1 ;;
+  stop) nft delete ` + wire.FirewallTable + ` 2>/dev/null || true ;;
+  status) exec nft list ` + wire.FirewallTable + ` >/dev/null 2>&1 ;;
   *) echo "usage: $0 start|stop|restart|reload|force-reload|status" >&2; exit 2 ;;
 esac
 `
@@ -86,7 +86,7 @@ esac
 // FileText is the file that loads the table: the old one is replaced in
 // the same transaction.
 func FileText(table string) string {
-	return "#!/usr/sbin/nft -f\n" + stake.FirewallTable + "\ndelete " + stake.FirewallTable + "\n" + table
+	return "#!/usr/sbin/nft -f\n" + wire.FirewallTable + "\ndelete " + wire.FirewallTable + "\n" + table
 }
 
 // KeptIn is the table that a file of that form loads. Of another text it is all.

@@ -11,7 +11,7 @@ import (
 	"strconv"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -124,7 +124,7 @@ func network(s string) string {
 // rule for these very ports does. Denied is a rule that shuts some of them for some who are
 // to be let in; decided says that every port is decided by a rule. A rule for some
 // interface or address of the host alone lets in nobody for sure, and may shut.
-func UFWLets(rules []UFWRule, w stake.PortWant, from string) (open, own, decided bool, denied string) {
+func UFWLets(rules []UFWRule, w wire.PortWant, from string) (open, own, decided bool, denied string) {
 	span := strings.ReplaceAll(w.Span(), "-", ":")
 	open, decided = true, true
 	for port := w.Port; port <= w.Last(); port++ {
@@ -133,7 +133,7 @@ func UFWLets(rules []UFWRule, w stake.PortWant, from string) (open, own, decided
 			if r.Protocol != w.Protocol && r.Protocol != "any" || !ufwHas(r.Ports, port) {
 				continue
 			}
-			all := !r.Some && (r.From == "" || from != "" && stake.Within(from, r.From))
+			all := !r.Some && (r.From == "" || from != "" && wire.Within(from, r.From))
 			if !r.Allow && (r.From == "" || from == "" || overlaps(r.From, from)) {
 				denied, hit = r.Words, true
 				break
@@ -196,7 +196,7 @@ func (u ufw) keepsV6() bool {
 	return err == nil && regexp.MustCompile(`(?mi)^\s*IPV6="?yes`).Match(b)
 }
 
-func (u ufw) Read(ctx context.Context, w stake.PortWant, from string) (PortState, error) {
+func (u ufw) Read(ctx context.Context, w wire.PortWant, from string) (PortState, error) {
 	s := PortState{Where: "ufw"}
 	rules, err := ReadRules(ctx, u.m)
 	if err != nil {
@@ -212,12 +212,12 @@ func (u ufw) Read(ctx context.Context, w stake.PortWant, from string) (PortState
 	return s, nil
 }
 
-func (u ufw) readVersion(ctx context.Context, w stake.PortWant, from string, v6 bool, r *PortRule, s *PortState) error {
+func (u ufw) readVersion(ctx context.Context, w wire.PortWant, from string, v6 bool, r *PortRule, s *PortState) error {
 	b, err := u.m.Read(ufwFiles[v6][0])
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("read what ufw keeps: %w", err)
 	}
-	wide := stake.PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}
+	wide := wire.PortWant{Port: w.Port, To: w.To, Protocol: w.Protocol}
 	half := func(rules []UFWRule, open, own *bool) {
 		lets, has, decided, denied := UFWLets(rules, w, from)
 		*open, *own = *open && (lets || !decided && denied == "" && u.lets()), *own && has
@@ -266,7 +266,7 @@ func (u ufw) LetsIn(ctx context.Context) (in Inbound, err error) {
 			}
 			for _, ports := range strings.Split(r.Ports, ",") {
 				for _, protocol := range protocols {
-					w, ok := stake.ParsePorts(strings.ReplaceAll(ports, ":", "-") + "/" + protocol)
+					w, ok := wire.ParsePorts(strings.ReplaceAll(ports, ":", "-") + "/" + protocol)
 					switch {
 					case !ok:
 						if !slices.Contains(in.Others, r.Words) {
@@ -276,7 +276,7 @@ func (u ufw) LetsIn(ctx context.Context) (in Inbound, err error) {
 					case r.From != "":
 						w.From = []string{r.From}
 					}
-					if !slices.ContainsFunc(in.Ports, func(o stake.PortWant) bool { return o.Words() == w.Words() }) {
+					if !slices.ContainsFunc(in.Ports, func(o wire.PortWant) bool { return o.Words() == w.Words() }) {
 						in.Ports = append(in.Ports, w)
 					}
 				}
@@ -286,7 +286,7 @@ func (u ufw) LetsIn(ctx context.Context) (in Inbound, err error) {
 	return in, nil
 }
 
-func (u ufw) Set(ctx context.Context, w stake.PortWant, from string, rules []PortRule) error {
+func (u ufw) Set(ctx context.Context, w wire.PortWant, from string, rules []PortRule) error {
 	words := []string{"allow", "proto", w.Protocol, "from", from, "to", "any", "port", strings.ReplaceAll(w.Span(), "-", ":")}
 	if from == "" {
 		words[4] = "any"

@@ -6,7 +6,7 @@ import (
 	"slices"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Asked is a first packet from outside: to a port, over IPv6 or not, and from a network,
@@ -50,13 +50,13 @@ func (e ends) and(o ends) ends { return ends{e.accept || o.accept, e.drop || o.d
 
 // Closed names the chain that keeps some of the ports from some who are to be let in, ""
 // where none does. What cannot be told counts against their being open.
-func (f *Filters) Closed(w stake.PortWant) string {
+func (f *Filters) Closed(w wire.PortWant) string {
 	by, _ := f.ClosedFor(w)
 	return by
 }
 
 // ClosedFor is Closed, and says whether that is sure: all that is asked for is kept out.
-func (f *Filters) ClosedFor(w stake.PortWant) (by string, sure bool) {
+func (f *Filters) ClosedFor(w wire.PortWant) (by string, sure bool) {
 	for _, network := range w.Sources() {
 		for _, v6 := range f.versions(network) {
 			for _, port := range f.edges(w) {
@@ -74,7 +74,7 @@ func (f *Filters) ClosedFor(w stake.PortWant) (by string, sure bool) {
 
 // LetsElse says whether somebody outside the networks that ports are for may be let in as
 // well: nothing surely keeps a stranger out.
-func (f *Filters) LetsElse(w stake.PortWant) bool {
+func (f *Filters) LetsElse(w wire.PortWant) bool {
 	if len(w.From) == 0 {
 		return false
 	}
@@ -97,7 +97,7 @@ var strangers = map[bool][]string{false: {"203.0.113.77/32", "198.51.100.77/32"}
 
 func strangerTo(networks []string, v6 bool) string {
 	for _, s := range strangers[v6] {
-		if !slices.ContainsFunc(networks, func(n string) bool { return stake.Within(s, n) }) {
+		if !slices.ContainsFunc(networks, func(n string) bool { return wire.Within(s, n) }) {
 			return s
 		}
 	}
@@ -117,7 +117,7 @@ func (f *Filters) versions(network string) []bool {
 }
 
 // edges are the ports at which the answer can change.
-func (f *Filters) edges(w stake.PortWant) []int {
+func (f *Filters) edges(w wire.PortWant) []int {
 	out := []int{w.Port}
 	if w.Last() == w.Port {
 		return out
@@ -157,7 +157,7 @@ func (f *Filters) closed(a Asked) (by string, sure bool) {
 
 func (c *chain) where() string {
 	table := "table " + c.family + " " + c.table
-	if table == stake.FirewallTable {
+	if table == wire.FirewallTable {
 		return table
 	}
 	return table + ", chain " + c.name

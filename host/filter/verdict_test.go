@@ -6,7 +6,7 @@ import (
 	"strings"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // rulesOfChain is a rule set with one base chain, in the form of nft -j.
@@ -70,7 +70,7 @@ func TestFiltersOfOthers(t *testing.T) {
 			t.Fatalf("%s: %v", name, err)
 		}
 		f.here = here{interfaces: []string{"eth0"}, addresses: []netip.Addr{netip.MustParseAddr("10.88.0.11"), netip.MustParseAddr("fd00::11")}, v6: strings.Contains(name, "IPv")}
-		by, surely := f.ClosedFor(stake.PortWant{Port: 80, Protocol: "tcp"})
+		by, surely := f.ClosedFor(wire.PortWant{Port: 80, Protocol: "tcp"})
 		if (by == "") != c.open || surely != c.surely {
 			t.Errorf("%s: closed by %q, surely %t", name, by, surely)
 		}
@@ -94,7 +94,7 @@ func TestWhoElseIsLetIn(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if got := f.LetsElse(stake.PortWant{Port: 80, Protocol: "tcp", From: []string{"10.0.0.0/8"}}); got != c.else_ {
+		if got := f.LetsElse(wire.PortWant{Port: 80, Protocol: "tcp", From: []string{"10.0.0.0/8"}}); got != c.else_ {
 			t.Errorf("%s: %t", name, got)
 		}
 	}

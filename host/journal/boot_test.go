@@ -9,7 +9,6 @@ import (
 	"strings"
 	"testing"
 
-	"northstake/core/plan"
 	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
@@ -67,7 +66,7 @@ func armed(t *testing.T, m *system.Machine) map[string]string {
 	return out
 }
 
-func whole(number int, typ, name string) plan.Step {
+func whole(number int, typ, name string) wire.Step {
 	s := step(number, name)
 	s.Type, s.Whole, s.Confirm = typ, true, true
 	return s
@@ -92,7 +91,7 @@ func TestARunIsTakenBackAsTheHostBoots(t *testing.T) {
 	ctx := context.Background()
 	start := func(t *testing.T) (Journal, *system.Machine) {
 		j, m, _ := booting(t)
-		for _, s := range []plan.Step{step(1, "tide"), {}, whole(3, "early", "tower")} {
+		for _, s := range []wire.Step{step(1, "tide"), {}, whole(3, "early", "tower")} {
 			if s.Number == 0 {
 				s = step(2, "town")
 				s.Type = "early"

@@ -15,7 +15,6 @@ import (
 	"strings"
 	"time"
 
-	"northstake/core/plan"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
@@ -23,8 +22,9 @@ import (
 // Record is one step in the journal: a file for each, flushed to disk before
 // the work that it announces begins.
 type Record struct {
+	Wire   int             `json:"wire,omitempty"` // version in which it is written, 0 in releases before
 	Run    string          `json:"run"`
-	Step   plan.Step       `json:"step"`
+	Step   wire.Step       `json:"step"`
 	State  wire.StepState  `json:"state"`
 	Before json.RawMessage `json:"before"`
 	Why    string          `json:"why,omitempty"` // it could not be taken back, or was dismissed
@@ -46,7 +46,7 @@ func (j Journal) file(run string, number int) string {
 }
 
 func (j Journal) write(r Record) error {
-	r.At = time.Now().UTC()
+	r.At, r.Wire = time.Now().UTC(), wire.Version
 	b, err := json.Marshal(r)
 	if err != nil {
 		return err
@@ -68,6 +68,9 @@ func (j Journal) read(run string, number int) (Record, error) {
 	}
 	if err := json.Unmarshal(b, &r); err != nil {
 		return r, fmt.Errorf("read the journal: %s: %w", j.file(run, number), err)
+	}
+	if r.Wire > wire.Version {
+		return Record{}, fmt.Errorf("read the journal: %s: a newer release wrote it, in version %d of the wire, and this one reads up to %d: let that one work here", j.file(run, number), r.Wire, wire.Version)
 	}
 	return r, nil
 }

@@ -13,8 +13,6 @@ import (
 	"testing"
 	"time"
 
-	"northstake/core/plan"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
@@ -98,8 +96,8 @@ func folder(t *testing.T) (Journal, *system.Machine) {
 	}}, m
 }
 
-func step(number int, name string) plan.Step {
-	return plan.Step{Number: number, Type: "marker", Name: name, Address: "quay1/marker/" + name, Move: stake.Move{Text: "make " + name}}
+func step(number int, name string) wire.Step {
+	return wire.Step{Number: number, Type: "marker", Name: name, Address: "quay1/marker/" + name, Move: wire.Move{Text: "make " + name}}
 }
 
 func silent(string, ...any) {}
@@ -232,6 +230,41 @@ func TestAnUnreadableJournalHoldsUpNobody(t *testing.T) {
 	}
 }
 
+// What a newer release has written in a journal is not taken for something else, and neither taken back
+// nor held up by; what a release before wrote, without a version, is read.
+func TestAJournalOfANewerRelease(t *testing.T) {
+	j, m := folder(t)
+	if err := j.write(Record{Run: own(1), Step: step(1, "ebb"), State: wire.Begun}); err != nil {
+		t.Fatal(err)
+	}
+	path := j.file(own(1), 1)
+	written, err := os.ReadFile(path)
+	if err != nil {
+		t.Fatal(err)
+	}
+	now := fmt.Sprintf(`"wire":%d,`, wire.Version)
+	if !strings.Contains(string(written), now) {
+		t.Fatalf("the record does not say its version: %s", written)
+	}
+	for version, want := range map[string]string{"": "", now: "", fmt.Sprintf(`"wire":%d,`, wire.Version+1): "a newer release wrote it"} {
+		if err := os.WriteFile(path, []byte(strings.Replace(string(written), now, version, 1)), 0o600); err != nil {
+			t.Fatal(err)
+		}
+		r, err := j.read(own(1), 1)
+		if want == "" && (err != nil || r.Step.Address == "") || want != "" && (err == nil || !strings.Contains(err.Error(), want)) {
+			t.Errorf("written as %q: %+v, %v", version, r, err)
+		}
+	}
+	if err := os.WriteFile(path, []byte(strings.Replace(string(written), now, fmt.Sprintf(`"wire":%d,`, wire.Version+1), 1)), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	systemtest.Put(t, m, "/ebb", "made by the newer one")
+	said, err := j.Recover(context.Background(), own(2))
+	if err != nil || len(said) != 1 || !strings.Contains(said[0], "is left alone") || !m.Exists("/ebb") {
+		t.Errorf("%q, %v", said, err)
+	}
+}
+
 // A step that cannot be taken back holds up what has to do with the same things, and nothing else,
 // until it can be, or somebody has dismissed it with a reason.
 func TestAStepThatCannotBeTakenBack(t *testing.T) {
@@ -247,10 +280,10 @@ func TestAStepThatCannotBeTakenBack(t *testing.T) {
 			t.Fatalf("%d: %q, %v", i, said, err)
 		}
 	}
-	if err := j.HeldUp(own(3), []plan.Step{step(1, "tide")}); err != nil {
+	if err := j.HeldUp(own(3), []wire.Step{step(1, "tide")}); err != nil {
 		t.Errorf("it holds up what has nothing to do with it: %v", err)
 	}
-	if err := j.HeldUp(own(3), []plan.Step{step(1, "tide"), step(2, "wreck")}); err == nil || !strings.Contains(err.Error(), "could not be taken back") {
+	if err := j.HeldUp(own(3), []wire.Step{step(1, "tide"), step(2, "wreck")}); err == nil || !strings.Contains(err.Error(), "could not be taken back") {
 		t.Errorf("it does not hold up what it has to do with: %v", err)
 	}
 	for what, c := range map[string]struct {
@@ -270,7 +303,7 @@ func TestAStepThatCannotBeTakenBack(t *testing.T) {
 	if said, err := j.Recover(ctx, own(4)); err != nil || len(said) > 0 {
 		t.Errorf("dismissed: %q, %v", said, err)
 	}
-	if err := j.HeldUp(own(4), []plan.Step{step(2, "wreck")}); err != nil {
+	if err := j.HeldUp(own(4), []wire.Step{step(2, "wreck")}); err != nil {
 		t.Errorf("dismissed it holds up: %v", err)
 	}
 	list, err := j.List(service)

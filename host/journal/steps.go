@@ -11,14 +11,12 @@ import (
 	"strings"
 	"time"
 
-	"northstake/core/plan"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // Do records what is there, does the step, and records that it is done.
-func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(string, ...any)) (wire.StepState, error) {
+func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(string, ...any)) (wire.StepState, error) {
 	release, err := j.alone(ctx, ownLockWait)
 	if err != nil {
 		return "", err
@@ -48,7 +46,7 @@ func (j Journal) Do(ctx context.Context, run string, step plan.Step, say func(st
 	}
 	hold(j.Machine, step.Number, "begun")
 	if step.Whole { // the timer stands before the first thing changes
-		if err := Arm(ctx, j.Machine, job(r, say), stake.RevertAfter); err != nil {
+		if err := Arm(ctx, j.Machine, job(r, say), wire.RevertAfter); err != nil {
 			return "", err
 		}
 	}
@@ -259,7 +257,7 @@ func (j Journal) loose(r Record) error {
 }
 
 // Stuck are the steps that could not be taken back.
-func (j Journal) Stuck() ([]stake.Stuck, error) {
+func (j Journal) Stuck() ([]wire.StuckStep, error) {
 	marks, err := os.ReadDir(j.Machine.State(stuckMarks))
 	if errors.Is(err, fs.ErrNotExist) || len(marks) == 0 && err == nil {
 		return nil, nil // and the journal is not read for it
@@ -267,7 +265,7 @@ func (j Journal) Stuck() ([]stake.Stuck, error) {
 	if err != nil {
 		return nil, err
 	}
-	var out []stake.Stuck
+	var out []wire.StuckStep
 	for _, m := range marks {
 		run, n, _ := strings.Cut(m.Name(), "-")
 		number, err := strconv.Atoi(n)
@@ -275,7 +273,7 @@ func (j Journal) Stuck() ([]stake.Stuck, error) {
 			continue
 		}
 		if r, err := j.read(run, number); err == nil && r.State == wire.Stuck {
-			out = append(out, stake.Stuck{Run: run, Number: number, Type: r.Step.Type, Name: r.Step.Name, Stakes: r.Step.Addresses(), Paths: r.Step.Paths(), Text: r.Step.Text, Why: r.Why})
+			out = append(out, wire.StuckStep{Run: run, Number: number, Type: r.Step.Type, Name: r.Step.Name, Stakes: r.Step.Addresses(), Paths: r.Step.Paths(), Text: r.Step.Text, Why: r.Why})
 		}
 	}
 	return out, nil
@@ -283,7 +281,7 @@ func (j Journal) Stuck() ([]stake.Stuck, error) {
 
 // HeldUp is why steps cannot be done, nil for nothing: since they were planned one could not be taken
 // back that has to do with the same things.
-func (j Journal) HeldUp(run string, steps []plan.Step) error {
+func (j Journal) HeldUp(run string, steps []wire.Step) error {
 	own, _ := wire.ParseRun(run)
 	all, err := j.Stuck()
 	if err != nil {
@@ -401,7 +399,7 @@ func (j Journal) Confirm(ctx context.Context, run string, number int) error {
 }
 
 // confirmTime is how long there is to confirm a step that is held.
-var confirmTime = stake.RevertAfter * time.Second
+var confirmTime = wire.RevertAfter * time.Second
 
 // Revert is what a timer on the host does with a step that nobody confirmed.
 func (j Journal) Revert(ctx context.Context, run string, number int) error {

@@ -21,14 +21,14 @@ import (
 	"strings"
 	"time"
 
-	"northstake/core/declare"
-	"northstake/core/resolve"
+	"northstake/core/form"
+	"northstake/core/wire"
 )
 
 // Asked is a check with where it is made: From is its name, and At the address of the host
 // that is asked, as it is reached from there.
 type Asked struct {
-	resolve.Probe
+	wire.Probe
 	At   string `json:"at"`
 	From string `json:"from"`
 }
@@ -36,7 +36,7 @@ type Asked struct {
 // Result is what an HTTP check found. Failed is what was wrong: the name, the connection, or
 // the answer; "" where nothing is.
 type Result struct {
-	resolve.Probe
+	wire.Probe
 	From      string        `json:"from"` // inside, outside, or the name of a host
 	OK        bool          `json:"ok"`
 	GotStatus int           `json:"got_status,omitempty"`
@@ -56,42 +56,42 @@ type Result struct {
 type Once struct {
 	URL string `json:"url"`
 	At  string `json:"at,omitempty"`
-	declare.Probe
+	wire.Check
 }
 
-// Check is the check that is meant, and how the asked address is reached. The error says what
+// Probe is the check that is meant, and how the asked address is reached. The error says what
 // cannot be asked.
-func (o Once) Check() (resolve.Probe, error) {
+func (o Once) Probe() (wire.Probe, error) {
 	u, err := url.Parse(o.URL)
 	if err != nil || u.Scheme != "http" || u.Hostname() == "" {
-		return resolve.Probe{}, fmt.Errorf("%q is not a URL that can be asked for: write one that begins with http://", o.URL)
+		return wire.Probe{}, fmt.Errorf("%q is not a URL that can be asked for: write one that begins with http://", o.URL)
 	}
 	port := 80
 	if u.Port() != "" {
 		if port, err = strconv.Atoi(u.Port()); err != nil || port < 1 || port > 65535 {
-			return resolve.Probe{}, fmt.Errorf("port %s does not exist", u.Port())
+			return wire.Probe{}, fmt.Errorf("port %s does not exist", u.Port())
 		}
 	}
 	if o.At != "" && net.ParseIP(o.At) == nil {
-		return resolve.Probe{}, fmt.Errorf("%q is not an IP address", o.At)
+		return wire.Probe{}, fmt.Errorf("%q is not an IP address", o.At)
 	}
 	if _, err := regexp.Compile(o.Matches); err != nil {
-		return resolve.Probe{}, fmt.Errorf("%q is not a regular expression: %v", o.Matches, err)
+		return wire.Probe{}, fmt.Errorf("%q is not a regular expression: %v", o.Matches, err)
 	}
-	if _, ok := declare.Seconds(o.Within); o.Within != "" && !ok {
-		return resolve.Probe{}, fmt.Errorf("%q is not a length of time such as 5s", o.Within)
+	if _, ok := form.Seconds(o.Within); o.Within != "" && !ok {
+		return wire.Probe{}, fmt.Errorf("%q is not a length of time such as 5s", o.Within)
 	}
-	p := resolve.Probe{Name: u.Hostname(), Port: port, Address: o.At, Probe: o.Probe}
+	p := wire.Probe{Name: u.Hostname(), Port: port, Address: o.At, Check: o.Check}
 	p.Path = cmp.Or(u.EscapedPath(), "/")
 	if u.RawQuery != "" {
 		p.Path += "?" + u.RawQuery
 	}
 	p.Status = cmp.Or(p.Status, 200)
 	if len(p.From) == 0 {
-		p.From = []string{declare.ProbeOutside}
+		p.From = []string{wire.ProbeOutside}
 	}
 	if p.Resolver == "" && o.At == "" {
-		p.Resolver = declare.ResolverSystem
+		p.Resolver = wire.ResolverSystem
 	}
 	return p, nil
 }
@@ -123,7 +123,7 @@ func Fetch(ctx context.Context, a Asked) (res Result) {
 	res = Result{Probe: a.Probe, From: a.From}
 	defer func() { res.Took = time.Since(start) }()
 	limit := probeLimit
-	if s, ok := declare.Seconds(a.Within); ok {
+	if s, ok := form.Seconds(a.Within); ok {
 		limit = time.Duration(s) * time.Second
 	}
 	ctx, cancel := context.WithTimeout(ctx, limit)
@@ -274,7 +274,7 @@ const (
 func (r Result) Refused() bool { return r.Error == nothingListens }
 
 // Failed is the result of a check at a place that could not be reached to make it.
-func Failed(p resolve.Probe, from string, err error) Result {
+func Failed(p wire.Probe, from string, err error) Result {
 	return Result{Probe: p, From: from, Error: notChecked + err.Error()}
 }
 
@@ -316,7 +316,7 @@ func Culprits(list []Result) []string {
 	var out []string
 	for _, in := range list {
 		for _, o := range list {
-			if in.From == declare.ProbeInside && o.From == declare.ProbeOutside && in.Same(o) {
+			if in.From == wire.ProbeInside && o.From == wire.ProbeOutside && in.Same(o) {
 				if why := Culprit(in, o); why != "" {
 					out = append(out, in.Host+": "+why)
 				}

@@ -7,13 +7,11 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"northstake/core/wire"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
-
-	"northstake/core/declare"
-	"northstake/core/resolve"
 )
 
 // A probe says what it got, whether that is what was wanted, and how long it took.
@@ -41,12 +39,12 @@ func TestAProbeSaysWhatItGot(t *testing.T) {
 	}{
 		{"/", "Next sailing from timetable.test:" + text, 200, true}, {"/", "cancelled", 200, false}, {"/none", "", 200, false}, {"/none", "", 404, true},
 	} {
-		r := Fetch(context.Background(), Asked{resolve.Probe{Name: "timetable.test", Port: port, Probe: declare.Probe{Path: c.path, Status: c.status, Contains: c.contains}}, address, "inside"})
+		r := Fetch(context.Background(), Asked{wire.Probe{Name: "timetable.test", Port: port, Check: wire.Check{Path: c.path, Status: c.status, Contains: c.contains}}, address, "inside"})
 		if r.OK != c.ok || r.From != "inside" || r.Took < 5*time.Millisecond {
 			t.Errorf("%+v: %+v", c, r)
 		}
 	}
-	closed := Fetch(context.Background(), Asked{resolve.Probe{Name: "x.test", Port: 1, Probe: declare.Probe{Path: "/", Status: 200}}, "127.0.0.1", "outside"})
+	closed := Fetch(context.Background(), Asked{wire.Probe{Name: "x.test", Port: 1, Check: wire.Check{Path: "/", Status: 200}}, "127.0.0.1", "outside"})
 	if closed.OK || closed.Error == "" || closed.Failed != FailedConnection {
 		t.Errorf("where nobody listens: %+v", closed)
 	}
@@ -78,28 +76,28 @@ func TestAProbeAsksAndSaysWhatWasWrong(t *testing.T) {
 		t.Fatal(err)
 	}
 	for name, c := range map[string]struct {
-		declare.Probe
+		wire.Check
 		at, wrong, says string
 	}{
-		"method, header and body": {declare.Probe{Path: "/", Method: "POST", Headers: map[string]string{"Accept": "text/x"}, Body: "a=b", Contains: "POST text/x a=b"}, address, "", "200"},
-		"a pattern":               {declare.Probe{Path: "/", Matches: "tide: [0-9]+ m$"}, address, "", "200"},
-		"another pattern":         {declare.Probe{Path: "/", Matches: "^tide"}, address, FailedAnswer, "nothing that matches"},
-		"a header":                {declare.Probe{Path: "/", Shows: map[string]string{"X-Tide": "low*", "X-None": ""}}, address, "", "200"},
-		"another header":          {declare.Probe{Path: "/", Shows: map[string]string{"X-Tide": "high*"}}, address, FailedAnswer, `X-Tide: "low/ebb", wanted "high*"`},
-		"sent on":                 {declare.Probe{Path: "/old", Follows: true, EndsAt: "/new"}, address, "", "sent on to"},
-		"sent on elsewhere":       {declare.Probe{Path: "/old", Follows: true, EndsAt: "/other"}, address, FailedAnswer, "it ends at"},
-		"where it says to go":     {declare.Probe{Path: "/old", Status: 301, EndsAt: "/new"}, address, "", "301"},
-		"round and round":         {declare.Probe{Path: "/round", Follows: true}, address, FailedAnswer, "more than 10 times"},
-		"too slow":                {declare.Probe{Path: "/slow", Within: "1s"}, address, FailedAnswer, "no answer in 1s"},
-		"slow enough":             {declare.Probe{Path: "/slow", Within: "20s"}, address, "", "200"},
-		"no such name":            {declare.Probe{Path: "/", Resolver: "name"}, address, FailedName, "name none.invalid"},
-		"no such server":          {declare.Probe{Path: "/", Resolver: "127.0.0.1", Within: "2s"}, address, FailedName, "name none.invalid"},
-		"nobody there":            {declare.Probe{Path: "/"}, "127.0.0.66", FailedConnection, "connection refused"},
+		"method, header and body": {wire.Check{Path: "/", Method: "POST", Headers: map[string]string{"Accept": "text/x"}, Body: "a=b", Contains: "POST text/x a=b"}, address, "", "200"},
+		"a pattern":               {wire.Check{Path: "/", Matches: "tide: [0-9]+ m$"}, address, "", "200"},
+		"another pattern":         {wire.Check{Path: "/", Matches: "^tide"}, address, FailedAnswer, "nothing that matches"},
+		"a header":                {wire.Check{Path: "/", Shows: map[string]string{"X-Tide": "low*", "X-None": ""}}, address, "", "200"},
+		"another header":          {wire.Check{Path: "/", Shows: map[string]string{"X-Tide": "high*"}}, address, FailedAnswer, `X-Tide: "low/ebb", wanted "high*"`},
+		"sent on":                 {wire.Check{Path: "/old", Follows: true, EndsAt: "/new"}, address, "", "sent on to"},
+		"sent on elsewhere":       {wire.Check{Path: "/old", Follows: true, EndsAt: "/other"}, address, FailedAnswer, "it ends at"},
+		"where it says to go":     {wire.Check{Path: "/old", Status: 301, EndsAt: "/new"}, address, "", "301"},
+		"round and round":         {wire.Check{Path: "/round", Follows: true}, address, FailedAnswer, "more than 10 times"},
+		"too slow":                {wire.Check{Path: "/slow", Within: "1s"}, address, FailedAnswer, "no answer in 1s"},
+		"slow enough":             {wire.Check{Path: "/slow", Within: "20s"}, address, "", "200"},
+		"no such name":            {wire.Check{Path: "/", Resolver: "name"}, address, FailedName, "name none.invalid"},
+		"no such server":          {wire.Check{Path: "/", Resolver: "127.0.0.1", Within: "2s"}, address, FailedName, "name none.invalid"},
+		"nobody there":            {wire.Check{Path: "/"}, "127.0.0.66", FailedConnection, "connection refused"},
 	} {
 		if c.Status == 0 {
 			c.Status = 200
 		}
-		r := Fetch(context.Background(), Asked{resolve.Probe{Name: "none.invalid", Port: port, Probe: c.Probe}, c.at, "inside"})
+		r := Fetch(context.Background(), Asked{wire.Probe{Name: "none.invalid", Port: port, Check: c.Check}, c.at, "inside"})
 		if r.Failed != c.wrong || r.OK != (c.wrong == "") || !strings.Contains(r.Words(), c.says) {
 			t.Errorf("%s: %q wrong, %s", name, r.Failed, r.Words())
 		}
@@ -116,13 +114,13 @@ func TestWhatIsAskedOnce(t *testing.T) {
 		"http://a.test:81/x%20y?z=1": "a.test 81 /x%20y?z=1 system [outside]",
 		"https://a.test/":            "", "ftp://a.test/": "", "/path": "", "http://": "", "http://a.test:99999/": "", "http://a.test:x/": "",
 	} {
-		p, err := Once{URL: url}.Check()
+		p, err := Once{URL: url}.Probe()
 		if got := fmt.Sprint(p.Name, " ", p.Port, " ", p.Path, " ", p.Resolver, " ", p.From); err == nil && got != want || err != nil && want != "" {
 			t.Errorf("%s: %s, %v", url, got, err)
 		}
 	}
-	for _, o := range []Once{{URL: "http://a.test", At: "b.test"}, {URL: "http://a.test", Probe: declare.Probe{Matches: "("}}, {URL: "http://a.test", Probe: declare.Probe{Within: "soon"}}} {
-		if _, err := o.Check(); err == nil {
+	for _, o := range []Once{{URL: "http://a.test", At: "b.test"}, {URL: "http://a.test", Check: wire.Check{Matches: "("}}, {URL: "http://a.test", Check: wire.Check{Within: "soon"}}} {
+		if _, err := o.Probe(); err == nil {
 			t.Errorf("%+v can be asked", o)
 		}
 	}

@@ -9,13 +9,13 @@ import (
 	"slices"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Visit asks for a site's mark by one of its names, at an address with its port, as a visitor does. It says
 // whether it is the site that answers, by its mark, or, for a name that it sends on, by the same path under a
 // name of its own; and with what status.
-func Visit(ctx context.Context, to string, v stake.SiteVisit, name string) (own bool, status int, err error) {
+func Visit(ctx context.Context, to string, v wire.SiteVisit, name string) (own bool, status int, err error) {
 	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+to+v.Path, nil)
 	if err != nil {
 		return false, 0, err

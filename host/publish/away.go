@@ -9,14 +9,14 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // removeEmptied removes the directories of a tree that was taken away, the root with them,
 // as far as they hold nothing. Where files went one by one, the root is the former one, and
 // stays for taking back.
-func removeEmptied(m *system.Machine, w stake.ContentWork, b Before) error {
+func removeEmptied(m *system.Machine, w wire.ContentWork, b Before) error {
 	root := m.Path(w.Root)
 	tree, err := treeOf(w.ContentWant)
 	if err != nil {
@@ -43,7 +43,7 @@ func removeEmptied(m *system.Machine, w stake.ContentWork, b Before) error {
 // programs that had begun with it when the trees were exchanged, is followed once more; the
 // tree itself is kept until the next publication. One that was taken away is let go of, and
 // what somebody still wrote to it goes into what is left at the root.
-func Close(m *system.Machine, w stake.ContentWork, b Before) error {
+func Close(m *system.Machine, w wire.ContentWork, b Before) error {
 	if err := ourStages(m, w.Root); err != nil {
 		return err
 	}

@@ -8,13 +8,13 @@ import (
 	"strings"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
 
 // away takes what was published at a root out of it, as the step of a number.
-func away(t *testing.T, m *system.Machine, number int, was stake.ContentWork) published {
+func away(t *testing.T, m *system.Machine, number int, was wire.ContentWork) published {
 	t.Helper()
 	w := was
 	w.Files, w.Away = nil, true

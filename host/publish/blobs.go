@@ -17,7 +17,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -29,7 +29,7 @@ func blobFile(m *system.Machine, sum string) string {
 
 // Missing lists the pieces that a publication needs and that lie neither
 // in the live tree nor among those sent.
-func Missing(m *system.Machine, w stake.ContentWork) ([]string, error) {
+func Missing(m *system.Machine, w wire.ContentWork) ([]string, error) {
 	var have map[string]string
 	err := m.ByWhoMay(w.Root, w.Group, func() (err error) {
 		have, err = liveSums(m, w.ContentWant)
@@ -57,7 +57,7 @@ func Missing(m *system.Machine, w stake.ContentWork) ([]string, error) {
 }
 
 // liveSums maps the sums of the live tree's files to the path of one in it that has them.
-func liveSums(m *system.Machine, w stake.ContentWant) (map[string]string, error) {
+func liveSums(m *system.Machine, w wire.ContentWant) (map[string]string, error) {
 	out := map[string]string{}
 	root := m.Path(w.Root)
 	items, err := walk(root)
@@ -105,7 +105,7 @@ func wasSent(m *system.Machine, sum string) bool {
 }
 
 // dropBlobs removes pieces that are published now.
-func dropBlobs(m *system.Machine, w stake.ContentWork) error {
+func dropBlobs(m *system.Machine, w wire.ContentWork) error {
 	left, err := filepath.Glob(m.State("blobs", "?", "*"))
 	if err != nil || len(left) == 0 {
 		return nil

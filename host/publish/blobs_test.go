@@ -8,8 +8,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/declare"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -30,7 +29,7 @@ func TestBlobsAreChecked(t *testing.T) {
 	if err != nil || len(left) != 1 {
 		t.Errorf("%d files are left, %v", len(left), err)
 	}
-	w := stake.ContentWork{ContentWant: stake.ContentWant{Root: "/srv/none", Files: []declare.File{{Path: "a", Size: 5, SHA256: hash("right")}}}}
+	w := wire.ContentWork{ContentWant: wire.ContentWant{Root: "/srv/none", Files: []wire.File{{Path: "a", Size: 5, SHA256: hash("right")}}}}
 	if lacks, err := Missing(m, w); err != nil || len(lacks) > 0 {
 		t.Errorf("what is there is missing: %q, %v", lacks, err)
 	}
@@ -62,7 +61,7 @@ func TestBlobsAreMovedUnlessTheyHaveALabel(t *testing.T) {
 				t.Fatal(err)
 			}
 		}
-		f := declare.File{Path: c.text, Size: int64(len(c.text)), SHA256: hash(c.text)}
+		f := wire.File{Path: c.text, Size: int64(len(c.text)), SHA256: hash(c.text)}
 		if err := placeFile(m, f, filepath.Join(m.Root, "none"), to, "", true, ownership{os.Getuid(), os.Getgid(), 0o644, 0o755}); err != nil {
 			t.Fatal(err)
 		}

@@ -13,14 +13,14 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // buildTree makes the whole new tree ready beside the live one and flushes it to
 // disk. Unchanged files are linked, files that nobody declared carried over. It returns
 // what was in the live tree.
-func buildTree(m *system.Machine, w stake.ContentWork, stage string, inPlace bool) (census, error) {
+func buildTree(m *system.Machine, w wire.ContentWork, stage string, inPlace bool) (census, error) {
 	o, err := ownershipOf(m, w.ContentWant)
 	if err != nil {
 		return nil, err

@@ -18,8 +18,7 @@ import (
 	"sync"
 	"syscall"
 
-	"northstake/core/declare"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -37,13 +36,13 @@ type wantedFile struct {
 
 // Wanted is a ContentWant with its tree, decoded once.
 type Wanted struct {
-	stake.ContentWant
+	wire.ContentWant
 	tree   wantedTree
 	former map[string]wantedFile // what the last publication had beside that
 }
 
 func (w *Wanted) UnmarshalJSON(b []byte) error {
-	var asked stake.ContentAsked
+	var asked wire.ContentAsked
 	err := json.Unmarshal(b, &asked)
 	if err == nil {
 		w.ContentWant = asked.ContentWant
@@ -55,7 +54,7 @@ func (w *Wanted) UnmarshalJSON(b []byte) error {
 	return err
 }
 
-func treeOf(w stake.ContentWant) (t wantedTree, err error) {
+func treeOf(w wire.ContentWant) (t wantedTree, err error) {
 	if err := w.Sound(); err != nil {
 		return t, err
 	}
@@ -78,7 +77,7 @@ func (t wantedTree) above(p string) {
 	}
 }
 
-func filesOf(files []declare.File) (map[string]wantedFile, error) {
+func filesOf(files []wire.File) (map[string]wantedFile, error) {
 	out := make(map[string]wantedFile, len(files))
 	for _, f := range files {
 		w := wantedFile{size: f.Size}
@@ -91,7 +90,7 @@ func filesOf(files []declare.File) (map[string]wantedFile, error) {
 }
 
 // Read compares the tree at a root with what is wanted there.
-func Read(m *system.Machine, w Wanted) (found stake.ContentFound, err error) {
+func Read(m *system.Machine, w Wanted) (found wire.ContentFound, err error) {
 	err = m.ByWhoMay(w.Root, w.Group, func() error {
 		found, err = read(m, w)
 		return err
@@ -99,12 +98,12 @@ func Read(m *system.Machine, w Wanted) (found stake.ContentFound, err error) {
 	return found, err
 }
 
-func read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
+func read(m *system.Machine, w Wanted) (wire.ContentFound, error) {
 	root, err := m.Entry(w.Root)
 	if err != nil {
-		return stake.ContentFound{}, err
+		return wire.ContentFound{}, err
 	}
-	found := stake.ContentFound{Root: root, Mounted: m.Mounted(w.Root)}
+	found := wire.ContentFound{Root: root, Mounted: m.Mounted(w.Root)}
 	if found.Root.Kind != "directory" {
 		for _, f := range w.Files {
 			found.Missing = listed(found.Missing, f.Path)
@@ -142,12 +141,12 @@ func read(m *system.Machine, w Wanted) (stake.ContentFound, error) {
 	sort.Strings(c.found.Extra)
 	sort.Strings(c.found.InTheWay)
 	sort.Slice(c.found.Former, func(i, j int) bool { return c.found.Former[i].Path < c.found.Former[j].Path })
-	slices.SortFunc(c.found.Off, func(a, b stake.FileOff) int {
+	slices.SortFunc(c.found.Off, func(a, b wire.FileOff) int {
 		return cmp.Or(cmp.Compare(a.Path, b.Path), cmp.Compare(a.Attribute, b.Attribute))
 	})
-	c.found.Off = c.found.Off[:min(len(c.found.Off), stake.ContentListed)]
+	c.found.Off = c.found.Off[:min(len(c.found.Off), wire.ContentListed)]
 	if !c.want.RestGoes() {
-		c.found.Extra = c.found.Extra[:min(len(c.found.Extra), stake.ContentListed)]
+		c.found.Extra = c.found.Extra[:min(len(c.found.Extra), wire.ContentListed)]
 	}
 	c.found.Sum = c.sum()
 	return c.found, nil
@@ -177,7 +176,7 @@ type comparison struct {
 	hashes            *hashCache
 
 	mu     sync.Mutex
-	found  stake.ContentFound
+	found  wire.ContentFound
 	values []string // of all that differs
 	seen   int      // wanted files, and directories without any, that something is there for
 }
@@ -203,7 +202,7 @@ func (c *comparison) dir(items []item) error {
 // item compares one thing, and says whether a file, or a directory without any, is wanted
 // at its path.
 func (c *comparison) item(it *item) (bool, error) {
-	if len(c.want.Keep) > 0 && declare.Kept(c.want.Keep, it.path) != "" {
+	if len(c.want.Keep) > 0 && wire.Kept(c.want.Keep, it.path) != "" {
 		return false, nil
 	}
 	s := &it.stat
@@ -247,7 +246,7 @@ func (c *comparison) item(it *item) (bool, error) {
 		return slices.Contains(c.want.Dirs, it.path), nil
 	}
 	if endless(s) { // what no published file is as large as is not read
-		wanted, got := stake.TwoSizes(f.size, s.Size)
+		wanted, got := wire.TwoSizes(f.size, s.Size)
 		c.off(it, "size", wanted, got, sizeOf(s))
 		return true, nil
 	}
@@ -264,7 +263,7 @@ func (c *comparison) item(it *item) (bool, error) {
 	}
 	switch {
 	case s.Size != f.size:
-		wanted, got := stake.TwoSizes(f.size, s.Size)
+		wanted, got := wire.TwoSizes(f.size, s.Size)
 		c.off(it, "size", wanted, got, sum.String())
 	case sum != f.sum:
 		c.off(it, "text", "as declared", "different, of the same size", sum.String())
@@ -287,7 +286,7 @@ func (c *comparison) other(it *item) error {
 		}
 		return nil
 	}
-	one := stake.FormerFile{Path: it.path, Changed: it.stat.Mode&syscall.S_IFMT != syscall.S_IFREG}
+	one := wire.FormerFile{Path: it.path, Changed: it.stat.Mode&syscall.S_IFMT != syscall.S_IFREG}
 	sum := sizeOf(&it.stat) // of one that is not read
 	if one.Changed = one.Changed || endless(&it.stat); !one.Changed {
 		var err error
@@ -335,7 +334,7 @@ func (c *comparison) off(it *item, attribute, wanted, got, value string) {
 	defer c.mu.Unlock()
 	c.found.Offs++
 	c.values = append(c.values, strings.Join([]string{it.path, attribute, got, value}, "\x01"))
-	c.found.Off = append(c.found.Off, stake.FileOff{Path: it.path, Difference: stake.Difference{Attribute: attribute, Wanted: wanted, Found: got}, Touched: system.EntryOf(&it.stat, c.names).Touched})
+	c.found.Off = append(c.found.Off, wire.FileOff{Path: it.path, Difference: wire.Difference{Attribute: attribute, Wanted: wanted, Found: got}, Touched: system.EntryOf(&it.stat, c.names).Touched})
 }
 
 func (c *comparison) extra(path string) {
@@ -375,7 +374,7 @@ func (c *comparison) missing() error {
 }
 
 func listed(list []string, p string) []string {
-	if len(list) < stake.ContentListed {
+	if len(list) < wire.ContentListed {
 		return append(list, p)
 	}
 	return list

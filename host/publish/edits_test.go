@@ -17,22 +17,22 @@ import (
 	"testing"
 	"time"
 
-	"northstake/core/declare"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
 
 // judgedAt are the differences of a tree as the drift check has them.
-func judgedAt(t *testing.T, m *system.Machine, w stake.ContentWant) []stake.Difference {
+func judgedAt(t *testing.T, m *system.Machine, w wire.ContentWant) []wire.Difference {
 	t.Helper()
 	return judging(t, m, w)()
 }
 
 // judging looks at a tree again and again.
-func judging(t *testing.T, m *system.Machine, w stake.ContentWant) func() []stake.Difference {
+func judging(t *testing.T, m *system.Machine, w wire.ContentWant) func() []wire.Difference {
 	t.Helper()
-	want := stake.JSON(w)
+	want := wire.JSON(w)
 	var prepared Wanted
 	if err := json.Unmarshal(want, &prepared); err != nil {
 		t.Fatal(err)
@@ -41,14 +41,14 @@ func judging(t *testing.T, m *system.Machine, w stake.ContentWant) func() []stak
 	if err != nil {
 		t.Fatal(err)
 	}
-	memo := stake.NewMemo()
-	return func() []stake.Difference {
+	memo := wire.NewMemo()
+	return func() []wire.Difference {
 		t.Helper()
 		found, err := Read(m, prepared)
 		if err != nil {
 			t.Fatal(err)
 		}
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "content", Name: w.Root, Want: want}, Found: stake.JSON(found), Memo: memo})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "content", Name: w.Root, Want: want}, Found: wire.JSON(found), Memo: memo})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -87,7 +87,7 @@ func TestFilesNoLongerDeclaredAreFoundAmongMany(t *testing.T) {
 	}
 	for i := range 300 {
 		name := fmt.Sprintf("old%03d.html", i)
-		before.Files = append(before.Files, declare.File{Path: name, Size: 1, SHA256: hash("o")})
+		before.Files = append(before.Files, wire.File{Path: name, Size: 1, SHA256: hash("o")})
 		systemtest.Put(t, m, "/srv/site/"+name, "o")
 		systemtest.Put(t, m, fmt.Sprintf("/srv/site/a%03d.jpg", i), "theirs")
 	}
@@ -95,20 +95,20 @@ func TestFilesNoLongerDeclaredAreFoundAmongMany(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: stake.JSON(now.ContentWant)}
+	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
 	var asked Wanted
-	if err := json.Unmarshal(stake.Asked(s, stake.JSON(before.ContentWant)), &asked); err != nil {
+	if err := json.Unmarshal(stake.Asked(s, wire.JSON(before.ContentWant)), &asked); err != nil {
 		t.Fatal(err)
 	}
 	found, err := Read(m, asked)
 	if err != nil {
 		t.Fatal(err)
 	}
-	v, err := kind.Judge(stake.Input{Stake: s, Found: stake.JSON(found)})
+	v, err := kind.Judge(stake.Input{Stake: s, Found: wire.JSON(found)})
 	if err != nil || len(v.Moves) != 1 {
 		t.Fatalf("%+v, %v", v.Moves, err)
 	}
-	var work stake.ContentWork
+	var work wire.ContentWork
 	if err := json.Unmarshal(v.Moves[0].Work, &work); err != nil || len(work.Drop) != 301 || !slices.Contains(work.Drop, "zz.html") {
 		t.Errorf("takes out %d files: %v", len(work.Drop), err)
 	}
@@ -178,7 +178,7 @@ func TestEveryEditOfARealTreeIsFound(t *testing.T) {
 }
 
 // realTree copies the console's packages to a root.
-func realTree(t *testing.T, m *system.Machine, root string) stake.ContentWork {
+func realTree(t *testing.T, m *system.Machine, root string) wire.ContentWork {
 	t.Helper()
 	w := content(root, nil)
 	from := filepath.Join("..", "..", "web", "node_modules")
@@ -196,7 +196,7 @@ func realTree(t *testing.T, m *system.Machine, root string) stake.ContentWork {
 		}
 		systemtest.Put(t, m, root+"/"+rel, string(b))
 		sum := sha256.Sum256(b)
-		w.Files = append(w.Files, declare.File{Path: rel, Size: int64(len(b)), SHA256: hex.EncodeToString(sum[:])})
+		w.Files = append(w.Files, wire.File{Path: rel, Size: int64(len(b)), SHA256: hex.EncodeToString(sum[:])})
 		return nil
 	})
 	if err != nil {
@@ -269,9 +269,9 @@ func TestWhatIsTheirsIsLeftOrInTheWay(t *testing.T) {
 	}
 	now := content("/srv/site", map[string]string{"index.html": "one", "docs/a.html": "a", "page": "p"})
 	now.Keep = []string{"uploads"}
-	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: stake.JSON(now.ContentWant)}
+	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
 	var asked Wanted
-	if err := json.Unmarshal(stake.Asked(s, stake.JSON(before.ContentWant)), &asked); err != nil {
+	if err := json.Unmarshal(stake.Asked(s, wire.JSON(before.ContentWant)), &asked); err != nil {
 		t.Fatal(err)
 	}
 	found, err := Read(m, asked)
@@ -282,7 +282,7 @@ func TestWhatIsTheirsIsLeftOrInTheWay(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v, err := kind.Judge(stake.Input{Stake: s, Found: stake.JSON(found)})
+	v, err := kind.Judge(stake.Input{Stake: s, Found: wire.JSON(found)})
 	if err != nil || len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "2 files in /srv/site, which nobody declared, lie where a declared file or directory has to be: docs, page/their.txt") || len(v.Moves) > 0 {
 		t.Errorf("%+v, %v", v, err)
 	}
@@ -324,7 +324,7 @@ func TestAReadingIsTheSameTwice(t *testing.T) {
 	}
 	w := content("/srv/site", files)
 	w.Owner = "nobody-here"
-	want := stake.JSON(w.ContentWant)
+	want := wire.JSON(w.ContentWant)
 	var asked Wanted
 	if err := json.Unmarshal(want, &asked); err != nil {
 		t.Fatal(err)
@@ -335,7 +335,7 @@ func TestAReadingIsTheSameTwice(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		if now := string(stake.JSON(found)); i == 0 {
+		if now := string(wire.JSON(found)); i == 0 {
 			first = now
 		} else if now != first {
 			t.Fatalf("reading %d is another:\n%s\n%s", i, first, now)

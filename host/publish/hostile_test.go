@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -135,7 +136,7 @@ func TestLinksInATreeLeadNowhere(t *testing.T) {
 				}
 			}
 			before := stateOf(t, m.Path("/etc/secret.d"))
-			work := func(n int) (stake.ContentWork, map[string]string) {
+			work := func(n int) (wire.ContentWork, map[string]string) {
 				texts := map[string]string{"index.html": fmt.Sprint("index ", n)}
 				for i, s := range secrets { // of the sizes that root's have
 					texts["a/"+s] = fmt.Sprintf("tide %c%d", "abc"[n%3], i)
@@ -291,9 +292,9 @@ func TestAFileWithoutAnEnd(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := content("/srv/site", map[string]string{"index.html": "two", "theirs/page.html": "p"})
-	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: stake.JSON(now.ContentWant)}
+	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
 	var asked Wanted
-	if err := json.Unmarshal(stake.Asked(s, stake.JSON(was.ContentWant)), &asked); err != nil {
+	if err := json.Unmarshal(stake.Asked(s, wire.JSON(was.ContentWant)), &asked); err != nil {
 		t.Fatal(err)
 	}
 	done := make(chan struct{})
@@ -354,9 +355,9 @@ func TestATreeThatNoPathReaches(t *testing.T) {
 		at = below
 	}
 	unix.Close(at)
-	read := func() (stake.ContentFound, error) {
+	read := func() (wire.ContentFound, error) {
 		var asked Wanted
-		st := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: stake.JSON(w.ContentWant)}
+		st := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(w.ContentWant)}
 		if err := json.Unmarshal(stake.Asked(st, nil), &asked); err != nil {
 			t.Fatal(err)
 		}

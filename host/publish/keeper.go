@@ -9,15 +9,14 @@ import (
 	"path/filepath"
 	"syscall"
 
-	"northstake/core/declare"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // keeper takes one publication back and loses nothing by it.
 type keeper struct {
 	m   *system.Machine
-	w   stake.ContentWork
+	w   wire.ContentWork
 	b   Before
 	say func(string, ...any)
 }
@@ -56,7 +55,7 @@ func asideOf(full, to string) error {
 		return err
 	}
 	defer in.Close()
-	if s, err := in.Stat(); err != nil || s.Size() > declare.ContentLimit {
+	if s, err := in.Stat(); err != nil || s.Size() > wire.ContentLimit {
 		return errors.Join(err, &fs.PathError{Op: "keep", Path: full, Err: syscall.EFBIG})
 	}
 	err = system.Self(func() error {
@@ -67,7 +66,7 @@ func asideOf(full, to string) error {
 		if err != nil {
 			return err
 		}
-		_, err = io.Copy(out, io.LimitReader(in, declare.ContentLimit))
+		_, err = io.Copy(out, io.LimitReader(in, wire.ContentLimit))
 		return errors.Join(err, out.Close())
 	})
 	if err != nil {
@@ -77,7 +76,7 @@ func asideOf(full, to string) error {
 }
 
 // isStill says whether a file is as it was published.
-func isStill(m *system.Machine, full string, f declare.File) bool {
+func isStill(m *system.Machine, full string, f wire.File) bool {
 	var s syscall.Stat_t
 	if syscall.Lstat(full, &s) != nil || s.Mode&syscall.S_IFMT != syscall.S_IFREG || s.Size != f.Size {
 		return false
@@ -88,7 +87,7 @@ func isStill(m *system.Machine, full string, f declare.File) bool {
 
 // keepChanged lets a published file that somebody has changed since stay, at its place in
 // the former tree.
-func (k keeper) keepChanged(newer, former string, f declare.File) error {
+func (k keeper) keepChanged(newer, former string, f wire.File) error {
 	a, err := lstatBeneath(newer, f.Path)
 	if err != nil || a == nil {
 		return err
@@ -134,11 +133,11 @@ func (k keeper) replace(from, to, rel, why string) error {
 }
 
 // fileAt is the file that is published at a path.
-func fileAt(files []declare.File, path string) (declare.File, error) {
+func fileAt(files []wire.File, path string) (wire.File, error) {
 	for _, f := range files {
 		if f.Path == path {
 			return f, nil
 		}
 	}
-	return declare.File{}, fmt.Errorf("the step cannot be understood: it does not publish %s", path)
+	return wire.File{}, fmt.Errorf("the step cannot be understood: it does not publish %s", path)
 }

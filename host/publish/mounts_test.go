@@ -8,7 +8,7 @@ import (
 	"syscall"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -62,7 +62,7 @@ func TestMountsBelowARootStay(t *testing.T) {
 	}
 }
 
-func treeFor(t *testing.T, w stake.ContentWork) wantedTree {
+func treeFor(t *testing.T, w wire.ContentWork) wantedTree {
 	t.Helper()
 	tree, err := treeOf(w.ContentWant)
 	if err != nil {
@@ -121,11 +121,11 @@ func TestNothingIsPublishedElsewhere(t *testing.T) {
 	for _, bad := range []string{"../evil", "c/../../evil", "/etc/evil", "c//evil", "./evil", "c/", "", ".", "a\nb", "a\x00b", "c/../d"} {
 		w := content("/srv/www", map[string]string{"index.html": "x"})
 		systemtest.Put(t, m, blobOnHost("x"), "x")
-		for what, change := range map[string]func(w *stake.ContentWork){
-			"file":      func(w *stake.ContentWork) { w.Files[0].Path = bad },
-			"directory": func(w *stake.ContentWork) { w.Dirs = []string{bad} },
-			"dropped":   func(w *stake.ContentWork) { w.Drop = []string{bad} },
-			"root":      func(w *stake.ContentWork) { w.Root = "/srv/" + bad + "/../x" },
+		for what, change := range map[string]func(w *wire.ContentWork){
+			"file":      func(w *wire.ContentWork) { w.Files[0].Path = bad },
+			"directory": func(w *wire.ContentWork) { w.Dirs = []string{bad} },
+			"dropped":   func(w *wire.ContentWork) { w.Drop = []string{bad} },
+			"root":      func(w *wire.ContentWork) { w.Root = "/srv/" + bad + "/../x" },
 		} {
 			one := w
 			one.Files = append(one.Files[:0:0], one.Files...)

@@ -8,8 +8,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/declare"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
@@ -24,7 +22,7 @@ type oneFile struct {
 
 // onlyChange finds the file that alone is to be published, nil where the tree has to
 // be exchanged as a whole.
-func onlyChange(m *system.Machine, w stake.ContentWork) (*oneFile, error) {
+func onlyChange(m *system.Machine, w wire.ContentWork) (*oneFile, error) {
 	var root syscall.Stat_t
 	if len(w.Drop) > 0 || syscall.Lstat(m.Path(w.Root), &root) != nil || root.Mode&syscall.S_IFMT != syscall.S_IFDIR {
 		return nil, nil
@@ -72,11 +70,11 @@ func onlyChange(m *system.Machine, w stake.ContentWork) (*oneFile, error) {
 
 // publishOne puts the only file that is not as wanted into place. What lay there is
 // kept beside the stage.
-func publishOne(m *system.Machine, w stake.ContentWork, b Before) error {
+func publishOne(m *system.Machine, w wire.ContentWork, b Before) error {
 	return system.Beneath(m.Path(w.Root), b.One.Path, func(live string) error { return publishAt(m, w, b, live) })
 }
 
-func publishAt(m *system.Machine, w stake.ContentWork, b Before, live string) error {
+func publishAt(m *system.Machine, w wire.ContentWork, b Before, live string) error {
 	stage := m.Path(b.Stage)
 	f, err := fileAt(w.Files, b.One.Path)
 	if err != nil {
@@ -128,7 +126,7 @@ func publishAt(m *system.Machine, w stake.ContentWork, b Before, live string) er
 
 // publishedAlready accepts a file that was put into place before the step was cut
 // off, and no other.
-func publishedAlready(m *system.Machine, live string, f declare.File) error {
+func publishedAlready(m *system.Machine, live string, f wire.File) error {
 	if isStill(m, live, f) {
 		return nil
 	}
@@ -136,7 +134,7 @@ func publishedAlready(m *system.Machine, live string, f declare.File) error {
 }
 
 // backOne brings the former file back, unless somebody has changed the new one since.
-func backOne(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
+func backOne(m *system.Machine, w wire.ContentWork, b Before, say func(string, ...any)) error {
 	err := system.Beneath(m.Path(w.Root), b.One.Path, func(live string) error { return backAt(m, w, b, live, say) })
 	if unlessGone(err) != nil { // without a former file nothing was put into place
 		return err
@@ -151,7 +149,7 @@ func backOne(m *system.Machine, w stake.ContentWork, b Before, say func(string, 
 	return nil
 }
 
-func backAt(m *system.Machine, w stake.ContentWork, b Before, live string, say func(string, ...any)) error {
+func backAt(m *system.Machine, w wire.ContentWork, b Before, live string, say func(string, ...any)) error {
 	former := formerTree(m.Path(b.Stage))
 	f, err := fileAt(w.Files, b.One.Path)
 	if err != nil {

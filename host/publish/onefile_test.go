@@ -8,7 +8,7 @@ import (
 	"syscall"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -64,26 +64,26 @@ func TestOneFileIsPublishedAlone(t *testing.T) {
 func TestMoreThanOneFileIsATree(t *testing.T) {
 	const site = "/srv/site"
 	first := map[string]string{"index.html": "one", "a/b.html": "b"}
-	for name, spoil := range map[string]func(*system.Machine, *stake.ContentWork) error{
-		"two files": func(_ *system.Machine, w *stake.ContentWork) error {
+	for name, spoil := range map[string]func(*system.Machine, *wire.ContentWork) error{
+		"two files": func(_ *system.Machine, w *wire.ContentWork) error {
 			w.Files[0].SHA256, w.Files[1].SHA256 = hash("x"), hash("y")
 			return nil
 		},
-		"a file to drop": func(_ *system.Machine, w *stake.ContentWork) error {
+		"a file to drop": func(_ *system.Machine, w *wire.ContentWork) error {
 			w.Files, w.Drop = w.Files[:1], []string{"z"}
 			return nil
 		},
-		"nothing":         func(*system.Machine, *stake.ContentWork) error { return nil },
-		"a folder's mode": func(m *system.Machine, _ *stake.ContentWork) error { return os.Chmod(m.Path(site+"/a"), 0o700) },
-		"the root's mode": func(m *system.Machine, w *stake.ContentWork) error {
+		"nothing":         func(*system.Machine, *wire.ContentWork) error { return nil },
+		"a folder's mode": func(m *system.Machine, _ *wire.ContentWork) error { return os.Chmod(m.Path(site+"/a"), 0o700) },
+		"the root's mode": func(m *system.Machine, w *wire.ContentWork) error {
 			w.Files[0].SHA256 = hash("x")
 			return os.Chmod(m.Path(site), 0o700)
 		},
-		"a folder for a file": func(m *system.Machine, _ *stake.ContentWork) error {
+		"a folder for a file": func(m *system.Machine, _ *wire.ContentWork) error {
 			return os.Rename(m.Path(site+"/a"), m.Path(site+"/index.html/"))
 		},
-		"a missing folder": func(m *system.Machine, _ *stake.ContentWork) error { return os.RemoveAll(m.Path(site + "/a")) },
-		"no root":          func(m *system.Machine, _ *stake.ContentWork) error { return os.RemoveAll(m.Path(site)) },
+		"a missing folder": func(m *system.Machine, _ *wire.ContentWork) error { return os.RemoveAll(m.Path(site + "/a")) },
+		"no root":          func(m *system.Machine, _ *wire.ContentWork) error { return os.RemoveAll(m.Path(site)) },
 	} {
 		m := systemtest.Folder(t)
 		publish(t, m, 1, content(site, first), first)

@@ -11,7 +11,7 @@ import (
 	"testing"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -164,7 +164,7 @@ func (w *writer) check(t *testing.T, when string) {
 // Taking back touches what is as the step left it, and nothing that came since.
 func TestTakingBackKeepsWhatCameSince(t *testing.T) {
 	const site = "/srv/site"
-	for name, how := range map[string]func(*testing.T, *system.Machine, int, stake.ContentWork, map[string]string) published{"exchanged": publish, "slowly": slowly} {
+	for name, how := range map[string]func(*testing.T, *system.Machine, int, wire.ContentWork, map[string]string) published{"exchanged": publish, "slowly": slowly} {
 		m := systemtest.Folder(t)
 		first := map[string]string{"index.html": "one", "page.html": "page one", "gone.html": "gone"}
 		publish(t, m, 1, content(site, first), first)

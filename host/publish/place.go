@@ -13,8 +13,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/declare"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
@@ -25,7 +23,7 @@ type ownership struct {
 	fileMode, dirMode os.FileMode
 }
 
-func ownershipOf(m *system.Machine, w stake.ContentWant) (ownership, error) {
+func ownershipOf(m *system.Machine, w wire.ContentWant) (ownership, error) {
 	var o ownership
 	names, err := m.Names()
 	if err != nil {
@@ -47,7 +45,7 @@ const labelAttribute = "security.selinux"
 // placeFile puts one file of the new tree into place: a link to the live file
 // where that is already as wanted, what was sent where this is its only place (once
 // says so) and can be moved, a copy elsewhere: of the file of the live tree that is the same.
-func placeFile(m *system.Machine, f declare.File, root, to, same string, once bool, o ownership) error {
+func placeFile(m *system.Machine, f wire.File, root, to, same string, once bool, o ownership) error {
 	err := system.Beneath(root, f.Path, func(live string) error { return placeLike(m, f, root, live, to, same, once, o) })
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) { // there is no such directory in the live tree
 		err = placeLike(m, f, root, "", to, same, once, o)
@@ -56,7 +54,7 @@ func placeFile(m *system.Machine, f declare.File, root, to, same string, once bo
 }
 
 // placeLike is placeFile with what lies in its place now, "" for nothing.
-func placeLike(m *system.Machine, f declare.File, root, livePath, to, same string, once bool, o ownership) error {
+func placeLike(m *system.Machine, f wire.File, root, livePath, to, same string, once bool, o ownership) error {
 	var s syscall.Stat_t
 	if same != "" && syscall.Lstat(livePath, &s) == nil && s.Mode&syscall.S_IFMT == syscall.S_IFREG && s.Size == f.Size &&
 		int(s.Uid) == o.uid && int(s.Gid) == o.gid && s.Mode&0o7777 == system.Bits(o.fileMode) {

@@ -15,7 +15,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
@@ -24,11 +23,11 @@ import (
 // lay at the root; Made are the directories above it that the step makes; One is
 // there when a single file is put into place and not a tree.
 type Before struct {
-	Entry stake.Entry `json:"entry"`
-	Made  []string    `json:"made,omitempty"`
-	Stage string      `json:"stage"` // the new tree before the switch, the old one after it
-	Inode uint64      `json:"inode"` // of what lay at the root
-	One   *oneFile    `json:"one,omitempty"`
+	Entry wire.Entry `json:"entry"`
+	Made  []string   `json:"made,omitempty"`
+	Stage string     `json:"stage"` // the new tree before the switch, the old one after it
+	Inode uint64     `json:"inode"` // of what lay at the root
+	One   *oneFile   `json:"one,omitempty"`
 }
 
 // stageDir is where new trees are made ready: on the file system of the root,
@@ -37,7 +36,7 @@ func stageDir(root string) string { return filepath.Join(filepath.Dir(root), ".n
 
 // Prepare notes what lies at the root, and where the new tree is made ready. Step is a
 // name that no other publication at the root has.
-func Prepare(m *system.Machine, step string, w stake.ContentWork) (Before, error) {
+func Prepare(m *system.Machine, step string, w wire.ContentWork) (Before, error) {
 	if err := w.Sound(); err != nil {
 		return Before{}, err
 	}
@@ -58,7 +57,7 @@ func Prepare(m *system.Machine, step string, w stake.ContentWork) (Before, error
 }
 
 // Do publishes. It can be called again after it was cut off.
-func Do(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
+func Do(m *system.Machine, w wire.ContentWork, b Before, say func(string, ...any)) error {
 	if err := w.Sound(); err != nil {
 		return err
 	}
@@ -128,7 +127,7 @@ func soundStages(m *system.Machine, root string) error {
 
 // publishTree makes a whole tree ready, switches to it, and brings into it what was
 // written to the former one in between.
-func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
+func publishTree(m *system.Machine, w wire.ContentWork, b Before, say func(string, ...any)) error {
 	stage, root := m.Path(b.Stage), m.Path(w.Root)
 	if switched, err := wasSwitched(stage, root, b); err != nil {
 		return err
@@ -163,7 +162,7 @@ func publishTree(m *system.Machine, w stake.ContentWork, b Before, say func(stri
 // inPlace says whether files are put into the tree that lies there one by one, because the tree
 // itself has to stay: a container sees it, something is mounted in it, or it holds what is another's
 // than the user's by whose rights it is published, who cannot carry that over.
-func inPlace(w stake.ContentWork, root string) (bool, error) {
+func inPlace(w wire.ContentWork, root string) (bool, error) {
 	if s, err := os.Lstat(root); err != nil || !s.IsDir() {
 		return false, nil
 	}
@@ -181,7 +180,7 @@ func inPlace(w stake.ContentWork, root string) (bool, error) {
 }
 
 // followLate brings into the live tree what was written to the former one since its census.
-func followLate(m *system.Machine, w stake.ContentWork, b Before) error {
+func followLate(m *system.Machine, w wire.ContentWork, b Before) error {
 	own, err := ownPaths(w)
 	if err != nil {
 		return err
@@ -213,7 +212,7 @@ type owned struct {
 	drop map[string]bool
 }
 
-func ownPaths(w stake.ContentWork) (owned, error) {
+func ownPaths(w wire.ContentWork) (owned, error) {
 	tree, err := treeOf(w.ContentWant)
 	o := owned{tree, map[string]bool{}}
 	for _, p := range w.Drop {
@@ -230,7 +229,7 @@ func (o owned) has(p string) bool {
 // Back brings back what Prepare noted, whatever of Do has happened. It touches only what
 // is still as the step left it: what somebody has changed since stays, and so does what
 // nobody declared. Say tells what was left, and where the former bytes are.
-func Back(m *system.Machine, w stake.ContentWork, b Before, say func(string, ...any)) error {
+func Back(m *system.Machine, w wire.ContentWork, b Before, say func(string, ...any)) error {
 	if b.Stage == "" {
 		return fmt.Errorf("take %s back: nobody has noted what was there", w.Root)
 	}

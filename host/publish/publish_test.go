@@ -9,8 +9,7 @@ import (
 	"path/filepath"
 	"testing"
 
-	"northstake/core/declare"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -25,10 +24,10 @@ func blobOnHost(text string) string {
 	return blobFile(&system.Machine{Root: "/", StateDir: "/var/lib/northstake"}, hash(text))
 }
 
-func content(root string, files map[string]string) stake.ContentWork {
-	w := stake.ContentWork{ContentWant: stake.ContentWant{Root: root, Owner: "me", Group: "me", Modes: declare.Modes{Files: "0644", Directories: "0755"}}}
+func content(root string, files map[string]string) wire.ContentWork {
+	w := wire.ContentWork{ContentWant: wire.ContentWant{Root: root, Owner: "me", Group: "me", Modes: wire.Modes{Files: "0644", Directories: "0755"}}}
 	for p, text := range files {
-		w.Files = append(w.Files, declare.File{Path: p, Size: int64(len(text)), SHA256: hash(text)})
+		w.Files = append(w.Files, wire.File{Path: p, Size: int64(len(text)), SHA256: hash(text)})
 	}
 	return w
 }
@@ -51,14 +50,14 @@ func tree(t *testing.T, m *system.Machine, root string) map[string]string {
 // published is what was done on a machine, for taking it back.
 type published struct {
 	m      *system.Machine
-	work   stake.ContentWork
+	work   wire.ContentWork
 	before Before
 }
 
 func silent(string, ...any) {}
 
 // publish publishes texts that were sent, as the step of a number.
-func publish(t *testing.T, m *system.Machine, number int, w stake.ContentWork, texts map[string]string) published {
+func publish(t *testing.T, m *system.Machine, number int, w wire.ContentWork, texts map[string]string) published {
 	t.Helper()
 	for _, text := range texts {
 		systemtest.Put(t, m, blobOnHost(text), text)
@@ -100,7 +99,7 @@ func TestContentIsPublishedReadAndTakenBack(t *testing.T) {
 		t.Errorf("published again: %v, want %v", got, want)
 	}
 	var prepared Wanted
-	if err := json.Unmarshal(stake.JSON(w.ContentWant), &prepared); err != nil {
+	if err := json.Unmarshal(wire.JSON(w.ContentWant), &prepared); err != nil {
 		t.Fatal(err)
 	}
 	found, err := Read(m, prepared)
@@ -114,7 +113,7 @@ func TestContentIsPublishedReadAndTakenBack(t *testing.T) {
 }
 
 // slowly publishes as where a directory cannot be exchanged as a whole.
-func slowly(t *testing.T, m *system.Machine, number int, w stake.ContentWork, texts map[string]string) published {
+func slowly(t *testing.T, m *system.Machine, number int, w wire.ContentWork, texts map[string]string) published {
 	t.Helper()
 	for _, text := range texts {
 		systemtest.Put(t, m, blobOnHost(text), text)

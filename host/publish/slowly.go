@@ -14,8 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/declare"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -35,7 +34,7 @@ func changesFile(stage string) string { return stage + ".changes" }
 
 // switchSlowly puts the files that differ into place one by one, and takes the dropped
 // ones out. What it replaces is copied first, and nothing else is touched.
-func switchSlowly(m *system.Machine, w stake.ContentWork, stage string) error {
+func switchSlowly(m *system.Machine, w wire.ContentWork, stage string) error {
 	root := m.Path(w.Root)
 	c, err := changesOf(m, w, stage)
 	if err != nil {
@@ -82,7 +81,7 @@ func lstatBeneath(root, p string) (s *syscall.Stat_t, err error) {
 	return s, err
 }
 
-func changesOf(m *system.Machine, w stake.ContentWork, stage string) (changes, error) {
+func changesOf(m *system.Machine, w wire.ContentWork, stage string) (changes, error) {
 	c := changes{Files: map[string]bool{}, Set: map[string]was{}}
 	root := m.Path(w.Root)
 	tree, err := treeOf(w.ContentWant)
@@ -144,7 +143,7 @@ func (c changes) keep(stage string) error {
 	return err
 }
 
-func (c changes) apply(m *system.Machine, w stake.ContentWork, stage string) error {
+func (c changes) apply(m *system.Machine, w wire.ContentWork, stage string) error {
 	root := m.Path(w.Root)
 	o, err := ownershipOf(m, w.ContentWant)
 	if err != nil {
@@ -254,7 +253,7 @@ func (k keeper) backSlowly() error {
 
 // fileBack puts a former file back, there says whether there was one, unless the published one was
 // changed since.
-func (k keeper) fileBack(p string, there bool, published declare.File) error {
+func (k keeper) fileBack(p string, there bool, published wire.File) error {
 	root, former := k.m.Path(k.w.Root), filepath.Join(formerTree(k.m.Path(k.b.Stage)), p)
 	changed := false
 	err := system.Beneath(root, p, func(live string) error {
@@ -303,7 +302,7 @@ func putFormer(root, p, former string) error {
 func sameFile(a, b string) bool {
 	one, err := os.Lstat(a)
 	two, err2 := os.Lstat(b)
-	if err != nil || err2 != nil || one.Size() != two.Size() || one.Size() > declare.ContentLimit {
+	if err != nil || err2 != nil || one.Size() != two.Size() || one.Size() > wire.ContentLimit {
 		return false
 	}
 	x, err := sumOf(a)
@@ -318,7 +317,7 @@ func sumOf(at string) (sum digest, err error) {
 	}
 	defer f.Close()
 	h := sha256.New()
-	_, err = io.Copy(h, io.LimitReader(f, declare.ContentLimit+1))
+	_, err = io.Copy(h, io.LimitReader(f, wire.ContentLimit+1))
 	h.Sum(sum[:0])
 	return sum, err
 }

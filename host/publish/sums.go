@@ -14,7 +14,7 @@ import (
 	"syscall"
 	"time"
 
-	"northstake/core/declare"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -42,7 +42,7 @@ type summed struct {
 
 // endless says whether a file is larger than any that is published: whose owner has made it so may
 // have made it larger than any disk.
-func endless(s *syscall.Stat_t) bool { return s.Size > declare.ContentLimit }
+func endless(s *syscall.Stat_t) bool { return s.Size > wire.ContentLimit }
 
 // sizeOf stands for the sum of a file that is not read.
 func sizeOf(s *syscall.Stat_t) string { return fmt.Sprintf("%d bytes", s.Size) }

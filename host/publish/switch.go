@@ -13,14 +13,14 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // switchTree exchanges the live tree and the new one in one instant. Where the
 // file system refuses that (an overlay's lower layer), the files that change are renamed
 // into place one by one, each atomically, and slowly says so.
-func switchTree(m *system.Machine, w stake.ContentWork, stage string, say func(string, ...any)) (slowly bool, err error) {
+func switchTree(m *system.Machine, w wire.ContentWork, stage string, say func(string, ...any)) (slowly bool, err error) {
 	full := m.Path(w.Root)
 	if _, err := os.Lstat(full); errors.Is(err, fs.ErrNotExist) {
 		if err := os.Rename(stage, full); err != nil {
@@ -98,7 +98,7 @@ var stageName = regexp.MustCompile(`^\.[0-9]+(x[0-9a-f]{12}x[0-9a-f]{12})?-[0-9]
 
 // dropOldStages removes the trees of earlier publications at a root; the one before this
 // stays, for taking back. What somebody still wrote to one goes into the live tree first.
-func dropOldStages(m *system.Machine, w stake.ContentWork, keep string) error {
+func dropOldStages(m *system.Machine, w wire.ContentWork, keep string) error {
 	dir, base, kept := m.Path(stageDir(w.Root)), filepath.Base(w.Root), filepath.Base(keep)
 	entries, err := os.ReadDir(dir)
 	if err != nil {

@@ -13,7 +13,6 @@ import (
 
 	"golang.org/x/net/http2"
 
-	"northstake/core/plan"
 	"northstake/core/wire"
 )
 
@@ -75,13 +74,13 @@ func TestAHostThatTalksTooMuch(t *testing.T) {
 		}
 		lines, bytes = lines+1, bytes+len(s)
 	}
-	if state, err := c.Step(context.Background(), "r", plan.Step{Number: 1}, say); state != wire.Done || err != nil {
+	if state, err := c.Step(context.Background(), "r", wire.Step{Number: 1}, say); state != wire.Done || err != nil {
 		t.Errorf("the step ends %s, %v", state, err)
 	}
 	if lines != linesLimit || bytes > linesLimit*(lineLimit+4) {
 		t.Errorf("%d lines of %d bytes were heard", lines, bytes)
 	}
-	_, err := c.Step(context.Background(), "r", plan.Step{Number: 2}, func(string) {})
+	_, err := c.Step(context.Background(), "r", wire.Step{Number: 2}, func(string) {})
 	f, ok := err.(*wire.Fault)
 	if !ok || len(f.What) > lineLimit+4 || len(f.Fix) > lineLimit+4 || len(f.Output) > outputLimit+4 || !strings.HasSuffix(f.Output, "the end") || !utf8.ValidString(f.What+f.Output) {
 		t.Errorf("the fault is %.80v …", err)

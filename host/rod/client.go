@@ -11,14 +11,13 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"strconv"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"golang.org/x/net/http2"
 
-	"northstake/core/plan"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/probe"
 )
@@ -30,7 +29,7 @@ type Conn struct {
 	most int64 // bytes of one answer
 
 	mu      sync.Mutex
-	traits  stake.Traits
+	traits  wire.Traits
 	surveys map[string]wire.Survey // the last one of each list of wants
 }
 
@@ -76,6 +75,7 @@ func (c *Conn) do(ctx context.Context, method, path string, body io.Reader) (*ht
 	if err != nil {
 		return nil, err
 	}
+	req.Header.Set(wire.VersionHeader, strconv.Itoa(wire.Version))
 	res, err := c.http.RoundTrip(req)
 	if err != nil {
 		if why := c.raw.ended.Load(); why != nil && ctx.Err() == nil {
@@ -133,8 +133,8 @@ func (c *Conn) Inside(ctx context.Context, container string) (in io.WriteCloser,
 }
 
 // Traits asks what the host is.
-func (c *Conn) Traits(ctx context.Context) (stake.Traits, error) {
-	var t stake.Traits
+func (c *Conn) Traits(ctx context.Context) (wire.Traits, error) {
+	var t wire.Traits
 	err := c.call(ctx, "/traits", struct{}{}, &t)
 	if err == nil {
 		c.mu.Lock()
@@ -145,7 +145,7 @@ func (c *Conn) Traits(ctx context.Context) (stake.Traits, error) {
 }
 
 // LastTraits is what the host was when it was last asked over this connection.
-func (c *Conn) LastTraits(ctx context.Context) (stake.Traits, error) {
+func (c *Conn) LastTraits(ctx context.Context) (wire.Traits, error) {
 	c.mu.Lock()
 	t := c.traits
 	c.mu.Unlock()
@@ -231,7 +231,7 @@ func (c *Conn) CloseRun(ctx context.Context, run string) error {
 }
 
 // MissingBlobs lists the blobs that a step needs and the host has not got.
-func (c *Conn) MissingBlobs(ctx context.Context, step plan.Step) ([]string, error) {
+func (c *Conn) MissingBlobs(ctx context.Context, step wire.Step) ([]string, error) {
 	var out []string
 	err := c.call(ctx, "/blobs/missing", wire.Want{Type: step.Type, Name: step.Name, Want: step.Work}, &out)
 	return out, err
@@ -260,7 +260,7 @@ func (c *Conn) SendBlobs(ctx context.Context, write func(io.Writer) error) error
 
 // Step does one step and calls say for each line of progress. The returned
 // state is Done or Held; an error that is a *wire.Fault came from the host.
-func (c *Conn) Step(ctx context.Context, run string, step plan.Step, say func(string)) (wire.StepState, error) {
+func (c *Conn) Step(ctx context.Context, run string, step wire.Step, say func(string)) (wire.StepState, error) {
 	return c.events(ctx, fmt.Sprintf("/runs/%s/steps/%d", run, step.Number), step, say)
 }
 
@@ -271,7 +271,7 @@ func (c *Conn) CancelStep(ctx context.Context, run string) error {
 
 // Preflight asks whether any of a run's steps would be refused, before the first
 // is done. A *wire.Fault says which and why.
-func (c *Conn) Preflight(ctx context.Context, run string, steps []plan.Step) error {
+func (c *Conn) Preflight(ctx context.Context, run string, steps []wire.Step) error {
 	return c.call(ctx, "/runs/"+run+"/preflight", steps, nil)
 }
 

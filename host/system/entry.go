@@ -7,7 +7,7 @@ import (
 	"syscall"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 func lstat(path string) (*syscall.Stat_t, error) {
@@ -19,22 +19,22 @@ func lstat(path string) (*syscall.Stat_t, error) {
 }
 
 // Entry reads what lies at a path, without following a link.
-func (m *Machine) Entry(path string) (stake.Entry, error) {
+func (m *Machine) Entry(path string) (wire.Entry, error) {
 	s, err := m.Sight()
 	if err != nil {
-		return stake.Entry{}, err
+		return wire.Entry{}, err
 	}
 	return s.Entry(path)
 }
 
 // EntryOf describes a stat(2) result; a link's target is left out.
-func EntryOf(s *syscall.Stat_t, names *Names) stake.Entry {
+func EntryOf(s *syscall.Stat_t, names *Names) wire.Entry {
 	owner := names.User(int(s.Uid))
-	return stake.Entry{
+	return wire.Entry{
 		Kind: kindOfMode(s.Mode), Owner: owner, Group: names.Group(int(s.Gid)),
 		Mode:      fmt.Sprintf("%04o", s.Mode&0o7777),
 		AlsoOwner: names.AlsoUser(int(s.Uid)), AlsoGroup: names.AlsoGroup(int(s.Gid)),
-		Touched: stake.Touch{Owner: owner, At: time.Unix(s.Ctim.Unix()).UTC()},
+		Touched: wire.Touch{Owner: owner, At: time.Unix(s.Ctim.Unix()).UTC()},
 	}
 }
 

@@ -10,15 +10,15 @@ import (
 	"syscall"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // KeptFile is a path as it was before a step: a file's text, a link, or
 // nothing.
 type KeptFile struct {
-	Path  string      `json:"path"`
-	Entry stake.Entry `json:"entry"`
-	Text  []byte      `json:"text,omitempty"`
+	Path  string     `json:"path"`
+	Entry wire.Entry `json:"entry"`
+	Text  []byte     `json:"text,omitempty"`
 
 	Modified time.Time `json:"modified,omitzero"` // when the text was last written
 }
@@ -106,7 +106,7 @@ func (k KeptFile) NotTheirs(m *Machine) (string, error) {
 	return fmt.Sprintf("%s can change %s by now, and so what lies at %s: nothing that is not theirs is put back there", c.Who, c.At, k.Path), nil
 }
 
-func (k KeptFile) putBack(m *Machine, now stake.Entry) error {
+func (k KeptFile) putBack(m *Machine, now wire.Entry) error {
 	full := m.Path(k.Path)
 	switch k.Entry.Kind {
 	case "":
@@ -146,7 +146,7 @@ func (m *Machine) ReadText(path string) (string, error) {
 type Large struct{ Path string }
 
 func (e *Large) Error() string {
-	return fmt.Sprintf("%s is larger than %s", e.Path, stake.Bytes(KeptLimit))
+	return fmt.Sprintf("%s is larger than %s", e.Path, wire.Bytes(KeptLimit))
 }
 
 // readSmall reads a file, and nothing else that somebody has put in its place, and tells when it was

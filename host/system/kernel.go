@@ -13,7 +13,7 @@ import (
 	"github.com/prometheus/procfs"
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Boot names the time since the machine was last started: it changes with every
@@ -72,7 +72,7 @@ func (m *Machine) proc() (procfs.FS, error) { return procfs.NewFS(m.Path("/proc"
 var diskTypes = map[string]bool{"ext4": true, "ext3": true, "xfs": true, "btrfs": true, "overlay": true, "tmpfs": true, "zfs": true, "fuse.fuse-overlayfs": true}
 
 // Disks lists the mounted file systems that can hold files.
-func (m *Machine) Disks() []stake.Disk {
+func (m *Machine) Disks() []wire.Disk {
 	f, err := os.Open(m.Path("/proc/self/mountinfo"))
 	if err != nil {
 		return nil
@@ -84,13 +84,13 @@ func (m *Machine) Disks() []stake.Disk {
 	if err != nil {
 		return nil
 	}
-	var out []stake.Disk
+	var out []wire.Disk
 	for _, i := range mounts {
 		var s syscall.Statfs_t
 		if syscall.Statfs(m.Path(i.Mountpoint), &s) == nil && s.Blocks > 0 {
 			size, free := int64(s.Blocks)*s.Bsize, int64(s.Bavail)*s.Bsize
 			unit := max(size/4096, 1) // so that every log line is not news of the host
-			out = append(out, stake.Disk{Mount: i.Mountpoint, Size: size, Free: free / unit * unit})
+			out = append(out, wire.Disk{Mount: i.Mountpoint, Size: size, Free: free / unit * unit})
 		}
 	}
 	return out

@@ -8,12 +8,12 @@ import (
 	"strings"
 	"syscall"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Listeners reads the ports that programs listen on: the sockets from the
 // kernel, and whose they are from the programs' open files (proc(5)).
-func (m *Machine) Listeners() ([]stake.Listener, error) {
+func (m *Machine) Listeners() ([]wire.Listener, error) {
 	var all []socket
 	for _, family := range []uint8{syscall.AF_INET, syscall.AF_INET6} {
 		tcp, err := sockets(family, syscall.IPPROTO_TCP, "tcp", stateListen)
@@ -31,9 +31,9 @@ func (m *Machine) Listeners() ([]stake.Listener, error) {
 		key.WriteString(s.inode)
 		key.WriteByte(' ')
 	}
-	return Cached(m, "listeners", key.String(), func() ([]stake.Listener, error) {
+	return Cached(m, "listeners", key.String(), func() ([]wire.Listener, error) {
 		owners := m.socketOwners(all)
-		out := []stake.Listener{}
+		out := []wire.Listener{}
 		seen := map[string]bool{}
 		for _, s := range all {
 			s.Program, s.PID = owners[s.inode].program, owners[s.inode].pid

@@ -8,14 +8,14 @@ import (
 	"syscall"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // ownTouch is a change of North Stake's own that put a thing back to what it was: who had
 // touched it before, and when, is still what people ask for.
 type ownTouch struct {
-	Changed time.Time   `json:"changed"` // ctime after it
-	Before  stake.Touch `json:"before"`
+	Changed time.Time  `json:"changed"` // ctime after it
+	Before  wire.Touch `json:"before"`
 }
 
 func (m *Machine) ownFile() string { return m.State("own-touches") }
@@ -49,7 +49,7 @@ func (m *Machine) stateKey(full string) string {
 }
 
 // NoteOwn notes that a path has just been put back by North Stake to what it was before.
-func (m *Machine) NoteOwn(path string, before stake.Touch) error {
+func (m *Machine) NoteOwn(path string, before wire.Touch) error {
 	s, err := lstat(m.Path(path))
 	if err != nil {
 		return err

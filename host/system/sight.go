@@ -9,7 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Sight looks at paths one after the other, for one reading: who is who, who can change what is
@@ -38,17 +38,17 @@ func (m *Machine) Sight() (*Sight, error) {
 }
 
 // Entry reads what lies at a path, without following a link.
-func (s *Sight) Entry(path string) (stake.Entry, error) {
+func (s *Sight) Entry(path string) (wire.Entry, error) {
 	under, err := s.under(path)
 	if err != nil {
-		return stake.Entry{}, err
+		return wire.Entry{}, err
 	}
 	if under == nil {
 		e, err := s.entry(path)
 		e.ReadOnly = err == nil && s.readOnly(path, e.Kind)
 		return e, err
 	}
-	var e stake.Entry
+	var e wire.Entry
 	err = under.by("", s.Names, func() (err error) {
 		e, err = s.entry(path)
 		return err
@@ -114,19 +114,19 @@ func (s *Sight) under(path string) (*Control, error) {
 	return c, err
 }
 
-func (s *Sight) entry(path string) (stake.Entry, error) {
+func (s *Sight) entry(path string) (wire.Entry, error) {
 	full := s.m.Path(path)
 	st, err := lstat(full)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {
-		return stake.Entry{}, nil
+		return wire.Entry{}, nil
 	}
 	if err != nil {
-		return stake.Entry{}, err
+		return wire.Entry{}, err
 	}
 	e := EntryOf(st, s.Names)
 	if e.Kind == "link" {
 		if e.Target, err = os.Readlink(full); err != nil {
-			return stake.Entry{}, err
+			return wire.Entry{}, err
 		}
 	}
 	if own, ok := s.own[path]; ok && own.Changed.Equal(e.Touched.At) {

@@ -12,12 +12,12 @@ import (
 	"strings"
 	"syscall"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // socket is a listening socket with the inode that its owner holds open.
 type socket struct {
-	stake.Listener
+	wire.Listener
 	inode string
 	uid   string // whose it is
 }
@@ -127,7 +127,7 @@ func parseListed(b []byte, protocol string, state uint) []socket {
 		for i := 0; i < len(raw); i += 4 {
 			binary.BigEndian.PutUint32(raw[i:], binary.NativeEndian.Uint32(raw[i:]))
 		}
-		out = append(out, socket{stake.Listener{Protocol: protocol, Address: net.IP(raw).String(), Port: int(number)}, f[9], f[7]})
+		out = append(out, socket{wire.Listener{Protocol: protocol, Address: net.IP(raw).String(), Port: int(number)}, f[9], f[7]})
 	}
 	return out
 }
@@ -172,7 +172,7 @@ func parseSocket(b []byte, protocol string) (socket, bool) {
 		ip = net.IP(b[8:24])
 	}
 	return socket{
-		Listener: stake.Listener{Protocol: protocol, Address: ip.String(), Port: int(binary.BigEndian.Uint16(b[4:]))},
+		Listener: wire.Listener{Protocol: protocol, Address: ip.String(), Port: int(binary.BigEndian.Uint16(b[4:]))},
 		uid:      strconv.FormatUint(uint64(binary.NativeEndian.Uint32(b[64:])), 10),
 		inode:    strconv.FormatUint(uint64(binary.NativeEndian.Uint32(b[68:])), 10),
 	}, true

@@ -13,7 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 const listed = `  sl  local_address rem_address   st tx_queue rx_queue tr tm->when retrnsmt   uid  timeout inode
@@ -108,7 +108,7 @@ func TestAListenerIsFound(t *testing.T) {
 	defer l.Close()
 	port := l.Addr().(*net.TCPAddr).Port
 	list, err := (&Machine{Root: "/"}).Listeners()
-	if err != nil || !slices.ContainsFunc(list, func(s stake.Listener) bool { return s.Port == port && s.Protocol == "tcp" && s.PID == os.Getpid() }) {
+	if err != nil || !slices.ContainsFunc(list, func(s wire.Listener) bool { return s.Port == port && s.Protocol == "tcp" && s.PID == os.Getpid() }) {
 		t.Errorf("port %d of process %d is not among %+v, %v", port, os.Getpid(), list, err)
 	}
 }

@@ -6,17 +6,18 @@ import (
 	"strings"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // Caddy has taken a configuration in when its reload returns, and refuses one that is
 // wrong.
 var _ = register("caddy", server{
+	complaint:   caddyComplaint,
 	reloadTests: true,
-	generation:  func(*system.Machine, stake.Layout, []string) map[string]bool { return nil },
+	generation:  func(*system.Machine, wire.Layout, []string) map[string]bool { return nil },
 	// It keeps what it has loaded, each time that it loads something ("persist_config").
-	readAt: func(m *system.Machine, _ stake.Layout, _ []string) (time.Time, bool) {
+	readAt: func(m *system.Machine, _ wire.Layout, _ []string) (time.Time, bool) {
 		return m.ChangedAt("/var/lib/caddy/.config/caddy/autosave.json")
 	},
 	names: func(text string) (out []claim) {
@@ -69,4 +70,23 @@ func addressesOf(text string) (out []address) {
 		}
 	}
 	return out
+}
+
+// caddyLine is how Caddy names a line of its configuration: "/file:3 - Error during
+// parsing: what is wrong", or "/file:3: what is wrong".
+var caddyLine = regexp.MustCompile(`(/[^\s:]+):(\d+)(?: - Error during parsing)?: (.*?)\s*$`)
+
+func caddyComplaint(output string) (complaint, bool) {
+	for _, line := range strings.Split(output, "\n") {
+		if m := caddyLine.FindStringSubmatch(line); m != nil {
+			n, _ := strconv.Atoi(m[2])
+			return complaint{m[3], m[1], n}, true
+		}
+	}
+	for _, line := range strings.Split(output, "\n") {
+		if what, ok := strings.CutPrefix(strings.TrimSpace(line), "Error: "); ok {
+			return complaint{What: what}, true
+		}
+	}
+	return complaint{}, false
 }

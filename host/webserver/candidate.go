@@ -10,15 +10,13 @@ import (
 	"path/filepath"
 	"strings"
 
-	"northstake/core/render"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // Test lets the server test its whole configuration with some of its sites in it, on a copy:
 // the live tree never holds untested bytes. Step names the copy.
-func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, sites ...stake.SiteWant) error {
+func Test(ctx context.Context, m *system.Machine, step string, l wire.Layout, sites ...wire.SiteWant) error {
 	if len(sites) == 0 {
 		return nil
 	}
@@ -36,7 +34,7 @@ func Test(ctx context.Context, m *system.Machine, step string, l stake.Layout, s
 // TestIn makes the copy in a directory, which is no other's and goes afterwards, and has a
 // command test it: what that says of a configuration that the server refuses, "" where it is
 // sound. Pid is a file that the command may write.
-func TestIn(m *system.Machine, dir, pid string, l stake.Layout, test func(command []string) (complaint string, err error), sites ...stake.SiteWant) error {
+func TestIn(m *system.Machine, dir, pid string, l wire.Layout, test func(command []string) (complaint string, err error), sites ...wire.SiteWant) error {
 	server := sites[0].Server
 	if _, ok := servers[server]; !ok {
 		return fmt.Errorf("nothing is known of a web server called %q", server)
@@ -70,7 +68,7 @@ func TestIn(m *system.Machine, dir, pid string, l stake.Layout, test func(comman
 func (c candidate) in(p string) string { return filepath.Join(c.root, strings.TrimPrefix(p, c.live)) }
 
 // put puts a site into the copy, and what its server's own configuration is to be by then.
-func (c candidate) put(w stake.SiteWant) error {
+func (c candidate) put(w wire.SiteWant) error {
 	if w.Own != nil {
 		if err := c.edit(*w.Own); err != nil {
 			return err
@@ -107,7 +105,7 @@ func (c candidate) put(w stake.SiteWant) error {
 }
 
 // edit makes the server's own configuration in the copy what it is to be.
-func (c candidate) edit(own stake.ServerWant) error {
+func (c candidate) edit(own wire.ServerWant) error {
 	for _, p := range own.Paths() {
 		b, err := os.ReadFile(c.in(p))
 		if errors.Is(err, fs.ErrNotExist) {
@@ -120,7 +118,7 @@ func (c candidate) edit(own stake.ServerWant) error {
 			return err
 		}
 	}
-	if own.Default == stake.DefaultKept {
+	if own.Default == wire.DefaultKept {
 		return nil
 	}
 	for _, l := range own.Links {
@@ -132,13 +130,13 @@ func (c candidate) edit(own stake.ServerWant) error {
 }
 
 // TestOwn lets the server test its configuration with its own part edited.
-func TestOwn(ctx context.Context, m *system.Machine, step string, l stake.Layout, own stake.ServerWant) error {
-	return Test(ctx, m, step, l, stake.SiteWant{Server: own.Server, Program: l.Program, Own: &own})
+func TestOwn(ctx context.Context, m *system.Machine, step string, l wire.Layout, own wire.ServerWant) error {
+	return Test(ctx, m, step, l, wire.SiteWant{Server: own.Server, Program: l.Program, Own: &own})
 }
 
 // TestLive lets the server test its configuration as it lies there, which is what it is
 // about to take in.
-func TestLive(ctx context.Context, m *system.Machine, name string, l stake.Layout) error {
+func TestLive(ctx context.Context, m *system.Machine, name string, l wire.Layout) error {
 	if s, ok := servers[name]; !ok || len(l.Test) == 0 || s.reloadTests {
 		return nil
 	}
@@ -153,7 +151,7 @@ func TestLive(ctx context.Context, m *system.Machine, name string, l stake.Layou
 	}
 	f := &wire.Fault{What: l.Program + " does not accept its configuration as it lies there", Output: strings.TrimSpace(failed.Output),
 		Fix: fmt.Sprintf("%s goes on with the one that it has; correct what it names", l.Service)}
-	if c, ok := render.ComplaintOf(name, failed.Output); ok {
+	if c, ok := complaintOf(name, failed.Output); ok {
 		f.What += ": " + c.What
 		f.File, f.Line = c.File, c.Line
 	}
@@ -162,9 +160,9 @@ func TestLive(ctx context.Context, m *system.Machine, name string, l stake.Layou
 
 // candidateFault turns what the server said into a fault that names the line of
 // the declaration which the offending line was rendered from, of whichever site that is.
-func candidateFault(output string, sites ...stake.SiteWant) error {
+func candidateFault(output string, sites ...wire.SiteWant) error {
 	w := sites[0]
-	if c, ok := render.ComplaintOf(w.Server, output); ok {
+	if c, ok := complaintOf(w.Server, output); ok {
 		for _, s := range sites {
 			if c.File != "" && (c.File == s.File || c.File == s.Link) {
 				w = s
@@ -173,7 +171,7 @@ func candidateFault(output string, sites ...stake.SiteWant) error {
 	}
 	f := &wire.Fault{What: w.Program + " does not accept the configuration", Output: strings.TrimSpace(output),
 		Fix: "nothing was changed on the host; correct what " + w.Program + " names"}
-	if c, ok := render.ComplaintOf(w.Server, output); ok {
+	if c, ok := complaintOf(w.Server, output); ok {
 		f.What += ": " + c.What
 		f.File, f.Line = c.File, c.Line
 	}

@@ -6,21 +6,22 @@ import (
 	"strings"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // httpd writes its process id anew whenever it has read its configuration
 // (ap_log_pid, at each start and graceful restart), and adds workers at any time.
 var _ = register("httpd", server{
-	includes: httpdIncludes,
-	generation: func(m *system.Machine, l stake.Layout, _ []string) map[string]bool {
+	complaint: httpdComplaint,
+	includes:  httpdIncludes,
+	generation: func(m *system.Machine, l wire.Layout, _ []string) map[string]bool {
 		if at, ok := m.ChangedAt(l.Pid); ok {
 			return map[string]bool{at.String(): true}
 		}
 		return nil
 	},
-	readAt: func(m *system.Machine, l stake.Layout, _ []string) (time.Time, bool) {
+	readAt: func(m *system.Machine, l wire.Layout, _ []string) (time.Time, bool) {
 		return m.ChangedAt(l.Pid)
 	},
 	names: func(text string) (out []claim) {
@@ -61,7 +62,7 @@ var _ = register("httpd", server{
 	listens: func(text string) []int {
 		var out []int
 		depth := 0
-		for line := range strings.Lines(comments.ReplaceAllString(stake.SwitchedOn(text), "")) {
+		for line := range strings.Lines(comments.ReplaceAllString(wire.SwitchedOn(text), "")) {
 			switch line = strings.TrimSpace(line); {
 			case ifOpens.MatchString(line):
 				depth++
@@ -97,4 +98,38 @@ func portsSaid(addresses string) (out []int) {
 		out = append(out, n)
 	}
 	return out
+}
+
+// httpdLine is how the Apache HTTP server names a line: "AH00526: Syntax error on
+// line 3 of /file:", with what is wrong on the same line or the next.
+var httpdLine = regexp.MustCompile(`(?:AH\d+: )?Syntax error on line (\d+) of (\S+?):(.*)$`)
+
+func httpdComplaint(output string) (complaint, bool) {
+	lines := strings.Split(output, "\n")
+	for i, line := range lines {
+		// Of included files the innermost is named last.
+		m := httpdLine.FindStringSubmatch(line)
+		if m == nil {
+			continue
+		}
+		if rest := strings.TrimSpace(m[3]); strings.Contains(rest, "Syntax error on line ") {
+			if inner, ok := httpdComplaint(rest + "\n" + strings.Join(lines[i+1:], "\n")); ok {
+				return inner, true
+			}
+		}
+		n, _ := strconv.Atoi(m[1])
+		c := complaint{strings.TrimSpace(m[3]), m[2], n}
+		if c.What == "" && i+1 < len(lines) {
+			c.What = strings.TrimSpace(lines[i+1])
+		}
+		return c, true
+	}
+	for _, line := range lines {
+		if text, ok := strings.CutPrefix(strings.TrimSpace(line), "AH"); ok {
+			if _, what, ok := strings.Cut(text, ": "); ok && !strings.Contains(what, "ServerName") {
+				return complaint{What: what}, true
+			}
+		}
+	}
+	return complaint{}, false
 }

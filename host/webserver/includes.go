@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -19,7 +19,7 @@ const (
 // Includes says whether a server's configuration takes a file in, by the lines of its main file and of
 // those that it takes in: what lies there as it should is served by nobody where such a line is gone.
 // A main file that is not there, or a server of whose lines nothing is known, takes in everything.
-func Includes(m *system.Machine, name string, l stake.Layout, file string) (bool, error) {
+func Includes(m *system.Machine, name string, l wire.Layout, file string) (bool, error) {
 	is, ok := servers[name]
 	if !ok || is.includes == nil || !m.Exists(l.Config) {
 		return true, nil
@@ -41,7 +41,7 @@ func Includes(m *system.Machine, name string, l stake.Layout, file string) (bool
 }
 
 // eachTaken hands over the files that the main file of a server takes in, and those that they do.
-func eachTaken(m *system.Machine, name string, l stake.Layout, do func(file, text string)) {
+func eachTaken(m *system.Machine, name string, l wire.Layout, do func(file, text string)) {
 	is := servers[name]
 	b, err := m.Read(l.Config)
 	if is.includes == nil || err != nil {

@@ -19,7 +19,7 @@ import (
 	"syscall"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -27,10 +27,10 @@ import (
 type server struct {
 	// generation is what the server has anew when it has read its configuration, while
 	// it runs with the workers that are given.
-	generation func(m *system.Machine, l stake.Layout, workers []string) map[string]bool
+	generation func(m *system.Machine, l wire.Layout, workers []string) map[string]bool
 	// readAt is when the server has read its configuration, while it runs with the workers that
 	// are given; nil where it keeps nothing that tells.
-	readAt func(m *system.Machine, l stake.Layout, workers []string) (time.Time, bool)
+	readAt func(m *system.Machine, l wire.Layout, workers []string) (time.Time, bool)
 	// reloadTests says that the server tests its configuration itself as it reloads, and goes
 	// on with the former one where that is refused.
 	reloadTests bool
@@ -48,12 +48,22 @@ type server struct {
 	listens func(text string) []int
 	// includes finds what a file of its configuration takes in; nil where what takes sites in is declared.
 	includes *regexp.Regexp
+	// complaint is what it says of a configuration that it refuses, in the output of its own test.
+	complaint func(output string) (complaint, bool)
 	// alone makes the text of a configuration file, in a copy of the tree, leave what the
 	// running server writes alone.
 	alone func(text string, c candidate) string
 }
 
 var servers = map[string]server{}
+
+// complaintOf reads the output of a web server's test.
+func complaintOf(name, output string) (complaint, bool) {
+	if s, ok := servers[name]; ok {
+		return s.complaint(output)
+	}
+	return complaint{}, false
+}
 
 // register makes a web server known; each server's file calls it once.
 func register(name string, s server) struct{} {
@@ -66,7 +76,7 @@ func register(name string, s server) struct{} {
 // or where a text has no mark, as those of older releases. A file that was changed after the server
 // has read it is not known to be what was read, whatever it holds by now; why says so, and what else
 // it is than an older text. An answer that does not come in time is none: that is an error.
-func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant, addresses []string) (is *bool, why string, err error) {
+func Loaded(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWant, addresses []string) (is *bool, why string, err error) {
 	if len(w.Listen) == 0 || w.Mark == "" || w.Off {
 		return nil, "", nil
 	}
@@ -116,7 +126,7 @@ func Loaded(ctx context.Context, m *system.Machine, l stake.Layout, w stake.Site
 	return is, "", nil
 }
 
-func unanswered(w stake.SiteWant, at string, err error) error {
+func unanswered(w wire.SiteWant, at string, err error) error {
 	if errors.Is(err, context.DeadlineExceeded) {
 		return fmt.Errorf("%s has not said within %s which text of the site it has loaded, at %s: it is slow, has stopped, or a filter drops what the host asks itself", w.By(), askTime, at)
 	}
@@ -158,7 +168,7 @@ const (
 // TakesIn is called before a service is told to reload. What it returns waits until
 // the service, if it is one of the web servers given, answers by its new configuration:
 // being told is not yet having done it.
-func TakesIn(m *system.Machine, layouts map[string]stake.Layout, service string) func(context.Context) error {
+func TakesIn(m *system.Machine, layouts map[string]wire.Layout, service string) func(context.Context) error {
 	done := func(context.Context) error { return nil }
 	for name, l := range layouts {
 		s, ok := servers[name]
@@ -242,7 +252,7 @@ func serves(m *system.Machine, pid string) bool {
 
 // workersOf lists the processes that the server's first process has started; none
 // when it does not run.
-func workersOf(m *system.Machine, l stake.Layout) ([]string, error) {
+func workersOf(m *system.Machine, l wire.Layout) ([]string, error) {
 	if l.Pid == "" {
 		return nil, nil
 	}

@@ -3,7 +3,6 @@ package webserver
 import (
 	"context"
 	"fmt"
-	"golang.org/x/sys/unix"
 	"net/http"
 	"net/http/httptest"
 	"os"
@@ -12,13 +11,15 @@ import (
 	"testing"
 	"time"
 
-	"northstake/core/stake"
+	"golang.org/x/sys/unix"
+
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
 
 // running is a folder on which a web server seems to run, with one worker.
-func running(t *testing.T, name string) (*system.Machine, map[string]stake.Layout) {
+func running(t *testing.T, name string) (*system.Machine, map[string]wire.Layout) {
 	m := systemtest.Folder(t)
 	for path, text := range map[string]string{
 		"/run/webd.pid":             "12\n",
@@ -28,7 +29,7 @@ func running(t *testing.T, name string) (*system.Machine, map[string]stake.Layou
 	} {
 		systemtest.Put(t, m, path, text)
 	}
-	return m, map[string]stake.Layout{name: {Service: "webd", Pid: "/run/webd.pid"}}
+	return m, map[string]wire.Layout{name: {Service: "webd", Pid: "/run/webd.pid"}}
 }
 
 // rewrite writes a file anew, some clock ticks after all that was written before.
@@ -56,7 +57,7 @@ func TestAConfigurationIsLoadedWhenTheServerSaysSo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := stake.SiteWant{Server: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid"}
+	w := wire.SiteWant{Server: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid"}
 	loaded := func() string {
 		t.Helper()
 		is, _, err := Loaded(context.Background(), m, layouts["nginx"], w, nil)
@@ -93,7 +94,7 @@ func TestAConfigurationIsLoadedWhenTheServerSaysSo(t *testing.T) {
 	}
 }
 
-func rivals(m *system.Machine, l stake.Layout, w stake.SiteWant) ([]stake.Rival, error) {
+func rivals(m *system.Machine, l wire.Layout, w wire.SiteWant) ([]wire.Rival, error) {
 	c, err := ClaimedOf(m, w.Server, l)
 	return c.Rivals(w), err
 }
@@ -106,11 +107,11 @@ func TestRivalsForAName(t *testing.T) {
 		"httpd": {"<VirtualHost *:80>\n  ServerName a.test\n  serveralias b.test tides.test\n</VirtualHost>\n", "# ServerName tides.test\nServerName other.test:80\n"},
 	} {
 		m := systemtest.Folder(t)
-		l := stake.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/available", LinkDir: "/etc/webd/enabled"}
+		l := wire.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/available", LinkDir: "/etc/webd/enabled"}
 		for p, text := range map[string]string{"/etc/webd/webd.conf": c.comment, "/etc/webd/available/theirs": c.takes, "/etc/webd/enabled/fine": c.comment, "/etc/webd/enabled/ours": c.takes, "/etc/webd/conf.d/more.conf": c.takes, "/etc/webd/conf.d/more.conf.bak": c.takes} {
 			systemtest.Put(t, m, p, text)
 		}
-		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: []int{80}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
+		w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: []int{80}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
 		got, err := rivals(m, l, w)
 		if err != nil || fmt.Sprint(got) != "[{tides.test 0 /etc/webd/conf.d/more.conf}]" {
 			t.Errorf("%s: %v, %v", server, got, err)
@@ -161,9 +162,9 @@ func TestRivalsAreOnAPort(t *testing.T) {
 	} {
 		for text, want := range files {
 			m := systemtest.Folder(t)
-			l := stake.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/sites", Ending: ".conf"}
+			l := wire.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/sites", Ending: ".conf"}
 			systemtest.Put(t, m, "/etc/webd/sites/theirs.conf", text)
-			w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: []int{80}, File: "/etc/webd/sites/ours.conf"}
+			w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: []int{80}, File: "/etc/webd/sites/ours.conf"}
 			if got, err := rivals(m, l, w); err != nil || len(got) > 0 != want {
 				t.Errorf("%s: %s\nhas the rivals %v, %v", server, text, got, err)
 			}
@@ -184,11 +185,11 @@ func TestRivalsForTheFirstPlace(t *testing.T) {
 			"[{ 80 /etc/webd/conf.d/00-a.conf}]"},
 	} {
 		m := systemtest.Folder(t)
-		l := stake.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/conf.d"}
+		l := wire.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/conf.d"}
 		for name, text := range c.files {
 			systemtest.Put(t, m, "/etc/webd/conf.d/"+name, text)
 		}
-		w := stake.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/conf.d/000-0-northstake-s.conf", Listen: []int{80}, First: true}
+		w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/conf.d/000-0-northstake-s.conf", Listen: []int{80}, First: true}
 		if got, err := rivals(m, l, w); err != nil || fmt.Sprint(got) != c.want {
 			t.Errorf("%s: %v, %v", server, got, err)
 		}
@@ -262,7 +263,7 @@ func TestWhatIsNotKnownToBeLoaded(t *testing.T) {
 		t.Fatal(err)
 	}
 	const file = "/etc/nginx/sites-available/northstake-timetable.conf"
-	w := stake.SiteWant{Server: "nginx", Service: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid", File: file}
+	w := wire.SiteWant{Server: "nginx", Service: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid", File: file}
 	if is, _, err := Loaded(context.Background(), m, layouts["nginx"], w, nil); err == nil || is != nil || !strings.Contains(err.Error(), "nginx has not said within 5s") {
 		t.Errorf("a slow server: %v, %v", is, err)
 	}
@@ -305,7 +306,7 @@ func TestWhatASiteTakesFromOthers(t *testing.T) {
 			"[{tides.saltmarsh.test *.saltmarsh.test 0 /etc/webd/enabled/theirs} {  80 /etc/webd/enabled/plain}]"},
 	} {
 		m := systemtest.Folder(t)
-		l := stake.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/available", LinkDir: "/etc/webd/enabled"}
+		l := wire.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/available", LinkDir: "/etc/webd/enabled"}
 		for p, text := range map[string]string{"/etc/webd/webd.conf": "", "/etc/webd/enabled/theirs": c.wild, "/etc/webd/enabled/plain": c.plain, "/etc/webd/enabled/znorthstake-wild": c.wild} {
 			systemtest.Put(t, m, p, text)
 		}
@@ -313,7 +314,7 @@ func TestWhatASiteTakesFromOthers(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		w := stake.SiteWant{Server: server, Names: []string{"tides.saltmarsh.test", "low.tides.ferries.test", "*.low.saltmarsh.test"}, Listen: []int{80}, File: "/etc/webd/available/northstake-tides", Link: "/etc/webd/enabled/northstake-tides"}
+		w := wire.SiteWant{Server: server, Names: []string{"tides.saltmarsh.test", "low.tides.ferries.test", "*.low.saltmarsh.test"}, Listen: []int{80}, File: "/etc/webd/available/northstake-tides", Link: "/etc/webd/enabled/northstake-tides"}
 		if got := fmt.Sprint(claimed.Takes(w)); got != c.takes {
 			t.Errorf("%s: it takes %s", server, got)
 		}

@@ -6,22 +6,23 @@ import (
 	"strings"
 	"time"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
 // nginx writes its process id once, and starts workers when it has read its
 // configuration: the youngest is younger than the change.
 var _ = register("nginx", server{
-	includes: nginxIncludes,
-	generation: func(_ *system.Machine, _ stake.Layout, workers []string) map[string]bool {
+	complaint: nginxComplaint,
+	includes:  nginxIncludes,
+	generation: func(_ *system.Machine, _ wire.Layout, workers []string) map[string]bool {
 		ids := map[string]bool{}
 		for _, pid := range workers {
 			ids[pid] = true
 		}
 		return ids
 	},
-	readAt: func(m *system.Machine, _ stake.Layout, workers []string) (time.Time, bool) {
+	readAt: func(m *system.Machine, _ wire.Layout, workers []string) (time.Time, bool) {
 		return youngEnough(m, workers)
 	},
 	names: func(text string) (out []claim) {
@@ -148,3 +149,17 @@ func portOf(at string) (int, bool) {
 var nginxNames = regexp.MustCompile(`(?m)(?:^|[\s;{}])server_name\s+([^;]+);`)
 
 var pidLine = regexp.MustCompile(`(?m)^(\s*)pid\s+[^;]*;`)
+
+// nginxLine is a line by which nginx refuses a configuration: "[emerg] 12#12: what
+// is wrong in /file:3", with its name or the time in front.
+var nginxLine = regexp.MustCompile(`\[(?:emerg|crit|alert)\] (?:\d+#\d+: )?(.*?)(?: in (/\S+):(\d+))?\s*$`)
+
+func nginxComplaint(output string) (complaint, bool) {
+	for _, line := range strings.Split(output, "\n") {
+		if m := nginxLine.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
+			n, _ := strconv.Atoi(m[3])
+			return complaint{m[1], m[2], n}, true
+		}
+	}
+	return complaint{}, false
+}

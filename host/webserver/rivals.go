@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -70,7 +70,7 @@ func (c *Claimed) files(name string, ports []int) []string {
 }
 
 // configDirs are the directories of virtual hosts that a server takes in.
-func configDirs(l stake.Layout) []string {
+func configDirs(l wire.Layout) []string {
 	dirs := []string{l.SitesDir, l.Dir + "/conf.d"}
 	if l.LinkDir != "" {
 		dirs[0] = l.LinkDir
@@ -79,21 +79,21 @@ func configDirs(l stake.Layout) []string {
 }
 
 // ServedBy is by what files a server serves something: virtual hosts that its package does not bring.
-func ServedBy(m *system.Machine, name string, l stake.Layout) ([]stake.Served, error) {
+func ServedBy(m *system.Machine, name string, l wire.Layout) ([]wire.Served, error) {
 	is, ok := servers[name]
 	if !ok {
 		return nil, nil
 	}
 	dirs := configDirs(l)
-	brought := stake.ServerWant{Server: name, Default: stake.DefaultRemoved, Own: l.Own}
-	return system.Cached(m, "served in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() ([]stake.Served, error) {
-		var out []stake.Served
+	brought := wire.ServerWant{Server: name, Default: wire.DefaultRemoved, Own: l.Own}
+	return system.Cached(m, "served in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() ([]wire.Served, error) {
+		var out []wire.Served
 		eachConfig(m, l, dirs, func(file, text string) {
 			if slices.Contains(l.Own.Links, file) || slices.Contains(l.Own.Files, file) {
 				return
 			}
 			if ports := is.hosts(brought.Edit(file, text)); len(ports) > 0 {
-				out = append(out, stake.Served{File: file, Ports: sorted(ports)})
+				out = append(out, wire.Served{File: file, Ports: sorted(ports)})
 			}
 		})
 		return out, nil
@@ -102,16 +102,16 @@ func ServedBy(m *system.Machine, name string, l stake.Layout) ([]stake.Served, e
 
 // ListenLines are the lines by which a server listens, in all that it takes in; nil of a server that
 // listens where its virtual hosts are.
-func ListenLines(m *system.Machine, name string, l stake.Layout) []stake.ListenLine {
+func ListenLines(m *system.Machine, name string, l wire.Layout) []wire.ListenLine {
 	is := servers[name]
 	main, err := m.Read(l.Config)
 	if is.listens == nil || err != nil {
 		return nil
 	}
-	out := []stake.ListenLine{}
+	out := []wire.ListenLine{}
 	add := func(file, text string) {
 		for _, port := range is.listens(text) {
-			out = append(out, stake.ListenLine{Port: port, File: file})
+			out = append(out, wire.ListenLine{Port: port, File: file})
 		}
 	}
 	add(l.Config, string(main))
@@ -120,7 +120,7 @@ func ListenLines(m *system.Machine, name string, l stake.Layout) []stake.ListenL
 }
 
 // eachConfig hands over what a server takes in of its directories of virtual hosts, and its main file.
-func eachConfig(m *system.Machine, l stake.Layout, dirs []string, do func(file, text string)) {
+func eachConfig(m *system.Machine, l wire.Layout, dirs []string, do func(file, text string)) {
 	read := func(file string) {
 		if b, err := m.Read(file); err == nil && len(b) <= configLimit {
 			do(file, string(b))
@@ -142,7 +142,7 @@ func eachConfig(m *system.Machine, l stake.Layout, dirs []string, do func(file, 
 
 // ClaimedOf is what is claimed in what is loaded of a server's directories of virtual hosts, and
 // in its main file; nil of a server that is not known.
-func ClaimedOf(m *system.Machine, name string, l stake.Layout) (*Claimed, error) {
+func ClaimedOf(m *system.Machine, name string, l wire.Layout) (*Claimed, error) {
 	is, ok := servers[name]
 	if !ok {
 		return nil, nil
@@ -171,30 +171,30 @@ func sorted[T cmp.Ordered](values []T) []T {
 
 // Rivals are the files beside a site's own that claim a name of it, or, where it is the first
 // one, answer in its place to names that no site has.
-func (c *Claimed) Rivals(w stake.SiteWant) []stake.Rival {
+func (c *Claimed) Rivals(w wire.SiteWant) []wire.Rival {
 	if c == nil {
 		return nil
 	}
-	var out []stake.Rival
+	var out []wire.Rival
 	own := func(file string) bool { return file == w.File || file == w.Link }
 	for _, n := range w.Names {
 		for _, file := range c.files(n, w.Listen) {
 			if !own(file) {
-				out = append(out, stake.Rival{Name: n, File: file})
+				out = append(out, wire.Rival{Name: n, File: file})
 			}
 		}
 	}
 	if w.First {
 		for _, port := range w.Listen {
 			for _, file := range c.firsts[port] {
-				aside := w.Own != nil && w.Own.Default != stake.DefaultKept && (slices.Contains(w.Own.Links, file) || file == w.Own.Block.File)
+				aside := w.Own != nil && w.Own.Default != wire.DefaultKept && (slices.Contains(w.Own.Links, file) || file == w.Own.Block.File)
 				if !own(file) && !aside && !(servers[w.Server].byName && path.Base(file) > path.Base(w.File)) {
-					out = append(out, stake.Rival{First: port, File: file})
+					out = append(out, wire.Rival{First: port, File: file})
 				}
 			}
 		}
 	}
-	slices.SortFunc(out, func(a, b stake.Rival) int {
+	slices.SortFunc(out, func(a, b wire.Rival) int {
 		return cmp.Or(strings.Compare(a.File+a.Name, b.File+b.Name), a.First-b.First)
 	})
 	return out
@@ -203,11 +203,11 @@ func (c *Claimed) Rivals(w stake.SiteWant) []stake.Rival {
 // Takes is what a site that is not written yet will take from somebody's files: visitors of its names that
 // a wildcard there stands for, and, of a server that has the first file answer to names that no site has,
 // those. What sites of North Stake's take from one another is declared.
-func (c *Claimed) Takes(w stake.SiteWant) []stake.Taking {
+func (c *Claimed) Takes(w wire.SiteWant) []wire.Taking {
 	if c == nil {
 		return nil
 	}
-	var out []stake.Taking
+	var out []wire.Taking
 	theirs := func(file string) bool { return !strings.Contains(path.Base(file), "northstake-") }
 	for _, n := range w.Names {
 		if strings.HasPrefix(n, "*.") {
@@ -217,7 +217,7 @@ func (c *Claimed) Takes(w stake.SiteWant) []stake.Taking {
 			for _, by := range []string{"*." + rest, "." + rest} {
 				for _, file := range c.files(by, w.Listen) {
 					if theirs(file) {
-						out = append(out, stake.Taking{Name: n, By: by, File: file})
+						out = append(out, wire.Taking{Name: n, By: by, File: file})
 					}
 				}
 			}
@@ -227,7 +227,7 @@ func (c *Claimed) Takes(w stake.SiteWant) []stake.Taking {
 		for _, port := range w.Listen {
 			first := ""
 			for _, file := range c.firsts[port] {
-				if w.Own != nil && w.Own.Default != stake.DefaultKept && slices.Contains(w.Own.Links, file) {
+				if w.Own != nil && w.Own.Default != wire.DefaultKept && slices.Contains(w.Own.Links, file) {
 					continue // it goes, as is declared
 				}
 				if first == "" || path.Base(file) < path.Base(first) {
@@ -235,7 +235,7 @@ func (c *Claimed) Takes(w stake.SiteWant) []stake.Taking {
 				}
 			}
 			if first != "" && theirs(first) && path.Base(w.File) < path.Base(first) {
-				out = append(out, stake.Taking{First: port, File: first})
+				out = append(out, wire.Taking{First: port, File: first})
 			}
 		}
 	}

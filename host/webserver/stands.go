@@ -3,7 +3,7 @@ package webserver
 import (
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -12,7 +12,7 @@ var programDirs = []string{"/usr/sbin", "/usr/bin", "/usr/local/sbin", "/usr/loc
 
 // Stands says whether a web server is installed on a host: its program is there, and its
 // configuration. A package that was removed may leave files of the latter.
-func Stands(m *system.Machine, l stake.Layout) bool {
+func Stands(m *system.Machine, l wire.Layout) bool {
 	if !m.Exists(l.Config) {
 		return false
 	}

@@ -15,7 +15,7 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/host/system"
 )
@@ -26,14 +26,14 @@ const atOnce = 8
 // Others visits a site that a server is known to have loaded, as its visitors do: by each of its names, at
 // every address of the host and port where it listens. It says where somebody else answers, and who.
 // What is not answered in time is an error.
-func Others(ctx context.Context, m *system.Machine, l stake.Layout, w stake.SiteWant, addresses []string, listeners []stake.Listener) ([]stake.Other, error) {
+func Others(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWant, addresses []string, listeners []wire.Listener) ([]wire.Other, error) {
 	if w.Visit == nil || w.Off {
 		return nil, nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
 	at := visited(w, addresses)
-	found := make([]*stake.Other, len(at)*len(w.Visit.Names)) // by address, then by name
+	found := make([]*wire.Other, len(at)*len(w.Visit.Names)) // by address, then by name
 	var visits errgroup.Group
 	visits.SetLimit(atOnce)
 	for i, to := range at {
@@ -42,23 +42,23 @@ func Others(ctx context.Context, m *system.Machine, l stake.Layout, w stake.Site
 				own, _, err := probe.Visit(ctx, to, w.SiteVisit(), name)
 				switch {
 				case errors.Is(err, syscall.ECONNREFUSED):
-					found[i*len(w.Visit.Names)+j] = &stake.Other{Names: []string{name}, At: to}
+					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to}
 				case errors.Is(err, context.DeadlineExceeded):
 					return fmt.Errorf("%s has not answered visitors of %s at %s within %s: it is slow, has stopped, or a filter drops what the host asks itself", w.By(), name, to, askTime)
 				case err == nil && !own:
-					found[i*len(w.Visit.Names)+j] = &stake.Other{Names: []string{name}, At: to, By: whose(m, l, w, to, name, listeners)}
+					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to, By: whose(m, l, w, to, name, listeners)}
 				}
 				return nil // an address that cannot be used yet has no visitors
 			})
 		}
 	}
 	err := visits.Wait()
-	var out []stake.Other
+	var out []wire.Other
 	for _, o := range found {
 		if o == nil {
 			continue
 		}
-		same := slices.IndexFunc(out, func(have stake.Other) bool { return have.At == o.At && have.By == o.By })
+		same := slices.IndexFunc(out, func(have wire.Other) bool { return have.At == o.At && have.By == o.By })
 		if same < 0 {
 			out = append(out, *o)
 		} else {
@@ -70,7 +70,7 @@ func Others(ctx context.Context, m *system.Machine, l stake.Layout, w stake.Site
 
 // answers says whether a site answers by its first name at one of its addresses: where somebody else
 // listens at that at which a server is asked for what it has loaded.
-func answers(ctx context.Context, w stake.SiteWant, addresses []string) bool {
+func answers(ctx context.Context, w wire.SiteWant, addresses []string) bool {
 	if w.Visit == nil {
 		return false
 	}
@@ -81,7 +81,7 @@ func answers(ctx context.Context, w stake.SiteWant, addresses []string) bool {
 }
 
 // visited are the addresses, each with its port, at which a site has visitors.
-func visited(w stake.SiteWant, addresses []string) []string {
+func visited(w wire.SiteWant, addresses []string) []string {
 	var all, out []string
 	for _, a := range addresses {
 		if ip, err := netip.ParseAddr(a); err == nil && (ip.Is4() || w.Visit.V6) {
@@ -108,7 +108,7 @@ var everywhere = []string{"0.0.0.0", "::"}
 
 // whose says, for people, who answers at an address: another program, a virtual host by its file and line,
 // or, where no line tells, another virtual host of the server.
-func whose(m *system.Machine, l stake.Layout, w stake.SiteWant, to, name string, listeners []stake.Listener) string {
+func whose(m *system.Machine, l wire.Layout, w wire.SiteWant, to, name string, listeners []wire.Listener) string {
 	address, p, _ := net.SplitHostPort(to)
 	port, _ := strconv.Atoi(p)
 	if w.Within == "" {
@@ -130,7 +130,7 @@ func whose(m *system.Machine, l stake.Layout, w stake.SiteWant, to, name string,
 
 // claims finds the line of a server's configuration, beside what is the site's, that has a name, or, where
 // none has, that listens at an address; "" where none does.
-func claims(m *system.Machine, l stake.Layout, w stake.SiteWant, address string, port int, name string) string {
+func claims(m *system.Machine, l wire.Layout, w wire.SiteWant, address string, port int, name string) string {
 	named, listening := "", ""
 	at := regexp.MustCompile(`(?:^|[\s\[])` + regexp.QuoteMeta(address) + `(?:\]?:` + strconv.Itoa(port) + `|\]?)(?:[\s;>]|$)`)
 	word := regexp.MustCompile(`(?:^|[\s"'/])` + regexp.QuoteMeta(name) + `(?:[\s"':;,{]|$)`)

@@ -4,14 +4,14 @@ import (
 	"fmt"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // A site is asked where it listens, and nowhere else: on a port of one address at that alone, and at those
 // of version 6 of IP where it listens there.
 func TestASiteIsVisitedWhereItListens(t *testing.T) {
 	here := []string{"192.0.2.1", "192.0.2.2", "2001:db8::1"}
-	w := stake.SiteWant{Visit: &stake.Visit{At: []stake.VisitAt{{Port: 80}, {Address: "192.0.2.2", Port: 8081}}}}
+	w := wire.SiteWant{Visit: &wire.Visit{At: []wire.VisitAt{{Port: 80}, {Address: "192.0.2.2", Port: 8081}}}}
 	for v6, want := range map[bool]string{false: "[192.0.2.1:80 192.0.2.2:80 192.0.2.2:8081]", true: "[192.0.2.1:80 192.0.2.2:80 [2001:db8::1]:80 192.0.2.2:8081]"} {
 		if w.Visit.V6 = v6; fmt.Sprint(visited(w, here)) != want {
 			t.Errorf("version 6 %t: %v", v6, visited(w, here))

@@ -8,15 +8,14 @@ import (
 	"testing"
 
 	"northstake/core/declare"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
 // What nginx says of a rendered line leads back to the declaration's line.
 func TestAComplaintLeadsToTheDeclaration(t *testing.T) {
-	w := stake.SiteWant{Server: "nginx", Program: "nginx", File: "/etc/nginx/sites-available/northstake-s.conf", Link: "/etc/nginx/sites-enabled/northstake-s.conf", Text: "server {\n    listen 80;\n    root \"/x\";\n}\n",
-		Lines: stake.PlacesOf([]declare.Position{{File: "s.toml", Line: 1}, {File: "s.toml", Line: 5}, {File: "s.toml", Line: 6}, {File: "s.toml", Line: 1}})}
+	w := wire.SiteWant{Server: "nginx", Program: "nginx", File: "/etc/nginx/sites-available/northstake-s.conf", Link: "/etc/nginx/sites-enabled/northstake-s.conf", Text: "server {\n    listen 80;\n    root \"/x\";\n}\n",
+		Lines: wire.PlacesOf([]declare.Position{{File: "s.toml", Line: 1}, {File: "s.toml", Line: 5}, {File: "s.toml", Line: 6}, {File: "s.toml", Line: 1}})}
 	for _, said := range []string{
 		"2026/01/02 03:04:05 [emerg] 12#12: invalid parameter \"x\" in /etc/nginx/sites-enabled/northstake-s.conf:3\nnginx: configuration file /etc/nginx/nginx.conf test failed\n",
 		"nginx: [emerg] invalid parameter \"x\" in /etc/nginx/sites-available/northstake-s.conf:3\n",
@@ -76,11 +75,11 @@ func TestTheCandidateStandsApart(t *testing.T) {
 // package brings is nobody's.
 func TestWhatAServerServes(t *testing.T) {
 	for name, c := range map[string]struct {
-		layout stake.Layout
+		layout wire.Layout
 		files  map[string]string
 		want   string
 	}{
-		"nginx": {stake.Layout{Dir: "/etc/nginx", Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/conf.d", Own: stake.Own{Block: stake.Block{File: "/etc/nginx/nginx.conf", Opens: "server"}}},
+		"nginx": {wire.Layout{Dir: "/etc/nginx", Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/conf.d", Own: wire.Own{Block: wire.Block{File: "/etc/nginx/nginx.conf", Opens: "server"}}},
 			map[string]string{
 				"/etc/nginx/nginx.conf":               "http {\n  include conf.d/*.conf;\n  server {\n    listen 80;\n    # server { listen 9999; }\n  }\n}\n",
 				"/etc/nginx/conf.d/one.conf":          "server { listen 8096; }\nserver {\n  listen [::]:8097 ssl;\n  listen 127.0.0.1:8098 default_server;\n}\n",
@@ -91,14 +90,14 @@ func TestWhatAServerServes(t *testing.T) {
 				"/etc/nginx/conf.d/off.conf.off":      "server { listen 8099; }\n",
 			},
 			"[{/etc/nginx/conf.d/address.conf [80]} {/etc/nginx/conf.d/northstake-s.conf [80]} {/etc/nginx/conf.d/one.conf [8096 8097 8098]} {/etc/nginx/conf.d/plain.conf [80]}]"},
-		"httpd": {stake.Layout{Dir: "/etc/apache2", Config: "/etc/apache2/apache2.conf", SitesDir: "/etc/apache2/sites-available", LinkDir: "/etc/apache2/sites-enabled", Own: stake.Own{Links: []string{"/etc/apache2/sites-enabled/000-default.conf"}}},
+		"httpd": {wire.Layout{Dir: "/etc/apache2", Config: "/etc/apache2/apache2.conf", SitesDir: "/etc/apache2/sites-available", LinkDir: "/etc/apache2/sites-enabled", Own: wire.Own{Links: []string{"/etc/apache2/sites-enabled/000-default.conf"}}},
 			map[string]string{
 				"/etc/apache2/sites-enabled/000-default.conf": "<VirtualHost *:80>\n</VirtualHost>\n",
 				"/etc/apache2/sites-enabled/two.conf":         "Listen 8097\n<VirtualHost *:8097 [::]:8098>\n</VirtualHost>\n",
 				"/etc/apache2/sites-enabled/any.conf":         "<VirtualHost *>\n</VirtualHost>\n#<VirtualHost *:1>\n",
 			},
 			"[{/etc/apache2/sites-enabled/any.conf [0]} {/etc/apache2/sites-enabled/two.conf [8097 8098]}]"},
-		"caddy": {stake.Layout{Dir: "/etc/caddy", Config: "/etc/caddy/Caddyfile", SitesDir: "/etc/caddy/conf.d", Own: stake.Own{Block: stake.Block{File: "/etc/caddy/Caddyfile", Opens: ":80"}}},
+		"caddy": {wire.Layout{Dir: "/etc/caddy", Config: "/etc/caddy/Caddyfile", SitesDir: "/etc/caddy/conf.d", Own: wire.Own{Block: wire.Block{File: "/etc/caddy/Caddyfile", Opens: ":80"}}},
 			map[string]string{
 				"/etc/caddy/Caddyfile":       "{\n\tadmin off\n}\n:80 {\n\troot * /usr/share/caddy\n}\nimport conf.d/*.conf\n",
 				"/etc/caddy/conf.d/own.conf": "http://a.test, b.test:8096 {\n\trespond x\n}\nc.test {\n}\n",
@@ -144,7 +143,7 @@ func TestWhatAServerTakesIn(t *testing.T) {
 		}
 		systemtest.Put(t, m, "/etc/x/more/one.conf", c.beside)
 		systemtest.Put(t, m, "/etc/x/sites/northstake-other.conf", "server { }\n")
-		if got, err := Includes(m, c.server, stake.Layout{Dir: "/etc/x", Config: "/etc/x/main.conf"}, c.file); err != nil || got != c.want {
+		if got, err := Includes(m, c.server, wire.Layout{Dir: "/etc/x", Config: "/etc/x/main.conf"}, c.file); err != nil || got != c.want {
 			t.Errorf("%s: it takes it in: %t, %v", what, got, err)
 		}
 	}
@@ -154,7 +153,7 @@ func TestWhatAServerTakesIn(t *testing.T) {
 // those that are switched off count, and what is bound to a condition does not.
 func TestWhereAServerListensByItself(t *testing.T) {
 	m := systemtest.Folder(t)
-	l := stake.Layout{Dir: "/etc/apache2", Config: "/etc/apache2/apache2.conf"}
+	l := wire.Layout{Dir: "/etc/apache2", Config: "/etc/apache2/apache2.conf"}
 	if got := ListenLines(m, "httpd", l); got != nil {
 		t.Errorf("of one that is not there: %v", got)
 	}

@@ -8,24 +8,23 @@ import (
 	"strconv"
 	"strings"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/family"
 )
 
 // accountBefore is the account as it was, with the groups that there were.
 type accountBefore struct {
-	Found  stake.AccountFound `json:"found"`
-	Groups []string           `json:"groups"` // all that the account was in beside its first
+	Found  wire.AccountFound `json:"found"`
+	Groups []string          `json:"groups"` // all that the account was in beside its first
 
 	GroupID int `json:"group_id,omitempty"` // number of its first group
 }
 
-var _ = register("account", typed[stake.AccountWant, stake.AccountWork, accountBefore]{
+var _ = register("account", typed[wire.AccountWant, wire.AccountWork, accountBefore]{
 	read: each(readAccount), before: beforeAccount, do: doAccount, back: backAccount, early: true,
 })
 
-func readAccount(_ context.Context, m *Host, w stake.AccountWant) (any, error) {
+func readAccount(_ context.Context, m *Host, w wire.AccountWant) (any, error) {
 	a, ok, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return nil, err
@@ -35,7 +34,7 @@ func readAccount(_ context.Context, m *Host, w stake.AccountWant) (any, error) {
 		return nil, err
 	}
 	_, taken := groups[w.Name]
-	f := stake.AccountFound{Known: ok, Taken: taken}
+	f := wire.AccountFound{Known: ok, Taken: taken}
 	for _, g := range w.Groups {
 		if _, there := groups[g]; !there {
 			f.Missing = append(f.Missing, g)
@@ -56,12 +55,12 @@ func readAccount(_ context.Context, m *Host, w stake.AccountWant) (any, error) {
 	}
 	slices.Sort(f.Groups)
 	if e, err := m.Entry("/etc/passwd"); err == nil {
-		f.Touched = stake.Touch{Owner: e.Touched.Owner, What: "/etc/passwd"}
+		f.Touched = wire.Touch{Owner: e.Touched.Owner, What: "/etc/passwd"}
 	}
 	return f, nil
 }
 
-func beforeAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork) (b accountBefore, err error) {
+func beforeAccount(ctx context.Context, m *Host, _ Job, w wire.AccountWork) (b accountBefore, err error) {
 	groups, err := family.Groups(m.Machine)
 	if err != nil {
 		return b, err
@@ -76,7 +75,7 @@ func beforeAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork) (b 
 	if err != nil {
 		return b, err
 	}
-	b.Found = found.(stake.AccountFound)
+	b.Found = found.(wire.AccountFound)
 	if w.Away && b.Found.Known {
 		names, err := m.Names()
 		if err != nil {
@@ -90,7 +89,7 @@ func beforeAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork) (b 
 
 // doAccount uses the system's own tools (useradd(8), usermod(8)): they know its
 // numbers and its locks.
-func doAccount(ctx context.Context, m *Host, _ Job, w stake.AccountWork, _ accountBefore) (wire.StepState, error) {
+func doAccount(ctx context.Context, m *Host, _ Job, w wire.AccountWork, _ accountBefore) (wire.StepState, error) {
 	_, there, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return "", err
@@ -146,7 +145,7 @@ func removeAccount(ctx context.Context, m *Host, name string, there bool) error 
 }
 
 // remake makes an account again that was taken away, with its number and its groups.
-func remake(ctx context.Context, m *Host, w stake.AccountWork, b accountBefore, there bool) error {
+func remake(ctx context.Context, m *Host, w wire.AccountWork, b accountBefore, there bool) error {
 	if there || !b.Found.Known {
 		return nil // it never went, or another is there by now
 	}
@@ -175,7 +174,7 @@ func accountTool(ctx context.Context, m *Host, name, tool string, args ...string
 
 // backAccount takes an account away that the step made, or gives it back what the step
 // changed, as far as nobody has changed it since.
-func backAccount(ctx context.Context, m *Host, j Job, w stake.AccountWork, b accountBefore) error {
+func backAccount(ctx context.Context, m *Host, j Job, w wire.AccountWork, b accountBefore) error {
 	now, there, err := family.AccountOf(m.Machine, w.Name)
 	if err != nil {
 		return err
@@ -203,7 +202,7 @@ func backAccount(ctx context.Context, m *Host, j Job, w stake.AccountWork, b acc
 	return accountTool(ctx, m, w.Name, "groupdel", w.Name)
 }
 
-func backChanges(ctx context.Context, m *Host, w stake.AccountWork, b accountBefore, now family.Account) error {
+func backChanges(ctx context.Context, m *Host, w wire.AccountWork, b accountBefore, now family.Account) error {
 	if opens, err := family.Opens(m.Machine, w.Name); err != nil {
 		return err
 	} else if b.Found.Opens && !opens && w.Lock {

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/engine"
 	"northstake/host/filter"
@@ -20,10 +19,10 @@ type actBefore struct {
 }
 
 type acts struct {
-	typed[stake.ActWant, stake.ActWork, actBefore]
+	typed[wire.ActWant, wire.ActWork, actBefore]
 }
 
-var _ = register("act", acts{typed[stake.ActWant, stake.ActWork, actBefore]{
+var _ = register("act", acts{typed[wire.ActWant, wire.ActWork, actBefore]{
 	read: each(readAct), before: beforeAct, do: doAct, back: backAct,
 }})
 
@@ -33,8 +32,8 @@ func (acts) Confirm(ctx context.Context, m *Host, j Job) error {
 	return nil
 }
 
-func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
-	var f stake.ActFound
+func readAct(ctx context.Context, m *Host, w wire.ActWant) (any, error) {
+	var f wire.ActFound
 	switch w.Do {
 	case "restart", "reload":
 		units, err := m.Services(ctx)
@@ -50,7 +49,7 @@ func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 		if !f.Known {
 			f.Near, f.Here = nearUnits(ctx, units, w.Service), m.Called().Services[w.Service]
 		}
-	case stake.MakeImage:
+	case wire.MakeImage:
 		e, trouble := engine.Of(ctx, m.Machine)
 		if f.Engine = trouble; trouble != nil {
 			break
@@ -60,13 +59,13 @@ func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 			return nil, err
 		}
 		f.Known = is.ID != ""
-	case stake.RefreshLists, "upgrade":
+	case wire.RefreshLists, "upgrade":
 		manager, err := m.PackageManager()
 		if err != nil {
 			return nil, err
 		}
 		f.Manager = manager.Name()
-		if w.Do == stake.RefreshLists {
+		if w.Do == wire.RefreshLists {
 			break
 		}
 		upgrades, err := manager.Upgrades(ctx)
@@ -74,13 +73,13 @@ func readAct(ctx context.Context, m *Host, w stake.ActWant) (any, error) {
 			return nil, err
 		}
 		for _, u := range upgrades {
-			f.Upgrades = append(f.Upgrades, stake.PackageGoal{Name: u.Name, Version: u.To, From: u.From})
+			f.Upgrades = append(f.Upgrades, wire.PackageGoal{Name: u.Name, Version: u.To, From: u.From})
 		}
 	}
 	return f, nil
 }
 
-func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (b actBefore, err error) {
+func beforeAct(ctx context.Context, m *Host, _ Job, w wire.ActWork) (b actBefore, err error) {
 	switch w.Do {
 	case "restart", "reload":
 		units, err := m.Services(ctx)
@@ -90,7 +89,7 @@ func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (b actBefor
 		states, err := units.States(ctx, []string{w.Service})
 		b.Ran = states[w.Service].Active == "active"
 		return b, err
-	case stake.MakeImage:
+	case wire.MakeImage:
 		e, err := engineOf(ctx, m)
 		if err != nil {
 			return b, err
@@ -108,7 +107,7 @@ func beforeAct(ctx context.Context, m *Host, _ Job, w stake.ActWork) (b actBefor
 	return b, nil
 }
 
-func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefore) (wire.StepState, error) {
+func doAct(ctx context.Context, m *Host, j Job, w wire.ActWork, before actBefore) (wire.StepState, error) {
 	switch w.Do {
 	case "restart", "reload":
 		units, err := m.Services(ctx)
@@ -116,9 +115,9 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 			return "", err
 		}
 		state := wire.Done
-		if stake.FiltersItself(w.Service) {
+		if wire.FiltersItself(w.Service) {
 			state = wire.Held
-			if err := journal.Arm(ctx, m.Machine, j, stake.RevertAfter); err != nil {
+			if err := journal.Arm(ctx, m.Machine, j, wire.RevertAfter); err != nil {
 				return "", err
 			}
 		}
@@ -127,13 +126,13 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 			err = filter.AwaitFiltering(ctx, m.Machine, w.Service)
 		}
 		return state, err
-	case stake.MakeImage:
+	case wire.MakeImage:
 		e, err := engineOf(ctx, m)
 		if err != nil {
 			return "", err
 		}
 		return wire.Done, e.Keep(ctx, w.ActWant, func(text string) { j.Say("%s", text) })
-	case stake.RefreshLists:
+	case wire.RefreshLists:
 		manager, err := m.PackageManager()
 		if err != nil {
 			return "", err
@@ -174,16 +173,16 @@ func doAct(ctx context.Context, m *Host, j Job, w stake.ActWork, before actBefor
 
 // backAct brings the packages of an upgrade back, and a service up that ran; what else an
 // act did is over.
-func backAct(ctx context.Context, m *Host, j Job, w stake.ActWork, b actBefore) error {
+func backAct(ctx context.Context, m *Host, j Job, w wire.ActWork, b actBefore) error {
 	switch {
-	case w.Do == stake.MakeImage:
-		return backImage(ctx, m, j, stake.ImageWork{ImageWant: stake.ImageWant{Image: w.Image}}, imageBefore{b.Image})
+	case w.Do == wire.MakeImage:
+		return backImage(ctx, m, j, wire.ImageWork{ImageWant: wire.ImageWant{Image: w.Image}}, imageBefore{b.Image})
 	case w.Do == "upgrade":
-		return backPackage(ctx, m, j, stake.PackageWork{Install: w.Upgrades}, b.packageBefore)
-	case !slices.Contains([]stake.Act{"restart", "reload"}, w.Do):
+		return backPackage(ctx, m, j, wire.PackageWork{Install: w.Upgrades}, b.packageBefore)
+	case !slices.Contains([]wire.Act{"restart", "reload"}, w.Do):
 		return nil
 	}
-	if stake.FiltersItself(w.Service) {
+	if wire.FiltersItself(w.Service) {
 		journal.DisarmTimer(ctx, m.Machine, j)
 	}
 	units, err := m.Services(ctx)

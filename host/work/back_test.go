@@ -9,18 +9,17 @@ import (
 	"testing"
 	"time"
 
-	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
 // Taking a file back leaves what somebody has written to it since, and says where the
 // former text is; of a portion, only the portion goes back.
 func TestTakingAFileBackKeepsWhatCameSince(t *testing.T) {
-	whole := stake.FileWant{Path: "/etc/tide", Text: "flood\n", Owner: "me", Group: "me", Mode: "0644"}
-	portion := stake.FileWant{Path: "/etc/tide", Text: "flood\n", Portion: "tide", Comment: "#"}
+	whole := wire.FileWant{Path: "/etc/tide", Text: "flood\n", Owner: "me", Group: "me", Mode: "0644"}
+	portion := wire.FileWant{Path: "/etc/tide", Text: "flood\n", Portion: "tide", Comment: "#"}
 	for name, c := range map[string]struct {
-		want   stake.FileWant
+		want   wire.FileWant
 		before string // "" for no file
 		since  func(now string) string
 		after  string
@@ -41,7 +40,7 @@ func TestTakingAFileBackKeepsWhatCameSince(t *testing.T) {
 		if c.want.Portion != "" {
 			c.want.Owner, c.want.Group = "me", "me"
 		}
-		step := plan.Step{Number: 1, Type: "file", Move: stake.Move{Work: stake.JSON(c.want)}}
+		step := wire.Step{Number: 1, Type: "file", Move: wire.Move{Work: wire.JSON(c.want)}}
 		if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
 			t.Fatal(err)
 		}
@@ -74,7 +73,7 @@ func TestTakingAFileBackKeepsWhatCameSince(t *testing.T) {
 
 // A file or link that a step took away comes back as it was; one that somebody has made there since stays.
 func TestAFileThatIsGoneComesBack(t *testing.T) {
-	work := stake.FileWork{FileWant: stake.FileWant{Path: "/etc/tide", Gone: true}, Away: true}
+	work := wire.FileWork{FileWant: wire.FileWant{Path: "/etc/tide", Gone: true}, Away: true}
 	for _, linked := range []bool{false, true} {
 		for _, since := range []string{"", "theirs\n"} {
 			m := folder(t)
@@ -87,7 +86,7 @@ func TestAFileThatIsGoneComesBack(t *testing.T) {
 					t.Fatal(err)
 				}
 			}
-			step := plan.Step{Number: 1, Type: "file", Move: stake.Move{Work: stake.JSON(work)}}
+			step := wire.Step{Number: 1, Type: "file", Move: wire.Move{Work: wire.JSON(work)}}
 			if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
 				t.Fatal(err)
 			}
@@ -124,7 +123,7 @@ func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(20 * time.Millisecond) // so that a change has another time
-	step := plan.Step{Number: 1, Type: "file", Move: stake.Move{Work: stake.JSON(stake.FileWant{Path: "/etc/tide", Text: "flood\n", Owner: "me", Group: "me", Mode: "0644"})}}
+	step := wire.Step{Number: 1, Type: "file", Move: wire.Move{Work: wire.JSON(wire.FileWant{Path: "/etc/tide", Text: "flood\n", Owner: "me", Group: "me", Mode: "0644"})}}
 	if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
 		t.Fatal(err)
 	}
@@ -142,9 +141,9 @@ func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 	if err := errors.Join(os.Symlink("ebb", m.Path("/etc/now")), os.Mkdir(m.Path("/etc/tides"), 0o700)); err != nil {
 		t.Fatal(err)
 	}
-	for path, work := range map[string]plan.Step{
-		"/etc/now":   {Type: "link", Move: stake.Move{Work: stake.JSON(stake.LinkWork{LinkWant: stake.LinkWant{Path: "/etc/now", PointsTo: "flood"}})}},
-		"/etc/tides": {Type: "directory", Move: stake.Move{Work: stake.JSON(stake.DirectoryWork{DirectoryWant: stake.DirectoryWant{Path: "/etc/tides", Owner: "me", Group: "me", Mode: "0750"}})}},
+	for path, work := range map[string]wire.Step{
+		"/etc/now":   {Type: "link", Move: wire.Move{Work: wire.JSON(wire.LinkWork{LinkWant: wire.LinkWant{Path: "/etc/now", PointsTo: "flood"}})}},
+		"/etc/tides": {Type: "directory", Move: wire.Move{Work: wire.JSON(wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: "/etc/tides", Owner: "me", Group: "me", Mode: "0750"}})}},
 	} {
 		before, err := m.Entry(path)
 		if err != nil {
@@ -192,11 +191,11 @@ func TestAHomeAndWhatIsInItGoBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	systemtest.Put(t, m.Machine, "/etc/group", string(groups)+"tides:x:4242:\n")
-	theirs := func(path, mode string) stake.DirectoryWork {
-		return stake.DirectoryWork{DirectoryWant: stake.DirectoryWant{Path: path, Owner: "tides", Group: "tides", Mode: mode}}
+	theirs := func(path, mode string) wire.DirectoryWork {
+		return wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: path, Owner: "tides", Group: "tides", Mode: mode}}
 	}
-	works := stake.Works[stake.DirectoryWork]{theirs("/home/tides", "0755"), theirs("/home/tides/.ssh", "0700"), theirs("/home/tides/.ssh/deep/er", "0700")}
-	step := plan.Step{Number: 1, Type: "directory", Move: stake.Move{Work: stake.JSON(works)}}
+	works := wire.Works[wire.DirectoryWork]{theirs("/home/tides", "0755"), theirs("/home/tides/.ssh", "0700"), theirs("/home/tides/.ssh/deep/er", "0700")}
+	step := wire.Step{Number: 1, Type: "directory", Move: wire.Move{Work: wire.JSON(works)}}
 	if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
 		t.Fatal(err)
 	}

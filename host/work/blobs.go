@@ -4,7 +4,6 @@ import (
 	"encoding/json"
 	"net/http"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/publish"
 )
@@ -14,7 +13,7 @@ func (s *Server) missing(w http.ResponseWriter, r *http.Request) {
 	if !read(w, r, &want) {
 		return
 	}
-	var work stake.ContentWork
+	var work wire.ContentWork
 	if err := json.Unmarshal(want.Want, &work); err != nil {
 		refuse(w, err)
 		return

@@ -8,15 +8,15 @@ import (
 	"strings"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
 // What is taken away goes whole and alone, and comes back as it was, with its mode and
 // its time; what came in its place meanwhile stays.
 func TestWhatIsTakenAwayComesBack(t *testing.T) {
-	file := stake.FileWant{Path: "/etc/tides/table.conf", Text: "flood\n"}
-	portion := stake.FileWant{Path: "/etc/tides/table.conf", Text: "flood\n", Portion: "tides", Comment: "#"}
+	file := wire.FileWant{Path: "/etc/tides/table.conf", Text: "flood\n"}
+	portion := wire.FileWant{Path: "/etc/tides/table.conf", Text: "flood\n", Portion: "tides", Comment: "#"}
 	const look = `find etc srv -type f -printf '%p %m %s %T@\n' -o -printf '%p %m %l\n' | sort; cat etc/tides/table.conf 2>/dev/null || true`
 	marked := portion.WithPortion("theirs\n") + "last\n"
 	for name, c := range map[string]struct {
@@ -27,14 +27,14 @@ func TestWhatIsTakenAwayComesBack(t *testing.T) {
 		since  string
 		stays  string // says nothing if what came since stays
 	}{
-		"a file":                   {"file", stake.FileWork{FileWant: file, Away: true}, "printf 'flood\\n' > etc/tides/table.conf; chmod 0640 etc/tides/table.conf", "ls etc/tides", "", ""},
-		"a file, and another came": {"file", stake.FileWork{FileWant: file, Away: true}, "printf 'flood\\n' > etc/tides/table.conf", "ls etc/tides", "echo theirs > etc/tides/table.conf", "grep -v theirs etc/tides/table.conf || true"},
-		"a portion":                {"file", stake.FileWork{FileWant: portion, Away: true}, "printf '" + strings.ReplaceAll(marked, "\n", "\\n") + "' > etc/tides/table.conf", "grep -v -e theirs -e last etc/tides/table.conf || true", "", ""},
-		"a link":                   {"link", stake.LinkWork{LinkWant: stake.LinkWant{Path: "/etc/tides/now", PointsTo: "x"}, Away: true}, "ln -s x etc/tides/now", "ls etc/tides", "", ""},
-		"a link, and a file came":  {"link", stake.LinkWork{LinkWant: stake.LinkWant{Path: "/etc/tides/now", PointsTo: "x"}, Away: true}, "ln -s x etc/tides/now", "ls etc/tides", "echo theirs > etc/tides/now", "grep -v theirs etc/tides/now || true"},
-		"a directory":              {"directory", stake.DirectoryWork{DirectoryWant: stake.DirectoryWant{Path: "/srv/quay"}, Away: true}, "mkdir -m 0705 srv/quay", "ls srv", "", ""},
-		"a directory with a file":  {"directory", stake.DirectoryWork{DirectoryWant: stake.DirectoryWant{Path: "/srv/quay"}, Away: true}, "mkdir -m 0705 srv/quay; echo theirs > srv/quay/x", "test -f srv/quay/x || echo theirs are gone", "", ""},
-		"a directory, and a link":  {"directory", stake.DirectoryWork{DirectoryWant: stake.DirectoryWant{Path: "/srv/quay"}, Away: true}, "mkdir srv/quay", "ls srv", "ln -s /etc srv/quay", "test -L srv/quay || echo it is no link"},
+		"a file":                   {"file", wire.FileWork{FileWant: file, Away: true}, "printf 'flood\\n' > etc/tides/table.conf; chmod 0640 etc/tides/table.conf", "ls etc/tides", "", ""},
+		"a file, and another came": {"file", wire.FileWork{FileWant: file, Away: true}, "printf 'flood\\n' > etc/tides/table.conf", "ls etc/tides", "echo theirs > etc/tides/table.conf", "grep -v theirs etc/tides/table.conf || true"},
+		"a portion":                {"file", wire.FileWork{FileWant: portion, Away: true}, "printf '" + strings.ReplaceAll(marked, "\n", "\\n") + "' > etc/tides/table.conf", "grep -v -e theirs -e last etc/tides/table.conf || true", "", ""},
+		"a link":                   {"link", wire.LinkWork{LinkWant: wire.LinkWant{Path: "/etc/tides/now", PointsTo: "x"}, Away: true}, "ln -s x etc/tides/now", "ls etc/tides", "", ""},
+		"a link, and a file came":  {"link", wire.LinkWork{LinkWant: wire.LinkWant{Path: "/etc/tides/now", PointsTo: "x"}, Away: true}, "ln -s x etc/tides/now", "ls etc/tides", "echo theirs > etc/tides/now", "grep -v theirs etc/tides/now || true"},
+		"a directory":              {"directory", wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: "/srv/quay"}, Away: true}, "mkdir -m 0705 srv/quay", "ls srv", "", ""},
+		"a directory with a file":  {"directory", wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: "/srv/quay"}, Away: true}, "mkdir -m 0705 srv/quay; echo theirs > srv/quay/x", "test -f srv/quay/x || echo theirs are gone", "", ""},
+		"a directory, and a link":  {"directory", wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: "/srv/quay"}, Away: true}, "mkdir srv/quay", "ls srv", "ln -s /etc srv/quay", "test -L srv/quay || echo it is no link"},
 	} {
 		m := folder(t)
 		systemtest.Put(t, m.Machine, "/etc/tides/x", "")

@@ -8,7 +8,6 @@ import (
 	"os"
 	"slices"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/engine"
 )
@@ -20,15 +19,15 @@ type containerBefore struct {
 	Running bool   `json:"running,omitempty"`
 }
 
-var _ = register("container", typed[stake.ContainerWant, stake.ContainerWork, containerBefore]{
+var _ = register("container", typed[wire.ContainerWant, wire.ContainerWork, containerBefore]{
 	read: readContainers, before: beforeContainer, do: doContainer, back: backContainer, again: againContainer, close: closeContainer,
 })
 
-func readContainers(ctx context.Context, m *Host, wants []stake.ContainerWant) ([]any, error) {
+func readContainers(ctx context.Context, m *Host, wants []wire.ContainerWant) ([]any, error) {
 	e, trouble := engine.Of(ctx, m.Machine)
 	if trouble != nil {
-		return each(func(context.Context, *Host, stake.ContainerWant) (any, error) {
-			return stake.ContainerFound{Engine: trouble}, nil
+		return each(func(context.Context, *Host, wire.ContainerWant) (any, error) {
+			return wire.ContainerFound{Engine: trouble}, nil
 		})(ctx, m, wants)
 	}
 	round, err := e.NewRound(ctx, m.Machine)
@@ -36,12 +35,12 @@ func readContainers(ctx context.Context, m *Host, wants []stake.ContainerWant) (
 		return nil, err
 	}
 	var networks []string
-	if slices.ContainsFunc(wants, stake.ContainerWant.JoinsNamed) {
+	if slices.ContainsFunc(wants, wire.ContainerWant.JoinsNamed) {
 		if networks, err = round.Networks(ctx); err != nil {
 			return nil, err
 		}
 	}
-	return beside(func(ctx context.Context, m *Host, w stake.ContainerWant) (any, error) {
+	return beside(func(ctx context.Context, m *Host, w wire.ContainerWant) (any, error) {
 		f, err := round.Found(ctx, w)
 		if w.JoinsNamed() {
 			f.Networks = networks
@@ -78,7 +77,7 @@ func engineOf(ctx context.Context, m *Host) (*engine.Engine, error) {
 	return e, nil
 }
 
-func beforeContainer(ctx context.Context, m *Host, _ Job, w stake.ContainerWork) (containerBefore, error) {
+func beforeContainer(ctx context.Context, m *Host, _ Job, w wire.ContainerWork) (containerBefore, error) {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return containerBefore{}, err
@@ -89,11 +88,11 @@ func beforeContainer(ctx context.Context, m *Host, _ Job, w stake.ContainerWork)
 
 // stepOf names a step in the labels and names of containers, and formerName what had a name
 // before.
-func stepOf(j Job) string                            { return fmt.Sprintf("%s-%d", j.Run, j.Number) }
-func formerName(w stake.ContainerWork, j Job) string { return w.Name + "-former-" + stepOf(j) }
-func nextName(w stake.ContainerWork, j Job) string   { return w.Name + "-next-" + stepOf(j) }
+func stepOf(j Job) string                           { return fmt.Sprintf("%s-%d", j.Run, j.Number) }
+func formerName(w wire.ContainerWork, j Job) string { return w.Name + "-former-" + stepOf(j) }
+func nextName(w wire.ContainerWork, j Job) string   { return w.Name + "-next-" + stepOf(j) }
 
-func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b containerBefore) (wire.StepState, error) {
+func doContainer(ctx context.Context, m *Host, j Job, w wire.ContainerWork, b containerBefore) (wire.StepState, error) {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return "", err
@@ -106,12 +105,12 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 		return "", &wire.Fault{What: fmt.Sprintf("container %s is another's by now", w.Name), Fix: "plan again"}
 	}
 	switch w.Do {
-	case stake.ReloadContainer:
+	case wire.ReloadContainer:
 		if !is.Running {
 			return wire.Done, nil // it takes notice when somebody starts it
 		}
 		return wire.Done, reloadContainer(ctx, m, e, is, w.Reload, w.Serves)
-	case stake.StartContainer:
+	case wire.StartContainer:
 		if is.ID == "" {
 			return "", &wire.Fault{What: fmt.Sprintf("container %s is gone", w.Name), Fix: "plan again"}
 		}
@@ -119,7 +118,7 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 			return "", err
 		}
 		return wire.Done, e.AwaitUp(ctx, is.ID, w.ContainerWant)
-	case stake.AnewContainer:
+	case wire.AnewContainer:
 		if err := e.Stop(ctx, is.ID); err != nil {
 			return "", err
 		}
@@ -127,9 +126,9 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 			return "", err
 		}
 		return wire.Done, e.AwaitUp(ctx, is.ID, w.ContainerWant)
-	case stake.StopContainer:
+	case wire.StopContainer:
 		return wire.Done, e.Stop(ctx, is.ID)
-	case stake.AwayContainer:
+	case wire.AwayContainer:
 		if is.ID == "" {
 			return wire.Done, nil
 		}
@@ -141,7 +140,7 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 	if err := makeHeld(m, w.Mounts); err != nil {
 		return "", err
 	}
-	if w.Do == stake.PrepareContainer {
+	if w.Do == wire.PrepareContainer {
 		w.Running = false
 	}
 	return wire.Done, makeContainer(ctx, e, j, w, is)
@@ -150,7 +149,7 @@ func doContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b c
 // makeContainer makes a container in the place of the one that has its name. Where both can
 // run side by side, the new one is up and well before the former one stops; the former one is
 // kept, under another name, until the run has ended well.
-func makeContainer(ctx context.Context, e *engine.Engine, j Job, w stake.ContainerWork, is engine.Inspected) error {
+func makeContainer(ctx context.Context, e *engine.Engine, j Job, w wire.ContainerWork, is engine.Inspected) error {
 	if is.ID != "" && is.Step == stepOf(j) { // the step was cut off after the new one had its name
 		return up(ctx, e, w, is)
 	}
@@ -206,7 +205,7 @@ func makeContainer(ctx context.Context, e *engine.Engine, j Job, w stake.Contain
 }
 
 // up starts a container that is to run, and waits until it does.
-func up(ctx context.Context, e *engine.Engine, w stake.ContainerWork, is engine.Inspected) error {
+func up(ctx context.Context, e *engine.Engine, w wire.ContainerWork, is engine.Inspected) error {
 	if !w.Running {
 		return nil
 	}
@@ -220,7 +219,7 @@ func up(ctx context.Context, e *engine.Engine, w stake.ContainerWork, is engine.
 
 // backContainer gives the former container its name again, and has it run if it did. What the
 // step made goes; what somebody else has made since stays.
-func backContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b containerBefore) error {
+func backContainer(ctx context.Context, m *Host, j Job, w wire.ContainerWork, b containerBefore) error {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return err
@@ -270,7 +269,7 @@ func backContainer(ctx context.Context, m *Host, j Job, w stake.ContainerWork, b
 
 // againContainer has the former container see what lies on the host again where it holds
 // something, once that is back, too.
-func againContainer(ctx context.Context, m *Host, _ Job, w stake.ContainerWork, b containerBefore) error {
+func againContainer(ctx context.Context, m *Host, _ Job, w wire.ContainerWork, b containerBefore) error {
 	if !b.Running {
 		return nil // the run may have brought the engine itself, which is gone by now
 	}
@@ -289,7 +288,7 @@ func againContainer(ctx context.Context, m *Host, _ Job, w stake.ContainerWork, 
 }
 
 // closeContainer lets go of the former container, once the run has ended well.
-func closeContainer(m *Host, w stake.ContainerWork, b containerBefore) error {
+func closeContainer(m *Host, w wire.ContainerWork, b containerBefore) error {
 	if b.ID == "" {
 		return nil
 	}

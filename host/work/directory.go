@@ -12,7 +12,6 @@ import (
 
 	"golang.org/x/sys/unix"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
@@ -20,19 +19,19 @@ import (
 // directoryBefore is what lay at the path, and which of its parents the step
 // has to make.
 type directoryBefore struct {
-	Entry stake.Entry `json:"entry"`
-	Made  []string    `json:"made,omitempty"` // outermost first, the path itself included
+	Entry wire.Entry `json:"entry"`
+	Made  []string   `json:"made,omitempty"` // outermost first, the path itself included
 }
 
-var _ = register("directory", ownParents(joining(placed(typed[stake.DirectoryAsked, stake.DirectoryWork, directoryBefore]{
+var _ = register("directory", ownParents(joining(placed(typed[wire.DirectoryAsked, wire.DirectoryWork, directoryBefore]{
 	read: sighted(readDirectory), before: beforeDirectory, do: doDirectory, back: backDirectory, early: true,
-}, func(w stake.DirectoryWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))))
+}, func(w wire.DirectoryWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))))
 
 // ownParents has each of several directories count as its own only what none before it makes: a
 // directory within another is taken back by whoever may write there, who may not remove that one.
-func ownParents(all typed[stake.DirectoryAsked, stake.Works[stake.DirectoryWork], befores[directoryBefore]]) typed[stake.DirectoryAsked, stake.Works[stake.DirectoryWork], befores[directoryBefore]] {
+func ownParents(all typed[wire.DirectoryAsked, wire.Works[wire.DirectoryWork], befores[directoryBefore]]) typed[wire.DirectoryAsked, wire.Works[wire.DirectoryWork], befores[directoryBefore]] {
 	look := all.before
-	all.before = func(ctx context.Context, m *Host, j Job, works stake.Works[stake.DirectoryWork]) (befores[directoryBefore], error) {
+	all.before = func(ctx context.Context, m *Host, j Job, works wire.Works[wire.DirectoryWork]) (befores[directoryBefore], error) {
 		out, err := look(ctx, m, j, works)
 		made := map[string]bool{}
 		for i := range out {
@@ -46,9 +45,9 @@ func ownParents(all typed[stake.DirectoryAsked, stake.Works[stake.DirectoryWork]
 	return all
 }
 
-func readDirectory(m *Host, s *system.Sight, w stake.DirectoryAsked) (any, error) {
+func readDirectory(m *Host, s *system.Sight, w wire.DirectoryAsked) (any, error) {
 	e, err := s.Entry(w.Path)
-	f := stake.DirectoryFound{Entry: e, Nobody: s.Names.Without(w.Owner, w.Group)}
+	f := wire.DirectoryFound{Entry: e, Nobody: s.Names.Without(w.Owner, w.Group)}
 	if err == nil && e.Kind == "directory" && w.Holds {
 		err = s.ByWhoMay(w.Path, func() (err error) {
 			f.Holds, err = holds(m.Path(w.Path))
@@ -65,7 +64,7 @@ func holds(dir string) ([]string, error) {
 		return nil, err
 	}
 	defer f.Close()
-	names, err := f.Readdirnames(stake.DirectoryListed)
+	names, err := f.Readdirnames(wire.DirectoryListed)
 	if errors.Is(err, io.EOF) {
 		return nil, nil
 	}
@@ -73,12 +72,12 @@ func holds(dir string) ([]string, error) {
 	return names, err
 }
 
-func beforeDirectory(_ context.Context, m *Host, _ Job, w stake.DirectoryWork) (directoryBefore, error) {
+func beforeDirectory(_ context.Context, m *Host, _ Job, w wire.DirectoryWork) (directoryBefore, error) {
 	e, err := m.Entry(w.Path)
 	return directoryBefore{Entry: e, Made: m.MissingParents(w.Path)}, err
 }
 
-func doDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b directoryBefore) (wire.StepState, error) {
+func doDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b directoryBefore) (wire.StepState, error) {
 	if w.Away {
 		err := m.RemoveEmpty([]string{w.Path})
 		if err == nil && m.Exists(w.Path) {
@@ -142,7 +141,7 @@ func setDirectory(m *Host, path, owner, group, mode string) error {
 
 // backDirectory gives back the owner, the group and the mode that the step changed, each if
 // nobody has changed it since.
-func backDirectory(_ context.Context, m *Host, j Job, w stake.DirectoryWork, b directoryBefore) error {
+func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b directoryBefore) error {
 	now, err := m.Entry(w.Path)
 	if err != nil {
 		return err

@@ -12,7 +12,6 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
@@ -24,27 +23,27 @@ type fileBefore struct {
 	Made []string        `json:"made,omitempty"`
 }
 
-var _ = register("file", placed(typed[stake.FileWant, stake.FileWork, fileBefore]{
+var _ = register("file", placed(typed[wire.FileWant, wire.FileWork, fileBefore]{
 	read: sighted(readFile), before: beforeFile, do: doFile, back: backFile, early: true,
-}, func(w stake.FileWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))
+}, func(w wire.FileWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))
 
-func readFile(m *Host, s *system.Sight, w stake.FileWant) (any, error) {
+func readFile(m *Host, s *system.Sight, w wire.FileWant) (any, error) {
 	e, err := s.Entry(w.Path)
 	if err != nil {
 		return nil, err
 	}
 	nobody := s.Names.Without(w.Owner, w.Group)
 	if e.Kind != "file" {
-		return stake.FileFound{Entry: e, Nobody: nobody}, nil
+		return wire.FileFound{Entry: e, Nobody: nobody}, nil
 	}
 	text, err := s.ReadText(w.Path)
 	if large := (*system.Large)(nil); errors.As(err, &large) {
-		return stake.FileFound{Entry: e, Large: stake.Bytes(system.KeptLimit), Nobody: nobody}, nil
+		return wire.FileFound{Entry: e, Large: wire.Bytes(system.KeptLimit), Nobody: nobody}, nil
 	}
 	if err != nil {
 		return nil, err
 	}
-	f := stake.FileFound{Entry: e, Text: text, Nobody: nobody}
+	f := wire.FileFound{Entry: e, Text: text, Nobody: nobody}
 	if w.Portion != "" {
 		portion, ok, wrong := w.PortionOf(text)
 		f.Text, f.Absent, f.Broken = portion, !ok && wrong == "", wrong
@@ -57,13 +56,13 @@ func readFile(m *Host, s *system.Sight, w stake.FileWant) (any, error) {
 	return f, nil
 }
 
-func beforeFile(_ context.Context, m *Host, _ Job, w stake.FileWork) (b fileBefore, err error) {
+func beforeFile(_ context.Context, m *Host, _ Job, w wire.FileWork) (b fileBefore, err error) {
 	b.Made = m.MissingParents(filepath.Dir(w.Path))
 	b.File, err = m.KeepFile(w.Path)
 	return b, err
 }
 
-func doFile(ctx context.Context, m *Host, _ Job, w stake.FileWork, b fileBefore) (wire.StepState, error) {
+func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) (wire.StepState, error) {
 	if w.Away && w.Portion == "" {
 		return wire.Done, removeFile(m, w.Path)
 	}
@@ -136,7 +135,7 @@ func or(v, otherwise string) string {
 
 // backFile puts the file back, or of a portion the portion: what others have written to
 // the file since stays.
-func backFile(_ context.Context, m *Host, j Job, w stake.FileWork, b fileBefore) error {
+func backFile(_ context.Context, m *Host, j Job, w wire.FileWork, b fileBefore) error {
 	left := w.Content()
 	if w.Portion != "" {
 		former := string(b.File.Text)
@@ -164,7 +163,7 @@ func backFile(_ context.Context, m *Host, j Job, w stake.FileWork, b fileBefore)
 }
 
 // backPortion puts a former portion back into a file that others have changed since.
-func backPortion(m *Host, j Job, w stake.FileWork, now, former string, e stake.Entry) error {
+func backPortion(m *Host, j Job, w wire.FileWork, now, former string, e wire.Entry) error {
 	was, had, _ := w.PortionOf(former)
 	is, has, wrong := w.PortionOf(now)
 	if wrong != "" || has && is != w.Text {

@@ -54,7 +54,7 @@ func snapshot(t *testing.T, m *Host) string {
 // Steps with files and links make a stake so, twice as well as once, and know
 // their way back to what was there, from wherever they were cut off.
 func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
-	file := func(w stake.FileWant) any {
+	file := func(w wire.FileWant) any {
 		if w.Portion == "" {
 			w.Owner, w.Group, w.Mode = "me", "me", "0640"
 		}
@@ -65,12 +65,12 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 		want  any
 		there func(m *Host)
 	}{
-		"a new file in new directories": {"file", file(stake.FileWant{Path: "/srv/a/b/tide", Text: "ebb\n"}), func(*Host) {}},
-		"a file that is there":          {"file", file(stake.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/tide", "flood\n") }},
-		"a link in place of the file":   {"file", file(stake.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *Host) { link(t, m, "/etc/passwd", "/srv/tide") }},
-		"a portion":                     {"file", file(stake.FileWant{Path: "/srv/list", Text: "pier\n", Portion: "piers", Comment: ";", Owner: "me", Group: "me"}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/list", "theirs, no end") }},
-		"a new link":                    {"link", stake.LinkWant{Path: "/srv/x/now", PointsTo: "/srv/data"}, func(*Host) {}},
-		"a link that leads elsewhere":   {"link", stake.LinkWant{Path: "/srv/now", PointsTo: "/srv/data"}, func(m *Host) { link(t, m, "/tmp", "/srv/now") }},
+		"a new file in new directories": {"file", file(wire.FileWant{Path: "/srv/a/b/tide", Text: "ebb\n"}), func(*Host) {}},
+		"a file that is there":          {"file", file(wire.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/tide", "flood\n") }},
+		"a link in place of the file":   {"file", file(wire.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *Host) { link(t, m, "/etc/passwd", "/srv/tide") }},
+		"a portion":                     {"file", file(wire.FileWant{Path: "/srv/list", Text: "pier\n", Portion: "piers", Comment: ";", Owner: "me", Group: "me"}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/list", "theirs, no end") }},
+		"a new link":                    {"link", wire.LinkWant{Path: "/srv/x/now", PointsTo: "/srv/data"}, func(*Host) {}},
+		"a link that leads elsewhere":   {"link", wire.LinkWant{Path: "/srv/now", PointsTo: "/srv/data"}, func(m *Host) { link(t, m, "/tmp", "/srv/now") }},
 	} {
 		t.Run(name, func(t *testing.T) {
 			m := folder(t)
@@ -81,7 +81,7 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 				t.Fatal(err)
 			}
 			ctx := context.Background()
-			j := Job{Run: "1", Number: 1, Work: stake.JSON(c.want), Say: func(string, ...any) {}}
+			j := Job{Run: "1", Number: 1, Work: wire.JSON(c.want), Say: func(string, ...any) {}}
 			kept, err := w.Before(ctx, m, j)
 			if err != nil {
 				t.Fatal(err)
@@ -95,12 +95,12 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 				}
 			}
 			judged := false
-			for _, r := range w.Read(ctx, m, []wire.Want{{Type: c.typ, Name: "x", Want: stake.JSON(c.want)}}) {
+			for _, r := range w.Read(ctx, m, []wire.Want{{Type: c.typ, Name: "x", Want: wire.JSON(c.want)}}) {
 				kind, err := stake.KindOf(c.typ)
 				if err != nil || r.Unread != "" {
 					t.Fatal(err, r.Unread)
 				}
-				v, err := kind.Judge(stake.Input{Stake: stake.Stake{Type: c.typ, Name: "x", Want: stake.JSON(c.want)}, Found: r.Found})
+				v, err := kind.Judge(stake.Input{Stake: stake.Stake{Type: c.typ, Name: "x", Want: wire.JSON(c.want)}, Found: r.Found})
 				if err != nil || len(v.Differences) > 0 {
 					t.Errorf("done, it differs: %+v, %v", v.Differences, err)
 				}
@@ -135,12 +135,12 @@ func link(t *testing.T, m *Host, target, path string) {
 func TestAFileIsNotPutInPlaceOfADirectory(t *testing.T) {
 	m := folder(t)
 	systemtest.Put(t, m.Machine, "/srv/tide/kept", "theirs")
-	for typ, want := range map[string]any{"file": stake.FileWant{Path: "/srv/tide", Text: "x", Owner: "me", Group: "me", Mode: "0644"}, "link": stake.LinkWant{Path: "/srv/tide", PointsTo: "/x"}} {
+	for typ, want := range map[string]any{"file": wire.FileWant{Path: "/srv/tide", Text: "x", Owner: "me", Group: "me", Mode: "0644"}, "link": wire.LinkWant{Path: "/srv/tide", PointsTo: "/x"}} {
 		w, err := workerOf(typ)
 		if err != nil {
 			t.Fatal(err)
 		}
-		j := Job{Run: "1", Number: 1, Work: stake.JSON(want), Say: func(string, ...any) {}}
+		j := Job{Run: "1", Number: 1, Work: wire.JSON(want), Say: func(string, ...any) {}}
 		kept, err := w.Before(context.Background(), m, j)
 		if err == nil {
 			_, err = w.Do(context.Background(), m, j, kept)

@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/filter"
@@ -27,19 +26,19 @@ type firewallBefore struct {
 }
 
 type firewall struct {
-	typed[stake.FirewallWant, stake.FirewallWork, firewallBefore]
+	typed[wire.FirewallWant, wire.FirewallWork, firewallBefore]
 }
 
-var _ = register("firewall", firewall{typed[stake.FirewallWant, stake.FirewallWork, firewallBefore]{
+var _ = register("firewall", firewall{typed[wire.FirewallWant, wire.FirewallWork, firewallBefore]{
 	read: each(readFirewall), before: beforeFirewall, do: doFirewall, back: backFirewall, early: true,
 }})
 
-func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, error) {
+func readFirewall(ctx context.Context, m *Host, w wire.FirewallWant) (any, error) {
 	rules, err := filter.ReadRules(ctx, m.Machine)
 	if err != nil {
 		return nil, err
 	}
-	f := stake.FirewallFound{Live: rules.Own, Denied: rules.Denied, Led: rules.Filters.Led()}
+	f := wire.FirewallFound{Live: rules.Own, Denied: rules.Denied, Led: rules.Filters.Led()}
 	if f.File, err = m.Entry(filter.File); err != nil {
 		return nil, err
 	}
@@ -79,7 +78,7 @@ func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, erro
 		if err != nil {
 			return nil, err
 		}
-		f.Loader = &stake.FirewallLoader{Same: string(b) == loader.Text, Mode: e.Mode, Wanted: loader.Mode}
+		f.Loader = &wire.FirewallLoader{Same: string(b) == loader.Text, Mode: e.Mode, Wanted: loader.Mode}
 	}
 	states, err := units.States(ctx, []string{filter.Service})
 	if err != nil {
@@ -89,7 +88,7 @@ func readFirewall(ctx context.Context, m *Host, w stake.FirewallWant) (any, erro
 	return f, nil
 }
 
-func beforeFirewall(ctx context.Context, m *Host, _ Job, _ stake.FirewallWork) (b firewallBefore, err error) {
+func beforeFirewall(ctx context.Context, m *Host, _ Job, _ wire.FirewallWork) (b firewallBefore, err error) {
 	rules, err := filter.ReadRules(ctx, m.Machine)
 	if err != nil {
 		return b, err
@@ -110,7 +109,7 @@ func beforeFirewall(ctx context.Context, m *Host, _ Job, _ stake.FirewallWork) (
 	return b, err
 }
 
-func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ firewallBefore) (wire.StepState, error) {
+func doFirewall(ctx context.Context, m *Host, j Job, w wire.FirewallWork, _ firewallBefore) (wire.StepState, error) {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return "", err
@@ -136,7 +135,7 @@ func doFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, _ fir
 
 // Confirm keeps the rules for the boot, and stops the timer that would take the step back.
 func (firewall) Confirm(ctx context.Context, m *Host, j Job) error {
-	var w stake.FirewallWork
+	var w wire.FirewallWork
 	if err := json.Unmarshal(j.Work, &w); err != nil {
 		return fmt.Errorf("the step cannot be understood: %w", err)
 	}
@@ -148,7 +147,7 @@ func (firewall) Confirm(ctx context.Context, m *Host, j Job) error {
 }
 
 // keepTable has the table loaded at boot.
-func keepTable(ctx context.Context, m *Host, w stake.FirewallWork) error {
+func keepTable(ctx context.Context, m *Host, w wire.FirewallWork) error {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return err
@@ -198,13 +197,13 @@ func dropTable(ctx context.Context, m *Host, units family.ServiceManager) error 
 	if err := m.RemoveEmpty([]string{filepath.Dir(filter.File)}); err != nil {
 		return err
 	}
-	if _, err := m.Run(ctx, strings.NewReader(stake.FirewallTable+"\ndelete "+stake.FirewallTable+"\n"), "nft", "-f", "-"); err != nil {
+	if _, err := m.Run(ctx, strings.NewReader(wire.FirewallTable+"\ndelete "+wire.FirewallTable+"\n"), "nft", "-f", "-"); err != nil {
 		return fmt.Errorf("take the rules away: %w", err)
 	}
 	return units.Reload(ctx)
 }
 
-func backFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, b firewallBefore) error {
+func backFirewall(ctx context.Context, m *Host, j Job, w wire.FirewallWork, b firewallBefore) error {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return err
@@ -233,7 +232,7 @@ func backFirewall(ctx context.Context, m *Host, j Job, w stake.FirewallWork, b f
 			return err
 		}
 	}
-	script := stake.FirewallTable + "\ndelete " + stake.FirewallTable + "\n" + b.Live
+	script := wire.FirewallTable + "\ndelete " + wire.FirewallTable + "\n" + b.Live
 	if _, err := m.Run(ctx, strings.NewReader(script), "nft", "-f", "-"); err != nil {
 		return fmt.Errorf("put the former rules back: %w", err)
 	}

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"time"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/journal"
@@ -59,28 +58,28 @@ func (h *Host) Services(ctx context.Context) (family.ServiceManager, error) {
 }
 
 // Layout is how a web server lies on the host.
-func (h *Host) Layout(server string) (stake.Layout, error) {
+func (h *Host) Layout(server string) (wire.Layout, error) {
 	f, err := h.Family()
 	if err != nil {
-		return stake.Layout{}, err
+		return wire.Layout{}, err
 	}
 	if f != nil {
 		if l, ok := f.Servers[server]; ok {
 			return l, nil
 		}
 	}
-	return stake.Layout{}, fmt.Errorf("nothing is known of how %s lies on this host", server)
+	return wire.Layout{}, fmt.Errorf("nothing is known of how %s lies on this host", server)
 }
 
 // LayoutOf is how the server of a site lies on the host, or in the site's container.
-func (h *Host) LayoutOf(w stake.SiteWant) (stake.Layout, error) {
+func (h *Host) LayoutOf(w wire.SiteWant) (wire.Layout, error) {
 	if w.Within == "" {
 		return h.Layout(w.Server)
 	}
 	if l, ok := family.Contained(w.Server); ok {
 		return l, nil
 	}
-	return stake.Layout{}, fmt.Errorf("nothing is known of how %s lies in a container", w.Server)
+	return wire.Layout{}, fmt.Errorf("nothing is known of how %s lies in a container", w.Server)
 }
 
 // journal is the host's journal, with the workers of all kinds.

@@ -4,7 +4,6 @@ import (
 	"context"
 	"strings"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/engine"
 )
@@ -14,21 +13,21 @@ type imageBefore struct {
 	ID string `json:"id,omitempty"`
 }
 
-var _ = register("image", typed[stake.ImageWant, stake.ImageWork, imageBefore]{
+var _ = register("image", typed[wire.ImageWant, wire.ImageWork, imageBefore]{
 	read: readImages, before: beforeImage, do: doImage, back: backImage,
 })
 
-func readImages(ctx context.Context, m *Host, wants []stake.ImageWant) ([]any, error) {
+func readImages(ctx context.Context, m *Host, wants []wire.ImageWant) ([]any, error) {
 	e, trouble := engine.Of(ctx, m.Machine)
-	return beside(func(ctx context.Context, _ *Host, w stake.ImageWant) (any, error) {
+	return beside(func(ctx context.Context, _ *Host, w wire.ImageWant) (any, error) {
 		if trouble != nil {
-			return stake.ImageFound{Engine: trouble}, nil
+			return wire.ImageFound{Engine: trouble}, nil
 		}
 		return e.FoundImage(ctx, w)
 	})(ctx, m, wants)
 }
 
-func beforeImage(ctx context.Context, m *Host, _ Job, w stake.ImageWork) (b imageBefore, err error) {
+func beforeImage(ctx context.Context, m *Host, _ Job, w wire.ImageWork) (b imageBefore, err error) {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return b, err
@@ -37,7 +36,7 @@ func beforeImage(ctx context.Context, m *Host, _ Job, w stake.ImageWork) (b imag
 	return b, err
 }
 
-func doImage(ctx context.Context, m *Host, j Job, w stake.ImageWork, _ imageBefore) (wire.StepState, error) {
+func doImage(ctx context.Context, m *Host, j Job, w wire.ImageWork, _ imageBefore) (wire.StepState, error) {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return "", err
@@ -54,7 +53,7 @@ func doImage(ctx context.Context, m *Host, j Job, w stake.ImageWork, _ imageBefo
 
 // backImage gives the name to the image again that had it before. One that was not there
 // before goes, unless a container is made of it by now; one that was taken away is fetched.
-func backImage(ctx context.Context, m *Host, j Job, w stake.ImageWork, b imageBefore) error {
+func backImage(ctx context.Context, m *Host, j Job, w wire.ImageWork, b imageBefore) error {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return err

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"slices"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 )
 
@@ -42,10 +41,10 @@ func (b *befores[B]) UnmarshalJSON(raw []byte) error {
 
 // joining adapts a worker of one part to steps of several, which are done in their order and
 // taken back in the other.
-func joining[W, J, B any](one typed[W, J, B]) typed[W, stake.Works[J], befores[B]] {
-	return typed[W, stake.Works[J], befores[B]]{
+func joining[W, J, B any](one typed[W, J, B]) typed[W, wire.Works[J], befores[B]] {
+	return typed[W, wire.Works[J], befores[B]]{
 		read: one.read, early: one.early,
-		before: func(ctx context.Context, m *Host, j Job, works stake.Works[J]) (befores[B], error) {
+		before: func(ctx context.Context, m *Host, j Job, works wire.Works[J]) (befores[B], error) {
 			var out befores[B]
 			for _, w := range works {
 				b, err := one.before(ctx, m, j, w)
@@ -56,7 +55,7 @@ func joining[W, J, B any](one typed[W, J, B]) typed[W, stake.Works[J], befores[B
 			}
 			return out, nil
 		},
-		do: func(ctx context.Context, m *Host, j Job, works stake.Works[J], b befores[B]) (wire.StepState, error) {
+		do: func(ctx context.Context, m *Host, j Job, works wire.Works[J], b befores[B]) (wire.StepState, error) {
 			for i, w := range works {
 				if state, err := one.do(ctx, m, j, w, b[i]); err != nil || state != wire.Done {
 					return state, err
@@ -64,7 +63,7 @@ func joining[W, J, B any](one typed[W, J, B]) typed[W, stake.Works[J], befores[B
 			}
 			return wire.Done, nil
 		},
-		back: func(ctx context.Context, m *Host, j Job, works stake.Works[J], b befores[B]) error {
+		back: func(ctx context.Context, m *Host, j Job, works wire.Works[J], b befores[B]) error {
 			for i, w := range slices.Backward(works) {
 				if err := one.back(ctx, m, j, w, b[i]); err != nil {
 					return err

@@ -6,7 +6,6 @@ import (
 	"os"
 	"path/filepath"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 )
@@ -14,21 +13,21 @@ import (
 // linkBefore is what lay at the path, and the directories above it that the step
 // makes.
 type linkBefore struct {
-	Entry stake.Entry `json:"entry"`
-	Made  []string    `json:"made,omitempty"`
+	Entry wire.Entry `json:"entry"`
+	Made  []string   `json:"made,omitempty"`
 }
 
-var _ = register("link", placed(typed[stake.LinkWant, stake.LinkWork, linkBefore]{
-	read: sighted(func(_ *Host, s *system.Sight, w stake.LinkWant) (any, error) { return s.Entry(w.Path) }),
-	before: func(_ context.Context, m *Host, _ Job, w stake.LinkWork) (b linkBefore, err error) {
+var _ = register("link", placed(typed[wire.LinkWant, wire.LinkWork, linkBefore]{
+	read: sighted(func(_ *Host, s *system.Sight, w wire.LinkWant) (any, error) { return s.Entry(w.Path) }),
+	before: func(_ context.Context, m *Host, _ Job, w wire.LinkWork) (b linkBefore, err error) {
 		b.Made = m.MissingParents(filepath.Dir(w.Path))
 		b.Entry, err = m.Entry(w.Path)
 		return b, err
 	},
 	do: doLink, back: backLink, early: true,
-}, func(w stake.LinkWork) spot { return spot{w.Path, "root", "root", w.Away} }))
+}, func(w wire.LinkWork) spot { return spot{w.Path, "root", "root", w.Away} }))
 
-func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (wire.StepState, error) {
+func doLink(_ context.Context, m *Host, _ Job, w wire.LinkWork, _ linkBefore) (wire.StepState, error) {
 	if w.Away {
 		return wire.Done, removeFile(m, w.Path)
 	}
@@ -45,7 +44,7 @@ func doLink(_ context.Context, m *Host, _ Job, w stake.LinkWork, _ linkBefore) (
 	return wire.Done, system.LinkAtomically(w.PointsTo, m.Path(w.Path))
 }
 
-func backLink(_ context.Context, m *Host, j Job, w stake.LinkWork, b linkBefore) error {
+func backLink(_ context.Context, m *Host, j Job, w wire.LinkWork, b linkBefore) error {
 	if _, err := takeBack(m, j, system.KeptFile{Path: w.Path, Entry: b.Entry}, nil, w.PointsTo); err != nil {
 		return err
 	}

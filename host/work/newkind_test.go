@@ -49,7 +49,7 @@ func declared(t *testing.T, text string) *declare.Declaration {
 // just brought about.
 func (g *ground) plan(worked map[string]bool) plan.Host {
 	g.t.Helper()
-	resolved, err := resolve.OneHost(g.d, "quay1", stake.Traits{}, nil, nil)
+	resolved, err := resolve.OneHost(g.d, "quay1", wire.Traits{}, nil, nil)
 	if err != nil {
 		g.t.Fatal(err)
 	}
@@ -143,7 +143,7 @@ func TestAKindOfItsOwnFromTwoFiles(t *testing.T) {
 	if text, err := g.host.ReadText("/etc/board/tide"); err != nil || text != "High tide\n" {
 		t.Errorf("the run taken back leaves %q, %v", text, err)
 	}
-	resolved, err := resolve.OneHost(g.d, "quay1", stake.Traits{}, nil, nil)
+	resolved, err := resolve.OneHost(g.d, "quay1", wire.Traits{}, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

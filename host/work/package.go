@@ -10,7 +10,6 @@ import (
 	"time"
 
 	"northstake/core/near"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/journal"
@@ -24,10 +23,10 @@ type packageBefore struct {
 }
 
 type packages struct {
-	typed[stake.PackageWant, stake.PackageWork, packageBefore]
+	typed[wire.PackageWant, wire.PackageWork, packageBefore]
 }
 
-var _ = register("package", packages{typed[stake.PackageWant, stake.PackageWork, packageBefore]{
+var _ = register("package", packages{typed[wire.PackageWant, wire.PackageWork, packageBefore]{
 	read: readPackages, before: beforePackage, do: doPackage, back: backPackage,
 }})
 
@@ -78,7 +77,7 @@ func onlyConfig(all map[string]family.Package) []string {
 	return out
 }
 
-func beforePackage(ctx context.Context, m *Host, _ Job, _ stake.PackageWork) (packageBefore, error) {
+func beforePackage(ctx context.Context, m *Host, _ Job, _ wire.PackageWork) (packageBefore, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return packageBefore{}, err
@@ -87,7 +86,7 @@ func beforePackage(ctx context.Context, m *Host, _ Job, _ stake.PackageWork) (pa
 	return packageBefore{versionsOf(all), onlyConfig(all)}, err
 }
 
-func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) (wire.StepState, error) {
+func doPackage(ctx context.Context, m *Host, j Job, w wire.PackageWork, before packageBefore) (wire.StepState, error) {
 	state, err := changePackages(ctx, m, j, w)
 	if e := recordChanges(context.WithoutCancel(ctx), m, j, before); err == nil && e != nil {
 		return "", e
@@ -95,7 +94,7 @@ func doPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before 
 	return state, err
 }
 
-func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (wire.StepState, error) {
+func changePackages(ctx context.Context, m *Host, j Job, w wire.PackageWork) (wire.StepState, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return "", err
@@ -119,9 +118,9 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (w
 		}
 	}
 	state := wire.Done
-	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
+	if slices.ContainsFunc(w.Names(), wire.FiltersItself) {
 		state = wire.Held
-		if err := journal.Arm(ctx, m.Machine, j, 3*stake.RevertAfter); err != nil { // an installation takes a while
+		if err := journal.Arm(ctx, m.Machine, j, 3*wire.RevertAfter); err != nil { // an installation takes a while
 			return "", err
 		}
 	}
@@ -153,7 +152,7 @@ func changePackages(ctx context.Context, m *Host, j Job, w stake.PackageWork) (w
 }
 
 // offeredNow fills in the versions that the plan could not know.
-func offeredNow(ctx context.Context, manager family.PackageManager, w stake.PackageWork) (stake.PackageWork, error) {
+func offeredNow(ctx context.Context, manager family.PackageManager, w wire.PackageWork) (wire.PackageWork, error) {
 	offered, err := manager.Offers(ctx, w.Names())
 	if err != nil {
 		return w, err
@@ -164,7 +163,7 @@ func offeredNow(ctx context.Context, manager family.PackageManager, w stake.Pack
 		if g.Version != "" {
 			continue
 		}
-		g.Version = stake.Pick(offered[g.Name], g.Exactly)
+		g.Version = wire.Pick(offered[g.Name], g.Exactly)
 		if g.Version != "" && (g.AtLeast == "" || manager.Compare(g.Version, g.AtLeast) >= 0) {
 			continue
 		}
@@ -184,7 +183,7 @@ func offeredNow(ctx context.Context, manager family.PackageManager, w stake.Pack
 }
 
 // install installs packages in one transaction, and looks whether they are there.
-func install(ctx context.Context, manager family.PackageManager, goals []stake.PackageGoal) error {
+func install(ctx context.Context, manager family.PackageManager, goals []wire.PackageGoal) error {
 	versions := map[string]string{}
 	var words []string
 	do := manager.Install
@@ -201,7 +200,7 @@ func install(ctx context.Context, manager family.PackageManager, goals []stake.P
 	if err != nil {
 		return err
 	}
-	lacks := slices.ContainsFunc(goals, func(g stake.PackageGoal) bool {
+	lacks := slices.ContainsFunc(goals, func(g wire.PackageGoal) bool {
 		p := all[g.Name]
 		return p.State != "installed" || g.Version != "" && p.Version != g.Version
 	})
@@ -219,7 +218,7 @@ func install(ctx context.Context, manager family.PackageManager, goals []stake.P
 
 // installAgain installs a package in the version that is there: one that is not whole, or of which files
 // are gone.
-func installAgain(ctx context.Context, m *Host, manager family.PackageManager, w stake.PackageWork) error {
+func installAgain(ctx context.Context, m *Host, manager family.PackageManager, w wire.PackageWork) error {
 	name := cmp.Or(w.Finish, w.Again)
 	all, err := manager.Installed(ctx)
 	if err != nil || w.Finish != "" && all[name].State == "installed" { // finished by now, with the others
@@ -245,7 +244,7 @@ func installAgain(ctx context.Context, m *Host, manager family.PackageManager, w
 
 // removePackage removes a package and the ones that were named with it, and no
 // others.
-func removePackage(ctx context.Context, manager family.PackageManager, w stake.PackageWork) error {
+func removePackage(ctx context.Context, manager family.PackageManager, w wire.PackageWork) error {
 	all, err := manager.Installed(ctx)
 	if err != nil || !all[w.Remove].There() {
 		return err

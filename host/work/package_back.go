@@ -11,7 +11,7 @@ import (
 	"slices"
 	"strings"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/journal"
@@ -79,7 +79,7 @@ func takeOff(ctx context.Context, manager family.PackageManager, names []string,
 // backPackage purges the packages that the step brought, and installs again those that it removed, or
 // changed, as they were: exactly what its own transaction changed, whether or not that ended well, and
 // of that what is still as the step left it.
-func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, before packageBefore) error {
+func backPackage(ctx context.Context, m *Host, j Job, w wire.PackageWork, before packageBefore) error {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return err
@@ -119,7 +119,7 @@ func backPackage(ctx context.Context, m *Host, j Job, w stake.PackageWork, befor
 			removed[name] = c.From
 		}
 	}
-	if slices.ContainsFunc(w.Names(), stake.FiltersItself) {
+	if slices.ContainsFunc(w.Names(), wire.FiltersItself) {
 		journal.DisarmTimer(ctx, m.Machine, j)
 	}
 	if len(added) > 0 {
@@ -172,7 +172,7 @@ func awaitStarted(ctx context.Context, m *Host, names []string) error {
 	if err != nil {
 		return err
 	}
-	for _, program := range slices.DeleteFunc(slices.Clone(names), func(n string) bool { return !stake.FiltersItself(n) }) {
+	for _, program := range slices.DeleteFunc(slices.Clone(names), func(n string) bool { return !wire.FiltersItself(n) }) {
 		states, err := units.States(ctx, []string{program})
 		if err == nil && states[program].Active == "active" {
 			err = filter.AwaitFiltering(ctx, m.Machine, program)

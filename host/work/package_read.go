@@ -8,12 +8,12 @@ import (
 	"time"
 
 	"northstake/core/near"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/system"
 )
 
-func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]any, error) {
+func readPackages(ctx context.Context, m *Host, wants []wire.PackageWant) ([]any, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return nil, err
@@ -22,16 +22,16 @@ func readPackages(ctx context.Context, m *Host, wants []stake.PackageWant) ([]an
 	if err != nil {
 		return nil, err
 	}
-	found := make([]stake.PackageFound, len(wants))
+	found := make([]wire.PackageFound, len(wants))
 	var asked []string
 	for i, w := range wants {
 		p := all[w.Name]
-		f := stake.PackageFound{State: p.State, Version: p.Version, Held: p.Held}
+		f := wire.PackageFound{State: p.State, Version: p.Version, Held: p.Held}
 		if p.State == "not-installed" || p.State == "" {
 			f.State = "absent"
 		}
 		if p.State == "installed" {
-			f.Unmet = w.Version != "" && !stake.MeetsExactly(p.Version, w.Version) || w.AtLeast != "" && manager.Compare(p.Version, w.AtLeast) < 0
+			f.Unmet = w.Version != "" && !wire.MeetsExactly(p.Version, w.Version) || w.AtLeast != "" && manager.Compare(p.Version, w.AtLeast) < 0
 		}
 		if p.State == "installed" && !w.Gone && !f.Unmet {
 			if f.Lacks, err = family.Lacks(ctx, m.Machine, manager, w.Name); err != nil {
@@ -84,7 +84,7 @@ func forgetFailed(ctx context.Context, m *Host, services []string) {
 }
 
 // readRemoval adds what would go with a package, or why it cannot go.
-func readRemoval(ctx context.Context, manager family.PackageManager, w stake.PackageWant, f *stake.PackageFound) (err error) {
+func readRemoval(ctx context.Context, manager family.PackageManager, w wire.PackageWant, f *wire.PackageFound) (err error) {
 	if f.With, err = manager.WouldRemove(ctx, w.Name); err == nil && w.Whole {
 		f.Orphans, err = manager.WouldOrphan(ctx, w.Name)
 	}
@@ -109,7 +109,7 @@ func readRemoval(ctx context.Context, manager family.PackageManager, w stake.Pac
 // tryInstall adds what would go for the packages that are to be installed, or why they
 // cannot be: all of them in one transaction, as a run makes it, and each by itself where
 // that is refused.
-func tryInstall(ctx context.Context, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound) error {
+func tryInstall(ctx context.Context, manager family.PackageManager, wants []wire.PackageWant, found []wire.PackageFound) error {
 	versions, change := map[string]string{}, false
 	for i, w := range wants {
 		if f := &found[i]; !w.Gone && f.Candidate != "" && !f.Older && (!f.There() || f.Unmet) && !f.Held {
@@ -134,7 +134,7 @@ func tryInstall(ctx context.Context, manager family.PackageManager, wants []stak
 			return err
 		}
 	}
-	alone := func(f stake.PackageFound) bool { return f.Refused != "" || len(f.With) > 0 }
+	alone := func(f wire.PackageFound) bool { return f.Refused != "" || len(f.With) > 0 }
 	if slices.ContainsFunc(found, alone) {
 		return nil
 	}
@@ -147,7 +147,7 @@ func tryInstall(ctx context.Context, manager family.PackageManager, wants []stak
 }
 
 // offers adds what the sources offer of packages that are not as wanted.
-func offers(ctx context.Context, m *Host, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
+func offers(ctx context.Context, m *Host, manager family.PackageManager, wants []wire.PackageWant, found []wire.PackageFound, asked []string) error {
 	offered, err := manager.Offers(ctx, asked)
 	if err != nil {
 		return err
@@ -160,7 +160,7 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 		f := &found[i]
 		versions := offered[w.Name]
 		f.ListsAt = at.Truncate(time.Minute)
-		f.Candidate = stake.Pick(versions, w.Version)
+		f.Candidate = wire.Pick(versions, w.Version)
 		if w.Newest && f.State == "installed" {
 			f.Unmet = f.Candidate != "" && manager.Compare(f.Version, f.Candidate) < 0
 			if !f.Unmet && len(f.Lacks) == 0 {
@@ -170,7 +170,7 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 		}
 		if f.There() && !f.Unmet { // what is there is made whole, and not another
 			switch same := slices.Contains(versions, f.Version); {
-			case same && (w.Version == "" || stake.MeetsExactly(f.Version, w.Version)):
+			case same && (w.Version == "" || wire.MeetsExactly(f.Version, w.Version)):
 				f.Candidate = f.Version
 			case len(f.Lacks) > 0:
 				f.Candidate = ""
@@ -188,13 +188,13 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 		age := time.Since(at)
 		switch {
 		case at.IsZero():
-			f.Lists = stake.ListsNone
+			f.Lists = wire.ListsNone
 		case age > listsLimit || unknown && age > unknownLimit:
-			f.Lists = stake.ListsOld
+			f.Lists = wire.ListsOld
 		default:
-			f.Lists = stake.ListsFresh
+			f.Lists = wire.ListsFresh
 		}
-		if unknown && f.Lists == stake.ListsFresh && len(versions) == 0 {
+		if unknown && f.Lists == wire.ListsFresh && len(versions) == 0 {
 			names, err := manager.Offered(ctx)
 			if err != nil {
 				return err
@@ -212,7 +212,7 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 }
 
 // room adds where there is not room enough for the packages that are not as wanted.
-func room(ctx context.Context, m *Host, manager family.PackageManager, wants []stake.PackageWant, found []stake.PackageFound, asked []string) error {
+func room(ctx context.Context, m *Host, manager family.PackageManager, wants []wire.PackageWant, found []wire.PackageFound, asked []string) error {
 	free := map[string]int64{"/usr": m.Free("/usr"), "/var": m.Free("/var")}
 	if free["/usr"] > askedRoom && free["/var"] > askedRoom {
 		return nil
@@ -236,13 +236,13 @@ func room(ctx context.Context, m *Host, manager family.PackageManager, wants []s
 			return err
 		}
 	}
-	var short *stake.Short
+	var short *wire.Short
 	takes := map[string]int64{"/usr": need.Installed, "/var": need.Fetched}
 	if m.SameDisk("/usr", "/var") {
 		takes = map[string]int64{"/usr": need.Installed + need.Fetched}
 	}
 	for _, path := range slices.Sorted(maps.Keys(takes)) {
-		s := stake.Short{Path: path, Free: free[path], Takes: takes[path]}
+		s := wire.Short{Path: path, Free: free[path], Takes: takes[path]}
 		switch {
 		case s.Takes > s.Free:
 			short = &s

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"slices"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/filter"
@@ -17,11 +16,11 @@ type portBefore struct {
 	States map[string]filter.PortState `json:"states"`
 }
 
-var _ = register("port", typed[stake.PortWant, stake.PortWork, portBefore]{
+var _ = register("port", typed[wire.PortWant, wire.PortWork, portBefore]{
 	read: readPorts, before: beforePort, do: openPort, back: closePort,
 })
 
-func readPorts(ctx context.Context, m *Host, wants []stake.PortWant) ([]any, error) {
+func readPorts(ctx context.Context, m *Host, wants []wire.PortWant) ([]any, error) {
 	if len(wants) == 0 {
 		return nil, nil
 	}
@@ -52,11 +51,11 @@ func readPorts(ctx context.Context, m *Host, wants []stake.PortWant) ([]any, err
 		}
 		atBoot = in.AtBoot
 	}
-	return each(func(ctx context.Context, _ *Host, w stake.PortWant) (any, error) {
+	return each(func(ctx context.Context, _ *Host, w wire.PortWant) (any, error) {
 		by, sure := now.ClosedFor(w)
 		// A rule that is only in the kernel says nothing of the next start: that is told of what is
 		// known to be loaded then.
-		f := stake.PortFound{Live: by == "", By: by, Maybe: by != "" && !sure, Wider: now.LetsElse(w), Kept: kept == nil || kept.Lets(w)}
+		f := wire.PortFound{Live: by == "", By: by, Maybe: by != "" && !sure, Wider: now.LetsElse(w), Kept: kept == nil || kept.Lets(w)}
 		if boot != nil {
 			if f.KeptBy = boot.Closed(w); f.KeptBy != "" {
 				f.Kept = false
@@ -82,7 +81,7 @@ func readPorts(ctx context.Context, m *Host, wants []stake.PortWant) ([]any, err
 
 // keptTable is the table that North Stake's own unit or script will load at the next
 // start, nil when it will load none, or one that leaves the host itself to a firewall program.
-func keptTable(m *Host) (*stake.KeptTable, error) {
+func keptTable(m *Host) (*wire.KeptTable, error) {
 	if !m.Exists(filter.File) || !m.Exists(filter.BootLink) && !family.ScriptAtBoot(m.Machine, filter.Service) {
 		return nil, nil
 	}
@@ -90,7 +89,7 @@ func keptTable(m *Host) (*stake.KeptTable, error) {
 	if err != nil {
 		return nil, err
 	}
-	t := stake.KeptTable(string(b))
+	t := wire.KeptTable(string(b))
 	if !t.Guards() {
 		return nil, nil
 	}
@@ -110,7 +109,7 @@ func filterOf(ctx context.Context, m *Host, name string, whichever bool) (filter
 	return active, nil
 }
 
-func beforePort(ctx context.Context, m *Host, _ Job, w stake.PortWork) (portBefore, error) {
+func beforePort(ctx context.Context, m *Host, _ Job, w wire.PortWork) (portBefore, error) {
 	b := portBefore{States: map[string]filter.PortState{}}
 	active, err := filterOf(ctx, m, w.Filter, w.Whichever)
 	if err != nil || active == nil {
@@ -127,7 +126,7 @@ func beforePort(ctx context.Context, m *Host, _ Job, w stake.PortWork) (portBefo
 
 // openPort gives the ports a rule of their own in each half where nothing opens
 // them, or takes those rules away.
-func openPort(ctx context.Context, m *Host, j Job, w stake.PortWork, b portBefore) (wire.StepState, error) {
+func openPort(ctx context.Context, m *Host, j Job, w wire.PortWork, b portBefore) (wire.StepState, error) {
 	active, err := filterOf(ctx, m, w.Filter, w.Whichever)
 	if err != nil {
 		return "", err
@@ -177,7 +176,7 @@ func formerRules(now, before []filter.PortRule, closes bool) []filter.PortRule {
 }
 
 // closePort makes the rules what they were before the step.
-func closePort(ctx context.Context, m *Host, _ Job, w stake.PortWork, b portBefore) error {
+func closePort(ctx context.Context, m *Host, _ Job, w wire.PortWork, b portBefore) error {
 	if b.Filter == "" {
 		return nil
 	}

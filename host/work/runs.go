@@ -10,7 +10,6 @@ import (
 	"sync"
 	"time"
 
-	"northstake/core/plan"
 	"northstake/core/wire"
 	"northstake/host/journal"
 )
@@ -152,7 +151,7 @@ func (s *Server) events(w http.ResponseWriter, r *http.Request, work func(ctx co
 }
 
 func (s *Server) step(w http.ResponseWriter, r *http.Request) {
-	var step plan.Step
+	var step wire.Step
 	if !read(w, r, &step) {
 		return
 	}
@@ -193,7 +192,7 @@ func (s *Server) cancelStep(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *Server) preflight(w http.ResponseWriter, r *http.Request) {
-	var steps []plan.Step
+	var steps []wire.Step
 	if !read(w, r, &steps) {
 		return
 	}

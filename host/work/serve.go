@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net"
 	"net/http"
+	"strconv"
 	"sync"
 	"time"
 
@@ -51,7 +52,15 @@ func NewServer(h *Host) *Server {
 	return s
 }
 
-func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) { s.mux.ServeHTTP(w, r) }
+// ServeHTTP answers what is asked in the rod's own version of the wire: a service sends the rod of its
+// release, and another one's would be misunderstood.
+func (s *Server) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if said := r.Header.Get(wire.VersionHeader); said != strconv.Itoa(wire.Version) {
+		refuse(w, &wire.Fault{What: fmt.Sprintf("this rod speaks version %d of the wire, and was asked in version %q", wire.Version, said), Fix: "let the service send its own: it lies below /var/lib/northstake/rod by its sum"})
+		return
+	}
+	s.mux.ServeHTTP(w, r)
+}
 
 // counted has ServeConn wait for a request about a run. One that comes to its turn when
 // the connection has ended is not begun: nobody would wait for it, and the lock is gone.

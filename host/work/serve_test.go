@@ -7,19 +7,19 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"strconv"
 	"strings"
 	"testing"
 	"time"
 
 	"golang.org/x/net/http2"
 
-	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/journal"
 )
 
-var aStep = string(stake.JSON(plan.Step{Number: 1, Type: "directory",
-	Move: stake.Move{Work: stake.JSON(stake.DirectoryWant{Path: "/srv/a", Owner: "me", Group: "me", Mode: "0750"})}}))
+var aStep = string(wire.JSON(wire.Step{Number: 1, Type: "directory",
+	Move: wire.Move{Work: wire.JSON(wire.DirectoryWant{Path: "/srv/a", Owner: "me", Group: "me", Mode: "0750"})}}))
 
 // A request that comes to its turn when the connection has ended does nothing: the
 // host's lock is another's by then.
@@ -31,13 +31,30 @@ func TestNothingBeginsWhenTheConnectionHasEnded(t *testing.T) {
 	s.ServeConn(theirs)
 	for _, what := range []string{"/runs/7/open", "/runs/7/steps/1", "/runs/7/back", "/runs/7/steps/1/confirm"} {
 		w := httptest.NewRecorder()
-		s.ServeHTTP(w, httptest.NewRequest("POST", what, strings.NewReader(aStep)))
+		r := httptest.NewRequest("POST", what, strings.NewReader(aStep))
+		r.Header.Set(wire.VersionHeader, strconv.Itoa(wire.Version))
+		s.ServeHTTP(w, r)
 		if w.Code != http.StatusInternalServerError || !strings.Contains(w.Body.String(), "the connection has ended") {
 			t.Errorf("%s: %d %s", what, w.Code, w.Body)
 		}
 	}
 	if m.Exists("/srv/a") {
 		t.Error("a step was done")
+	}
+	free(t, m)
+}
+
+// What is asked in another version of the wire, or in none, is not understood by chance.
+func TestWhatIsAskedInAnotherVersion(t *testing.T) {
+	m := folder(t)
+	for _, version := range []string{"", "0", strconv.Itoa(wire.Version + 1), "x"} {
+		w := httptest.NewRecorder()
+		r := httptest.NewRequest("POST", "/runs/7/open", strings.NewReader("{}"))
+		r.Header.Set(wire.VersionHeader, version)
+		NewServer(m).ServeHTTP(w, r)
+		if w.Code != http.StatusInternalServerError || !strings.Contains(w.Body.String(), "of the wire") {
+			t.Errorf("%q: %d %s", version, w.Code, w.Body)
+		}
 	}
 	free(t, m)
 }
@@ -62,6 +79,7 @@ func TestAConnectionThatEndsAnywhere(t *testing.T) {
 			if err != nil {
 				return err
 			}
+			r.Header.Set(wire.VersionHeader, strconv.Itoa(wire.Version))
 			answer, err := conn.RoundTrip(r)
 			if err != nil {
 				return err

@@ -11,7 +11,6 @@ import (
 	"slices"
 	"strings"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/webserver"
@@ -23,19 +22,19 @@ type serverBefore struct {
 }
 
 type serverWorker struct {
-	typed[stake.ServerWant, stake.ServerWork, serverBefore]
+	typed[wire.ServerWant, wire.ServerWork, serverBefore]
 }
 
-var _ = register("server", serverWorker{typed[stake.ServerWant, stake.ServerWork, serverBefore]{
+var _ = register("server", serverWorker{typed[wire.ServerWant, wire.ServerWork, serverBefore]{
 	read: each(readServer), before: beforeServer, do: doServer, back: backServer,
 }})
 
-func readServer(ctx context.Context, m *Host, w stake.ServerWant) (any, error) {
+func readServer(ctx context.Context, m *Host, w wire.ServerWant) (any, error) {
 	layout, err := m.Layout(w.Server)
 	if err != nil {
 		return nil, err
 	}
-	f := stake.ServerFound{Installed: webserver.Stands(m.Machine, layout), Texts: map[string]string{}}
+	f := wire.ServerFound{Installed: webserver.Stands(m.Machine, layout), Texts: map[string]string{}}
 	for _, p := range w.Paths() {
 		e, err := m.Entry(p)
 		if err != nil {
@@ -61,7 +60,7 @@ func readServer(ctx context.Context, m *Host, w stake.ServerWant) (any, error) {
 }
 
 // editedOwn lists what is to be switched off and is not as the server's package brought it.
-func editedOwn(ctx context.Context, m *Host, w stake.ServerWant, f stake.ServerFound) ([]string, error) {
+func editedOwn(ctx context.Context, m *Host, w wire.ServerWant, f wire.ServerFound) ([]string, error) {
 	if !f.Installed {
 		return nil, nil
 	}
@@ -101,7 +100,7 @@ func editedOwn(ctx context.Context, m *Host, w stake.ServerWant, f stake.ServerF
 	return out, nil
 }
 
-func beforeServer(_ context.Context, m *Host, _ Job, w stake.ServerWork) (b serverBefore, err error) {
+func beforeServer(_ context.Context, m *Host, _ Job, w wire.ServerWork) (b serverBefore, err error) {
 	for _, p := range append(w.Paths(), w.Links...) {
 		k, err := m.KeepFile(p)
 		if err != nil {
@@ -113,7 +112,7 @@ func beforeServer(_ context.Context, m *Host, _ Job, w stake.ServerWork) (b serv
 }
 
 // doServer edits what is there: what somebody has taken away stays away.
-func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverBefore) (wire.StepState, error) {
+func doServer(ctx context.Context, m *Host, j Job, w wire.ServerWork, _ serverBefore) (wire.StepState, error) {
 	layout, err := m.Layout(w.Server)
 	if err != nil {
 		return "", err
@@ -156,7 +155,7 @@ func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverB
 			return "", err
 		}
 	}
-	if w.Default == stake.DefaultKept {
+	if w.Default == wire.DefaultKept {
 		return wire.Done, nil
 	}
 	for _, l := range w.Links {
@@ -170,7 +169,7 @@ func doServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, _ serverB
 	return wire.Done, nil
 }
 
-func backServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, b serverBefore) error {
+func backServer(ctx context.Context, m *Host, j Job, w wire.ServerWork, b serverBefore) error {
 	changed := false
 	for _, f := range b.Files {
 		did, err := takeBack(m, j, f, []byte(w.Edit(f.Path, string(f.Text))), "")
@@ -188,7 +187,7 @@ func backServer(ctx context.Context, m *Host, j Job, w stake.ServerWork, b serve
 // Preflight tests the candidate before the run's first step, where the server is installed
 // already.
 func (serverWorker) Preflight(ctx context.Context, m *Host, j Job) error {
-	var w stake.ServerWork
+	var w wire.ServerWork
 	if err := json.Unmarshal(j.Work, &w); err != nil {
 		return fmt.Errorf("the step cannot be understood: %w", err)
 	}

@@ -16,7 +16,6 @@ import (
 	"time"
 
 	"northstake/core/near"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/filter"
@@ -35,17 +34,17 @@ type serviceBefore struct {
 }
 
 type service struct {
-	typed[stake.ServiceWant, stake.ServiceWork, serviceBefore]
+	typed[wire.ServiceWant, wire.ServiceWork, serviceBefore]
 }
 
-var _ = register("service", service{typed[stake.ServiceWant, stake.ServiceWork, serviceBefore]{
+var _ = register("service", service{typed[wire.ServiceWant, wire.ServiceWork, serviceBefore]{
 	read: readServices, before: beforeService, do: doService, back: backService, again: againService, early: true,
 }})
 
 // Confirm has a firewall start at boot, as far as that is wanted, and stops the timer that would take
 // its start back.
 func (service) Confirm(ctx context.Context, m *Host, j Job) error {
-	var w stake.ServiceWork
+	var w wire.ServiceWork
 	if err := json.Unmarshal(j.Work, &w); err != nil {
 		return fmt.Errorf("the step cannot be understood: %w", err)
 	}
@@ -66,7 +65,7 @@ func (service) Confirm(ctx context.Context, m *Host, j Job) error {
 	return nil
 }
 
-func readServices(ctx context.Context, m *Host, wants []stake.ServiceWant) ([]any, error) {
+func readServices(ctx context.Context, m *Host, wants []wire.ServiceWant) ([]any, error) {
 	if len(wants) == 0 {
 		return nil, nil
 	}
@@ -85,7 +84,7 @@ func readServices(ctx context.Context, m *Host, wants []stake.ServiceWant) ([]an
 	out := make([]any, len(wants))
 	for i, w := range wants {
 		st := states[w.Name]
-		f := stake.ServiceFound{Known: st.Known, Active: st.Active, Boot: st.Boot, Unsteady: st.Unsteady, Ends: st.Ends, Wanted: st.Wanted, Elsewhere: st.Elsewhere, Target: st.Target, NoReload: st.Known && !st.CanReload}
+		f := wire.ServiceFound{Known: st.Known, Active: st.Active, Boot: st.Boot, Unsteady: st.Unsteady, Ends: st.Ends, Wanted: st.Wanted, Elsewhere: st.Elsewhere, Target: st.Target, NoReload: st.Known && !st.CanReload}
 		if st.Name != w.Name {
 			f.Is = st.Name
 		}
@@ -126,7 +125,7 @@ func nearUnits(ctx context.Context, units family.ServiceManager, name string) []
 	return near.Few(name, all)
 }
 
-func beforeService(ctx context.Context, m *Host, _ Job, w stake.ServiceWork) (serviceBefore, error) {
+func beforeService(ctx context.Context, m *Host, _ Job, w wire.ServiceWork) (serviceBefore, error) {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return serviceBefore{}, err
@@ -208,7 +207,7 @@ func setDropIns(m *Host, service string, want map[string]string) error {
 	return nil
 }
 
-func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ serviceBefore) (wire.StepState, error) {
+func doService(ctx context.Context, m *Host, j Job, w wire.ServiceWork, _ serviceBefore) (wire.StepState, error) {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return "", err
@@ -231,7 +230,7 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 			return "", err
 		}
 	}
-	guarded := stake.FiltersItself(name) && (w.Now == "start" || w.Now == "restart" || w.Nudge != "")
+	guarded := wire.FiltersItself(name) && (w.Now == "start" || w.Now == "restart" || w.Nudge != "")
 	if w.AtBoot != nil && !(guarded && *w.AtBoot) { // a firewall is started at boot once it is confirmed
 		if err := units.Boot(ctx, name, *w.AtBoot); err != nil {
 			return "", err
@@ -254,7 +253,7 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 		now = "restart"
 	}
 	state := wire.Done
-	held := stake.FiltersItself(name) && (now == "start" || now == "restart")
+	held := wire.FiltersItself(name) && (now == "start" || now == "restart")
 	if guarded && !held && w.AtBoot != nil && *w.AtBoot {
 		if err := units.Boot(ctx, name, true); err != nil {
 			return "", err
@@ -262,7 +261,7 @@ func doService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, _ servi
 	}
 	if held {
 		state = wire.Held
-		if err := journal.Arm(ctx, m.Machine, j, stake.RevertAfter); err != nil {
+		if err := journal.Arm(ctx, m.Machine, j, wire.RevertAfter); err != nil {
 			return "", err
 		}
 	}
@@ -405,9 +404,9 @@ func former(now, left, before map[string]string) map[string]string {
 }
 
 // againService has a service take in what is back that its step had it take in.
-func againService(ctx context.Context, m *Host, _ Job, w stake.ServiceWork, b serviceBefore) error {
+func againService(ctx context.Context, m *Host, _ Job, w wire.ServiceWork, b serviceBefore) error {
 	how := cmp.Or(w.Now, w.Nudge)
-	if b.Active != "active" || w.SetDrop || how != "reload" && how != "restart" || stake.FiltersItself(w.Name) {
+	if b.Active != "active" || w.SetDrop || how != "reload" && how != "restart" || wire.FiltersItself(w.Name) {
 		return nil
 	}
 	units, err := m.Services(ctx)
@@ -424,7 +423,7 @@ func againService(ctx context.Context, m *Host, _ Job, w stake.ServiceWork, b se
 	return tell(ctx, m, units, ownName(states[w.Name], w.Name), how)
 }
 
-func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b serviceBefore) error {
+func backService(ctx context.Context, m *Host, j Job, w wire.ServiceWork, b serviceBefore) error {
 	units, err := m.Services(ctx)
 	if err != nil {
 		return err
@@ -447,7 +446,7 @@ func backService(ctx context.Context, m *Host, j Job, w stake.ServiceWork, b ser
 			return err
 		}
 	}
-	if stake.FiltersItself(w.Name) {
+	if wire.FiltersItself(w.Name) {
 		journal.DisarmTimer(ctx, m.Machine, j)
 	}
 	if !st.Known || !b.Known {

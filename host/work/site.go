@@ -17,7 +17,6 @@ import (
 	"time"
 	"unicode/utf8"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/engine"
 	"northstake/host/family"
@@ -34,17 +33,17 @@ type siteBefore struct {
 }
 
 type siteWorker struct {
-	typed[stake.SiteWant, stake.Works[stake.SiteWork], befores[siteBefore]]
+	typed[wire.SiteWant, wire.Works[wire.SiteWork], befores[siteBefore]]
 }
 
-var _ = register("site", siteWorker{func() typed[stake.SiteWant, stake.Works[stake.SiteWork], befores[siteBefore]] {
-	t := joining(typed[stake.SiteWant, stake.SiteWork, siteBefore]{read: readSites, before: beforeSite})
+var _ = register("site", siteWorker{func() typed[wire.SiteWant, wire.Works[wire.SiteWork], befores[siteBefore]] {
+	t := joining(typed[wire.SiteWant, wire.SiteWork, siteBefore]{read: readSites, before: beforeSite})
 	t.do, t.back = doSites, backSites
 	return t
 }()})
 
 // readSites reads sites, and once for all of them what their servers have loaded.
-func readSites(ctx context.Context, m *Host, wants []stake.SiteWant) ([]any, error) {
+func readSites(ctx context.Context, m *Host, wants []wire.SiteWant) ([]any, error) {
 	claimed := map[string]*webserver.Claimed{}
 	first := map[string]int{} // processes of containers
 	for _, w := range wants {
@@ -76,7 +75,7 @@ func readSites(ctx context.Context, m *Host, wants []stake.SiteWant) ([]any, err
 		return nil, err
 	}
 	addresses := system.Addresses()
-	return beside(func(ctx context.Context, m *Host, w stake.SiteWant) (any, error) {
+	return beside(func(ctx context.Context, m *Host, w wire.SiteWant) (any, error) {
 		f, err := readSite(ctx, m, w, claimed[w.Server+w.Within], addresses, listeners)
 		if pid, told := first[w.Within]; told && !w.Off { // else nobody knows which are the container's own
 			f.Taken = taken(w, listeners, pid)
@@ -85,8 +84,8 @@ func readSites(ctx context.Context, m *Host, wants []stake.SiteWant) ([]any, err
 	})(ctx, m, wants)
 }
 
-func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver.Claimed, addresses []string, listeners []stake.Listener) (stake.SiteFound, error) {
-	f := stake.SiteFound{}
+func readSite(ctx context.Context, m *Host, w wire.SiteWant, claimed *webserver.Claimed, addresses []string, listeners []wire.Listener) (wire.SiteFound, error) {
+	f := wire.SiteFound{}
 	var err error
 	if f.File, err = m.Entry(w.File); err != nil {
 		return f, err
@@ -109,7 +108,7 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 			return f, err
 		}
 		text, err := m.Read(b.Path)
-		f.Beside = append(f.Beside, stake.Beside{Entry: e, Same: err == nil && b.Is(string(text))})
+		f.Beside = append(f.Beside, wire.Beside{Entry: e, Same: err == nil && b.Is(string(text))})
 	}
 	for _, p := range w.Former {
 		if m.Exists(p) {
@@ -159,7 +158,7 @@ func readSite(ctx context.Context, m *Host, w stake.SiteWant, claimed *webserver
 		if err != nil {
 			return f, err
 		}
-		f.Shut = append(f.Shut, stake.Shut{Root: w.Roots[i], At: at, Entry: e})
+		f.Shut = append(f.Shut, wire.Shut{Root: w.Roots[i], At: at, Entry: e})
 	}
 	return f, nil
 }
@@ -194,7 +193,7 @@ func silent(ctx context.Context, services []string) []string {
 	return out
 }
 
-func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefore, err error) {
+func beforeSite(_ context.Context, m *Host, _ Job, w wire.SiteWork) (b siteBefore, err error) {
 	for _, beside := range w.Beside {
 		k, err := m.KeepFile(beside.Path)
 		if err != nil {
@@ -217,8 +216,8 @@ func beforeSite(_ context.Context, m *Host, _ Job, w stake.SiteWork) (b siteBefo
 }
 
 // doSites has all sites of a step tested together, and written and flushed together.
-func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWork], _ befores[siteBefore]) (wire.StepState, error) {
-	var write []stake.SiteWant
+func doSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork], _ befores[siteBefore]) (wire.StepState, error) {
+	var write []wire.SiteWant
 	var drop []string
 	for _, w := range works {
 		drop = append(drop, w.Drops...)
@@ -274,7 +273,7 @@ func doSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWo
 
 // takeSiteAway removes a virtual host's file and its link; a step of the server's service
 // has it take notice.
-func takeSiteAway(m *Host, w stake.SiteWork) error {
+func takeSiteAway(m *Host, w wire.SiteWork) error {
 	paths := []string{w.Link, w.File}
 	for _, b := range w.Beside {
 		paths = append(paths, b.Path)
@@ -298,9 +297,9 @@ func takeFilesAway(m *Host, paths []string) error {
 }
 
 // backSites takes the sites of a step back, and has each of their servers take notice once.
-func backSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.SiteWork], b befores[siteBefore]) error {
+func backSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork], b befores[siteBefore]) error {
 	var changed []string
-	within := map[string]stake.SiteWant{}
+	within := map[string]wire.SiteWant{}
 	for i, w := range slices.Backward(works) {
 		did, err := backSite(m, j, w, b[i])
 		if err != nil {
@@ -326,7 +325,7 @@ func backSites(ctx context.Context, m *Host, j Job, works stake.Works[stake.Site
 }
 
 // backSite says whether anything was changed.
-func backSite(m *Host, j Job, w stake.SiteWork, b siteBefore) (changed bool, err error) {
+func backSite(m *Host, j Job, w wire.SiteWork, b siteBefore) (changed bool, err error) {
 	if w.Link != "" {
 		if changed, err = takeBack(m, j, b.Link, nil, w.File); err != nil {
 			return false, err
@@ -379,11 +378,11 @@ func tellRunning(ctx context.Context, m *Host, j Job, service string) error {
 // Preflight tests the candidate before the run's first step, where the server is
 // installed already: a configuration that is refused then changes nothing at all.
 func (siteWorker) Preflight(ctx context.Context, m *Host, j Job) error {
-	var works stake.Works[stake.SiteWork]
+	var works wire.Works[wire.SiteWork]
 	if err := json.Unmarshal(j.Work, &works); err != nil {
 		return fmt.Errorf("the step cannot be understood: %w", err)
 	}
-	var write []stake.SiteWant
+	var write []wire.SiteWant
 	for _, w := range works {
 		layout, err := m.LayoutOf(w.SiteWant)
 		if err != nil {
@@ -402,8 +401,8 @@ func (siteWorker) Preflight(ctx context.Context, m *Host, j Job) error {
 }
 
 // testSites lets each server test its sites on a copy of its configuration.
-func testSites(ctx context.Context, m *Host, j Job, sites []stake.SiteWant) error {
-	byServer := map[string][]stake.SiteWant{}
+func testSites(ctx context.Context, m *Host, j Job, sites []wire.SiteWant) error {
+	byServer := map[string][]wire.SiteWant{}
 	for _, w := range sites {
 		byServer[w.Server+w.Within] = append(byServer[w.Server+w.Within], w)
 	}

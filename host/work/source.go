@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/system"
@@ -21,11 +20,11 @@ type sourceBefore struct {
 	Made  []string          `json:"made,omitempty"`
 }
 
-var _ = register("source", typed[stake.SourceWant, stake.SourceWork, sourceBefore]{
+var _ = register("source", typed[wire.SourceWant, wire.SourceWork, sourceBefore]{
 	read: each(readSource), before: beforeSource, do: doSource, back: backSource,
 })
 
-func sourceFiles(m *Host, w stake.SourceWant) ([]stake.SourceFile, family.PackageManager, error) {
+func sourceFiles(m *Host, w wire.SourceWant) ([]wire.SourceFile, family.PackageManager, error) {
 	manager, err := m.PackageManager()
 	if err != nil {
 		return nil, nil, err
@@ -33,18 +32,18 @@ func sourceFiles(m *Host, w stake.SourceWant) ([]stake.SourceFile, family.Packag
 	return manager.Sources().Files(w), manager, nil
 }
 
-func readSource(ctx context.Context, m *Host, w stake.SourceWant) (any, error) {
+func readSource(ctx context.Context, m *Host, w wire.SourceWant) (any, error) {
 	files, manager, err := sourceFiles(m, w)
 	if err != nil {
 		return nil, err
 	}
-	var f stake.SourceFound
+	var f wire.SourceFound
 	for _, file := range files {
 		e, err := m.Entry(file.Path)
 		if err != nil {
 			return nil, err
 		}
-		one := stake.SourceFileFound{Path: file.Path, Entry: e}
+		one := wire.SourceFileFound{Path: file.Path, Entry: e}
 		if e.Kind == "file" {
 			text, err := m.ReadText(file.Path)
 			if err != nil {
@@ -66,7 +65,7 @@ func readSource(ctx context.Context, m *Host, w stake.SourceWant) (any, error) {
 	return f, nil
 }
 
-func beforeSource(_ context.Context, m *Host, _ Job, w stake.SourceWork) (b sourceBefore, err error) {
+func beforeSource(_ context.Context, m *Host, _ Job, w wire.SourceWork) (b sourceBefore, err error) {
 	files, _, err := sourceFiles(m, w.SourceWant)
 	if err != nil {
 		return b, err
@@ -84,7 +83,7 @@ func beforeSource(_ context.Context, m *Host, _ Job, w stake.SourceWork) (b sour
 
 // doSource writes the source and reads its lists. A source that is not there, or
 // is signed with another key, is an error that says which.
-func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWork, _ sourceBefore) (wire.StepState, error) {
+func doSource(ctx context.Context, m *Host, j Job, w wire.SourceWork, _ sourceBefore) (wire.StepState, error) {
 	files, manager, err := sourceFiles(m, w.SourceWant)
 	if err != nil {
 		return "", err
@@ -124,7 +123,7 @@ func doSource(ctx context.Context, m *Host, j Job, w stake.SourceWork, _ sourceB
 	return wire.Done, nil
 }
 
-func backSource(_ context.Context, m *Host, j Job, w stake.SourceWork, b sourceBefore) error {
+func backSource(_ context.Context, m *Host, j Job, w wire.SourceWork, b sourceBefore) error {
 	files, _, err := sourceFiles(m, w.SourceWant)
 	if err != nil {
 		return err

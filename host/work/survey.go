@@ -14,7 +14,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/engine"
 	"northstake/host/probe"
@@ -114,7 +113,7 @@ func Survey(ctx context.Context, m *Host, wants []wire.Want) []wire.Reading {
 			w, err := workerOf(typ)
 			if err != nil {
 				for _, i := range index {
-					out[i] = wire.Reading{Name: stake.Local(wants[i].Type, wants[i].Name), Unread: err.Error()}
+					out[i] = wire.Reading{Name: wire.Local(wants[i].Type, wants[i].Name), Unread: err.Error()}
 				}
 				return
 			}

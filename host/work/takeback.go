@@ -6,7 +6,7 @@ import (
 	"fmt"
 	"os"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -28,11 +28,11 @@ func takeBack(m *Host, j Job, before system.KeptFile, text []byte, target string
 	if same, err := before.IsThere(m.Machine); err != nil || same {
 		return false, err
 	}
-	left := stake.Entry{Kind: "file"}
+	left := wire.Entry{Kind: "file"}
 	if target != "" {
-		left = stake.Entry{Kind: "link", Target: target}
+		left = wire.Entry{Kind: "link", Target: target}
 	}
-	as := func(e stake.Entry, text []byte) bool {
+	as := func(e wire.Entry, text []byte) bool {
 		if now.Kind != e.Kind || now.Target != e.Target {
 			return false
 		}

@@ -10,7 +10,7 @@ import (
 	"strings"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/filter"
 	"northstake/host/system/systemtest"
 )
@@ -18,9 +18,9 @@ import (
 // Whatever kind of step is taken back: what somebody has changed since the step stays, and
 // the run says so; the rest is as it was.
 func TestTakingBackLeavesWhatCameSince(t *testing.T) {
-	link := stake.LinkWant{Path: "/srv/now", PointsTo: "/srv/b"}
-	directory := stake.DirectoryWant{Path: "/srv/quay", Owner: "me", Group: "me", Mode: "0750"}
-	site := stake.SiteWant{File: "/etc/tide.conf", Text: "flood\n", Link: "/etc/on.conf"}
+	link := wire.LinkWant{Path: "/srv/now", PointsTo: "/srv/b"}
+	directory := wire.DirectoryWant{Path: "/srv/quay", Owner: "me", Group: "me", Mode: "0750"}
+	site := wire.SiteWant{File: "/etc/tide.conf", Text: "flood\n", Link: "/etc/on.conf"}
 	for name, c := range map[string]struct {
 		kind          string
 		want          any

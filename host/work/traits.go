@@ -9,7 +9,7 @@ import (
 	"slices"
 	"syscall"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/filter"
 	"northstake/host/system"
@@ -17,16 +17,16 @@ import (
 )
 
 // Traits reads what the machine is, but for its containers, which are told by the readings of them.
-func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
+func (h *Host) Traits(ctx context.Context) (wire.Traits, error) {
 	release, err := family.Release(h.Machine)
 	if err != nil {
-		return stake.Traits{}, err
+		return wire.Traits{}, err
 	}
 	f, err := h.Family()
 	if err != nil {
-		return stake.Traits{}, err
+		return wire.Traits{}, err
 	}
-	t := stake.Traits{System: release["PRETTY_NAME"], Family: release["ID"], Architecture: runtime.GOARCH, CPUs: runtime.NumCPU(), SSHPort: h.SSHPort}
+	t := wire.Traits{System: release["PRETTY_NAME"], Family: release["ID"], Architecture: runtime.GOARCH, CPUs: runtime.NumCPU(), SSHPort: h.SSHPort}
 	if f != nil {
 		t.Family, t.PackageManager = f.Name, f.Packages
 	}
@@ -65,19 +65,19 @@ func (h *Host) Traits(ctx context.Context) (stake.Traits, error) {
 }
 
 // webServers lists the servers of the family that are installed.
-func (h *Host) webServers(ctx context.Context, f *family.Family) []stake.WebServer {
+func (h *Host) webServers(ctx context.Context, f *family.Family) []wire.WebServer {
 	all, err := f.PackageManager(h.Machine).Installed(ctx)
 	if err != nil {
 		return nil // the reading of packages says why
 	}
-	var out []stake.WebServer
+	var out []wire.WebServer
 	for _, name := range slices.Sorted(maps.Keys(f.Servers)) {
 		if p := all[f.Servers[name].Package]; p.State == "installed" {
 			served, err := webserver.ServedBy(h.Machine, name, f.Servers[name])
 			if err != nil {
 				return nil // as would the reading of its sites
 			}
-			out = append(out, stake.WebServer{Name: name, Package: f.Servers[name].Package, Version: p.Version, Program: f.Servers[name].Program, VirtualHosts: served, Listens: webserver.ListenLines(h.Machine, name, f.Servers[name])})
+			out = append(out, wire.WebServer{Name: name, Package: f.Servers[name].Package, Version: p.Version, Program: f.Servers[name].Program, VirtualHosts: served, Listens: webserver.ListenLines(h.Machine, name, f.Servers[name])})
 		}
 	}
 	return out

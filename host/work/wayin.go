@@ -10,7 +10,7 @@ import (
 	"strings"
 	"sync"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/system"
 )
@@ -19,7 +19,7 @@ import (
 // the user that the service logs in as, and the paths that the SSH server, sudo and PAM are told of,
 // wherever they lead (sshd_config(5), sudoers(5), pam.conf(5)). They are read again once one of those
 // files has changed.
-func (h *Host) WayIn(listeners []stake.Listener) ([]string, error) {
+func (h *Host) WayIn(listeners []wire.Listener) ([]string, error) {
 	kept, err := system.Cached(h.Machine, "way in", "once", func() (*wayIn, error) { return &wayIn{}, nil })
 	if err != nil {
 		return nil, err
@@ -35,7 +35,7 @@ func (h *Host) WayIn(listeners []stake.Listener) ([]string, error) {
 }
 
 // sshdConfig is the configuration of the SSH server that the connection came in by.
-func (h *Host) sshdConfig(listeners []stake.Listener) string {
+func (h *Host) sshdConfig(listeners []wire.Listener) string {
 	for _, l := range listeners {
 		if l.Port != h.SSHPort || l.Program != "sshd" {
 			continue

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -83,7 +83,7 @@ func FuzzTheWayIn(f *testing.F) {
 		systemtest.Put(t, h.Machine, "/etc/ssh/sshd_config", sshd)
 		systemtest.Put(t, h.Machine, "/etc/sudoers", sudoers)
 		systemtest.Put(t, h.Machine, "/etc/pam.d/sshd", pam)
-		got, err := h.WayIn([]stake.Listener{{Protocol: "tcp", Port: 22, Program: "sshd", PID: 1 << 30}})
+		got, err := h.WayIn([]wire.Listener{{Protocol: "tcp", Port: 22, Program: "sshd", PID: 1 << 30}})
 		if err != nil || len(got) > wayPaths {
 			t.Fatalf("%d places, %v", len(got), err)
 		}

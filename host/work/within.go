@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"strings"
 
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/engine"
 	"northstake/host/system"
@@ -23,7 +22,7 @@ func onceName(container string, j Job) string { return container + "-test-" + st
 // testWithin has the server of a container test its sites: inside the container that runs, where
 // that sees all that they need, else in one of its own of the same image. Where that image is not
 // there yet, as before a run's first step, nothing is tested: the step comes after it.
-func testWithin(ctx context.Context, m *Host, j Job, l stake.Layout, sites []stake.SiteWant) error {
+func testWithin(ctx context.Context, m *Host, j Job, l wire.Layout, sites []wire.SiteWant) error {
 	if !m.Exists(l.Config) {
 		return nil
 	}
@@ -40,7 +39,7 @@ func testWithin(ctx context.Context, m *Host, j Job, l stake.Layout, sites []sta
 	if err != nil {
 		return err
 	}
-	var sees []stake.HeldAt
+	var sees []wire.HeldAt
 	for _, w := range sites {
 		for _, h := range w.Sees {
 			if h.Made || m.Exists(h.From) {
@@ -53,7 +52,7 @@ func testWithin(ctx context.Context, m *Host, j Job, l stake.Layout, sites []sta
 		if err := makeHeld(m, sees); err != nil {
 			return err
 		}
-		want := stake.ContainerWant{Name: container, By: is.By, Image: image, Network: "host", Mounts: is.Seen(sees)}
+		want := wire.ContainerWant{Name: container, By: is.By, Image: image, Network: "host", Mounts: is.Seen(sees)}
 		run = func(command []string) error { return e.Once(ctx, want, onceName(container, j), stepOf(j), command) }
 	}
 	return webserver.TestIn(m.Machine, filepath.Join(m.Path(l.Dir), ".candidate-"+stepOf(j)), "/tmp/northstake-test.pid", l, func(command []string) (string, error) {
@@ -67,7 +66,7 @@ func testWithin(ctx context.Context, m *Host, j Job, l stake.Layout, sites []sta
 }
 
 // makeHeld makes the directories of the host that a container writes to and that are made for it.
-func makeHeld(m *Host, holds []stake.HeldAt) error {
+func makeHeld(m *Host, holds []wire.HeldAt) error {
 	for _, h := range holds {
 		if !h.Made || m.Exists(h.From) {
 			continue
@@ -85,7 +84,7 @@ func makeHeld(m *Host, holds []stake.HeldAt) error {
 // reloadContainer has a server in a container take its configuration in, which it tests first:
 // what lies there may be another's by now.
 func reloadContainer(ctx context.Context, m *Host, e *engine.Engine, is engine.Inspected, reload []string, server string) error {
-	l, err := m.LayoutOf(stake.SiteWant{Server: server, Within: is.Name})
+	l, err := m.LayoutOf(wire.SiteWant{Server: server, Within: is.Name})
 	if err != nil {
 		return err
 	}
@@ -108,7 +107,7 @@ func reloadContainer(ctx context.Context, m *Host, e *engine.Engine, is engine.I
 }
 
 // tellWithin has the server of a container take notice of what was taken back, where it runs.
-func tellWithin(ctx context.Context, m *Host, j Job, w stake.SiteWant) error {
+func tellWithin(ctx context.Context, m *Host, j Job, w wire.SiteWant) error {
 	e, err := engineOf(ctx, m)
 	if err != nil {
 		return err
@@ -128,8 +127,8 @@ func tellWithin(ctx context.Context, m *Host, j Job, w stake.SiteWant) error {
 }
 
 // taken lists the programs outside of a site's container that have its ports.
-func taken(w stake.SiteWant, all []stake.Listener, first int) []stake.Listener {
-	var out []stake.Listener
+func taken(w wire.SiteWant, all []wire.Listener, first int) []wire.Listener {
+	var out []wire.Listener
 	for _, port := range w.Listen {
 		for _, l := range all {
 			if l.Port != port || l.Protocol != "tcp" || l.PID == 0 {

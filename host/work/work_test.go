@@ -4,15 +4,14 @@ import (
 	"context"
 	"testing"
 
-	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
 func TestDirectoryIsMadeAndTakenBack(t *testing.T) {
 	m := folder(t)
 	systemtest.Put(t, m.Machine, "/srv/keep/me", "x")
-	step := plan.Step{Number: 1, Type: "directory", Move: stake.Move{Work: stake.JSON(stake.DirectoryWant{Path: "/srv/a/b/c", Owner: "me", Group: "me", Mode: "0750"})}}
+	step := wire.Step{Number: 1, Type: "directory", Move: wire.Move{Work: wire.JSON(wire.DirectoryWant{Path: "/srv/a/b/c", Owner: "me", Group: "me", Mode: "0750"})}}
 	if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
 		t.Fatal(err)
 	}

@@ -9,8 +9,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"northstake/core/plan"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/journal"
 	"northstake/host/system"
@@ -115,8 +113,8 @@ func (t typed[W, J, B]) Read(ctx context.Context, m *Host, wants []wire.Want) []
 	decoded, index := make([]W, 0, len(wants)), make([]int, 0, len(wants))
 	memo := memoOf(m)
 	for i, w := range wants {
-		out[i].Name = stake.Local(w.Type, w.Name)
-		v, err := stake.Decode[W](memo, fmt.Sprint(out[i].Name, " ", len(w.Want)), w.Want)
+		out[i].Name = wire.Local(w.Type, w.Name)
+		v, err := wire.Decode[W](memo, fmt.Sprint(out[i].Name, " ", len(w.Want)), w.Want)
 		if err != nil {
 			out[i].Unread = "what is wanted cannot be understood: " + err.Error()
 			continue
@@ -142,8 +140,8 @@ func (t typed[W, J, B]) Read(ctx context.Context, m *Host, wants []wire.Want) []
 }
 
 // memoOf keeps the wants of a machine decoded.
-func memoOf(m *Host) *stake.Memo {
-	memo, err := system.Cached(m.Machine, "memo", "once", func() (*stake.Memo, error) { return stake.NewMemo(), nil })
+func memoOf(m *Host) *wire.Memo {
+	memo, err := system.Cached(m.Machine, "memo", "once", func() (*wire.Memo, error) { return wire.NewMemo(), nil })
 	if err != nil {
 		return nil
 	}
@@ -216,7 +214,7 @@ type Preflighter interface {
 }
 
 // preflight asks the steps of a run whether they would be refused.
-func preflight(ctx context.Context, m *Host, run string, steps []plan.Step) error {
+func preflight(ctx context.Context, m *Host, run string, steps []wire.Step) error {
 	for _, s := range steps {
 		w, err := workerOf(s.Type)
 		if err != nil {

@@ -10,7 +10,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"northstake/core/declare"
+	"northstake/core/wire"
 	"northstake/service/auth"
 	"northstake/service/contract"
 	"northstake/service/store"
@@ -197,8 +197,8 @@ func (s *Server) PutBlobs(c *gin.Context) {
 			c.Status(http.StatusNoContent)
 			return
 		}
-		if err == nil && h.Size > declare.ContentLimit {
-			err = fmt.Errorf("a content file has %d bytes, and %d are allowed", h.Size, int64(declare.ContentLimit))
+		if err == nil && h.Size > wire.ContentLimit {
+			err = fmt.Errorf("a content file has %d bytes, and %d are allowed", h.Size, int64(wire.ContentLimit))
 		}
 		var b []byte
 		if err == nil {

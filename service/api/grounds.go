@@ -14,8 +14,9 @@ import (
 	"northstake/core/lint"
 	"northstake/core/plan"
 	"northstake/core/resolve"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
+	"northstake/host/family/meaning"
 	"northstake/host/reach"
 	"northstake/service/contract"
 	"northstake/service/jobs"
@@ -24,7 +25,7 @@ import (
 
 // ListKeys explains the keys of a declaration.
 func (s *Server) ListKeys(c *gin.Context) {
-	keys, _ := family.Keys("")
+	keys, _ := meaning.Keys("")
 	c.JSON(http.StatusOK, keys)
 }
 
@@ -254,7 +255,7 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 		if sites == nil {
 			sites = []string{}
 		}
-		var traits stake.Traits
+		var traits wire.Traits
 		if len(st.Traits) > 0 {
 			if err := json.Unmarshal(st.Traits, &traits); err != nil {
 				s.refuse(c, err)

@@ -12,6 +12,7 @@ import (
 	"northstake/core/near"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/service/contract"
 	"northstake/service/store"
@@ -59,7 +60,7 @@ func siteOn(d *declare.Declaration, site, host string, st store.HostState, secre
 	if err != nil {
 		return on, err
 	}
-	var traits stake.Traits
+	var traits wire.Traits
 	if len(st.Traits) > 0 {
 		if err := json.Unmarshal(st.Traits, &traits); err != nil {
 			return on, err
@@ -77,7 +78,7 @@ func siteOn(d *declare.Declaration, site, host string, st store.HostState, secre
 		on.Unread = err.Error()
 		return on, nil
 	}
-	var want stake.SiteWant
+	var want wire.SiteWant
 	mine := map[string]bool{}
 	for _, s := range h.Stakes {
 		if s.Type == "site" && s.Name == site {

@@ -13,7 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 
 	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/contract"
 	"northstake/service/jobs"
 	"northstake/service/store"
@@ -58,9 +58,9 @@ func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
 		if i > 0 {
 			hosts = append(hosts, ',')
 		}
-		hosts = append(hosts, withField(stake.JSON(h), "rows", rows)...)
+		hosts = append(hosts, withField(wire.JSON(h), "rows", rows)...)
 	}
-	c.Data(status, "application/json; charset=utf-8", withField(stake.JSON(struct {
+	c.Data(status, "application/json; charset=utf-8", withField(wire.JSON(struct {
 		contract.Survey
 		Hosts *struct{} `json:"hosts,omitempty"`
 	}{Survey: contract.Survey{Id: t.ID, State: contract.SurveyState(t.State), Revision: t.Revision, CreatedAt: t.CreatedAt, FinishedAt: timeOf(t.FinishedAt), Error: t.Error}}), "hosts", append(hosts, ']')))
@@ -75,14 +75,14 @@ func withField(object []byte, name string, value []byte) []byte {
 // none of its own those that stand in it.
 func rowsAsNow(kept json.RawMessage, in []plan.Row) (json.RawMessage, error) {
 	if string(kept) != "null" {
-		if !stake.MayBeFormer(kept) {
+		if !wire.MayBeFormer(kept) {
 			return kept, nil
 		}
 		if err := json.Unmarshal(kept, &in); err != nil {
 			return nil, err
 		}
 	}
-	return stake.JSON(in), nil
+	return wire.JSON(in), nil
 }
 
 // CreateSurvey starts a survey.
@@ -445,7 +445,7 @@ func (s *Server) stream(c *gin.Context, topic, lastID string, over func(context.
 			state, lost = "failed", nil // the record is gone
 		}
 		if len(events) == 0 && err == nil && lost == nil && state != "" {
-			events = []store.Event{{ID: after + 1, Kind: "end", Data: stake.JSON(map[string]string{"state": state})}}
+			events = []store.Event{{ID: after + 1, Kind: "end", Data: wire.JSON(map[string]string{"state": state})}}
 		}
 		for i, e := range events {
 			if e.Kind == "end" && i < len(events)-1 {

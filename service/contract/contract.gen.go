@@ -254,7 +254,7 @@ func (e SurveyState) Valid() bool {
 }
 
 // Act Something to be done now that is no lasting state, in place of what is declared
-type Act = stake.ActWant
+type Act = wire.ActWant
 
 // Ask defines model for Ask.
 type Ask struct {
@@ -299,10 +299,10 @@ type Counts struct {
 }
 
 // Detail defines model for Detail.
-type Detail = stake.Detail
+type Detail = wire.Detail
 
 // Difference defines model for Difference.
-type Difference = stake.Difference
+type Difference = wire.Difference
 
 // Dismissal defines model for Dismissal.
 type Dismissal struct {
@@ -717,7 +717,7 @@ type SiteView struct {
 type Source = declare.Source
 
 // Step defines model for Step.
-type Step = plan.Step
+type Step = wire.Step
 
 // SudoPasswords Passwords for sudo by host, or under "*" for all; used for this one and never stored
 type SudoPasswords map[string]string
@@ -760,7 +760,7 @@ type Token struct {
 }
 
 // Traits defines model for Traits.
-type Traits = stake.Traits
+type Traits = wire.Traits
 
 // ById defines model for ById.
 type ById = int64

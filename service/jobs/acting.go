@@ -14,13 +14,14 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/store"
 )
 
 // acting does something once, now. It is about that, and not about what is declared.
 type acting struct {
 	everything
-	act    stake.ActWant
+	act    wire.ActWant
 	engine string // host that it is done on, where it is about a container of that host's engine
 }
 
@@ -31,9 +32,9 @@ func (a acting) check(table store.Table) error {
 		return NotReady{"what an upgrade leaves is a matter of what is declared", "declare the version"}
 	case a.ask.OneOff.Text != "" || a.ask.Only != "":
 		return NotReady{"something is done now by itself, without what is declared", "ask for one of the two"}
-	case !slices.Contains(stake.Acts, a.act.Do):
-		return NotReady{fmt.Sprintf("nothing is known that is called %q", a.act.Do), "it is one of " + stake.ActNames()}
-	case (a.act.Do == stake.MakeImage) != (a.act.Image != "") || a.act.Image != "" && !form.Image.MatchString(a.act.Image) || strings.Contains(a.act.Image, "@"):
+	case !slices.Contains(wire.Acts, a.act.Do):
+		return NotReady{fmt.Sprintf("nothing is known that is called %q", a.act.Do), "it is one of " + wire.ActNames()}
+	case (a.act.Do == wire.MakeImage) != (a.act.Image != "") || a.act.Image != "" && !form.Image.MatchString(a.act.Image) || strings.Contains(a.act.Image, "@"):
 		return NotReady{"a container is kept under the name of an image, and nothing else is", "write REGISTRY/NAME:TAG, in small letters"}
 	case a.act.Container+a.act.Host+a.act.Ground+a.act.Unlike != "" || a.act.Revision != 0 || a.act.Login != nil:
 		return NotReady{"of which container the image is made, and what that holds, the service finds out", "leave that out"}
@@ -57,7 +58,7 @@ func (a acting) title() string {
 
 func (a acting) begin(ctx context.Context, j *Service, s *scope) (p purpose, err error) {
 	a.everything = a.of(*s)
-	if a.act.Do == stake.MakeImage {
+	if a.act.Do == wire.MakeImage {
 		a, err = j.keeps(ctx, s, a)
 	}
 	return a, err
@@ -72,7 +73,7 @@ func (a acting) hosts(d *declare.Declaration) ([]string, error) {
 	return a.everything.hosts(d)
 }
 
-func (a acting) stakes(d *declare.Declaration, host string, traits stake.Traits, secrets *stake.Secrets) (resolve.Host, error) {
+func (a acting) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Host, error) {
 	h, err := a.everything.stakes(d, host, traits, secrets)
 	if err != nil {
 		return h, err
@@ -84,7 +85,7 @@ func (a acting) stakes(d *declare.Declaration, host string, traits stake.Traits,
 	if act.Do == "upgrade" {
 		act.Leave = stake.VersionsDeclared(h.Stakes)
 	}
-	h.Stakes = []stake.Stake{{Host: host, Type: "act", Name: name, Want: stake.JSON(act)}}
+	h.Stakes = []stake.Stake{{Host: host, Type: "act", Name: name, Want: wire.JSON(act)}}
 	return h, nil
 }
 
@@ -121,7 +122,7 @@ func (j *Service) keeps(ctx context.Context, s *scope, a acting) (acting, error)
 	if c := CountsOf(rows); st.Unread != "" || st.Revision != s.revision || c.Due+c.Shifted+c.Unread > 0 {
 		a.act.Unlike = fmt.Sprintf("host %s was not last seen as revision %d declares it", names[0], s.revision)
 	}
-	a.act = a.act.WithLogin(j.Secrets(ctx, s.ground, engine))
+	a.act = stake.WithLogin(a.act, j.Secrets(ctx, s.ground, engine))
 	a.engine = engine
 	return a, nil
 }

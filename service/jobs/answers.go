@@ -13,8 +13,8 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/plan"
-	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/service/place"
 )
@@ -22,11 +22,11 @@ import (
 // askBeside begins to ask a host's sites as their visitors do, as far as they declare what is to be
 // answered: from inside the host, and from the service. What other hosts would be answered is left to
 // the checks that are asked for: none of them is to hold up this look.
-func (j *Service) askBeside(ctx context.Context, s scope, conn place.Line, host string, probes []resolve.Probe) func() []probe.Result {
-	var near []resolve.Probe
+func (j *Service) askBeside(ctx context.Context, s scope, conn place.Line, host string, probes []wire.Probe) func() []probe.Result {
+	var near []wire.Probe
 	for _, p := range probes {
 		p.From = slices.DeleteFunc(slices.Clone(p.Places()), func(place string) bool {
-			return place != declare.ProbeInside && place != declare.ProbeOutside
+			return place != wire.ProbeInside && place != wire.ProbeOutside
 		})
 		if len(p.From) > 0 {
 			near = append(near, p)
@@ -67,15 +67,15 @@ const (
 // is answered outside, that is asked and not this: there something else may stand before it on purpose.
 func (j *Service) visitBeside(ctx context.Context, h *declare.Host, r *resolved, ports []int) func() []elsewhere {
 	type visit struct {
-		stake.SiteVisit
+		wire.SiteVisit
 		name string
 		port int
 	}
 	var visits []visit
 	for _, port := range ports {
 		for _, v := range r.visits {
-			if !v.Listens(h.Address, port) || slices.ContainsFunc(r.host.Probes, func(p resolve.Probe) bool {
-				return p.Site == v.Site && slices.Contains(p.Places(), declare.ProbeOutside)
+			if !v.Listens(h.Address, port) || slices.ContainsFunc(r.host.Probes, func(p wire.Probe) bool {
+				return p.Site == v.Site && slices.Contains(p.Places(), wire.ProbeOutside)
 			}) {
 				continue
 			}
@@ -130,7 +130,7 @@ func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Tim
 			continue
 		}
 		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool {
-			return r.Address == h.Host+"/"+stake.Local("site", a.Site) || r.Address == h.Host+"/"+a.Site
+			return r.Address == h.Host+"/"+wire.Local("site", a.Site) || r.Address == h.Host+"/"+a.Site
 		})
 		if i < 0 || explained(h, h.Rows[i], a) {
 			continue
@@ -147,12 +147,12 @@ func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Tim
 				otherwise = append(otherwise, stake.Note{Address: r.Address, What: fmt.Sprintf("what lies there is as declared, and %s at port %d is answered otherwise from %s: %s", a.Path, a.Port, a.From, a.Words()), Fix: "no step of this plan changes that; look at what answers there: another virtual host, another program, what the server includes"})
 			}
 			r.Standing = plan.Shifted
-			r.Differences = append(slices.Clone(r.Differences), stake.Difference{Attribute: fmt.Sprintf("answers %s at port %d from %s", a.Path, a.Port, a.From), Wanted: "as its probe says", Found: a.Words()})
+			r.Differences = append(slices.Clone(r.Differences), wire.Difference{Attribute: fmt.Sprintf("answers %s at port %d from %s", a.Path, a.Port, a.From), Wanted: "as its probe says", Found: a.Words()})
 		}
 	}
 	told := map[string]bool{} // sites, by the first of their names alone
 	for _, e := range led {
-		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool { return r.Address == h.Host+"/"+stake.Local("site", e.site) })
+		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool { return r.Address == h.Host+"/"+wire.Local("site", e.site) })
 		if i < 0 || h.Rows[i].Standing != plan.Set {
 			continue
 		}
@@ -161,7 +161,7 @@ func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Tim
 		}
 		r := &rows[i]
 		r.Standing, r.ShiftedAt = plan.Shifted, now
-		r.Differences = append(slices.Clone(r.Differences), stake.Difference{Attribute: fmt.Sprintf("who answers %s at port %d from outside", e.name, e.port), Wanted: "the site, as on the host itself", Found: fmt.Sprintf("somebody else, with %d", e.status)})
+		r.Differences = append(slices.Clone(r.Differences), wire.Difference{Attribute: fmt.Sprintf("who answers %s at port %d from outside", e.name, e.port), Wanted: "the site, as on the host itself", Found: fmt.Sprintf("somebody else, with %d", e.status)})
 		if told[e.site] {
 			continue
 		}

@@ -15,7 +15,6 @@ import (
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/resolve"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/probe"
 )
@@ -39,7 +38,7 @@ func TestWhatIsAnsweredIsJudgedWithTheRest(t *testing.T) {
 	row := func(local, typ, site string, standing plan.Standing) plan.Row {
 		return plan.Row{Address: "quay1/" + local, Type: typ, Site: site, Standing: standing}
 	}
-	wrong := probe.Result{Probe: resolve.Probe{Site: "tides", Name: "tides.test", Port: 80}, From: "inside", GotStatus: 503, Error: "answered 503, wanted 200"}
+	wrong := probe.Result{Probe: wire.Probe{Site: "tides", Name: "tides.test", Port: 80}, From: "inside", GotStatus: 503, Error: "answered 503, wanted 200"}
 	late := wrong
 	late.Error = "no answer in 5s"
 	unmade := wrong
@@ -85,10 +84,10 @@ func TestAServerThatIsJustStartedIsAskedAgain(t *testing.T) {
 	}
 	at := door.Addr().String()
 	door.Close() // nothing listens there
-	p := resolve.Probe{Site: "tides", Host: "quay1", Name: "tides.test", Port: door.Addr().(*net.TCPAddr).Port, Probe: declare.Probe{Path: "/", Status: 200, From: []string{declare.ProbeOutside}}}
+	p := wire.Probe{Site: "tides", Host: "quay1", Name: "tides.test", Port: door.Addr().(*net.TCPAddr).Port, Check: wire.Check{Path: "/", Status: 200, From: []string{wire.ProbeOutside}}}
 	s := scope{d: &declare.Declaration{Hosts: map[string]*declare.Host{"quay1": {Address: "127.0.0.1"}}}}
 	ask := func(service plan.Standing) look {
-		l := look{probes: []resolve.Probe{p}, host: plan.Host{Host: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: plan.Set}, {Address: "quay1/service/nginx", Type: "service", Standing: service}}}}
+		l := look{probes: []wire.Probe{p}, host: plan.Host{Host: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: plan.Set}, {Address: "quay1/service/nginx", Type: "service", Standing: service}}}}
 		l.answers = (&Service{}).askBeside(t.Context(), s, nil, "quay1", l.probes)()
 		if len(l.answers) != 1 || !l.answers[0].Refused() {
 			t.Fatalf("before anything listens the answer is %+v", l.answers)
@@ -150,15 +149,15 @@ func TestEachNameIsVisited(t *testing.T) {
 	}
 	closed.Close()
 	nobody := closed.Addr().(*net.TCPAddr).Port
-	visit := func(site string, names []string, at ...stake.VisitAt) stake.SiteVisit {
-		return stake.SiteVisit{Site: site, Mark: "mark-" + site, Own: names, Visit: stake.Visit{Path: "/mark", Names: names, At: at}}
+	visit := func(site string, names []string, at ...wire.VisitAt) wire.SiteVisit {
+		return wire.SiteVisit{Site: site, Mark: "mark-" + site, Own: names, Visit: wire.Visit{Path: "/mark", Names: names, At: at}}
 	}
-	r := &resolved{visits: []stake.SiteVisit{
-		visit("tides", []string{"tides.test", "www.tides.test"}, stake.VisitAt{Port: whole}, stake.VisitAt{Address: "127.0.0.1", Port: led}),
-		visit("tides", []string{"tides.test", "old.tides.test", "former.tides.test"}, stake.VisitAt{Port: whole}),
-		visit("charts", []string{"charts.test"}, stake.VisitAt{Port: led}, stake.VisitAt{Port: nobody}, stake.VisitAt{Address: "127.0.0.2", Port: whole}),
-		visit("ferries", []string{"ferries.test"}, stake.VisitAt{Port: whole}),
-	}, host: resolve.Host{Probes: []resolve.Probe{{Site: "ferries", Probe: declare.Probe{From: []string{declare.ProbeOutside}}}}}}
+	r := &resolved{visits: []wire.SiteVisit{
+		visit("tides", []string{"tides.test", "www.tides.test"}, wire.VisitAt{Port: whole}, wire.VisitAt{Address: "127.0.0.1", Port: led}),
+		visit("tides", []string{"tides.test", "old.tides.test", "former.tides.test"}, wire.VisitAt{Port: whole}),
+		visit("charts", []string{"charts.test"}, wire.VisitAt{Port: led}, wire.VisitAt{Port: nobody}, wire.VisitAt{Address: "127.0.0.2", Port: whole}),
+		visit("ferries", []string{"ferries.test"}, wire.VisitAt{Port: whole}),
+	}, host: resolve.Host{Probes: []wire.Probe{{Site: "ferries", Check: wire.Check{From: []string{wire.ProbeOutside}}}}}}
 	got := (&Service{}).visitBeside(t.Context(), &declare.Host{Address: "127.0.0.1"}, r, []int{whole, led, nobody})()
 	if want := []elsewhere{{"tides", "former.tides.test", whole, http.StatusMovedPermanently}, {"tides", "www.tides.test", led, http.StatusTeapot}}; !slices.Equal(got, want) {
 		t.Errorf("somebody else answers for %+v, not %+v", got, want)

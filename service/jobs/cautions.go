@@ -13,11 +13,12 @@ import (
 
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // siteCautions are what is unwise about the sites that are not as declared on a host: what
 // they would show and never show, and names that lead elsewhere.
-func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan.Host, traits stake.Traits) []stake.Note {
+func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan.Host, traits wire.Traits) []stake.Note {
 	working := map[string]bool{}
 	for _, r := range h.Rows {
 		if r.Site != "" && r.Standing != plan.Set {
@@ -33,7 +34,7 @@ func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan
 	}
 	for _, c := range s.unwise() {
 		if working[c.Site] && slices.Contains(s.d.SitesOn(host), c.Site) {
-			out = append(out, stake.Note{Address: host + "/" + stake.Local("site", c.Site), What: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.What), Fix: c.Fix})
+			out = append(out, stake.Note{Address: host + "/" + wire.Local("site", c.Site), What: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.What), Fix: c.Fix})
 		}
 	}
 	addresses := traits.Addresses

@@ -11,6 +11,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/reach"
 )
 
@@ -19,7 +20,7 @@ const dialLimit = 2 * time.Second
 
 // dials are the ports of a host that stakes can be told by from outside, and that something listens
 // on, in order; nil of what is no host, or where the way to it proves nothing of the network.
-func dials(h *declare.Host, stakes []stake.Stake, traits stake.Traits) []int {
+func dials(h *declare.Host, stakes []stake.Stake, traits wire.Traits) []int {
 	if h == nil {
 		return nil
 	}
@@ -81,7 +82,7 @@ func dialBeside(ctx context.Context, h *declare.Host, ports []int) func() dialle
 
 // listens says whether a program listens on a TCP port at the address that the host is
 // reached by.
-func listens(t stake.Traits, address string, port int) bool {
+func listens(t wire.Traits, address string, port int) bool {
 	for _, l := range t.Listeners {
 		if addr, err := netip.ParseAddr(l.Address); l.Protocol == "tcp" && l.Port == port && err == nil && (addr.IsUnspecified() || l.Address == address) {
 			return true

@@ -14,7 +14,6 @@ import (
 	"sync"
 
 	"northstake/core/declare"
-	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/service/place"
@@ -52,22 +51,22 @@ var (
 		Wanted: func(w *stake.Wanting) error {
 			cards := declare.PlaceOf[drawer](w.D, "drawer", w.Host).Cards
 			for _, name := range slices.Sorted(maps.Keys(cards)) {
-				w.Want(stake.Stake{Type: "card", Name: name, From: w.D.At("drawer", w.Host, "card", name), Want: stake.JSON(cards[name])})
+				w.Want(stake.Stake{Type: "card", Name: name, From: w.D.At("drawer", w.Host, "card", name), Want: wire.JSON(cards[name])})
 			}
 			return nil
 		},
 		Judge: stake.Judging(func(in stake.Input, w card, f cardFound) stake.Verdict {
 			v := stake.Verdict{Gone: !f.There}
 			if !f.There || f.Says != w.Says {
-				v.Differences = []stake.Difference{{Attribute: "says", Wanted: w.Says, Found: f.Says}}
-				v.Moves = []stake.Move{{Verb: "write", Text: "write card " + in.Stake.Name, Work: stake.JSON(cardWork{Says: w.Says})}}
+				v.Differences = []wire.Difference{{Attribute: "says", Wanted: w.Says, Found: f.Says}}
+				v.Moves = []wire.Move{{Verb: "write", Text: "write card " + in.Stake.Name, Work: wire.JSON(cardWork{Says: w.Says})}}
 			}
 			return v
 		}),
 		Away: stake.Judging(func(in stake.Input, w card, f cardFound) stake.Verdict {
 			v := stake.Verdict{Gone: !f.There}
 			if f.There {
-				v.Moves = []stake.Move{{Verb: "take", Text: "take card " + in.Stake.Name + " out", Work: stake.JSON(cardWork{Away: true})}}
+				v.Moves = []wire.Move{{Verb: "take", Text: "take card " + in.Stake.Name + " out", Work: wire.JSON(cardWork{Away: true})}}
 			}
 			return v
 		}),
@@ -135,7 +134,7 @@ func (l *drawerLine) journal() (j drawerJournal, err error) {
 }
 
 func (l *drawerLine) keep(j drawerJournal) error {
-	return os.WriteFile(l.path(".journal"), stake.JSON(j), 0o600)
+	return os.WriteFile(l.path(".journal"), wire.JSON(j), 0o600)
 }
 
 func (l *drawerLine) breaksAt(boundary string) error {
@@ -151,14 +150,14 @@ func (l *drawerLine) breaksAt(boundary string) error {
 
 func (l *drawerLine) Usable() bool { return !l.broken }
 
-func (l *drawerLine) Traits(context.Context) (stake.Traits, error) {
-	return stake.Traits{System: "a drawer"}, nil
+func (l *drawerLine) Traits(context.Context) (wire.Traits, error) {
+	return wire.Traits{System: "a drawer"}, nil
 }
 
-func (l *drawerLine) LastTraits(ctx context.Context) (stake.Traits, error) { return l.Traits(ctx) }
+func (l *drawerLine) LastTraits(ctx context.Context) (wire.Traits, error) { return l.Traits(ctx) }
 
 func (l *drawerLine) Survey(_ context.Context, _ string, wants func() ([]wire.Want, error)) (wire.Survey, error) {
-	out := wire.Survey{Traits: stake.Traits{System: "a drawer"}}
+	out := wire.Survey{Traits: wire.Traits{System: "a drawer"}}
 	if l.broken {
 		return out, errLine
 	}
@@ -167,13 +166,13 @@ func (l *drawerLine) Survey(_ context.Context, _ string, wants func() ([]wire.Wa
 		return out, err
 	}
 	for _, w := range list {
-		r := wire.Reading{Name: stake.Local(w.Type, w.Name)}
+		r := wire.Reading{Name: wire.Local(w.Type, w.Name)}
 		b, err := os.ReadFile(l.path(w.Name))
 		switch {
 		case err == nil:
-			r.Found = stake.JSON(cardFound{true, string(b)})
+			r.Found = wire.JSON(cardFound{true, string(b)})
 		case errors.Is(err, os.ErrNotExist):
-			r.Found = stake.JSON(cardFound{})
+			r.Found = wire.JSON(cardFound{})
 		default:
 			r.Unread = err.Error()
 		}
@@ -182,7 +181,7 @@ func (l *drawerLine) Survey(_ context.Context, _ string, wants func() ([]wire.Wa
 		}
 		out.Readings = append(out.Readings, r)
 	}
-	out.Sum = string(stake.JSON(out.Readings))
+	out.Sum = string(wire.JSON(out.Readings))
 	return out, nil
 }
 
@@ -222,7 +221,7 @@ func (l *drawerLine) CloseRun(context.Context, string) error {
 	return l.keep(j)
 }
 
-func (l *drawerLine) Preflight(_ context.Context, _ string, steps []plan.Step) error {
+func (l *drawerLine) Preflight(_ context.Context, _ string, steps []wire.Step) error {
 	for _, s := range steps {
 		if s.Name == "forbidden" {
 			return &wire.Fault{What: "no card can be called forbidden", Fix: "call it otherwise"}
@@ -231,7 +230,7 @@ func (l *drawerLine) Preflight(_ context.Context, _ string, steps []plan.Step) e
 	return nil
 }
 
-func (l *drawerLine) Step(_ context.Context, run string, step plan.Step, say func(string)) (wire.StepState, error) {
+func (l *drawerLine) Step(_ context.Context, run string, step wire.Step, say func(string)) (wire.StepState, error) {
 	var w cardWork
 	j, err := l.journal()
 	if err == nil {

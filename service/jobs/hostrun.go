@@ -169,7 +169,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 	}
 	if !h.s.purpose.extent().declared && resumed {
 		// What was done now is over, and is not done again.
-		l.host.Steps = slices.DeleteFunc(l.host.Steps, func(st plan.Step) bool { return done[st.Number] })
+		l.host.Steps = slices.DeleteFunc(l.host.Steps, func(st wire.Step) bool { return done[st.Number] })
 	}
 	if n := plan.InTheWay(h.planned, l.host); n.What != "" {
 		f := wire.Fault{What: fmt.Sprintf("%s was not so when the plan was made: %s", n.Address, n.What), Fix: n.Fix + "; then plan again: nothing was done here"}
@@ -218,7 +218,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 
 // renumber gives the steps that are left the numbers they had in the plan, and
 // new ones where those are taken.
-func renumber(planned, left []plan.Step, done map[int]bool) []plan.Step {
+func renumber(planned, left []wire.Step, done map[int]bool) []wire.Step {
 	next := len(planned)
 	for n := range done {
 		next = max(next, n)
@@ -244,8 +244,8 @@ func renumber(planned, left []plan.Step, done map[int]bool) []plan.Step {
 
 // mark notes which steps of the plan are done, which are left, and which are no
 // longer needed.
-func (h *hostRun) mark(left []plan.Step, done map[int]bool) {
-	want := map[int]plan.Step{}
+func (h *hostRun) mark(left []wire.Step, done map[int]bool) {
+	want := map[int]wire.Step{}
 	for _, s := range left {
 		want[s.Number] = s
 	}

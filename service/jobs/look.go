@@ -29,8 +29,8 @@ type resolved struct {
 	host   resolve.Host
 	wants  []wire.Want
 	digest string
-	visits []stake.SiteVisit
-	memo   *stake.Memo
+	visits []wire.SiteVisit
+	memo   *wire.Memo
 }
 
 type appliedCache struct {
@@ -42,8 +42,8 @@ type appliedCache struct {
 type look struct {
 	input     plan.Input
 	host      plan.Host
-	traits    stake.Traits
-	probes    []resolve.Probe
+	traits    wire.Traits
+	probes    []wire.Probe
 	version   int64
 	answers   []probe.Result  // of sites that were asked as visitors do, from inside and outside
 	elsewhere []elsewhere     // sites in whose place somebody else answers from outside
@@ -76,7 +76,7 @@ type seen struct {
 }
 
 func seenOf(key seenKey, h plan.Host, rows []plan.Row) *seen {
-	text := stake.JSON(rows)
+	text := wire.JSON(rows)
 	return &seen{key, h, text, store.SumOf(text), CountsOf(rows)}
 }
 
@@ -101,7 +101,7 @@ func (j *Service) appliedOf(ctx context.Context, s scope, host string, version i
 
 // resolve works out what to read on a host, once for each revision, sort of
 // host, and state of what is remembered.
-func (j *Service) resolve(ctx context.Context, s scope, host string, traits stake.Traits, applied map[string]plan.Applied, version int64, kept string) (*resolved, error) {
+func (j *Service) resolve(ctx context.Context, s scope, host string, traits wire.Traits, applied map[string]plan.Applied, version int64, kept string) (*resolved, error) {
 	key := fmt.Sprintf("%d %d %s %s", s.revision, version, kept, traits.Deciding())
 	name := connKey(s, host)
 	j.mu.Lock()
@@ -115,7 +115,7 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits stak
 	if err != nil {
 		return nil, err
 	}
-	r = &resolved{key: key, host: h, visits: stake.Visits(h.Stakes), memo: stake.NewMemo()}
+	r = &resolved{key: key, host: h, visits: stake.Visits(h.Stakes), memo: wire.NewMemo()}
 	declared := map[string]bool{}
 	for _, st := range h.Stakes {
 		declared[st.Local()] = true
@@ -212,7 +212,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 		if err != nil {
 			return look{}, err
 		}
-		traits.Stuck = slices.DeleteFunc(slices.Clone(traits.Stuck), func(st stake.Stuck) bool {
+		traits.Stuck = slices.DeleteFunc(slices.Clone(traits.Stuck), func(st wire.StuckStep) bool {
 			run, _ := wire.ParseRun(st.Run)
 			return run.Service != service
 		})
@@ -221,7 +221,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 	if ports := dials(s.d.Hosts[host], r.host.Stakes, traits); !slices.Equal(ports, out.ports) { // something else listens by now
 		out = dialAll(ctx, s.d.Hosts[host], ports)
 	}
-	l := look{traits: traits, traitsText: stake.JSON(traits), probes: r.host.Probes, version: version, answers: asked(), elsewhere: visited()}
+	l := look{traits: traits, traitsText: wire.JSON(traits), probes: r.host.Probes, version: version, answers: asked(), elsewhere: visited()}
 	if s.purpose.extent().again {
 		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(out.reached, out.vantage)}
 		j.mu.Lock()
@@ -271,7 +271,7 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 		l.host.Rows, l.host.Otherwise = rows, otherwise
 	}
 	if said.Topic != "" {
-		said.Data = stake.JSON(contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
+		said.Data = wire.JSON(contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
 	}
 	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Host, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows, Sum: l.before.sum}, said)
 }
@@ -307,7 +307,7 @@ func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 func (j *Service) noteUnread(ctx context.Context, s scope, h contract.SurveyHost, said store.Said) error {
 	none := json.RawMessage("[]")
 	h.Rows = []plan.Row{}
-	said.Data = stake.JSON(h)
+	said.Data = wire.JSON(h)
 	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: h.Host, Revision: s.revision, Unread: cmp.Or(h.Unread, h.Awaits), Traits: []byte("null"), Rows: none}, said)
 }
 
@@ -318,7 +318,7 @@ func CountsOf(rows []plan.Row) contract.Counts {
 }
 
 // wayTo is how the service gets in to a host, nil where nothing on it can shut the service out.
-func (s scope) wayTo(host string, traits stake.Traits) *stake.Way {
+func (s scope) wayTo(host string, traits wire.Traits) *wire.Way {
 	if !s.shuttable(host) {
 		return nil
 	}

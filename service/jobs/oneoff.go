@@ -6,7 +6,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/contract"
 	"northstake/service/store"
 )
@@ -37,7 +37,7 @@ func (o oneOff) extent() extent {
 	return extent{declared: true, sound: true, clears: o.clears}
 }
 
-func (o oneOff) part(context.Context, *Service, scope, string, stake.Traits) (func(plan.Row) bool, error) {
+func (o oneOff) part(context.Context, *Service, scope, string, wire.Traits) (func(plan.Row) bool, error) {
 	if o.over {
 		return nil, nil
 	}

@@ -9,16 +9,16 @@ import (
 	"sync"
 	"time"
 
-	"northstake/core/declare"
 	"northstake/core/near"
 	"northstake/core/resolve"
+	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/service/contract"
 	"northstake/service/place"
 	"northstake/service/store"
 )
 
-func (h *hostRun) probeAll(ctx context.Context, probes []resolve.Probe) ([]probe.Result, *probe.Result) {
+func (h *hostRun) probeAll(ctx context.Context, probes []wire.Probe) ([]probe.Result, *probe.Result) {
 	address := h.s.addressOf(h.doc.Host)
 	patience := probePatience
 	if h.went {
@@ -43,12 +43,12 @@ func (h *hostRun) probeAll(ctx context.Context, probes []resolve.Probe) ([]probe
 
 // probeEach makes each check from each of its places: over the connection inside the host, by
 // the service outside, and by the rods of other hosts.
-func (j *Service) probeEach(ctx context.Context, s scope, conn place.Line, probes []resolve.Probe, address string) []probe.Result {
+func (j *Service) probeEach(ctx context.Context, s scope, conn place.Line, probes []wire.Probe, address string) []probe.Result {
 	var asked []probe.Asked
 	for _, p := range probes {
 		for _, place := range p.Places() {
 			a := probe.Asked{Probe: p, From: place, At: address}
-			if place == declare.ProbeInside {
+			if place == wire.ProbeInside {
 				a.At = loopback
 			}
 			asked = append(asked, a)
@@ -60,13 +60,13 @@ func (j *Service) probeEach(ctx context.Context, s scope, conn place.Line, probe
 		wg.Go(func() {
 			var err error
 			switch a.From {
-			case declare.ProbeOutside:
+			case wire.ProbeOutside:
 				if container, engine := s.d.InContainer(a.Probe.Host); container != "" && a.At == "" {
 					results[i], err = j.probeContainer(ctx, s, conn, engine, a)
 					break
 				}
 				results[i] = probe.Fetch(ctx, a)
-			case declare.ProbeInside:
+			case wire.ProbeInside:
 				results[i], err = probeOver(ctx, conn, a)
 			default:
 				err = j.over(ctx, s, a.From, func(other place.Line, _ access) (err error) {
@@ -167,31 +167,31 @@ func (j *Service) Probe(ctx context.Context, g store.Ground, ask contract.ProbeA
 
 // probeOnce checks a URL from the places that are named.
 func (j *Service) probeOnce(ctx context.Context, s scope, ask contract.ProbeAsk) ([]probe.Result, error) {
-	p, err := ask.Once.Check()
+	p, err := ask.Once.Probe()
 	if err != nil {
 		return nil, NotProbed{err.Error(), "northstake probe --help says what can be asked"}
 	}
 	var hosts []string
 	for _, place := range p.From {
-		if place == declare.ProbeOutside {
+		if place == wire.ProbeOutside {
 			continue
 		}
 		if s.d.Hosts[place] == nil {
-			return nil, NotProbed{fmt.Sprintf("no host is called %q", place), near.DidYouMean(place, append(s.d.HostNames(), declare.ProbeOutside))}
+			return nil, NotProbed{fmt.Sprintf("no host is called %q", place), near.DidYouMean(place, append(s.d.HostNames(), wire.ProbeOutside))}
 		}
 		hosts = append(hosts, place)
 	}
 	if err := needPasswords(s.d, hosts, ask.SudoPasswords); err != nil {
 		return nil, err
 	}
-	return j.probeEach(ctx, s, nil, []resolve.Probe{p}, p.Address), nil
+	return j.probeEach(ctx, s, nil, []wire.Probe{p}, p.Address), nil
 }
 
 // probeHost checks one host's sites; when the host cannot be reached over SSH
 // its sites are checked from outside all the same.
 func (j *Service) probeHost(ctx context.Context, s scope, name, site string) []probe.Result {
 	address := s.addressOf(name)
-	probes := slices.DeleteFunc(resolve.ProbesOf(s.d, name), func(p resolve.Probe) bool { return site != "" && p.Site != site })
+	probes := slices.DeleteFunc(resolve.ProbesOf(s.d, name), func(p wire.Probe) bool { return site != "" && p.Site != site })
 	if len(probes) == 0 {
 		return nil
 	}
@@ -208,8 +208,8 @@ func (j *Service) probeHost(ctx context.Context, s scope, name, site string) []p
 	}
 	results = j.probeEach(ctx, s, nil, probes, address)
 	for i := range results {
-		if results[i].From == declare.ProbeInside {
-			results[i] = probe.Failed(results[i].Probe, declare.ProbeInside, err)
+		if results[i].From == wire.ProbeInside {
+			results[i] = probe.Failed(results[i].Probe, wire.ProbeInside, err)
 		}
 	}
 	return results

@@ -7,6 +7,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/service/contract"
 	"northstake/service/store"
@@ -27,9 +28,9 @@ type purpose interface {
 	// hosts are those that it is about.
 	hosts(d *declare.Declaration) ([]string, error)
 	// stakes are those that it is about on a host.
-	stakes(d *declare.Declaration, host string, traits stake.Traits, secrets *stake.Secrets) (resolve.Host, error)
+	stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Host, error)
 	// part is what is planned of all that is looked at on a host, nil for all of it.
-	part(ctx context.Context, j *Service, s scope, host string, traits stake.Traits) (func(plan.Row) bool, error)
+	part(ctx context.Context, j *Service, s scope, host string, traits wire.Traits) (func(plan.Row) bool, error)
 	// input adds to what a plan is worked out from.
 	input(in *plan.Input)
 	// cautions are what is to be said of it before it is carried out on a host.
@@ -111,7 +112,7 @@ func (e everything) begin(_ context.Context, _ *Service, s *scope) (purpose, err
 
 // of is what is asked for of a ground, which may have what nobody declares any more go with each plan.
 func (e everything) of(s scope) everything {
-	e.clears = s.table == store.Plans && (e.ask.Clear || s.d.Ground.NoLongerDeclared == declare.Removed)
+	e.clears = s.table == store.Plans && (e.ask.Clear || s.d.Ground.NoLongerDeclared == wire.Removed)
 	return e
 }
 
@@ -121,11 +122,11 @@ func (e everything) extent() extent {
 
 func (e everything) hosts(d *declare.Declaration) ([]string, error) { return d.Choose(e.ask.Hosts) }
 
-func (e everything) stakes(d *declare.Declaration, host string, traits stake.Traits, secrets *stake.Secrets) (resolve.Host, error) {
+func (e everything) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Host, error) {
 	return resolve.OneHost(d, host, traits, family.Layouts(traits.Family), secrets)
 }
 
-func (e everything) part(context.Context, *Service, scope, string, stake.Traits) (func(plan.Row) bool, error) {
+func (e everything) part(context.Context, *Service, scope, string, wire.Traits) (func(plan.Row) bool, error) {
 	return nil, nil
 }
 

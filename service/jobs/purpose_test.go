@@ -4,7 +4,7 @@ import (
 	"errors"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/contract"
 	"northstake/service/store"
 )
@@ -12,7 +12,7 @@ import (
 // Of what can be asked for each thing is called by its name, and what does not go together is refused, with
 // what to do.
 func TestWhatIsAskedForHasAPurpose(t *testing.T) {
-	restart := stake.ActWant{Do: "restart", Service: "nginx"}
+	restart := wire.ActWant{Do: "restart", Service: "nginx"}
 	file := contract.OneOff{Text: "[host.quay1.file.\"/etc/tide\"]\ntext = \"ebb\"\n"}
 	for _, c := range []struct {
 		ask            contract.Ask
@@ -26,15 +26,15 @@ func TestWhatIsAskedForHasAPurpose(t *testing.T) {
 		{contract.Ask{Only: "due"}, "due", false, false},
 		{contract.Ask{Only: "shifted", Clear: true}, "shifted", false, false},
 		{contract.Ask{Act: restart}, "restart nginx", true, false},
-		{contract.Ask{Act: stake.ActWant{Do: "restart"}}, "restart", false, false},
-		{contract.Ask{Act: stake.ActWant{Do: "restart", Service: "../nginx"}}, "restart ../nginx", false, false},
-		{contract.Ask{Act: stake.ActWant{Do: "upgrade"}}, "upgrade", true, false},
-		{contract.Ask{Act: stake.ActWant{Do: "upgrade", Service: "nginx"}}, "upgrade nginx", false, false},
-		{contract.Ask{Act: stake.ActWant{Do: "upgrade", Leave: []string{"nginx"}}}, "upgrade", false, false},
-		{contract.Ask{Act: stake.ActWant{Do: stake.MakeImage, Image: "quay/berth:1"}}, "keep as quay/berth:1", true, false},
-		{contract.Ask{Act: stake.ActWant{Do: stake.MakeImage, Image: "quay/berth@sha256:1"}}, "keep as quay/berth@sha256:1", false, false},
-		{contract.Ask{Act: stake.ActWant{Do: stake.MakeImage, Image: "quay/berth:1", Container: "berth"}}, "keep as quay/berth:1", false, false},
-		{contract.Ask{Act: stake.ActWant{Do: "sink"}}, "sink", false, false},
+		{contract.Ask{Act: wire.ActWant{Do: "restart"}}, "restart", false, false},
+		{contract.Ask{Act: wire.ActWant{Do: "restart", Service: "../nginx"}}, "restart ../nginx", false, false},
+		{contract.Ask{Act: wire.ActWant{Do: "upgrade"}}, "upgrade", true, false},
+		{contract.Ask{Act: wire.ActWant{Do: "upgrade", Service: "nginx"}}, "upgrade nginx", false, false},
+		{contract.Ask{Act: wire.ActWant{Do: "upgrade", Leave: []string{"nginx"}}}, "upgrade", false, false},
+		{contract.Ask{Act: wire.ActWant{Do: wire.MakeImage, Image: "quay/berth:1"}}, "keep as quay/berth:1", true, false},
+		{contract.Ask{Act: wire.ActWant{Do: wire.MakeImage, Image: "quay/berth@sha256:1"}}, "keep as quay/berth@sha256:1", false, false},
+		{contract.Ask{Act: wire.ActWant{Do: wire.MakeImage, Image: "quay/berth:1", Container: "berth"}}, "keep as quay/berth:1", false, false},
+		{contract.Ask{Act: wire.ActWant{Do: "sink"}}, "sink", false, false},
 		{contract.Ask{Act: restart, OneOff: file}, "restart nginx", false, false},
 		{contract.Ask{Act: restart, Clear: true}, "restart nginx", false, false},
 		{contract.Ask{OneOff: file}, "one-off", true, false},

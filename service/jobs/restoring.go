@@ -5,7 +5,7 @@ import (
 	"fmt"
 
 	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/store"
 )
 
@@ -33,7 +33,7 @@ func (r restoring) extent() extent {
 	return extent{declared: true, sound: true, clears: r.clears, former: true}
 }
 
-func (r restoring) part(context.Context, *Service, scope, string, stake.Traits) (func(plan.Row) bool, error) {
+func (r restoring) part(context.Context, *Service, scope, string, wire.Traits) (func(plan.Row) bool, error) {
 	if r.over {
 		return nil, nil
 	}

@@ -13,6 +13,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/service/contract"
 	"northstake/service/store"
@@ -106,7 +107,7 @@ func (r retiring) hosts(d *declare.Declaration) ([]string, error) {
 	return r.everything.hosts(d)
 }
 
-func (r retiring) stakes(d *declare.Declaration, host string, traits stake.Traits, secrets *stake.Secrets) (resolve.Host, error) {
+func (r retiring) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Host, error) {
 	if r.site == "" {
 		return resolve.Host{}, nil // nothing is to be there
 	}
@@ -150,7 +151,7 @@ func (j *Service) hostsWith(ctx context.Context, s scope, site string) ([]string
 
 // part is what of a host's stakes goes: all that nobody declares on it, or what a site alone
 // called for when it was last declared there.
-func (r retiring) part(ctx context.Context, j *Service, s scope, host string, traits stake.Traits) (func(plan.Row) bool, error) {
+func (r retiring) part(ctx context.Context, j *Service, s scope, host string, traits wire.Traits) (func(plan.Row) bool, error) {
 	if r.site == "" {
 		return func(r plan.Row) bool { return r.Standing == plan.Stray }, nil
 	}

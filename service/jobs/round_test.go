@@ -13,7 +13,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/lint"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/service/contract"
 	"northstake/service/jobs"
 	"northstake/service/servicetest"
@@ -344,7 +344,7 @@ func TestWhatCannotBeAskedFor(t *testing.T) {
 	servicetest.NewHost(t, "asked1")
 	g := grounded(t, s, "asking", "asked1")
 	for _, ask := range []contract.Ask{
-		{Act: stake.ActWant{Do: "dance"}}, {Act: stake.ActWant{Do: "restart"}}, {Act: stake.ActWant{Do: "reboot", Service: "cron"}}, {Act: stake.ActWant{Do: "refresh-lists"}, Only: "shifted"},
+		{Act: wire.ActWant{Do: "dance"}}, {Act: wire.ActWant{Do: "restart"}}, {Act: wire.ActWant{Do: "reboot", Service: "cron"}}, {Act: wire.ActWant{Do: "refresh-lists"}, Only: "shifted"},
 	} {
 		var unready jobs.NotReady
 		if _, err := s.Jobs.Ask(ctx, store.Plans, g, ask, "keeper"); !errors.As(err, &unready) || unready.Fix == "" {

@@ -12,21 +12,20 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/plan"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/reach"
 	"northstake/service/contract"
 )
 
-func steps(addresses ...string) []plan.Step {
-	var out []plan.Step
+func steps(addresses ...string) []wire.Step {
+	var out []wire.Step
 	for i, a := range addresses {
-		out = append(out, plan.Step{Number: i + 1, Address: a, Move: stake.Move{Text: "do " + a}})
+		out = append(out, wire.Step{Number: i + 1, Address: a, Move: wire.Move{Text: "do " + a}})
 	}
 	return out
 }
 
-func numbers(list []plan.Step) string {
+func numbers(list []wire.Step) string {
 	var out []string
 	for _, s := range list {
 		out = append(out, fmt.Sprintf("%s=%d", s.Address, s.Number))
@@ -39,7 +38,7 @@ func numbers(list []plan.Step) string {
 func TestWhatIsLeftKeepsItsNumbers(t *testing.T) {
 	planned := steps("package/a", "content/b", "service/n", "firewall/f")
 	for _, c := range []struct {
-		left []plan.Step
+		left []wire.Step
 		done map[int]bool
 		want string
 	}{
@@ -59,7 +58,7 @@ func TestWhatIsLeftKeepsItsNumbers(t *testing.T) {
 func TestMarkSaysWhatIsDoneLeftAndNoLongerNeeded(t *testing.T) {
 	planned := plan.Host{Host: "quay1", Steps: steps("package/a", "content/b", "service/n")}
 	h := &hostRun{doc: freshDoc(planned)}
-	left := []plan.Step{{Number: 3, Address: "service/n", Move: stake.Move{Text: "reload n"}}, {Number: 4, Address: "service/n", Move: stake.Move{Text: "extra"}}}
+	left := []wire.Step{{Number: 3, Address: "service/n", Move: wire.Move{Text: "reload n"}}, {Number: 4, Address: "service/n", Move: wire.Move{Text: "extra"}}}
 	h.mark(left, map[int]bool{1: true})
 	var got []string
 	for _, s := range h.doc.Steps {
@@ -138,7 +137,7 @@ func TestWhatARunAnnouncesIsNews(t *testing.T) {
 		said := news(told, doc)
 		told = doc
 		told.Steps, told.Notes = slices.Clone(doc.Steps), slices.Clone(doc.Notes)
-		text := stake.JSON(said)
+		text := wire.JSON(said)
 		if bytes += len(text); whole == 0 {
 			whole = len(text)
 		}
@@ -172,8 +171,8 @@ func TestWhatARunAnnouncesIsNews(t *testing.T) {
 	}
 	doc.State = "done"
 	put()
-	if string(stake.JSON(built)) != string(stake.JSON(doc)) {
-		t.Errorf("put together it is\n%s\nand the record has\n%s", stake.JSON(built), stake.JSON(doc))
+	if string(wire.JSON(built)) != string(wire.JSON(doc)) {
+		t.Errorf("put together it is\n%s\nand the record has\n%s", wire.JSON(built), wire.JSON(doc))
 	}
 	if bytes > 400<<10 {
 		t.Errorf("400 steps are announced in %d KB; all of them at once are %d", bytes>>10, whole>>10)

@@ -10,7 +10,6 @@ import (
 	"slices"
 	"time"
 
-	"northstake/core/plan"
 	"northstake/core/wire"
 	"northstake/host/reach"
 	"northstake/service/place"
@@ -24,7 +23,7 @@ const (
 )
 
 // step does one step; false says that the host's part has ended.
-func (h *hostRun) step(ctx context.Context, step plan.Step, a access) bool {
+func (h *hostRun) step(ctx context.Context, step wire.Step, a access) bool {
 	st := h.at(step.Number)
 	st.State = "doing"
 	h.put(ctx)
@@ -122,7 +121,7 @@ func (h *hostRun) stillIn(ctx context.Context, a access) bool {
 	if !h.s.shuttable(h.doc.Host) {
 		return true
 	}
-	if slices.ContainsFunc(h.planned.Steps, func(s plan.Step) bool { return s.Shuts }) {
+	if slices.ContainsFunc(h.planned.Steps, func(s wire.Step) bool { return s.Shuts }) {
 		h.doc.Notes = append(h.doc.Notes, "no new connection was made at the end: the plan takes the way in off, as was named")
 		return true
 	}
@@ -138,7 +137,7 @@ func (h *hostRun) stillIn(ctx context.Context, a access) bool {
 }
 
 // confirm shows the host that a new connection can still be made.
-func (h *hostRun) confirm(ctx context.Context, step plan.Step, a access) error {
+func (h *hostRun) confirm(ctx context.Context, step wire.Step, a access) error {
 	conn, hangUp, err := h.comeIn(ctx, a)
 	if err != nil {
 		return &wire.Fault{What: fmt.Sprintf("after the step no new connection can be made: %v", err), Fix: "the host takes the step back by itself"}
@@ -153,7 +152,7 @@ func (h *hostRun) confirm(ctx context.Context, step plan.Step, a access) error {
 }
 
 // send sends the content that a step needs and the host has not got.
-func (h *hostRun) send(ctx context.Context, step plan.Step, say func(string)) error {
+func (h *hostRun) send(ctx context.Context, step wire.Step, say func(string)) error {
 	if !step.Blobs {
 		return nil
 	}

@@ -6,7 +6,6 @@ import (
 	"errors"
 	"fmt"
 
-	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/service/store"
@@ -57,8 +56,8 @@ func unsealedWants(wants []wire.Want, secrets *stake.Secrets) ([]wire.Want, erro
 }
 
 // unsealedSteps are the steps that a host is sent in place of those given.
-func unsealedSteps(steps []plan.Step, secrets *stake.Secrets) ([]plan.Step, error) {
-	out := make([]plan.Step, len(steps))
+func unsealedSteps(steps []wire.Step, secrets *stake.Secrets) ([]wire.Step, error) {
+	out := make([]wire.Step, len(steps))
 	for i, step := range steps {
 		var err error
 		if step.Work, err = unsealed(step.Type, step.Work, secrets); err != nil {

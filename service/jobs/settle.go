@@ -10,8 +10,6 @@ import (
 	"time"
 
 	"northstake/core/plan"
-	"northstake/core/resolve"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/service/store"
@@ -177,8 +175,8 @@ func (h *hostRun) unmet(now plan.Host) []string {
 
 // finish probes the host's sites and notes how it stands; where a site does not
 // answer as declared, the host goes back to what it was.
-func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
-	probes = slices.DeleteFunc(slices.Clone(probes), func(p resolve.Probe) bool {
+func (h *hostRun) finish(ctx context.Context, probes []wire.Probe) {
+	probes = slices.DeleteFunc(slices.Clone(probes), func(p wire.Probe) bool {
 		return slices.Contains(h.planned.LeftSites, p.Site) || h.s.purpose.extent().former && h.toCome(p.Site)
 	})
 	var settled *look
@@ -217,7 +215,7 @@ func (h *hostRun) finish(ctx context.Context, probes []resolve.Probe) {
 	left := h.unmet(now)
 	if silent != nil { // of which there is more to say than that it is shifted
 		left = slices.DeleteFunc(left, func(l string) bool {
-			return strings.HasPrefix(l, h.doc.Host+"/"+stake.Local("site", silent.Site)+", ") || strings.HasPrefix(l, h.doc.Host+"/"+silent.Site+", ")
+			return strings.HasPrefix(l, h.doc.Host+"/"+wire.Local("site", silent.Site)+", ") || strings.HasPrefix(l, h.doc.Host+"/"+silent.Site+", ")
 		})
 	}
 	switch {
@@ -247,7 +245,7 @@ func (h *hostRun) toCome(site string) bool {
 func (h *hostRun) unanswered(results []probe.Result, now plan.Host) (bad *probe.Result) {
 	for i, r := range results {
 		due := slices.ContainsFunc(now.Rows, func(row plan.Row) bool {
-			return row.Standing == plan.Due && (row.Address == h.doc.Host+"/"+stake.Local("site", r.Site) || row.Address == h.doc.Host+"/"+r.Site)
+			return row.Standing == plan.Due && (row.Address == h.doc.Host+"/"+wire.Local("site", r.Site) || row.Address == h.doc.Host+"/"+r.Site)
 		})
 		switch {
 		case r.OK || due:

@@ -13,6 +13,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/reach"
 	"northstake/service/contract"
 	"northstake/service/store"
@@ -168,7 +169,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 		}
 		return ended, nil // the hosts are in the record
 	}
-	t.Hosts = stake.JSON(plans)
+	t.Hosts = wire.JSON(plans)
 	for _, h := range plans {
 		t.Steps += len(h.Steps)
 		t.Blockers += len(h.Blockers)
@@ -190,7 +191,7 @@ func (j *Service) noteLook(ctx context.Context, s scope, name string, l *look, e
 	if err == nil {
 		return l.host, noted
 	}
-	out = plan.Host{Host: name, Rows: []plan.Row{}, Steps: []plan.Step{}}
+	out = plan.Host{Host: name, Rows: []plan.Row{}, Steps: []wire.Step{}}
 	h := contract.SurveyHost{Host: name, TookMs: ms(l.took)}
 	if by := s.madeBy(name, err); by != "" {
 		h.Awaits = fmt.Sprintf("host %s is not there yet: %s makes it", name, by)
@@ -218,7 +219,7 @@ func (s scope) madeBy(host string, err error) string {
 	}
 	for _, c := range declare.Nearest[stake.Container](s.d, engine, "container") {
 		if c.Name == container {
-			return engine + "/" + stake.Local("container", container)
+			return engine + "/" + wire.Local("container", container)
 		}
 	}
 	return ""

@@ -11,8 +11,6 @@ import (
 	"strings"
 
 	"northstake/core/declare"
-	"northstake/core/plan"
-	"northstake/core/stake"
 	"northstake/core/wire"
 	"northstake/host/probe"
 )
@@ -23,8 +21,8 @@ type Line interface {
 	Usable() bool
 
 	// Traits asks what the place is. LastTraits is what it was when it was last asked over this line.
-	Traits(ctx context.Context) (stake.Traits, error)
-	LastTraits(ctx context.Context) (stake.Traits, error)
+	Traits(ctx context.Context) (wire.Traits, error)
+	LastTraits(ctx context.Context) (wire.Traits, error)
 
 	// Survey looks: it reads stakes, and changes nothing. Digest stands for the list that wants returns, which
 	// is asked for where the place does not know it. The caller must not change the readings.
@@ -36,11 +34,11 @@ type Line interface {
 	CloseRun(ctx context.Context, run string) error
 
 	// Preflight checks before the first step whether any would be refused.
-	Preflight(ctx context.Context, run string, steps []plan.Step) error
+	Preflight(ctx context.Context, run string, steps []wire.Step) error
 
 	// Step does one, and calls say for each line of progress: it ends Done, or Held until Confirm is called over
 	// a new line. CancelStep has the one that is under way fail.
-	Step(ctx context.Context, run string, step plan.Step, say func(string)) (wire.StepState, error)
+	Step(ctx context.Context, run string, step wire.Step, say func(string)) (wire.StepState, error)
 	CancelStep(ctx context.Context, run string) error
 	Confirm(ctx context.Context, run string, number int) error
 
@@ -57,7 +55,7 @@ type Line interface {
 type Carrying interface {
 	// MissingBlobs lists the blobs that a step needs and the place has not got; SendBlobs sends some, as a tar
 	// file that write writes.
-	MissingBlobs(ctx context.Context, step plan.Step) ([]string, error)
+	MissingBlobs(ctx context.Context, step wire.Step) ([]string, error)
 	SendBlobs(ctx context.Context, write func(io.Writer) error) error
 }
 

@@ -14,7 +14,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/reach"
 )
 
@@ -90,7 +90,7 @@ func (r Revision) Declaration() (*declare.Declaration, declare.Problems, error) 
 // AddRevision stores a declaration under the next number. A declaration equal
 // to the newest one is not stored again; fresh says whether it was stored.
 func (s *Store) AddRevision(ctx context.Context, ground string, sources []declare.Source, m *declare.Manifest, by string) (r Revision, fresh bool, err error) {
-	src, man := stake.JSON(sources), stake.JSON(m)
+	src, man := wire.JSON(sources), wire.JSON(m)
 	h := sha256.New()
 	h.Write(src)
 	h.Write(man)
@@ -285,7 +285,7 @@ func (s *Store) putHostState(ctx context.Context, groundID int64, h HostState, s
 	if sum == nil {
 		sum = SumOf(h.Rows)
 	}
-	args := []any{groundID, h.Host, h.Revision, said.Topic, said.Data, stake.JSON(ended{"done"}), said.Ends, h.Traits, sum, said.Survey}
+	args := []any{groundID, h.Host, h.Revision, said.Topic, said.Data, wire.JSON(ended{"done"}), said.Ends, h.Traits, sum, said.Survey}
 	if h.Unread == "" {
 		var put int
 		err := s.Quick.GetContext(ctx, &put, `WITH put AS (UPDATE hosts SET revision = $3, seen_at = now(), unread = '', traits = $8 WHERE ground_id = $1 AND host = $2 AND rows_sum = $9 RETURNING 1),
@@ -336,7 +336,7 @@ func (s *Store) PutApplied(ctx context.Context, groundID int64, host string, ver
 		}
 	}
 	var v int64
-	err := s.DB.GetContext(ctx, &v, "UPDATE hosts SET applied = $4, version = version + 1 WHERE ground_id = $1 AND host = $2 AND version = $3 RETURNING version", groundID, host, version, stake.JSON(applied))
+	err := s.DB.GetContext(ctx, &v, "UPDATE hosts SET applied = $4, version = version + 1 WHERE ground_id = $1 AND host = $2 AND version = $3 RETURNING version", groundID, host, version, wire.JSON(applied))
 	if notFound(err) == ErrNotFound {
 		return 0, nil
 	}

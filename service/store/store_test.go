@@ -17,7 +17,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/plan"
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/reach"
 	"northstake/lab"
 	"northstake/service/contract"
@@ -327,7 +327,7 @@ func TestAHostIsSeenAndAnnouncedInOne(t *testing.T) {
 		{Host: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")},
 		{Host: "a", Revision: 1, Traits: []byte(`{"n":5}`), Rows: []byte(`[2]`)},
 	} {
-		if err := s.PutHostState(ctx, g.ID, h, Said{Topic: topic, Data: stake.JSON(i)}); err != nil {
+		if err := s.PutHostState(ctx, g.ID, h, Said{Topic: topic, Data: wire.JSON(i)}); err != nil {
 			t.Fatal(err)
 		}
 		if events, err := s.Events(ctx, topic, 0); err != nil || len(events) != i+1 || string(events[i].Data) != fmt.Sprint(i) {

@@ -11,7 +11,7 @@ import (
 
 	"github.com/jmoiron/sqlx"
 
-	"northstake/core/stake"
+	"northstake/core/wire"
 	"northstake/host/reach"
 	"northstake/service/contract"
 )
@@ -57,7 +57,7 @@ const (
 func (s *Store) AddTask(ctx context.Context, to sqlx.QueryerContext, table Table, g Ground, ask contract.Ask, by, state string) (Task, error) {
 	ask.SudoPasswords = nil
 	t := Task{Ground: g.Name}
-	err := sqlx.GetContext(ctx, to, &t, "INSERT INTO "+string(table)+" (ground_id, revision, ask, made_by, state) VALUES ($1, $2, $3, $4, $5) RETURNING id, ground_id, revision, state, ask, made_by, created_at", g.ID, g.Newest, stake.JSON(ask), by, state)
+	err := sqlx.GetContext(ctx, to, &t, "INSERT INTO "+string(table)+" (ground_id, revision, ask, made_by, state) VALUES ($1, $2, $3, $4, $5) RETURNING id, ground_id, revision, state, ask, made_by, created_at", g.ID, g.Newest, wire.JSON(ask), by, state)
 	return t, err
 }
 
@@ -93,7 +93,7 @@ type ended struct {
 // FinishTask notes the end of a survey or plan that has not ended and announces it. The hosts of a survey
 // stand in its record already.
 func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
-	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, t.Unread, Topic(string(table), t.ID), stake.JSON(ended{t.State})}
+	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, t.Unread, Topic(string(table), t.ID), wire.JSON(ended{t.State})}
 	hosts := ""
 	if table == Plans {
 		hosts = ", hosts = $9"
@@ -131,7 +131,7 @@ func (s *Store) AddRun(ctx context.Context, tx *sqlx.Tx, groundID, planID int64,
 		return r, err
 	}
 	for _, h := range hosts {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO run_hosts (run_id, host, doc) VALUES ($1, $2, $3)", r.ID, h.Host, stake.JSON(h)); err != nil {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO run_hosts (run_id, host, doc) VALUES ($1, $2, $3)", r.ID, h.Host, wire.JSON(h)); err != nil {
 			return r, err
 		}
 	}
@@ -196,10 +196,10 @@ func (s *Store) PutRunHost(ctx context.Context, run int64, h, news contract.RunH
 
 // PutRunHostIn is PutRunHost in a transaction.
 func (s *Store) PutRunHostIn(ctx context.Context, tx *sqlx.Tx, run int64, h, news contract.RunHost) error {
-	if _, err := tx.ExecContext(ctx, "UPDATE run_hosts SET doc = $3 WHERE run_id = $1 AND host = $2", run, h.Host, stake.JSON(h)); err != nil {
+	if _, err := tx.ExecContext(ctx, "UPDATE run_hosts SET doc = $3 WHERE run_id = $1 AND host = $2", run, h.Host, wire.JSON(h)); err != nil {
 		return err
 	}
-	return s.AddEvent(ctx, tx, Topic("runs", run), "host", stake.JSON(news))
+	return s.AddEvent(ctx, tx, Topic("runs", run), "host", wire.JSON(news))
 }
 
 // ClaimRun makes a replica the owner of a run that nobody works on: one that is
@@ -236,7 +236,7 @@ func (s *Store) CancelRun(ctx context.Context, id int64, by string) (bool, error
 			if n, err := r.RowsAffected(); err != nil || n == 0 {
 				return errors.Join(err, tx.GetContext(ctx, &open, "SELECT state IN ('queued', 'running') FROM runs WHERE id = $1", id))
 			}
-			if err := s.AddEvent(ctx, tx, Topic("runs", id), "cancelled", stake.JSON(map[string]string{"by": by})); err != nil {
+			if err := s.AddEvent(ctx, tx, Topic("runs", id), "cancelled", wire.JSON(map[string]string{"by": by})); err != nil {
 				return err
 			}
 			r, err = tx.ExecContext(ctx, "UPDATE runs SET state = 'cancelled', finished_at = now() WHERE id = $1 AND state = 'queued'", id)
@@ -246,7 +246,7 @@ func (s *Store) CancelRun(ctx context.Context, id int64, by string) (bool, error
 			if n, err := r.RowsAffected(); err != nil || n == 0 {
 				return err
 			}
-			return s.AddEvent(ctx, tx, Topic("runs", id), "end", stake.JSON(ended{"cancelled"}))
+			return s.AddEvent(ctx, tx, Topic("runs", id), "end", wire.JSON(ended{"cancelled"}))
 		})
 	})
 	return open, err
@@ -277,7 +277,7 @@ func (s *Store) FinishRun(ctx context.Context, id int64, owner, state, why strin
 			if n, err := r.RowsAffected(); err != nil || n == 0 {
 				return err
 			}
-			return s.AddEvent(ctx, tx, Topic("runs", id), "end", stake.JSON(ended{state}))
+			return s.AddEvent(ctx, tx, Topic("runs", id), "end", wire.JSON(ended{state}))
 		})
 	})
 }
@@ -357,14 +357,14 @@ const ServiceEnded = "the service ended while it was being made; ask for it agai
 func (s *Store) FailLostTasks(ctx context.Context, silence time.Duration) error {
 	_, err := s.DB.ExecContext(ctx, `WITH lost AS (UPDATE runs SET state = 'failed', error = 'no replica of the service has begun it', finished_at = now()
 		WHERE state = 'queued' AND beat_at < now() - interval '`+unasked+`' RETURNING id)
-		INSERT INTO events (topic, kind, data) SELECT 'runs/' || id, 'end', $1 FROM lost ORDER BY id`, stake.JSON(ended{"failed"}))
+		INSERT INTO events (topic, kind, data) SELECT 'runs/' || id, 'end', $1 FROM lost ORDER BY id`, wire.JSON(ended{"failed"}))
 	if err != nil {
 		return err
 	}
 	for _, table := range []Table{Surveys, Plans} {
 		_, err := s.DB.ExecContext(ctx, `WITH lost AS (UPDATE `+string(table)+` SET state = 'failed', error = '`+ServiceEnded+`', finished_at = now()
 			WHERE state = 'running' AND beat_at < now() - make_interval(secs => $1) OR state = 'queued' AND created_at < now() - interval '`+unasked+`' RETURNING id)
-			INSERT INTO events (topic, kind, data) SELECT $2 || '/' || id, 'end', $3 FROM lost ORDER BY id`, silence.Seconds(), string(table), stake.JSON(ended{"failed"}))
+			INSERT INTO events (topic, kind, data) SELECT $2 || '/' || id, 'end', $3 FROM lost ORDER BY id`, silence.Seconds(), string(table), wire.JSON(ended{"failed"}))
 		if err != nil {
 			return err
 		}

@@ -10,6 +10,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/form"
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // Note is what a declaration says of one.
@@ -44,7 +45,7 @@ var _ = stake.Register(stake.Kind{
 	},
 	Wanted: func(w *stake.Wanting) error {
 		for _, n := range declare.Nearest[Note](w.D, w.Host, "note") {
-			w.Want(stake.Stake{Type: "note", Name: n.Name, From: n.From, Want: stake.JSON(NoteWant{n.Name, n.Is.Says})})
+			w.Want(stake.Stake{Type: "note", Name: n.Name, From: n.From, Want: wire.JSON(NoteWant{n.Name, n.Is.Says})})
 		}
 		return nil
 	},
@@ -56,8 +57,8 @@ var _ = stake.Register(stake.Kind{
 		if f.Says == w.Says {
 			return v
 		}
-		v.Differences = []stake.Difference{{Attribute: "says", Wanted: w.Says, Found: f.Says}}
-		v.Moves = []stake.Move{{Verb: "pin", Text: "pin note " + w.Name, Work: stake.JSON(w)}}
+		v.Differences = []wire.Difference{{Attribute: "says", Wanted: w.Says, Found: f.Says}}
+		v.Moves = []wire.Move{{Verb: "pin", Text: "pin note " + w.Name, Work: wire.JSON(w)}}
 		return v
 	}),
 })

@@ -1,12 +1,10 @@
-package stake
+package wire
 
 import (
 	"encoding/json"
 	"fmt"
 	"strconv"
 	"strings"
-
-	"northstake/core/declare"
 )
 
 // Places are the places in a declaration that the lines of a text were rendered from, one a
@@ -15,9 +13,9 @@ import (
 type Places string
 
 // PlacesOf writes places short.
-func PlacesOf(all []declare.Position) Places {
+func PlacesOf(all []Position) Places {
 	var b strings.Builder
-	var before declare.Position
+	var before Position
 	for _, p := range all {
 		if p != before {
 			if p.File != before.File {
@@ -32,9 +30,9 @@ func PlacesOf(all []declare.Position) Places {
 }
 
 // All are the places.
-func (p Places) All() []declare.Position {
-	var out []declare.Position
-	var at declare.Position
+func (p Places) All() []Position {
+	var out []Position
+	var at Position
 	for line := range strings.Lines(string(p)) {
 		line = strings.TrimSuffix(line, "\n")
 		if quoted, err := strconv.QuotedPrefix(line); err == nil {
@@ -53,7 +51,7 @@ func (p Places) All() []declare.Position {
 // UnmarshalJSON reads them, and what records of former releases have in their place.
 func (p *Places) UnmarshalJSON(b []byte) error {
 	if len(b) > 0 && b[0] == '[' {
-		var all []declare.Position
+		var all []Position
 		if err := json.Unmarshal(b, &all); err != nil {
 			return err
 		}

@@ -1,4 +1,5 @@
-package near
+// Package trade knows what words of the trade mean that people write where something is called otherwise here.
+package trade
 
 import (
 	"slices"

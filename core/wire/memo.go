@@ -1,4 +1,4 @@
-package stake
+package wire
 
 import (
 	"bytes"

@@ -1,4 +1,4 @@
-package stake_test
+package wire
 
 import (
 	"encoding/json"
@@ -6,9 +6,6 @@ import (
 	"reflect"
 	"testing"
 	"time"
-
-	"northstake/core/declare"
-	"northstake/core/stake"
 )
 
 // Places come back as they were, from what is written now and from what former releases wrote,
@@ -19,16 +16,16 @@ func TestPlacesComeBack(t *testing.T) {
 	r := rand.New(rand.NewSource(seed))
 	files := []string{"", "ground.toml", "a b.toml", "what bin/hosts prints", "\"", "né\n1 2.toml", " 3 4"}
 	for range 500 {
-		var all []declare.Position
+		var all []Position
 		for range r.Intn(30) {
 			if len(all) > 0 && r.Intn(2) == 0 {
 				all = append(all, all[len(all)-1])
 				continue
 			}
-			all = append(all, declare.Position{File: files[r.Intn(len(files))], Line: r.Intn(4), Column: r.Intn(3)})
+			all = append(all, Position{File: files[r.Intn(len(files))], Line: r.Intn(4), Column: r.Intn(3)})
 		}
-		for _, written := range []any{stake.PlacesOf(all), all} {
-			var back stake.Places
+		for _, written := range []any{PlacesOf(all), all} {
+			var back Places
 			b, err := json.Marshal(written)
 			if err == nil {
 				err = json.Unmarshal(b, &back)

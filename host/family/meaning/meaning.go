@@ -1,4 +1,5 @@
-package family
+// Package meaning says what keys of a declaration mean on each family of systems.
+package meaning
 
 import (
 	"fmt"
@@ -7,11 +8,12 @@ import (
 	"strings"
 
 	"northstake/core/declare"
+	"northstake/host/family"
 )
 
 // byFamily says what a key means on a family, where that differs.
-var byFamily = map[string]func(Family) string{
-	"site.NAME.root": func(f Family) string {
+var byFamily = map[string]func(family.Family) string{
+	"site.NAME.root": func(f family.Family) string {
 		var bases []string
 		for _, s := range slices.Sorted(maps.Keys(f.Servers)) {
 			if b := f.Servers[s].RootBase + "/NAME"; !slices.Contains(bases, b) {
@@ -20,7 +22,7 @@ var byFamily = map[string]func(Family) string{
 		}
 		return strings.Join(bases, " or ") + " when it is left out"
 	},
-	"site.NAME.server": func(f Family) string {
+	"site.NAME.server": func(f family.Family) string {
 		var words []string
 		for _, s := range slices.Sorted(maps.Keys(f.Servers)) {
 			l := f.Servers[s]
@@ -28,8 +30,8 @@ var byFamily = map[string]func(Family) string{
 		}
 		return strings.Join(words, "; ")
 	},
-	"kit.NAME.packages":  func(f Family) string { return "with " + f.Packages },
-	"host.NAME.packages": func(f Family) string { return "with " + f.Packages },
+	"kit.NAME.packages":  func(f family.Family) string { return "with " + f.Packages },
+	"host.NAME.packages": func(f family.Family) string { return "with " + f.Packages },
 }
 
 // Keys are the keys of a declaration that a word means, with what differs between
@@ -42,7 +44,7 @@ func Keys(word string) (found []declare.Key, near string) {
 	for i, k := range found {
 		if differs := byFamily[k.Name]; differs != nil {
 			found[i].Families = map[string]string{}
-			for _, f := range builtIn {
+			for _, f := range family.BuiltIn() {
 				found[i].Families[f.Name] = differs(f)
 			}
 		}

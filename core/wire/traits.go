@@ -1,4 +1,4 @@
-package stake
+package wire
 
 import (
 	"fmt"
@@ -34,16 +34,16 @@ type Traits struct {
 	WayIn []string `json:"way_in,omitempty"`
 
 	// Stuck are the steps of runs that could not be taken back on the host.
-	Stuck []Stuck `json:"stuck,omitempty"`
+	Stuck []StuckStep `json:"stuck,omitempty"`
 
 	// Containers are all that the host's engine has, declared or not, where containers are
 	// declared on the host: no engine is woken to be asked.
 	Containers []ContainerSeen `json:"containers,omitempty"`
 }
 
-// Stuck is a step that could not be taken back, by the whole name of its run and its number there, the
+// StuckStep is a step that could not be taken back, by the whole name of its run and its number there, the
 // stakes that it was about, and why.
-type Stuck struct {
+type StuckStep struct {
 	Run    string   `json:"run"`
 	Number int      `json:"number"`
 	Type   string   `json:"type"`

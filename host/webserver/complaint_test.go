@@ -1,11 +1,11 @@
-package render
+package webserver
 
 import "testing"
 
 // The Apache server's words are understood too: with what is wrong on the same
 // line or the next, and through files that include one another.
 func TestWhatHttpdSaysIsUnderstood(t *testing.T) {
-	for said, want := range map[string]Complaint{
+	for said, want := range map[string]complaint{
 		"AH00526: Syntax error on line 3 of /etc/httpd/conf.d/s.conf:\nInvalid command 'Harbour', perhaps misspelled\n": {"Invalid command 'Harbour', perhaps misspelled", "/etc/httpd/conf.d/s.conf", 3},
 		"httpd: Syntax error on line 56 of /etc/httpd/conf/httpd.conf: Syntax error on line 7 of /etc/httpd/conf.d/s.conf: Expected </Directory> but saw </VirtualHost>\n": {
 			"Expected </Directory> but saw </VirtualHost>", "/etc/httpd/conf.d/s.conf", 7},

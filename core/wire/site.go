@@ -1,0 +1,211 @@
+package wire
+
+import (
+	"fmt"
+	"slices"
+)
+
+// SiteWant is a virtual host's configuration: the text, where it lies, and for
+// each of its lines the place in the declaration that it was rendered from.
+type SiteWant struct {
+	Server  string      `json:"server"`
+	Service string      `json:"service"`
+	Package string      `json:"package,omitempty"`
+	Program string      `json:"program"` // name of the server's process
+	User    string      `json:"user"`    // account that reads sites
+	File    string      `json:"file"`
+	Link    string      `json:"link,omitempty"`
+	Text    string      `json:"text"`
+	Lines   Places      `json:"lines"`
+	Mark    string      `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
+	Asked   string      `json:"asked,omitempty"`
+	Visit   *Visit      `json:"visit,omitempty"` // nil where a site does not say its mark to visitors
+	Listen  []int       `json:"listen"`
+	AskAt   string      `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
+	Within  string      `json:"within,omitempty"`  // container that its server runs in, "" for the host itself
+	Image   string      `json:"image,omitempty"`   // of that container
+	Sees    []HeldAt    `json:"sees,omitempty"`    // what the container has to see of the host for the site
+	Off     bool        `json:"off,omitempty"`     // it is kept, and not served
+	First   bool        `json:"first,omitempty"`   // it answers to names that no site has
+	Beside  []SiteFile  `json:"beside,omitempty"`  // what else its configuration reads
+	Former  []string    `json:"former,omitempty"`  // files beside it that were, and are no more; when it is asked for
+	Own     *ServerWant `json:"own,omitempty"`     // what its server's own configuration is when it is tested
+	Yields  []string    `json:"yields,omitempty"`  // programs that let go of its ports with the same plan
+	To      []string    `json:"to,omitempty"`      // services that it passes on to: addresses with ports, and paths of sockets
+	Vouched []string    `json:"vouched,omitempty"` // places of lines that nobody vouches for
+	Names   []string    `json:"names"`
+	Roots   []string    `json:"roots,omitempty"`    // what the server reads
+	Dirs    []string    `json:"declared,omitempty"` // directories whose owner and mode are declared
+}
+
+// Visit is how a site is asked as its visitors ask it: by each of its names, a name below those that are
+// wildcards, for a path at which it says its mark; at the host's own addresses, those of version 6 of IP
+// where it listens there.
+type Visit struct {
+	Path  string    `json:"path"`
+	Names []string  `json:"names"`
+	At    []VisitAt `json:"at"`
+	V6    bool      `json:"v6,omitempty"`
+}
+
+// VisitAt is where a site listens: on a port of one address, or of all of the host's where it names none.
+type VisitAt struct {
+	Address string `json:"address,omitempty"`
+	Port    int    `json:"port"`
+}
+
+// SiteVisit is how it is told whether a site or somebody else answers its visitors: by its mark, or by
+// being sent on to one of its own names.
+type SiteVisit struct {
+	Site string
+	Mark string
+	Own  []string
+	Visit
+}
+
+// SiteVisit is how the visitors of a site that has a Visit are told from those of others.
+func (w SiteWant) SiteVisit() SiteVisit {
+	return SiteVisit{Mark: w.Mark, Own: w.Names, Visit: *w.Visit}
+}
+
+// Listens says whether the site listens on a port of an address.
+func (v Visit) Listens(address string, port int) bool {
+	return slices.Contains(v.At, VisitAt{Port: port}) || slices.Contains(v.At, VisitAt{address, port})
+}
+
+// SiteFile is a file that a site's configuration reads, of root and the group of the
+// server, which alone may read it.
+type SiteFile struct {
+	Path    string  `json:"path"`
+	Text    string  `json:"text"`
+	Group   string  `json:"group"`
+	Sealed  *Sealed `json:"sealed,omitempty"`  // the text, where it is made of a secret
+	Between string  `json:"between,omitempty"` // stands in it between a name and its hash
+}
+
+// Holds is what the file is to hold, on the host.
+func (f SiteFile) Holds() (string, error) {
+	if f.Sealed == nil {
+		return f.Text, nil
+	}
+	if f.Sealed.Text == "" {
+		return "", fmt.Errorf("%s: %w", f.Path, ErrNoText)
+	}
+	return f.Sealed.Text, nil
+}
+
+// Is says whether the file holds what it is to hold.
+func (f SiteFile) Is(found string) bool {
+	if f.Sealed != nil {
+		return f.Sealed.Is(found)
+	}
+	return found == f.Text
+}
+
+const siteFileMode = "0640"
+
+// ServedBy is the stake of what serves the site, by its name on the host.
+func (w SiteWant) ServedBy() string {
+	if w.Within != "" {
+		return Local("container", w.Within)
+	}
+	return Local("service", w.Service)
+}
+
+// By names what serves the site, for people.
+func (w SiteWant) By() string {
+	if w.Within != "" {
+		return "container " + w.Within
+	}
+	return w.Service
+}
+
+// FileMode is the mode of the files beside a site. Where a container sees them, nobody but root
+// can get to their directory on the host, and inside there is nobody but the server.
+func (w SiteWant) FileMode() string {
+	if w.Within != "" {
+		return "0644"
+	}
+	return siteFileMode
+}
+
+// SiteFound is what lies there. Bytes says that it holds what is no text in UTF-8. Loaded
+// says whether the running server is known to answer by the text that is wanted; it is nil when
+// the server does not run. Rivals are other files of its configuration that claim a name of the
+// site.
+type SiteFound struct {
+	File     Entry      `json:"file"`
+	Text     string     `json:"text"`
+	Link     Entry      `json:"link"`
+	Loaded   *bool      `json:"loaded,omitempty"`
+	Unlike   string     `json:"unlike,omitempty"` // why it is not known to be loaded, where that is not its age
+	Shut     []Shut     `json:"shut,omitempty"`
+	Bytes    bool       `json:"bytes,omitempty"`
+	Rivals   []Rival    `json:"rivals,omitempty"`
+	Takes    []Taking   `json:"takes,omitempty"` // where its virtual host is not written yet
+	Beside   []Beside   `json:"beside,omitempty"`
+	Labels   []string   `json:"labels,omitempty"`    // of the roots, where SELinux is enforcing
+	Left     []string   `json:"left,omitempty"`      // of the former files beside it
+	Silent   []string   `json:"silent,omitempty"`    // services that it passes on to and that take no connection from the host
+	NotTaken string     `json:"not_taken,omitempty"` // the main configuration of the server, where it does not take the site's file in
+	Taken    []Listener `json:"taken,omitempty"`     // programs outside of its container that have its ports
+	Others   []Other    `json:"others,omitempty"`    // who answers its visitors in its place
+}
+
+// Other answers visitors of names of a site, at an address of the host with its port, in that site's
+// place: By says who, such as a virtual host by its file and line, or a program; "" for nobody.
+type Other struct {
+	Names []string `json:"names"`
+	At    string   `json:"at"`
+	By    string   `json:"by"`
+}
+
+// Beside is a file that a site's configuration reads, and whether it holds what it should.
+type Beside struct {
+	Entry Entry `json:"entry"`
+	Same  bool  `json:"same"`
+}
+
+// Rival is a virtual host of another that answers to a name of a site, or would.
+type Rival struct {
+	Name  string `json:"name,omitempty"`
+	First int    `json:"first,omitempty"` // or the port on which it answers to names that no site has
+	File  string `json:"file"`
+}
+
+// Taking is what a site takes from somebody's file of the same server that nobody has to mend: visitors of
+// a name that were answered there as one of By, such as "*.saltmarsh.test", or, on the port First, by names
+// that no site has.
+type Taking struct {
+	Name  string `json:"name,omitempty"`
+	By    string `json:"by,omitempty"`
+	First int    `json:"first,omitempty"`
+	File  string `json:"file"`
+}
+
+// Shut is a directory on the way to a document root that does not let the server's
+// account through.
+type Shut struct {
+	Root  string `json:"root"`
+	At    string `json:"at"`
+	Entry Entry  `json:"entry"`
+}
+
+// SiteWork writes a virtual host, or, with Away, takes it away.
+type SiteWork struct {
+	SiteWant
+	Away  bool     `json:"away,omitempty"`
+	Drops []string `json:"drops,omitempty"` // files beside it that it had, and has no more
+}
+
+// Paths are the files that the work is about.
+func (w SiteWork) Paths() []string {
+	out := append([]string{w.File}, w.Drops...)
+	if w.Link != "" {
+		out = append(out, w.Link)
+	}
+	for _, b := range w.Beside {
+		out = append(out, b.Path)
+	}
+	return out
+}
