@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io/fs"
+	"maps"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -16,9 +18,10 @@ import (
 	"northstake/service/contract"
 )
 
-// ground copies the demo ground, with the addresses of this lab's hosts and of its registry.
+// ground copies the demo ground, with the addresses of this lab's hosts and of its registry. One that is
+// there and is otherwise, because somebody has worked in it, is kept beside it.
 func (d *demo) ground(l *lab.Lab, registry string) error {
-	to := d.path("saltmarsh")
+	to := d.path("saltmarsh.new")
 	if err := os.RemoveAll(to); err != nil {
 		return err
 	}
@@ -39,7 +42,54 @@ func (d *demo) ground(l *lab.Lab, registry string) error {
 			return err
 		}
 	}
-	return nil
+	if err := d.keepGround(to); err != nil {
+		return err
+	}
+	return os.Rename(to, d.path("saltmarsh"))
+}
+
+// keepGround makes way for a fresh ground: the one that is there goes where it is the same, and is kept
+// under another name where it is not.
+func (d *demo) keepGround(fresh string) error {
+	is := d.path("saltmarsh")
+	if _, err := os.Stat(is); errors.Is(err, fs.ErrNotExist) {
+		return nil
+	}
+	a, err := filesIn(is)
+	if err != nil {
+		return err
+	}
+	b, err := filesIn(fresh)
+	if err != nil {
+		return err
+	}
+	if maps.Equal(a, b) {
+		return os.RemoveAll(is)
+	}
+	for i := 1; ; i++ {
+		kept := d.path(fmt.Sprintf("saltmarsh-%d", i))
+		if _, err := os.Lstat(kept); errors.Is(err, fs.ErrNotExist) {
+			fmt.Printf("  what was changed in the ground by hand is kept in %s\n", kept)
+			return os.Rename(is, kept)
+		}
+	}
+}
+
+// filesIn has the text of each file below a directory, by its path there.
+func filesIn(dir string) (map[string]string, error) {
+	out := map[string]string{}
+	return out, fs.WalkDir(os.DirFS(dir), ".", func(p string, e fs.DirEntry, err error) error {
+		if err != nil || e.IsDir() {
+			return err
+		}
+		if !e.Type().IsRegular() {
+			out[p] = e.Type().String()
+			return nil
+		}
+		b, err := os.ReadFile(filepath.Join(dir, p))
+		out[p] = string(b)
+		return err
+	})
 }
 
 // command is the command line as a user would run it.

@@ -4,6 +4,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 	"testing"
 )
@@ -33,8 +34,22 @@ func TestTheDemo(t *testing.T) {
 		last.Env = append(os.Environ(), "HOME="+home)
 		_ = last.Run()
 	})
-	for _, says := range []string{"applied (", "something has shifted already"} {
+	var ground string
+	for i, says := range []string{"applied (", "something has shifted already"} {
+		if i == 1 { // somebody has worked in the ground meanwhile
+			if err := os.WriteFile(filepath.Join(ground, "content", "timetable", "index.html"), []byte("<p>Next sailing: mine</p>"), 0o644); err != nil {
+				t.Fatal(err)
+			}
+		}
 		out := demo("up")
+		if m := regexp.MustCompile(`(?m)^Ground +(/\S+)$`).FindStringSubmatch(out); m != nil {
+			ground = m[1]
+		}
+		if i == 1 {
+			if b, err := os.ReadFile(filepath.Join(ground+"-1", "content", "timetable", "index.html")); err != nil || !strings.Contains(string(b), "mine") || !strings.Contains(out, "is kept in "+ground+"-1") {
+				t.Errorf("what somebody wrote in the ground is lost: %s, %v\n%s", b, err, out)
+			}
+		}
 		for _, s := range []string{says, "quay1/content/srv/www/timetable", "index.html", "cannot get to /srv/archive/charts: /srv/archive", "anybody could fetch depths.sql (a dump)"} {
 			if !strings.Contains(out, s) {
 				t.Errorf("the demo does not say %q:\n%s", s, out)

@@ -28,7 +28,7 @@ var styles = regexp.MustCompile(`\x1b\[(?:0|[12]|(?:1;)?(?:38;5;(?:130|215|124|2
 func (c cleaned) Write(p []byte) (int, error) {
 	to, text := c(), string(p)
 	if term.IsTerminal(int(to.Fd())) {
-		text = styledText(text)
+		text = aroundStyles(text, form.Shown)
 	} else {
 		text = form.Shown(text)
 	}
@@ -38,12 +38,12 @@ func (c cleaned) Write(p []byte) (int, error) {
 	return len(p), nil
 }
 
-// styledText is form.Shown of all but the styles of paper.
-func styledText(text string) string {
+// aroundStyles cleans all of a text but the styles of paper.
+func aroundStyles(text string, clean func(string) string) string {
 	var b strings.Builder
 	for at := styles.FindStringIndex(text); at != nil; at = styles.FindStringIndex(text) {
-		b.WriteString(form.Shown(text[:at[0]]) + text[at[0]:at[1]])
+		b.WriteString(clean(text[:at[0]]) + text[at[0]:at[1]])
 		text = text[at[1]:]
 	}
-	return b.String() + form.Shown(text)
+	return b.String() + clean(text)
 }

@@ -8,7 +8,11 @@ import (
 	"strings"
 	"testing"
 
+	"github.com/charmbracelet/lipgloss"
+	"github.com/muesli/termenv"
+
 	"northstake/core/form"
+	"northstake/core/plan"
 )
 
 const hostile = "tide\x1b[2J\x1b]52;c;aGFyYm91cg==\a\u202etxt.html\rall is well\u009b1A"
@@ -67,9 +71,27 @@ func FuzzStyledText(f *testing.F) {
 	f.Add("a \x1b[1mstrong\x1b[0m word, \x1b[1;38;5;210malarm\x1b[0m and \x1b[38;5;215mattention\x1b[0m, \x1b[2mfaint\x1b[0m")
 	f.Add(hostile + "\x1b[8mhidden\x1b[38;5;16mblack\x1b[")
 	f.Fuzz(func(t *testing.T, text string) {
-		out := styles.ReplaceAllString(styledText(text), "")
+		out := styles.ReplaceAllString(aroundStyles(text, form.Shown), "")
 		if i := strings.IndexFunc(out, func(r rune) bool { return r != '\n' && r != '\t' && form.Hidden(r) }); i >= 0 {
 			t.Fatalf("%q comes through as %q", text, out)
 		}
 	})
+}
+
+// In a table on a terminal the styles of cells are styles, and what a host has called its files stays in
+// its cell and does nothing.
+func TestCellsKeepTheirStyles(t *testing.T) {
+	var out strings.Builder
+	p := &paper{w: &out, terminal: true, unicode: true, width: 200, style: lipgloss.NewRenderer(&out)}
+	p.style.SetColorProfile(termenv.ANSI256)
+	p.table([]string{"standing", "file"}, [][]string{{p.standing(plan.Shifted), "ebb\n" + hostile}, {p.alarm("lost"), p.strong("tide")}})
+	for _, want := range []string{p.standing(plan.Shifted), p.alarm("lost"), p.strong("tide"), `ebb\ntide\u001b[2J`} {
+		if !strings.Contains(out.String(), want) {
+			t.Errorf("the table does not hold %q:\n%q", want, out.String())
+		}
+	}
+	plain := styles.ReplaceAllString(out.String(), "")
+	if i := strings.IndexFunc(plain, func(r rune) bool { return r != '\n' && form.Hidden(r) }); i >= 0 || strings.Contains(plain, `\u001b[3`) || strings.Contains(plain, `\u001b[9`) || strings.Contains(plain, `\u001b[1m`) {
+		t.Errorf("a style is written out, or something else is not: %q", plain)
+	}
 }

@@ -164,8 +164,10 @@ func (p *paper) list(head []string, rows [][]string, none string) {
 // table prints rows under a head, in columns on a terminal and with tabs when
 // piped. Where the terminal is too narrow for all columns, cells break between words.
 func (p *paper) table(head []string, rows [][]string) {
-	for i, r := range rows {
-		rows[i] = form.Names(r)
+	for _, r := range rows {
+		for i := range r {
+			r[i] = aroundStyles(r[i], form.Name)
+		}
 	}
 	if !p.terminal {
 		for _, r := range rows {
