@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"slices"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -132,80 +131,98 @@ func planCommand(a *app) *cobra.Command {
 const shortDetail = 14 // lines of a detail that are shown unless all are asked for
 
 func (a *app) showPlan(ground string, p contract.Plan, details bool) {
-	var working []string
 	for _, h := range p.Hosts {
-		if len(h.Steps) == 0 && len(h.Blockers) == 0 && h.Unread == "" && len(h.NotRead) == 0 && len(h.Cautions)+len(h.Otherwise) == 0 {
+		if len(h.Steps)+len(h.Blockers)+len(h.NotRead)+len(h.Cautions)+len(h.Otherwise) > 0 || h.Unread != "" {
+			a.showPlanHost(h, details)
+		}
+	}
+	a.showPlanEnd(ground, p)
+}
+
+// showPlanHost shows what is planned for one host, with what is in its way before the steps.
+func (a *app) showPlanHost(h contract.PlanHost, details bool) {
+	name := "host " + h.Host
+	if h.Machine != "" {
+		name += ", the machine that the service runs on (" + h.Machine + ")"
+	}
+	a.out.rule(name, a.planHostWords(h))
+	a.showPlanNotes(h)
+	for _, group := range folded(h.Steps) {
+		if len(group) > 1 && !details {
+			a.out.line("%s", foldedLine(group))
 			continue
 		}
-		right := counted(len(h.Steps), "step", "steps")
-		switch {
-		case h.Unread != "", len(h.NotRead) > 0 && len(h.Steps)+len(h.Blockers) == 0:
-			right = a.out.standing(plan.Unread)
-		case len(h.Blockers) > 0 && len(h.Steps) == 0:
-			right = "blocked"
-		case len(h.Blockers) > 0:
-			right = fmt.Sprintf("%s, %s blocked", right, counted(len(h.Blockers)+len(h.Left), "stake", "stakes"))
+		for _, s := range group {
+			a.showStep(s, details)
 		}
-		name := "host " + h.Host
-		if h.Machine != "" {
-			name += ", the machine that the service runs on (" + h.Machine + ")"
+	}
+}
+
+// planHostWords say how much is planned for a host, or why nothing is.
+func (a *app) planHostWords(h contract.PlanHost) string {
+	steps := counted(len(h.Steps), "step", "steps")
+	switch {
+	case h.Unread != "", len(h.NotRead) > 0 && len(h.Steps)+len(h.Blockers) == 0:
+		return a.out.standing(plan.Unread)
+	case len(h.Blockers) > 0 && len(h.Steps) == 0:
+		return "blocked"
+	case len(h.Blockers) > 0:
+		return fmt.Sprintf("%s, %s blocked", steps, counted(len(h.Blockers)+len(h.Left), "stake", "stakes"))
+	}
+	return steps
+}
+
+// showPlanNotes shows what could not be read of a host, what is in the way there, and what to be careful of.
+func (a *app) showPlanNotes(h contract.PlanHost) {
+	note := func(word, name, what, fix string) {
+		a.out.line("     %s %s: %s", word, name, what)
+		if fix != "" {
+			a.out.line("     %s", fix)
 		}
-		a.out.rule(name, right)
-		if h.Unread != "" {
-			a.out.line("     %s", a.out.attention("it could not be read: "+strings.ReplaceAll(h.Unread, "\n", "\n     ")))
-		}
-		for _, n := range h.NotRead {
-			a.out.line("     %s %s: %s", a.out.attention("not read"), n.Address, strings.ReplaceAll(n.Why, "\n", "\n     "))
-		}
-		for _, o := range h.Otherwise {
-			a.out.line("     %s %s: %s", a.out.attention("answers otherwise"), o.Address, o.What)
-			a.out.line("     %s", o.Fix)
-		}
-		for _, b := range h.Blockers {
-			a.out.line("     %s %s: %s", a.out.alarm("blocked"), b.Address, b.What)
-			a.out.line("     %s", b.Fix)
-		}
-		for _, l := range h.Left {
-			a.out.line("     %s", a.out.faint(l.Address+" waits for "+l.Behind))
-		}
-		for _, c := range sameNotes(h.Cautions) {
-			a.out.line("     %s %s: %s", a.out.attention("caution"), c.Address, c.What)
-			a.out.line("     %s", c.Fix)
-		}
-		for _, group := range folded(h.Steps) {
-			if len(group) > 1 && !details {
-				a.out.line("%s", foldedLine(group))
-				continue
-			}
-			for _, s := range group {
-				a.showStep(s, details)
-			}
-		}
+	}
+	if h.Unread != "" {
+		a.out.line("     %s", a.out.attention("it could not be read: "+strings.ReplaceAll(h.Unread, "\n", "\n     ")))
+	}
+	for _, n := range h.NotRead {
+		note(a.out.attention("not read"), n.Address, strings.ReplaceAll(n.Why, "\n", "\n     "), "")
+	}
+	for _, o := range h.Otherwise {
+		note(a.out.attention("answers otherwise"), o.Address, o.What, o.Fix)
+	}
+	for _, b := range h.Blockers {
+		note(a.out.alarm("blocked"), b.Address, b.What, b.Fix)
+	}
+	for _, l := range h.Left {
+		a.out.line("     %s", a.out.faint(l.Address+" waits for "+l.Behind))
+	}
+	for _, c := range sameNotes(h.Cautions) {
+		note(a.out.attention("caution"), c.Address, c.What, c.Fix)
+	}
+}
+
+// showPlanEnd says what all of a plan comes to.
+func (a *app) showPlanEnd(ground string, p contract.Plan) {
+	var working []string
+	silent := 0
+	for _, h := range p.Hosts {
 		if len(h.Steps) > 0 {
 			working = append(working, h.Host)
 		}
+		if h.Unread != "" {
+			silent++
+		}
+	}
+	if p.Unread > 0 && silent == len(p.Hosts) {
+		a.out.line("%s", a.out.attention(counted(p.Unread, "host", "hosts")+" could not be read: nothing is planned"))
+		return
 	}
 	unread := ""
 	if p.Unread > 0 {
-		silent := 0
-		for _, h := range p.Hosts {
-			if h.Unread != "" {
-				silent++
-			}
-		}
-		unread = unreadWords(silent, p.Unread-silent) + " could not be read"
+		unread = a.out.attention(unreadWords(silent, p.Unread-silent) + " could not be read")
 	}
 	switch {
-	case p.Unread > 0 && !slices.ContainsFunc(p.Hosts, func(h contract.PlanHost) bool { return h.Unread == "" }):
-		a.out.line("%s", a.out.attention(counted(p.Unread, "host", "hosts")+" could not be read: nothing is planned"))
-	case p.Steps == 0 && p.Blockers == 0 && p.Unread > 0:
-		a.out.line("%s; as far as the rest goes there is nothing to do", a.out.attention(unread))
-	case p.Steps == 0 && p.Blockers == 0 && strings.HasPrefix(p.Only, "retire "):
-		a.out.line("there is nothing else to take away")
-	case p.Steps == 0 && p.Blockers == 0 && answersOtherwise(p) > 0:
-		a.out.line("there is nothing to do, and not all is as declared: %s otherwise", a.out.attention(map[bool]string{true: "1 site answers", false: fmt.Sprintf("%d sites answer", answersOtherwise(p))}[answersOtherwise(p) == 1]))
-	case p.Steps == 0 && p.Blockers == 0:
-		a.out.line("there is nothing to do: all is as revision %d of ground %s declares", p.Revision, ground)
+	case p.Steps+p.Blockers == 0:
+		a.showNothingToDo(ground, p, unread)
 	case len(working) == 0:
 		a.out.line("plan %d can do nothing until what is in the way is cleared", p.Id)
 	default:
@@ -214,9 +231,24 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 			where = working[0]
 		}
 		if unread != "" {
-			a.out.line("%s, and nothing is planned for %s", a.out.attention(unread), map[bool]string{true: "it", false: "them"}[p.Unread == 1])
+			a.out.line("%s, and nothing is planned for %s", unread, map[bool]string{true: "it", false: "them"}[p.Unread == 1])
 		}
 		a.out.line("%s on %s, kept as plan %d. Next: northstake apply %d", counted(p.Steps, "step", "steps"), where, p.Id, p.Id)
+	}
+}
+
+// showNothingToDo says of a plan without steps whether that means that all is as declared.
+func (a *app) showNothingToDo(ground string, p contract.Plan, unread string) {
+	otherwise := answersOtherwise(p)
+	switch {
+	case unread != "":
+		a.out.line("%s; as far as the rest goes there is nothing to do", unread)
+	case strings.HasPrefix(p.Only, "retire "):
+		a.out.line("there is nothing else to take away")
+	case otherwise > 0:
+		a.out.line("there is nothing to do, and not all is as declared: %s otherwise", a.out.attention(map[bool]string{true: "1 site answers", false: fmt.Sprintf("%d sites answer", otherwise)}[otherwise == 1]))
+	default:
+		a.out.line("there is nothing to do: all is as revision %d of ground %s declares", p.Revision, ground)
 	}
 }
 

@@ -172,25 +172,46 @@ func InOrder() []Kind {
 	if known := ordered.Load(); known != nil {
 		return *known
 	}
-	var out []Kind
-	placed := map[string]bool{}
-	var place func(typ string)
-	place = func(typ string) {
-		k, ok := kinds[typ]
-		if !ok || placed[typ] {
-			return
-		}
-		placed[typ] = true
-		for _, before := range k.After {
-			place(before)
-		}
-		out = append(out, k)
-	}
-	for _, typ := range Types() {
-		place(typ)
+	out, err := inOrder(kinds)
+	if err != nil {
+		panic(err) // TestKindsHaveAnOrder
 	}
 	ordered.Store(&out)
 	return out
+}
+
+// inOrder puts each kind behind those that it comes after. The error names a circle, or a kind that there
+// is none of.
+func inOrder(kinds map[string]Kind) ([]Kind, error) {
+	var out []Kind
+	placed := map[string]bool{}
+	var place func(typ string, above []string) error
+	place = func(typ string, above []string) error {
+		if slices.Contains(above, typ) {
+			return fmt.Errorf("kinds of stake come after one another in a circle: %s", strings.Join(append(above, typ), ", "))
+		}
+		if placed[typ] {
+			return nil
+		}
+		above = append(slices.Clone(above), typ)
+		for _, before := range kinds[typ].After {
+			if _, known := kinds[before]; !known {
+				return fmt.Errorf("%s comes after %s, and no kind of stake is called so", typ, before)
+			}
+			if err := place(before, above); err != nil {
+				return err
+			}
+		}
+		placed[typ] = true
+		out = append(out, kinds[typ])
+		return nil
+	}
+	for _, typ := range slices.Sorted(maps.Keys(kinds)) {
+		if err := place(typ, nil); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // Judging adapts a judge of decoded values.

@@ -12,37 +12,18 @@ import (
 )
 
 func judgeService(in Input, w wire.ServiceWant, f wire.ServiceFound) Verdict {
-	var d differences
 	work := wire.ServiceWork{Name: w.Name}
 	v := Verdict{Touched: f.Touched, Gone: !f.Known || !runsSomehow(f) && !startsAtBoot(f)}
 	if w.Running != nil || w.AtBoot != nil {
 		v.Is = "service " + cmp.Or(f.Is, w.Name)
 	}
-	if masked(f) && ((w.Running != nil && *w.Running) || (w.AtBoot != nil && *w.AtBoot)) {
-		d.add("masked", "no", "yes")
-		work.Unmask = true
-	}
-	if w.AtBoot != nil {
-		if at := startsAtBoot(f); at != *w.AtBoot {
-			d.differ("at boot", yesNo(*w.AtBoot), bootWords(f))
-			work.AtBoot = w.AtBoot
-		}
-	}
-	switch {
-	case w.Running == nil || f.Ends && *w.Running:
-	case *w.Running && !runs(f):
-		d.differ("running", "yes", runWords(f))
-		work.Now = map[bool]string{true: "restart", false: "start"}[f.Unsteady]
-	case !*w.Running && runsSomehow(f):
-		d.differ("running", "no", runWords(f))
-		work.Now = "stop"
-	}
+	d := serviceDiffers(w, f, &work)
 	judgeDropIns(in, f, &d, &work)
 	v.Differences = d
-	if w.Running != nil && !*w.Running && len(f.Starters) > 0 {
+	if wants(w.Running, false) && len(f.Starters) > 0 {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is up, and starts %s when it is asked", strings.Join(f.Starters, ", "), w.Name), "stop that as well, by hand: North Stake keeps services alone"})
 	}
-	if w.Running != nil && *w.Running && f.Ends {
+	if wants(w.Running, true) && f.Ends {
 		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s does its work and ends (it is a oneshot): it never runs for long", w.Name), "leave running out, and declare whether it starts at boot"}}
 		v.Differences = append(d, wire.Difference{Attribute: "running", Wanted: "yes", Found: "it ends when it has done its work"})
 		return v
@@ -53,56 +34,92 @@ func judgeService(in Input, w wire.ServiceWant, f wire.ServiceFound) Verdict {
 		}
 		return v
 	}
-	if !f.Known && !in.Pending {
-		if strings.HasSuffix(w.Name, "@") && slices.Contains(f.Near, w.Name) {
-			v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is a template of units, and none by itself", w.Name), fmt.Sprintf("name one made of it, such as %sone", w.Name)}}
-			return v
-		}
-		fix := "check the name, or declare the package that brings it"
-		if near := nearWords(f.Here, f.Near); near != "" {
-			fix = strings.TrimPrefix(near, ": ")
-		}
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", w.Name), fix}}
+	if n := serviceBlocked(in, w, f, work); n != nil {
+		v.Blockers = []Note{*n}
 		return v
 	}
-	if work.AtBoot != nil && f.Known && !bootable(f) {
-		what := fmt.Sprintf("%s has no state at boot that could be set (it is %s)", w.Name, f.Boot)
-		v.Blockers = []Note{{in.Stake.Address(), what, "leave at_boot out, or have what starts it be as you want it"}}
-		return v
-	}
-	if work.AtBoot != nil && *work.AtBoot && f.Elsewhere != "" {
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s is enabled to start with %s, and %s boots to %s", w.Name, f.Elsewhere, in.Stake.Host, f.Target), fmt.Sprintf("on %s: systemctl reenable %s, or systemctl set-default multi-user.target where somebody has set that otherwise", in.Stake.Host, w.Name)}}
-		return v
-	}
-	if first := in.Traits.FirstProcess; first != "" && w.AtBoot != nil && *w.AtBoot {
+	if first := in.Traits.FirstProcess; first != "" && wants(w.AtBoot, true) {
 		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("whether %s comes up again with the host is a matter of its first process, %s, which is none that is known to start services", w.Name, first), "have that start it; else northstake restore does after each restart"})
 	}
-	if l := outside(in, w, f); l != nil && work.Now == "start" {
-		v.Blockers = []Note{{in.Stake.Address(), fmt.Sprintf("%s runs already, outside of the service manager (process %d), and holds port %d", l.Program, l.PID, l.Port), fmt.Sprintf("end it on %s: nobody starts it again, reloads it or keeps its log", in.Stake.Host)}}
-		return v
+	v.Moves = []wire.Move{serviceMove(in, w.Name, f, work)}
+	if work.Unmask {
+		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is masked: somebody has made sure that it does not start", w.Name), "ask who did that, and why, before it is unmasked"})
 	}
-	if in.Restores && work.Now == "start" { // elsewhere its sites say so
-		if taken := takenFrom(in); taken != nil {
-			v.Blockers = []Note{*taken}
-			return v
-		}
+	return v
+}
+
+// wants says whether something is wanted to be so; what is left out is not wanted at all.
+func wants(wanted *bool, so bool) bool { return wanted != nil && *wanted == so }
+
+// serviceDiffers is how a service stands otherwise than it is wanted, and puts into the work what changes that.
+func serviceDiffers(w wire.ServiceWant, f wire.ServiceFound, work *wire.ServiceWork) (d differences) {
+	if masked(f) && (wants(w.Running, true) || wants(w.AtBoot, true)) {
+		d.add("masked", "no", "yes")
+		work.Unmask = true
 	}
+	if w.AtBoot != nil && startsAtBoot(f) != *w.AtBoot {
+		d.differ("at boot", yesNo(*w.AtBoot), bootWords(f))
+		work.AtBoot = w.AtBoot
+	}
+	switch {
+	case wants(w.Running, true) && !f.Ends && !runs(f):
+		d.differ("running", "yes", runWords(f))
+		work.Now = map[bool]string{true: "restart", false: "start"}[f.Unsteady]
+	case wants(w.Running, false) && runsSomehow(f):
+		d.differ("running", "no", runWords(f))
+		work.Now = "stop"
+	}
+	return d
+}
+
+// serviceBlocked is what stands in the way of what is to be done with a service, nil for nothing.
+func serviceBlocked(in Input, w wire.ServiceWant, f wire.ServiceFound, work wire.ServiceWork) *Note {
+	note := func(what, fix string) *Note { return &Note{in.Stake.Address(), what, fix} }
+	switch {
+	case !f.Known && !in.Pending:
+		return unknownService(in, w.Name, f)
+	case work.AtBoot != nil && f.Known && !bootable(f):
+		return note(fmt.Sprintf("%s has no state at boot that could be set (it is %s)", w.Name, f.Boot), "leave at_boot out, or have what starts it be as you want it")
+	case wants(work.AtBoot, true) && f.Elsewhere != "":
+		return note(fmt.Sprintf("%s is enabled to start with %s, and %s boots to %s", w.Name, f.Elsewhere, in.Stake.Host, f.Target), fmt.Sprintf("on %s: systemctl reenable %s, or systemctl set-default multi-user.target where somebody has set that otherwise", in.Stake.Host, w.Name))
+	case work.Now != "start":
+		return nil
+	}
+	if l := outside(in, w, f); l != nil {
+		return note(fmt.Sprintf("%s runs already, outside of the service manager (process %d), and holds port %d", l.Program, l.PID, l.Port), fmt.Sprintf("end it on %s: nobody starts it again, reloads it or keeps its log", in.Stake.Host))
+	}
+	if in.Restores { // elsewhere its sites say so
+		return takenFrom(in)
+	}
+	return nil
+}
+
+// unknownService says that a host has no unit of a name, and which one may be meant.
+func unknownService(in Input, name string, f wire.ServiceFound) *Note {
+	if strings.HasSuffix(name, "@") && slices.Contains(f.Near, name) {
+		return &Note{in.Stake.Address(), fmt.Sprintf("%s is a template of units, and none by itself", name), fmt.Sprintf("name one made of it, such as %sone", name)}
+	}
+	fix := "check the name, or declare the package that brings it"
+	if near := nearWords(f.Here, f.Near); near != "" {
+		fix = strings.TrimPrefix(near, ": ")
+	}
+	return &Note{in.Stake.Address(), fmt.Sprintf("no unit on this host is called %s", name), fix}
+}
+
+// serviceMove does a service's work, and tells it what else has to be taken notice of.
+func serviceMove(in Input, name string, f wire.ServiceFound, work wire.ServiceWork) wire.Move {
 	for _, n := range in.Nudges {
 		work.Nudge = stronger(work.Nudge, told(n.How, f))
 	}
 	if work.Now == "" && work.Nudge != "" && runs(f) {
 		work.Now, work.Nudge = work.Nudge, ""
 	}
-	verb, text := serviceWords(w.Name, work)
+	verb, text := serviceWords(name, work)
 	move := wire.Move{Verb: verb, Text: text, Because: reasons(in.Nudges, work), Work: wire.JSON(work)}
-	if wire.FiltersItself(w.Name) && (work.Now == "start" || work.Now == "restart") {
+	if wire.FiltersItself(name) && (work.Now == "start" || work.Now == "restart") {
 		move.Confirm, move.Details = true, []wire.Detail{armed}
 	}
-	v.Moves = []wire.Move{move}
-	if work.Unmask {
-		v.Cautions = append(v.Cautions, Note{in.Stake.Address(), fmt.Sprintf("%s is masked: somebody has made sure that it does not start", w.Name), "ask who did that, and why, before it is unmasked"})
-	}
-	return v
+	return move
 }
 
 // takenFrom says who holds a port on which a service that is to be started serves a declared site, nil

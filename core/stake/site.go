@@ -128,94 +128,148 @@ func unsealedSites(raw json.RawMessage, secrets *Secrets) (json.RawMessage, erro
 // wantSite wants all that a site implies: its server's package and service, or the container
 // that it runs in, its roots with what is published there, its virtual host, and its ports.
 func wantSite(w *Wanting, name string) error {
-	s, at := w.D.Sites[name], w.D.At("site", name, "server")
-	layout, ok := w.layout(serverOf(s))
-	if !ok {
-		return fmt.Errorf("%s:%d: host %s (%s) has no known layout for server %q", at.File, at.Line, w.Host, w.Traits.System, s.Server)
+	g := &siteWanting{Wanting: w, name: name, s: w.D.Sites[name], at: w.D.At("site", name, "server")}
+	var ok bool
+	if g.layout, ok = w.layout(serverOf(g.s)); !ok {
+		return fmt.Errorf("%s:%d: host %s (%s) has no known layout for server %q", g.at.File, g.at.Line, w.Host, w.Traits.System, g.s.Server)
 	}
-	var needs []string
-	pkg := ""
-	if layout.Package != "" {
-		pkg = w.PackageFor(name, layout.Package, at)
-		needs = append(needs, pkg)
+	if g.layout.Package != "" {
+		g.pkg = w.PackageFor(name, g.layout.Package, g.at)
+		g.needs = append(g.needs, g.pkg)
 	}
-	root, roots := cmp.Or(s.Root, layout.RootBase+"/"+name), []string{}
-	if render.ShowsFiles(s) {
-		needs, roots = append(needs, wantRoot(w, name, pkg, root, s.Content, w.D.At("site", name, "root"))), []string{root}
-	}
-	for _, u := range sortedKeys(s.Paths) {
-		p := s.Paths[u]
-		if p.Root == "" {
-			continue
-		}
-		needs = append(needs, wantRoot(w, name, pkg, p.Root, p.Content, w.D.At("site", name, "path", u, "root")))
-		if !slices.Contains(roots, p.Root) {
-			roots = append(roots, p.Root)
-		}
-	}
-	socket, err := w.wantPHP(name, root, layout)
+	g.wantRoots()
+	want, err := g.virtualHost()
 	if err != nil {
 		return err
 	}
-	own := w.ownOf(serverOf(s), layout)
-	text, err := render.VirtualHost(w.D, render.Site{Name: name, Root: root, IPv6: w.Traits.IPv6, Listens: w.listens(serverOf(s), layout, own), Dir: layout.Dir, Modules: layout.Modules, PHP: socket, Mark: func(secret, between string) string { return w.accounts(secret, between).Mark }})
+	if local := wire.Local("server", serverOf(g.s)); w.Wants(local) {
+		own := w.ownOf(serverOf(g.s), g.layout)
+		want.Own, g.needs = &own, append(g.needs, local)
+	}
+	if g.s.Image != "" {
+		g.needs = append(g.needs, w.within(name, &want, g.layout, g.s.Image, g.s.ImageSecret, w.D.At("site", name, "image"), append(slices.Clone(g.needs), w.firstOf(g.layout, want)...))...)
+	}
+	w.Want(Stake{Type: "site", Name: name, Site: name, Want: wire.JSON(want), From: w.D.At("site", name), Needs: g.needs})
+	g.wantServed(want)
+	return nil
+}
+
+// siteWanting is what is gathered of one site while it is wanted: its package's stake, what its own needs, and
+// the directories that it shows.
+type siteWanting struct {
+	*Wanting
+	name   string
+	s      *declare.Site
+	at     declare.Position // of its server
+	layout wire.Layout
+
+	pkg   string
+	needs []string
+	root  string // its own, whether it shows files or not
+	roots []string
+}
+
+// wantRoots wants the directories that the site shows, with what is published there.
+func (g *siteWanting) wantRoots() {
+	g.root, g.roots = cmp.Or(g.s.Root, g.layout.RootBase+"/"+g.name), []string{}
+	if render.ShowsFiles(g.s) {
+		g.wantRoot(g.root, g.s.Content, g.D.At("site", g.name, "root"))
+	}
+	for _, u := range sortedKeys(g.s.Paths) {
+		if p := g.s.Paths[u]; p.Root != "" {
+			g.wantRoot(p.Root, p.Content, g.D.At("site", g.name, "path", u, "root"))
+		}
+	}
+}
+
+func (g *siteWanting) wantRoot(root string, content *declare.Content, at declare.Position) {
+	g.needs = append(g.needs, wantRoot(g.Wanting, g.name, g.pkg, root, content, at))
+	if !slices.Contains(g.roots, root) {
+		g.roots = append(g.roots, root)
+	}
+}
+
+// virtualHost is what is wanted of the site's own configuration.
+func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
+	s, w, layout := g.s, g.Wanting, g.layout
+	socket, err := w.wantPHP(g.name, g.root, layout)
 	if err != nil {
-		return fmt.Errorf("%s:%d: site %s on host %s: %w", at.File, at.Line, name, w.Host, err)
+		return want, err
 	}
-	file := layout.SitesDir + "/" + render.File(name, s) + cmp.Or(layout.Ending, ".conf")
-	if s.CatchAll {
-		file = layout.SitesDir + "/000-0-" + path.Base(file) // before all others, and so the first
+	text, err := render.VirtualHost(w.D, render.Site{Name: g.name, Root: g.root, IPv6: w.Traits.IPv6, Listens: w.listens(serverOf(s), layout, w.ownOf(serverOf(s), layout)), Dir: layout.Dir, Modules: layout.Modules, PHP: socket,
+		Mark: func(secret, between string) string { return w.accounts(secret, between).Mark }})
+	if err != nil {
+		return want, fmt.Errorf("%s:%d: site %s on host %s: %w", g.at.File, g.at.Line, g.name, w.Host, err)
 	}
-	want := wire.SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, name), Yields: w.silenced(serverOf(s)), File: file}
+	want = wire.SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(g.name),
+		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: g.roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, g.name), Yields: w.silenced(serverOf(s)), To: servicesOf(s)}
 	want.Visit = visitOf(s, want, w.Traits.IPv6)
-	if local := wire.Local("server", serverOf(s)); w.Wants(local) {
-		want.Own, needs = &own, append(needs, local)
-	}
-	for _, u := range sortedKeys(s.Paths) {
-		for _, to := range s.Paths[u].PassedTo {
-			if to = serviceAt(to); !slices.Contains(want.To, to) {
-				want.To = append(want.To, to)
-			}
-		}
-	}
+	want.File, want.Link = siteFiles(layout, g.name, s)
 	for _, a := range text.Accounts {
-		f := wire.SiteFile{Path: a.File, Text: a.Text, Group: layout.User}
-		if s.Image != "" {
-			f.Group = "root"
-		}
-		if a.Secret != "" {
-			f.Sealed, f.Between = w.accounts(a.Secret, a.Between), a.Between
-		}
-		want.Beside = append(want.Beside, f)
+		want.Beside = append(want.Beside, g.accountsFile(a))
 	}
 	for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
 		want.Dirs = append(want.Dirs, d.Name)
 	}
+	return want, nil
+}
+
+// siteFiles are the file of a site's virtual host, and the link by which its server takes that in, "" where
+// the place of the file alone has it do so.
+func siteFiles(layout wire.Layout, name string, s *declare.Site) (file, link string) {
+	base := render.File(name, s) + cmp.Or(layout.Ending, ".conf")
+	if s.CatchAll {
+		base = "000-0-" + base // before all others, and so the first
+	}
+	file = layout.SitesDir + "/" + base
 	switch {
 	case layout.LinkDir != "":
-		want.Link = layout.LinkDir + "/" + path.Base(file)
-	case want.Off:
-		want.File += ".off" // which no server takes in
+		link = layout.LinkDir + "/" + base
+	case !s.IsServed():
+		file += ".off" // which no server takes in
 	}
-	if s.Image != "" {
-		needs = append(needs, w.within(name, &want, layout, s.Image, s.ImageSecret, w.D.At("site", name, "image"), append(slices.Clone(needs), w.firstOf(layout, want)...))...)
+	return file, link
+}
+
+// servicesOf are the other services to which a site passes requests, each once.
+func servicesOf(s *declare.Site) (to []string) {
+	for _, u := range sortedKeys(s.Paths) {
+		for _, service := range s.Paths[u].PassedTo {
+			if service = serviceAt(service); !slices.Contains(to, service) {
+				to = append(to, service)
+			}
+		}
 	}
-	w.Want(Stake{Type: "site", Name: name, Site: name, Want: wire.JSON(want), From: w.D.At("site", name), Needs: needs})
+	return to
+}
+
+// accountsFile is the file with the accounts that a part of the site lets in.
+func (g *siteWanting) accountsFile(a render.Accounts) wire.SiteFile {
+	f := wire.SiteFile{Path: a.File, Text: a.Text, Group: g.layout.User}
+	if g.s.Image != "" {
+		f.Group = "root"
+	}
+	if a.Secret != "" {
+		f.Sealed, f.Between = g.accounts(a.Secret, a.Between), a.Between
+	}
+	return f
+}
+
+// wantServed wants the service of the site's server, and its ports, where it is served.
+func (g *siteWanting) wantServed(want wire.SiteWant) {
 	ports := want.Listen
 	if want.Off {
 		ports = nil
 	}
 	if want.Within == "" {
-		w.ServiceFor(name, layout.Service, layout.Program, ports, append(w.firstOf(layout, want), pkg, wire.Local("site", name)), at)
+		g.ServiceFor(g.name, g.layout.Service, g.layout.Program, ports, append(g.firstOf(g.layout, want), g.pkg, wire.Local("site", g.name)), g.at)
 	}
 	if want.Off {
-		return nil
+		return
 	}
-	for i, l := range s.ListenOn() {
-		w.PortFor(name, l.Port, w.D.At("site", name, "listen", strconv.Itoa(i)))
+	for i, l := range g.s.ListenOn() {
+		g.PortFor(g.name, l.Port, g.D.At("site", g.name, "listen", strconv.Itoa(i)))
 	}
-	return nil
 }
 
 // nobodysName is a name that no site has (RFC 6761, section 6.4).
