@@ -260,35 +260,61 @@ func standing(index []string, otherwise string) []string {
 // serving checks what a site and a path of it, or the site itself, can both say.
 func (l linter) serving(site *declare.Site, s *declare.Serving, here []string) {
 	l.index(s.Index, check.At(here, "index"))
-	if at := check.At(here, "otherwise"); s.Otherwise != "" {
-		switch {
-		case !form.FileName(s.Otherwise):
-			l.Say(at, fmt.Sprintf("%q is not a plain file name", s.Otherwise), "write the name of a file of the root, such as \"index.html\"")
-		case slices.Contains(phpFiles, strings.ToLower(path.Ext(s.Otherwise))) && !site.PHP:
-			l.Say(at, fmt.Sprintf("PHP is not declared, and %s would be sent as text", s.Otherwise), fmt.Sprintf("add php = true to %s", declare.TableName(here[:2])))
-		}
-	}
+	l.otherwise(site, s.Otherwise, here)
 	for _, name := range sorted(s.Headers) {
-		at := check.At(here, "headers", name)
-		if !form.Header.MatchString(name) {
-			l.SayKey(at, fmt.Sprintf("%q is not the name of a header", name), "use letters, digits and hyphens")
-		}
-		if slices.Contains(framing, strings.ToLower(name)) {
-			l.SayKey(at, fmt.Sprintf("header %s is the server's own", name), "take it out: an answer with another one cannot be read")
-		}
-		if form.Control(s.Headers[name]) || len(s.Headers[name]) > 4000 {
-			l.Say(at, "the header's value has a control character, or is too long", "write it in one line of at most 4000 characters")
-		}
+		l.header(name, s.Headers[name], check.At(here, "headers", name))
 	}
 	for _, pattern := range sorted(s.BrowserCache) {
-		at := check.At(here, "browser_cache", pattern)
-		if pattern == "" || form.Bad(strings.ReplaceAll(pattern, "*", "")) != "" || strings.ContainsAny(pattern, " #%") || strings.Contains(pattern, "/") && !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
-			l.SayKey(at, fmt.Sprintf("%q is not a pattern of files", pattern), "write one such as \"*.css\", or \"/assets/*\"")
+		l.browserCache(pattern, s.BrowserCache[pattern], check.At(here, "browser_cache", pattern))
+	}
+	l.visitors(s, here)
+	if n, ok := form.Bytes(s.LargestBody); s.LargestBody != "" && (!ok || n < 1 || n > maxBody) {
+		l.Say(check.At(here, "largest_body"), fmt.Sprintf("%q is not a size that a body can have", s.LargestBody), "write one such as \"500KB\" or \"20MB\", of at most 2GB")
+	}
+	for _, server := range sorted(s.Raw) {
+		if !slices.Contains(render.Servers(), server) {
+			l.SayKey(check.At(here, "raw", server), fmt.Sprintf("no web server is called %q here", server), "there are "+strings.Join(render.Servers(), ", "))
 		}
-		if _, ok := form.Seconds(s.BrowserCache[pattern]); !ok {
-			l.Say(at, fmt.Sprintf("%q is not a length of time", s.BrowserCache[pattern]), "write one such as \"10m\", \"7d\" or \"0s\"")
+		if form.Control(strings.NewReplacer("\n", "", "\t", "").Replace(s.Raw[server])) {
+			l.Say(check.At(here, "raw", server), "these lines have a control character", "take it out")
 		}
 	}
+}
+
+func (l linter) otherwise(site *declare.Site, name string, here []string) {
+	at := check.At(here, "otherwise")
+	switch {
+	case name == "":
+	case !form.FileName(name):
+		l.Say(at, fmt.Sprintf("%q is not a plain file name", name), "write the name of a file of the root, such as \"index.html\"")
+	case slices.Contains(phpFiles, strings.ToLower(path.Ext(name))) && !site.PHP:
+		l.Say(at, fmt.Sprintf("PHP is not declared, and %s would be sent as text", name), fmt.Sprintf("add php = true to %s", declare.TableName(here[:2])))
+	}
+}
+
+func (l linter) header(name, value string, at []string) {
+	if !form.Header.MatchString(name) {
+		l.SayKey(at, fmt.Sprintf("%q is not the name of a header", name), "use letters, digits and hyphens")
+	}
+	if slices.Contains(framing, strings.ToLower(name)) {
+		l.SayKey(at, fmt.Sprintf("header %s is the server's own", name), "take it out: an answer with another one cannot be read")
+	}
+	if form.Control(value) || len(value) > 4000 {
+		l.Say(at, "the header's value has a control character, or is too long", "write it in one line of at most 4000 characters")
+	}
+}
+
+func (l linter) browserCache(pattern, span string, at []string) {
+	if pattern == "" || form.Bad(strings.ReplaceAll(pattern, "*", "")) != "" || strings.ContainsAny(pattern, " #%") || strings.Contains(pattern, "/") && !strings.HasPrefix(pattern, "/") && !strings.HasPrefix(pattern, "*") {
+		l.SayKey(at, fmt.Sprintf("%q is not a pattern of files", pattern), "write one such as \"*.css\", or \"/assets/*\"")
+	}
+	if _, ok := form.Seconds(span); !ok {
+		l.Say(at, fmt.Sprintf("%q is not a length of time", span), "write one such as \"10m\", \"7d\" or \"0s\"")
+	}
+}
+
+// visitors checks who may see what is served: accounts, and networks.
+func (l linter) visitors(s *declare.Serving, here []string) {
 	for _, account := range sorted(s.Passwords) {
 		at := check.At(here, "passwords", account)
 		if !form.Visitor.MatchString(account) {
@@ -311,17 +337,6 @@ func (l linter) serving(site *declare.Site, s *declare.Serving, here []string) {
 		}
 		if l.Written(check.At(here, key)...) && len(list) == 0 {
 			l.Say(check.At(here, key), fmt.Sprintf("%s with no network says nothing that can be meant", key), "name a network, or take it out")
-		}
-	}
-	if n, ok := form.Bytes(s.LargestBody); s.LargestBody != "" && (!ok || n < 1 || n > maxBody) {
-		l.Say(check.At(here, "largest_body"), fmt.Sprintf("%q is not a size that a body can have", s.LargestBody), "write one such as \"500KB\" or \"20MB\", of at most 2GB")
-	}
-	for _, server := range sorted(s.Raw) {
-		if !slices.Contains(render.Servers(), server) {
-			l.SayKey(check.At(here, "raw", server), fmt.Sprintf("no web server is called %q here", server), "there are "+strings.Join(render.Servers(), ", "))
-		}
-		if form.Control(strings.NewReplacer("\n", "", "\t", "").Replace(s.Raw[server])) {
-			l.Say(check.At(here, "raw", server), "these lines have a control character", "take it out")
 		}
 	}
 }

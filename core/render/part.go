@@ -109,79 +109,103 @@ func Bodies(d *declare.Declaration, s Site) map[string]int64 {
 
 // partOf gathers what counts at a path; urls are all of the site's, the longest first.
 func partOf(site *declare.Site, s Site, url string, urls []string) part {
-	p := part{url: url, base: "/", does: files, root: s.Root, body: defaultBody, says: map[string][]string{"": {}}}
-	p.says["does"] = []string{"root"}
-	at := func(u string) []string { return []string{"path", u} }
-	headers, keeps := map[string]header{}, map[string]lifetime{}
-	decided := false
-	take := func(from *declare.Serving, keys []string) {
-		note := func(key string, said bool) bool {
-			if _, known := p.says[key]; known || !said {
-				return false
-			}
-			p.says[key] = append(slices.Clone(keys), key)
-			return true
-		}
-		if note("index", from.Index != nil) {
-			p.index = from.Index
-		}
-		if note("directory_listing", from.DirectoryListing != nil) {
-			p.lists = *from.DirectoryListing
-		}
-		if !decided && note("otherwise", from.Otherwise != "") { // of the same root
-			p.otherwise = from.Otherwise
-		}
-		if note("passwords", from.Passwords != nil || from.PasswordsSecret != "") {
-			if p.passwords, p.secret = from.Passwords, from.PasswordsSecret; p.secret != "" {
-				p.says["passwords"] = append(slices.Clone(keys), "passwords_secret")
-			}
-		}
-		if note("from", from.From != nil) {
-			p.from = from.From
-		}
-		if note("not_from", from.NotFrom != nil) {
-			p.notFrom = from.NotFrom
-		}
-		if note("largest_body", from.LargestBody != "") {
-			p.body, _ = form.Bytes(from.LargestBody)
-		}
-		for name, value := range from.Headers {
-			name = textproto.CanonicalMIMEHeaderKey(name)
-			if _, known := headers[name]; !known {
-				headers[name] = header{name, value}
-				p.says["header "+name] = append(slices.Clone(keys), "headers")
-			}
-		}
-		for pattern, span := range from.BrowserCache {
-			if _, known := keeps[pattern]; !known {
-				seconds, _ := form.Seconds(span)
-				keeps[pattern] = lifetime{pattern, seconds}
-				p.says["keep "+pattern] = append(slices.Clone(keys), "browser_cache", pattern)
-			}
-		}
-	}
+	g := gathering{part: part{url: url, base: "/", does: files, root: s.Root, body: defaultBody, says: map[string][]string{"": {}, "does": {"root"}}},
+		headers: map[string]header{}, keeps: map[string]lifetime{}}
 	for _, u := range urls {
 		around := site.Paths[u]
 		if around == nil || u != url && (around.Exact || !Encloses(u, url)) {
 			continue
 		}
+		at := []string{"path", u}
 		if u == url {
-			p.exact, p.raw, p.says[""] = around.Exact, around.Raw[site.Server], at(u)
-			p.says["raw"] = append(at(u), "raw", site.Server)
+			g.exact, g.raw, g.says[""] = around.Exact, around.Raw[site.Server], at
+			g.says["raw"] = append(slices.Clone(at), "raw", site.Server)
 		}
-		take(&around.Serving, at(u))
-		if does := doing(around); does != "" && !decided {
-			decided = true
-			p.does, p.what, p.base = does, around, u
-			p.says["does"] = append(at(u), keyOf[does])
-			if does == files {
-				p.root = around.Root
-			}
+		g.take(&around.Serving, at)
+		g.decide(around, u, at)
+	}
+	g.take(&site.Serving, nil)
+	return g.whole()
+}
+
+// gathering is a part while it is put together: the nearest that says something of a key is heard first, and
+// those around it no more.
+type gathering struct {
+	part
+	headers map[string]header
+	keeps   map[string]lifetime
+	decided bool // what it does is known
+}
+
+// heard says whether what stands below some keys says something of a key, and is the first that does.
+func (g *gathering) heard(keys []string, key string, said bool) bool {
+	if _, known := g.says[key]; known || !said {
+		return false
+	}
+	g.says[key] = append(slices.Clone(keys), key)
+	return true
+}
+
+// take hears what is said below some keys.
+func (g *gathering) take(from *declare.Serving, keys []string) {
+	if g.heard(keys, "index", from.Index != nil) {
+		g.index = from.Index
+	}
+	if g.heard(keys, "directory_listing", from.DirectoryListing != nil) {
+		g.lists = *from.DirectoryListing
+	}
+	if !g.decided && g.heard(keys, "otherwise", from.Otherwise != "") { // of the same root
+		g.otherwise = from.Otherwise
+	}
+	if g.heard(keys, "passwords", from.Passwords != nil || from.PasswordsSecret != "") {
+		if g.passwords, g.secret = from.Passwords, from.PasswordsSecret; g.secret != "" {
+			g.says["passwords"] = append(slices.Clone(keys), "passwords_secret")
 		}
 	}
-	take(&site.Serving, nil)
-	if _, known := headers["X-Content-Type-Options"]; !known {
-		headers["X-Content-Type-Options"] = header{"X-Content-Type-Options", "nosniff"}
+	if g.heard(keys, "from", from.From != nil) {
+		g.from = from.From
+	}
+	if g.heard(keys, "not_from", from.NotFrom != nil) {
+		g.notFrom = from.NotFrom
+	}
+	if g.heard(keys, "largest_body", from.LargestBody != "") {
+		g.body, _ = form.Bytes(from.LargestBody)
+	}
+	for name, value := range from.Headers {
+		name = textproto.CanonicalMIMEHeaderKey(name)
+		if _, known := g.headers[name]; !known {
+			g.headers[name] = header{name, value}
+			g.says["header "+name] = append(slices.Clone(keys), "headers")
+		}
+	}
+	for pattern, span := range from.BrowserCache {
+		if _, known := g.keeps[pattern]; !known {
+			seconds, _ := form.Seconds(span)
+			g.keeps[pattern] = lifetime{pattern, seconds}
+			g.says["keep "+pattern] = append(slices.Clone(keys), "browser_cache", pattern)
+		}
+	}
+}
+
+// decide has the part do what is declared at a path, unless that is known already.
+func (g *gathering) decide(around *declare.Path, url string, at []string) {
+	does := doing(around)
+	if does == "" || g.decided {
+		return
+	}
+	g.decided = true
+	g.does, g.what, g.base = does, around, url
+	g.says["does"] = append(slices.Clone(at), keyOf[does])
+	if does == files {
+		g.root = around.Root
+	}
+}
+
+// whole is the part with what nobody said.
+func (g *gathering) whole() part {
+	p := g.part
+	if _, known := g.headers["X-Content-Type-Options"]; !known {
+		g.headers["X-Content-Type-Options"] = header{"X-Content-Type-Options", "nosniff"}
 	}
 	if len(p.index) == 0 {
 		p.index = []string{"index.html"}
@@ -189,8 +213,8 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 	if p.does != files || p.exact {
 		p.otherwise = ""
 	}
-	p.headers = slices.SortedFunc(maps.Values(headers), func(a, b header) int { return strings.Compare(a.name, b.name) })
-	p.keeps = slices.SortedFunc(maps.Values(keeps), func(a, b lifetime) int { // the longest counts, and comes first
+	p.headers = slices.SortedFunc(maps.Values(g.headers), func(a, b header) int { return strings.Compare(a.name, b.name) })
+	p.keeps = slices.SortedFunc(maps.Values(g.keeps), func(a, b lifetime) int { // the longest counts, and comes first
 		return cmp.Or(cmp.Compare(len(b.pattern), len(a.pattern)), cmp.Compare(a.pattern, b.pattern))
 	})
 	return p

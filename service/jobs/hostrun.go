@@ -118,20 +118,9 @@ func andThen(cause error, what, fix string) wire.Fault {
 	return f
 }
 
+// carryOut does what is planned for the host, from where an earlier try of the run ended.
 func (h *hostRun) carryOut(ctx context.Context) {
-	switch {
-	case h.planned.Unread != "":
-		h.end(ctx, "failed", &wire.Fault{What: "the host could not be read when the plan was made: " + h.planned.Unread, Fix: "plan again"})
-		return
-	case len(h.planned.Steps) == 0 && len(h.planned.Blockers) > 0:
-		h.end(ctx, "blocked", h.blocked())
-		return
-	case len(h.planned.Steps) == 0:
-		h.end(ctx, "nothing", nil)
-		return
-	}
-	if fault := h.cancelled.fault(); fault != nil && h.doc.State == "waiting" {
-		h.end(ctx, contract.RunHostStateCancelled, fault)
+	if h.needless(ctx) {
 		return
 	}
 	resumed := h.doc.State == "running" || len(h.doc.Notes) > 0 || h.doc.Steps[0].State != "waiting"
@@ -142,16 +131,14 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		h.end(ctx, "failed", err)
 		return
 	}
-	conn, hangUp, err := h.arrive(ctx, a)
-	if err != nil {
+	if h.conn, h.hangUp, err = h.arrive(ctx, a); err != nil {
 		if ctx.Err() == nil {
 			h.end(ctx, map[bool]contract.RunHostState{true: "interrupted", false: "failed"}[resumed], err)
 		}
 		return
 	}
-	h.conn, h.hangUp = conn, hangUp
 	defer func() { h.hangUp() }()
-	opened, err := conn.Open(ctx, h.id(), h.openAsk())
+	opened, err := h.conn.Open(ctx, h.id(), h.openAsk())
 	if err != nil {
 		h.broken(ctx, err)
 		return
@@ -162,7 +149,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		resumed = true
 		done[st.Number] = st.State == wire.Done
 	}
-	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, conn, a)
+	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, h.conn, a)
 	if err != nil {
 		h.broken(ctx, err)
 		return
@@ -171,18 +158,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		// What was done now is over, and is not done again.
 		l.host.Steps = slices.DeleteFunc(l.host.Steps, func(st wire.Step) bool { return done[st.Number] })
 	}
-	if n := plan.InTheWay(h.planned, l.host); n.What != "" {
-		f := wire.Fault{What: fmt.Sprintf("%s was not so when the plan was made: %s", n.Address, n.What), Fix: n.Fix + "; then plan again: nothing was done here"}
-		if !resumed {
-			h.end(ctx, "moved", &f)
-			return
-		}
-		f.Fix = n.Fix + "; then resume the run, which goes on where it was"
-		h.cutOff(ctx, f)
-		return
-	}
-	if why := plan.Moved(h.planned, l.host, resumed); why != "" {
-		h.end(ctx, "moved", &wire.Fault{What: "the host has changed since the plan was made: " + why, Fix: "plan again; nothing was done here"})
+	if !h.asPlanned(ctx, l, resumed) {
 		return
 	}
 	steps := h.planned.Steps
@@ -190,13 +166,56 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		steps = renumber(h.planned.Steps, l.host.Steps, done)
 		h.mark(steps, done)
 	}
-	secrets := h.j.Secrets(ctx, h.s.ground, h.doc.Host)
-	sent, err := unsealedSteps(steps, secrets)
+	h.takeSteps(ctx, a, l, steps)
+}
+
+// needless ends the host's part of a run in which nothing is to be done, and says whether it has.
+func (h *hostRun) needless(ctx context.Context) bool {
+	cancelled := h.cancelled.fault()
+	switch {
+	case h.planned.Unread != "":
+		h.end(ctx, "failed", &wire.Fault{What: "the host could not be read when the plan was made: " + h.planned.Unread, Fix: "plan again"})
+	case len(h.planned.Steps) == 0 && len(h.planned.Blockers) > 0:
+		h.end(ctx, "blocked", h.blocked())
+	case len(h.planned.Steps) == 0:
+		h.end(ctx, "nothing", nil)
+	case cancelled != nil && h.doc.State == "waiting":
+		h.end(ctx, contract.RunHostStateCancelled, cancelled)
+	default:
+		return false
+	}
+	return true
+}
+
+// asPlanned says whether the host still is as the plan was made for, and ends its part of the run where it
+// is not.
+func (h *hostRun) asPlanned(ctx context.Context, l look, resumed bool) bool {
+	if n := plan.InTheWay(h.planned, l.host); n.What != "" {
+		f := wire.Fault{What: fmt.Sprintf("%s was not so when the plan was made: %s", n.Address, n.What), Fix: n.Fix + "; then plan again: nothing was done here"}
+		if !resumed {
+			h.end(ctx, "moved", &f)
+			return false
+		}
+		f.Fix = n.Fix + "; then resume the run, which goes on where it was"
+		h.cutOff(ctx, f)
+		return false
+	}
+	if why := plan.Moved(h.planned, l.host, resumed); why != "" {
+		h.end(ctx, "moved", &wire.Fault{What: "the host has changed since the plan was made: " + why, Fix: "plan again; nothing was done here"})
+		return false
+	}
+	return true
+}
+
+// takeSteps takes the steps, once the host has looked at all of them together, and sees at the end whether
+// all is as it was to be.
+func (h *hostRun) takeSteps(ctx context.Context, a access, l look, steps []wire.Step) {
+	sent, err := unsealedSteps(steps, h.j.Secrets(ctx, h.s.ground, h.doc.Host))
 	if err != nil {
 		h.end(ctx, "failed", err)
 		return
 	}
-	if err := conn.Preflight(ctx, h.id(), sent); err != nil {
+	if err := h.conn.Preflight(ctx, h.id(), sent); err != nil {
 		var refused *wire.Fault
 		if errors.As(err, &refused) && ctx.Err() == nil {
 			h.takeBack(ctx, err)
@@ -205,7 +224,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		h.broken(ctx, err)
 		return
 	}
-	h.before = h.j.probeEach(ctx, h.s, conn, l.probes, h.s.addressOf(h.doc.Host))
+	h.before = h.j.probeEach(ctx, h.s, h.conn, l.probes, h.s.addressOf(h.doc.Host))
 	for _, step := range sent {
 		if h.isCancelled(ctx) || !h.step(ctx, step, a) {
 			return
