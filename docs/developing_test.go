@@ -66,7 +66,7 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 		"Adding a web server":        {"core/render/NAME.go", "host/webserver/NAME.go", "host/family/families/FAMILY/family.toml"},
 		"Adding a family of systems": {"host/family/families/FAMILY/family.toml", "host/family/MANAGER.go"},
 		"Adding a packet filter":     {"host/filter/FILTER.go", "host/filter/filter.go", "core/wire/port.go"},
-		"Adding a way to a host":     {"host/reach/WAY.go", "core/declare/way.go"},
+		"Adding a way to a host":     {"host/reach/WAY.go", "core/declare/transport.go"},
 	} {
 		if !slices.Equal(lists[heading], want) {
 			t.Errorf("%s lists %v, and this test knows of %v", heading, lists[heading], want)

@@ -34,7 +34,7 @@ func ReadIn(words int, sources []Source, m *Manifest) (*Declaration, Problems) {
 		}
 		r.decode(d, r.root, reflect.ValueOf(d).Elem(), nil)
 		for _, h := range d.Hosts {
-			if _, way := h.WayTo(); h.Address == "" {
+			if _, way := h.Transport(); h.Address == "" {
 				h.Address = way.Address
 			}
 		}

@@ -146,9 +146,9 @@ func (d *Declaration) EachTable(do func(s Settings, at []string)) {
 // For is what is declared under a name or path, as one host gets it: what its kits
 // declare, a later kit over an earlier one, and what it declares itself over both.
 type For[T any] struct {
-	Name string // or path
-	Is   T
-	From Position
+	Name  string // or path
+	Value T
+	From  Position
 }
 
 // Nearest collects what counts for a host of a setting that is a table of tables, by

@@ -61,14 +61,14 @@ func TestGivensAndTemplates(t *testing.T) {
 	if len(files) != 2 || files[1].Name != "/etc/motd" {
 		t.Fatalf("%+v", files)
 	}
-	text, err := stake.TextOf(d, files[1].Is, "a")
+	text, err := stake.TextOf(d, files[1].Value, "a")
 	if want := "a of g: south, flood; b is at 10.0.0.2\n"; err != nil || text != want {
 		t.Errorf("%q, %v", text, err)
 	}
-	if late := declare.Nearest[stake.TextFile](d, "b", "file")[1]; *late.Is.Text != "late" || late.From.Line != 16 {
+	if late := declare.Nearest[stake.TextFile](d, "b", "file")[1]; *late.Value.Text != "late" || late.From.Line != 16 {
 		t.Errorf("of two kits the later one wins: %+v", late)
 	}
-	if l := declare.Nearest[stake.Link](d, "b", "link"); len(l) != 1 || l[0].Is.PointsTo != "/srv/data" || len(declare.Nearest[stake.Link](d, "a", "link")) != 0 {
+	if l := declare.Nearest[stake.Link](d, "b", "link"); len(l) != 1 || l[0].Value.PointsTo != "/srv/data" || len(declare.Nearest[stake.Link](d, "a", "link")) != 0 {
 		t.Errorf("%+v", l)
 	}
 }

@@ -32,7 +32,7 @@ func (l linter) host(name string, h *declare.Host) {
 	if !form.HostName.MatchString(name) {
 		l.Say(keys("host", name), fmt.Sprintf("host name %q has characters it cannot have", name), "use lower-case letters, digits, dots and hyphens")
 	}
-	_, to := h.WayTo()
+	_, to := h.Transport()
 	if h.Address == "" && !to.Within && l.D.Lacks("host", name, "address") {
 		l.Say(keys("host", name), fmt.Sprintf("[host.%s] has no address", name), "add address = \"…\" (an IP address or a DNS name), or via = \"service-machine\" for the machine that the service runs on")
 	}
@@ -84,7 +84,7 @@ func (l linter) places() {
 }
 
 // engine checks which container a host is.
-func (l linter) engine(name string, h *declare.Host, way declare.Way) {
+func (l linter) engine(name string, h *declare.Host, way declare.Transport) {
 	if !way.Within {
 		for key, v := range map[string]string{"engine": h.Engine, "inside": h.Inside} {
 			if v != "" {
@@ -104,7 +104,7 @@ func (l linter) engine(name string, h *declare.Host, way declare.Way) {
 		l.Say(keys("host", name, "engine"), fmt.Sprintf("no host is called %q", h.Engine), near.DidYouMean(h.Engine, sorted(l.D.Hosts)))
 		return
 	}
-	if _, its := on.WayTo(); its.Within {
+	if _, its := on.Transport(); its.Within {
 		l.Say(keys("host", name, "engine"), fmt.Sprintf("host %s is a container itself", h.Engine), "name the machine whose engine it is")
 	}
 }
@@ -114,7 +114,7 @@ func (l linter) addresses() {
 	for _, name := range sorted(l.D.Hosts) {
 		h := l.D.Hosts[name]
 		key := fmt.Sprintf("%s:%d", h.Address, l.D.ReachOf(name).Port)
-		if via, way := h.WayTo(); way.Own {
+		if via, way := h.Transport(); way.Own {
 			key = via
 		} else if way.Within {
 			container, engine := l.D.InContainer(name)

@@ -171,7 +171,7 @@ func (l linter) besideSSH(name string, s *declare.Site, here []string) {
 	}
 	for i, on := range s.Listen {
 		for _, host := range l.D.HostsOf(name) {
-			if _, to := l.D.Hosts[host].WayTo(); to.Login && l.D.ReachOf(host).Port == on.Port {
+			if _, to := l.D.Hosts[host].Transport(); to.Login && l.D.ReachOf(host).Port == on.Port {
 				l.Say(check.At(here, "listen", strconv.Itoa(i)), fmt.Sprintf("at port %d the service gets in to host %s by SSH", on.Port, host), "listen on another port")
 				break
 			}

@@ -37,7 +37,7 @@ type building struct {
 func Build(in Input, only func(Row) bool) (Host, error) {
 	b := &building{in: in, only: only, out: Host{Host: in.Host, Rows: []Row{}, Steps: []wire.Step{}},
 		changing: map[string]bool{}, nudges: map[string][]stake.Nudge{}, told: map[string]int{}}
-	for _, part := range []func() error{b.judge, b.letGo, b.bring, b.goLate, b.tellAll, b.number} {
+	for _, part := range []func() error{b.judge, b.takeAwayEarly, b.bring, b.takeAwayLate, b.tellAll, b.number} {
 		if err := part(); err != nil {
 			return b.out, err
 		}
@@ -87,8 +87,8 @@ func (b *building) goes(l leaver) {
 	}
 }
 
-// letGo takes away what leaves, before what comes in its place.
-func (b *building) letGo() error {
+// takeAwayEarly takes away what leaves, before what comes in its place.
+func (b *building) takeAwayEarly() error {
 	for _, l := range b.leave {
 		if b.blocked[l.sake] != "" {
 			continue
@@ -104,8 +104,8 @@ func (b *building) letGo() error {
 	return nil
 }
 
-// goLate takes away what was left until what comes in its place is ready to start.
-func (b *building) goLate() error {
+// takeAwayLate takes away what was left until what comes in its place is ready to start.
+func (b *building) takeAwayLate() error {
 	var lets []string // servers that go on, and have a port until they are told
 	for _, l := range b.late {
 		b.goes(l)
@@ -150,7 +150,7 @@ func (b *building) moves(j judged) error {
 	itself := slices.IndexFunc(j.verdict.Moves, func(m wire.Move) bool { return m.Late })
 	for i, m := range j.verdict.Moves {
 		if awaited && i == max(itself, 0) {
-			if err := b.goLate(); err != nil {
+			if err := b.takeAwayLate(); err != nil {
 				return err
 			}
 		}
@@ -216,7 +216,7 @@ func (b *building) number() (err error) {
 	if b.out.Steps, err = join(b.out.Steps); err != nil {
 		return err
 	}
-	b.out.Cautions = append(b.out.Cautions, guard(b.in.Way, b.out.Steps)...)
+	b.out.Cautions = append(b.out.Cautions, guard(b.in.Access, b.out.Steps)...)
 	for i := range b.out.Steps {
 		b.out.Steps[i].Number = i + 1
 	}

@@ -69,7 +69,7 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 	}
 	first := map[string]judged{}
 	for i, j := range list {
-		is := j.verdict.Is
+		is := j.verdict.SameAs
 		for _, note := range excluded[j.stake.Local()] {
 			note.Address = j.stake.Address()
 			j.verdict.Blockers = append(j.verdict.Blockers, note)

@@ -83,7 +83,7 @@ type Input struct {
 	Removing []string   // addresses of what goes only when it is named
 	Resumed  bool       // a part of the plan may be done already
 
-	Way       *wire.Way        // how the service gets in, nil where nothing can shut it out
+	Access    *wire.Access     // how the service gets in, nil where nothing can shut it out
 	Conflicts []stake.Conflict // of what is declared
 	Reached   map[int]bool     // TCP ports that a connection from outside was tried to, and whether it was let in
 	Vantage   string           // where that came from, as a network of one address

@@ -87,7 +87,7 @@ func leavers(in Input, all []gone, only func(Row) bool) ([]leaver, error) {
 			}
 			why, sake := "", ""
 			if g.kind.Unwanted != nil {
-				why, sake = g.kind.Unwanted(g.stake, stake.Around{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits, Memo: in.Memo})
+				why, sake = g.kind.Unwanted(g.stake, stake.Surroundings{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits, Memo: in.Memo})
 			}
 			if why == "" && g.goes(in) {
 				if why = "nothing declares it any more"; in.Retires != "" {

@@ -366,7 +366,7 @@ func (n *nginx) does(i int, p part) {
 	}
 }
 
-func (n *nginx) headers(p part, does sort) {
+func (n *nginx) headers(p part, does handling) {
 	for _, h := range p.headers {
 		at := n.of(p, "header "+h.name)
 		if does == passes {

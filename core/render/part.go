@@ -19,7 +19,7 @@ import (
 type part struct {
 	url   string // "/" of the site itself
 	exact bool
-	does  sort
+	does  handling
 	what  *declare.Path // the path that says what it does; nil for the files of the site
 	base  string        // where that path is
 	root  string        // of files, the directory that is shown at base
@@ -40,15 +40,15 @@ type part struct {
 }
 
 // sort is what a part does.
-type sort string
+type handling string
 
 // What a part of a site does.
 const (
-	files  sort = "files"
-	moved  sort = "moved"
-	says   sort = "says"
-	passes sort = "passes"
-	closes sort = "closes"
+	files  handling = "files"
+	moved  handling = "moved"
+	says   handling = "says"
+	passes handling = "passes"
+	closes handling = "closes"
 )
 
 // header is one of an answer; an empty value takes it away.
@@ -224,7 +224,7 @@ func (g *gathering) whole() part {
 const defaultBody = 1 << 20
 
 // doing is what a path does by itself, "" where it only has settings.
-func doing(p *declare.Path) sort {
+func doing(p *declare.Path) handling {
 	switch {
 	case p.MovedTo != "":
 		return moved
@@ -248,7 +248,7 @@ func ShowsFiles(s *declare.Site) bool {
 }
 
 // keyOf is the key by which a path says what it does.
-var keyOf = map[sort]string{files: "root", moved: "moved_to", says: "says", passes: "passed_to"}
+var keyOf = map[handling]string{files: "root", moved: "moved_to", says: "says", passes: "passed_to"}
 
 // IndexAt are the index files that count at a path of a site.
 func IndexAt(site *declare.Site, url string) []string {

@@ -123,7 +123,7 @@ func begin(d *declare.Declaration, s Site) page {
 }
 
 // any says whether a part of the site does something.
-func (p page) any(does sort) bool {
+func (p page) any(does handling) bool {
 	return slices.ContainsFunc(p.parts, func(one part) bool { return one.does == does })
 }
 

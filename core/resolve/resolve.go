@@ -118,7 +118,7 @@ func ProbesOf(d *declare.Declaration, host string) []wire.Probe {
 		}
 	}
 	for _, c := range declare.Nearest[stake.Container](d, host, "container") {
-		out = append(out, probesOfContainer(c.Name, host, c.Is)...)
+		out = append(out, probesOfContainer(c.Name, host, c.Value)...)
 	}
 	for i := range out {
 		out[i].Status = cmp.Or(out[i].Status, 200)

@@ -23,13 +23,13 @@ type Account struct {
 
 var _ = Register(Kind{
 	Type: "account", After: []string{"restart"},
-	WayIn:     func(way *wire.Way, name string, _ json.RawMessage) bool { return name == way.User },
-	Rehearsal: `account.harbour = {}`,
-	Settings:  []declare.Setting{declare.Table[Account]("account", "NAME", "System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name.", `{ tides = { home = "/srv/tides" } }`)},
-	Check:     checkAccounts,
+	MayCutAccess: func(access *wire.Access, name string, _ json.RawMessage) bool { return name == access.User },
+	Rehearsal:    `account.harbour = {}`,
+	Settings:     []declare.Setting{declare.Table[Account]("account", "NAME", "System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name.", `{ tides = { home = "/srv/tides" } }`)},
+	Check:        checkAccounts,
 	Wanted: func(w *Wanting) error {
 		for _, a := range declare.Nearest[Account](w.D, w.Host, "account") {
-			want := wire.AccountWant{Name: a.Name, Home: a.Is.Home, Shell: a.Is.Shell, Groups: a.Is.Groups}
+			want := wire.AccountWant{Name: a.Name, Home: a.Value.Home, Shell: a.Value.Shell, Groups: a.Value.Groups}
 			w.Want(Stake{Type: "account", Name: a.Name, From: a.From, Want: wire.JSON(want)})
 		}
 		return nil
@@ -55,7 +55,7 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w wire.AccountWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimAccount, What: w.Name}}
 		for _, g := range w.Groups {
-			out = append(out, Claim{Need: Finds, Sort: ClaimAccount, What: g})
+			out = append(out, Claim{Need: Requires, Sort: ClaimAccount, What: g})
 		}
 		return out
 	}),

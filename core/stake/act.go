@@ -19,8 +19,8 @@ func WithLogin(w wire.ActWant, secrets *Secrets) wire.ActWant {
 
 var _ = Register(Kind{
 	Type: "act", Judge: Judging(judgeAct), Unsealed: unsealedAct,
-	WayIn: workOnWay(func(way *wire.Way, w wire.ActWork) bool {
-		return way.OnService(w.Service) || slices.ContainsFunc(w.Upgrades, func(g wire.PackageGoal) bool { return way.OnPackages(g.Name) })
+	MayCutAccess: workMayCut(func(access *wire.Access, w wire.ActWork) bool {
+		return access.RestsOnService(w.Service) || slices.ContainsFunc(w.Upgrades, func(g wire.PackageGoal) bool { return access.RestsOnPackages(g.Name) })
 	}),
 })
 

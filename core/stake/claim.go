@@ -14,7 +14,7 @@ import (
 // Claim is what a declared thing needs on a host. Two claims that exclude each other
 // cannot both be met.
 type Claim struct {
-	Need string           `json:"need"` // one of Owns, Finds and Leaves
+	Need string           `json:"need"` // one of Owns, Requires and Leaves
 	Sort string           `json:"type"` // one of ClaimPath and the like
 	What string           `json:"what"`
 	But  []string         `json:"but,omitempty"`  // of a tree, patterns of paths in it that are not claimed
@@ -26,9 +26,9 @@ type Claim struct {
 
 // What a claim needs of a thing.
 const (
-	Owns   = "own"   // it is made and kept by the stake, and by no other
-	Finds  = "find"  // it has to be there
-	Leaves = "leave" // it has to be left alone, or gone
+	Owns     = "own"   // it is made and kept by the stake, and by no other
+	Requires = "find"  // it has to be there
+	Leaves   = "leave" // it has to be left alone, or gone
 )
 
 // What claims are about.
@@ -73,7 +73,7 @@ func owner(user, group string) []Claim {
 	var out []Claim
 	for _, name := range []string{user, group} {
 		if name != "" && name != "root" && (len(out) == 0 || out[0].What != name) {
-			out = append(out, Claim{Need: Finds, Sort: ClaimAccount, What: name})
+			out = append(out, Claim{Need: Requires, Sort: ClaimAccount, What: name})
 		}
 	}
 	return out

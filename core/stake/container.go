@@ -75,13 +75,13 @@ type Most struct {
 
 var _ = Register(Kind{
 	Type: "container", After: []string{"image", "directory", "content", "file", "link", "service", "account", "port", "site"},
-	WayIn:    byPaths,
-	Settings: []declare.Setting{declare.Table[Container]("container", "NAME", "Containers that the host runs, by their names on its engine.", `{ tides = { image = "registry.saltmarsh.test/tides:2.1" } }`)},
-	Check:    checkContainers,
+	MayCutAccess: cutsOnlyAtPaths,
+	Settings:     []declare.Setting{declare.Table[Container]("container", "NAME", "Containers that the host runs, by their names on its engine.", `{ tides = { image = "registry.saltmarsh.test/tides:2.1" } }`)},
+	Check:        checkContainers,
 	Implied: func(w *Wanting) error {
 		for _, c := range declare.Nearest[Container](w.D, w.Host, "container") {
-			wantContainer(w, c.Name, c.Is, c.From)
-			w.atBoot(c.Is, c.From)
+			wantContainer(w, c.Name, c.Value, c.From)
+			w.atBoot(c.Value, c.From)
 		}
 		wantContained(w)
 		return nil
@@ -97,7 +97,7 @@ var _ = Register(Kind{
 			out = append(out, Claim{Need: Owns, Sort: ClaimListen, What: port, With: "container " + w.Name})
 		}
 		for _, h := range w.Mounts {
-			out = append(out, Claim{Need: Finds, Sort: ClaimPath, What: h.From})
+			out = append(out, Claim{Need: Requires, Sort: ClaimPath, What: h.From})
 		}
 		return out
 	}),

@@ -17,10 +17,10 @@ import (
 
 var _ = Register(Kind{
 	Type: "content", After: []string{"directory"},
-	WayIn:     byPaths,
-	Former:    formerContent,
-	Rehearsal: `content."/srv/leaflets" = { dir = "content" }`,
-	Settings:  []declare.Setting{declare.Table[declare.Content]("content", "PATH", "Content that is published beside that of sites, by absolute path.", `{ "/srv/tides" = { dir = "content/tides" } }`)},
+	MayCutAccess: cutsOnlyAtPaths,
+	Former:       formerContent,
+	Rehearsal:    `content."/srv/leaflets" = { dir = "content" }`,
+	Settings:     []declare.Setting{declare.Table[declare.Content]("content", "PATH", "Content that is published beside that of sites, by absolute path.", `{ "/srv/tides" = { dir = "content/tides" } }`)},
 	Check: func(c *check.Checker, s declare.Settings, at []string) {
 		list := declare.Get[map[string]*declare.Content](s, "content")
 		for _, p := range sortedKeys(list) {
@@ -33,7 +33,7 @@ var _ = Register(Kind{
 	},
 	Wanted: func(w *Wanting) error {
 		for _, c := range declare.Nearest[declare.Content](w.D, w.Host, "content") {
-			w.Want(Stake{Type: "content", Name: c.Name, From: c.From, Want: wire.JSON(wantedContent(w.D, c.Name, c.Is))})
+			w.Want(Stake{Type: "content", Name: c.Name, From: c.From, Want: wire.JSON(wantedContent(w.D, c.Name, c.Value))})
 		}
 		return nil
 	},

@@ -112,14 +112,14 @@ func (d *differences) owners(owner, group string, e wire.Entry) {
 
 var _ = Register(Kind{
 	Type: "directory", After: []string{"account"},
-	WayIn:     byPaths,
-	Rehearsal: `directory."/srv/harbour" = { mode = "0750" }`,
-	Settings:  []declare.Setting{declare.Table[Directory]("directory", "PATH", "Directories, by absolute path.", `{ "/srv/tides" = { owner = "root", mode = "0755" } }`)},
-	Check:     checkDirectories,
+	MayCutAccess: cutsOnlyAtPaths,
+	Rehearsal:    `directory."/srv/harbour" = { mode = "0750" }`,
+	Settings:     []declare.Setting{declare.Table[Directory]("directory", "PATH", "Directories, by absolute path.", `{ "/srv/tides" = { owner = "root", mode = "0755" } }`)},
+	Check:        checkDirectories,
 	Wanted: func(w *Wanting) error {
 		for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
-			owner, group := owners(d.Is.Owner, d.Is.Group)
-			w.Want(Stake{Type: "directory", Name: d.Name, From: d.From, Want: wire.JSON(wire.DirectoryWant{Path: d.Name, Owner: owner, Group: group, Mode: mode(d.Is.Mode, "0755")})})
+			owner, group := owners(d.Value.Owner, d.Value.Group)
+			w.Want(Stake{Type: "directory", Name: d.Name, From: d.From, Want: wire.JSON(wire.DirectoryWant{Path: d.Name, Owner: owner, Group: group, Mode: mode(d.Value.Mode, "0755")})})
 		}
 		return nil
 	},

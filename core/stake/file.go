@@ -56,11 +56,11 @@ func TextOf(d *declare.Declaration, f *TextFile, host string) (string, error) {
 
 var _ = Register(Kind{
 	Type: "file", After: []string{"content"},
-	WayIn:     byPaths,
-	Former:    func(want map[string]json.RawMessage) { renamed(want, "block", "portion") },
-	Rehearsal: "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
-	Settings:  []declare.Setting{declare.Table[TextFile]("file", "PATH", "Files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
-	Check:     checkFiles, CheckPlace: checkTemplates,
+	MayCutAccess: cutsOnlyAtPaths,
+	Former:       func(want map[string]json.RawMessage) { renamed(want, "block", "portion") },
+	Rehearsal:    "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
+	Settings:     []declare.Setting{declare.Table[TextFile]("file", "PATH", "Files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
+	Check:        checkFiles, CheckPlace: checkTemplates,
 	Wanted: func(w *Wanting) error {
 		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
 			want, err := wantedFile(w, f)
@@ -73,7 +73,7 @@ var _ = Register(Kind{
 	},
 	Implied: func(w *Wanting) error {
 		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
-			reload, restart := f.Is.takenIn(f.Name, w.Traits)
+			reload, restart := f.Value.takenIn(f.Name, w.Traits)
 			for _, service := range append(slices.Clone(reload), restart...) {
 				w.Service(service, nil, nil, f.From)
 			}
@@ -84,7 +84,7 @@ var _ = Register(Kind{
 		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}}
 		out = append(out, owner(w.Owner, w.Group)...)
 		for _, s := range append(slices.Clone(w.Reload), w.Restart...) {
-			out = append(out, Claim{Need: Finds, Sort: ClaimService, What: s})
+			out = append(out, Claim{Need: Requires, Sort: ClaimService, What: s})
 		}
 		return out
 	}),
@@ -102,13 +102,13 @@ func (f *TextFile) takenIn(path string, t wire.Traits) (reload, restart []string
 }
 
 func wantedFile(w *Wanting, f declare.For[*TextFile]) (wire.FileWant, error) {
-	text, err := TextOf(w.D, f.Is, w.Host)
+	text, err := TextOf(w.D, f.Value, w.Host)
 	if err != nil {
 		return wire.FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Host, err)
 	}
-	want := wire.FileWant{Path: f.Name, Text: text, Owner: f.Is.Owner, Group: f.Is.Group, Mode: f.Is.Mode, Portion: f.Is.Portion, Comment: f.Is.Comment}
-	want.Reload, want.Restart = f.Is.takenIn(f.Name, w.Traits)
-	if f.Is.Is == "gone" {
+	want := wire.FileWant{Path: f.Name, Text: text, Owner: f.Value.Owner, Group: f.Value.Group, Mode: f.Value.Mode, Portion: f.Value.Portion, Comment: f.Value.Comment}
+	want.Reload, want.Restart = f.Value.takenIn(f.Name, w.Traits)
+	if f.Value.Is == "gone" {
 		want.Gone = true
 		return want, nil
 	}
@@ -192,16 +192,16 @@ func checkFile(c *check.Checker, f *TextFile, at []string) {
 // what a template lacks, once for each place.
 func checkTemplates(c *check.Checker, host string) {
 	for _, f := range declare.Nearest[TextFile](c.D, host, "file") {
-		if f.Is.Template == "" || !c.D.AtHand(f.Is.Template) {
+		if f.Value.Template == "" || !c.D.AtHand(f.Value.Template) {
 			continue
 		}
-		_, err := TextOf(c.D, f.Is, host)
+		_, err := TextOf(c.D, f.Value, host)
 		var e *declare.TextError
 		if !errors.As(err, &e) || slices.ContainsFunc(c.Problems, func(p declare.Problem) bool { return p.Position == e.Position }) {
 			continue
 		}
 		p := c.D.ProblemAt(e.Position, e.What, fmt.Sprintf("it is the template of %s on host %s (%s:%d)", f.Name, host, f.From.File, f.From.Line))
-		text, _ := c.D.TextBeside(f.Is.Template)
+		text, _ := c.D.TextBeside(f.Value.Template)
 		if lines := strings.Split(text, "\n"); e.Line <= len(lines) {
 			p.Text, p.Width = lines[e.Line-1], 1
 		}

@@ -86,9 +86,9 @@ func saddr(network string) string {
 
 var _ = Register(Kind{
 	Type: "firewall", After: []string{"service"},
-	WayIn:     byPaths,
-	Rehearsal: `inbound = "declared"`,
-	Settings:  []declare.Setting{declare.Value[string]("inbound", "\"any\" leaves the host's filtering alone; \"declared\" lets in only the SSH port and declared ports.", "any", `"declared"`, "any", "declared")},
+	MayCutAccess: cutsOnlyAtPaths,
+	Rehearsal:    `inbound = "declared"`,
+	Settings:     []declare.Setting{declare.Value[string]("inbound", "\"any\" leaves the host's filtering alone; \"declared\" lets in only the SSH port and declared ports.", "any", `"declared"`, "any", "declared")},
 	Wanted: func(w *Wanting) error {
 		g := gathering[inbound](w, "firewall")
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {

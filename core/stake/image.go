@@ -13,9 +13,9 @@ import (
 
 var _ = Register(Kind{
 	Type: "image", After: []string{"package", "service", "file"},
-	WayIn:  byPaths,
-	Claims: Claiming(func(w wire.ImageWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimImage, What: w.Image}} }),
-	Judge:  Judging(judgeImage), Away: Judging(awayImage), Holds: true,
+	MayCutAccess: cutsOnlyAtPaths,
+	Claims:       Claiming(func(w wire.ImageWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimImage, What: w.Image}} }),
+	Judge:        Judging(judgeImage), Away: Judging(awayImage), Holds: true,
 	Unsealed: unsealedImage, Follows: true, Passing: []string{"silent", "made"},
 })
 

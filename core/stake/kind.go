@@ -80,9 +80,9 @@ type Kind struct {
 	// nil for none.
 	Paths func(work json.RawMessage) []string
 
-	// WayIn says whether a step, by the name of its stake and its work, can shut the way in to its host, beside
+	// MayCutAccess says whether a step, by the name of its stake and its work, can shut the way in to its host, beside
 	// what it does at its paths. Steps of a kind that says nothing of it are held, all of them.
-	WayIn func(way *wire.Way, name string, work json.RawMessage) bool
+	MayCutAccess func(access *wire.Access, name string, work json.RawMessage) bool
 
 	// Off are the packages that a step's work takes off; nil for kinds that take none.
 	Off func(work json.RawMessage) []string
@@ -94,7 +94,7 @@ type Kind struct {
 	// Unwanted says why something that was brought about, and is not declared any more, has
 	// to go for the sake of what is declared, and for which stake of that: "" where it need
 	// not.
-	Unwanted func(gone Stake, in Around) (why, forStake string)
+	Unwanted func(gone Stake, in Surroundings) (why, forStake string)
 
 	// AskedAway is what a host is asked to read of a stake that is not declared any more, and
 	// may go with the plan; nil asks for what was wanted.
@@ -119,9 +119,9 @@ type Kind struct {
 	Follows bool
 }
 
-// Around is what stands beside a stake that is not declared any more. Leaving is what goes
+// Surroundings are what stands beside a stake that is not declared any more. Leaving is what goes
 // already.
-type Around struct {
+type Surroundings struct {
 	Declared, Leaving []Stake
 	Traits            wire.Traits
 	Memo              *wire.Memo // may be nil

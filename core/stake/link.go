@@ -17,14 +17,14 @@ type Link struct {
 
 var _ = Register(Kind{
 	Type: "link", After: []string{"file"},
-	WayIn:     byPaths,
-	Former:    func(want map[string]json.RawMessage) { renamed(want, "to", "points_to") },
-	Rehearsal: `link."/srv/now" = { points_to = "/srv/www" }`,
-	Settings:  []declare.Setting{declare.Table[Link]("link", "PATH", "Symbolic links, by absolute path.", `{ "/srv/current" = { points_to = "/srv/tides" } }`)},
-	Check:     checkLinks,
+	MayCutAccess: cutsOnlyAtPaths,
+	Former:       func(want map[string]json.RawMessage) { renamed(want, "to", "points_to") },
+	Rehearsal:    `link."/srv/now" = { points_to = "/srv/www" }`,
+	Settings:     []declare.Setting{declare.Table[Link]("link", "PATH", "Symbolic links, by absolute path.", `{ "/srv/current" = { points_to = "/srv/tides" } }`)},
+	Check:        checkLinks,
 	Wanted: func(w *Wanting) error {
 		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
-			w.Want(Stake{Type: "link", Name: l.Name, From: l.From, Want: wire.JSON(wire.LinkWant{Path: l.Name, PointsTo: l.Is.PointsTo})})
+			w.Want(Stake{Type: "link", Name: l.Name, From: l.From, Want: wire.JSON(wire.LinkWant{Path: l.Name, PointsTo: l.Value.PointsTo})})
 		}
 		return nil
 	},

@@ -43,8 +43,8 @@ func VersionsDeclared(stakes []Stake) []string {
 
 var _ = Register(Kind{
 	Type: "package", After: []string{"source"},
-	WayIn: workOnWay(func(way *wire.Way, w wire.PackageWork) bool {
-		return way.OnPackages(append(append(w.Names(), w.Remove), w.With...)...)
+	MayCutAccess: workMayCut(func(access *wire.Access, w wire.PackageWork) bool {
+		return access.RestsOnPackages(append(append(w.Names(), w.Remove), w.With...)...)
 	}),
 	Off: func(raw json.RawMessage) []string {
 		w, _ := last[wire.PackageWork](raw)
@@ -92,7 +92,7 @@ var _ = Register(Kind{
 	Join: joinPackages,
 	Within: workWithin(func(planned, now wire.PackageWork) bool {
 		shown := func(g wire.PackageGoal) bool { return slices.Contains(planned.Install, g) }
-		same := now.Remove == planned.Remove && now.Finish == planned.Finish && now.Again == planned.Again && now.Version == planned.Version
+		same := now.Remove == planned.Remove && now.Finish == planned.Finish && now.Reinstall == planned.Reinstall && now.Version == planned.Version
 		return same && !slices.ContainsFunc(now.Install, func(g wire.PackageGoal) bool { return !shown(g) }) &&
 			!slices.ContainsFunc(now.With, func(n string) bool { return !slices.Contains(planned.With, n) })
 	}),
@@ -206,7 +206,7 @@ func judgePackage(in Input, w wire.PackageWant, f wire.PackageFound) Verdict {
 			"declare a version that one offers, or a source that has it"}}
 		return v
 	case !f.Unmet && len(f.Lacks) > 0:
-		work := wire.PackageWork{Again: w.Name, Version: f.Version, Refresh: f.Candidate == ""}
+		work := wire.PackageWork{Reinstall: w.Name, Version: f.Version, Refresh: f.Candidate == ""}
 		m := wire.Move{Verb: "install", Text: fmt.Sprintf("install package %s %s again: %s", w.Name, f.Version, lackWords(f.Lacks)),
 			Because: "it restarts its services where its own scripts do that", Work: wire.JSON(work)}
 		arm(&m, work)

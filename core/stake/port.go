@@ -34,7 +34,7 @@ func portText(w wire.PortWant) string {
 
 var _ = Register(Kind{
 	Type: "port", After: []string{"firewall"},
-	WayIn: byPaths,
+	MayCutAccess: cutsOnlyAtPaths,
 	Settings: []declare.Setting{
 		declare.Value[[]string]("ports", "Ports that are open to everybody, such as \"443/tcp\" or \"8000-8100/udp\", besides those of sites.", "", `["443/tcp"]`),
 		declare.Table[Port]("port", "PORT", "Ports of which there is more to say.", `{ "5432/tcp" = { from = ["10.0.0.0/8"] } }`),
@@ -194,7 +194,7 @@ func checkPort(c *check.Checker, p string, at []string) {
 
 // portMet is what a connection from outside has shown of a port: whether one was made at all,
 // and whether it was let in, being of those for whom the port is.
-func portMet(w wire.PortWant, in Input) (asked, in_ bool, outsider bool) {
+func reachedFromOutside(w wire.PortWant, in Input) (asked, in_ bool, outsider bool) {
 	let, asked := in.Reached[w.Port]
 	if !asked || w.Last() != w.Port || w.Protocol != "tcp" {
 		return false, false, false
@@ -204,7 +204,7 @@ func portMet(w wire.PortWant, in Input) (asked, in_ bool, outsider bool) {
 }
 
 func judgePort(in Input, w wire.PortWant, f wire.PortFound) Verdict {
-	asked, let, outsider := portMet(w, in)
+	asked, let, outsider := reachedFromOutside(w, in)
 	live, by := f.Live, f.By
 	switch {
 	case asked && !outsider && let && f.Maybe:
@@ -310,7 +310,7 @@ func served(in Input, port int) bool {
 
 // unwantedPort says whether only what is declared is let in, or the port is open to other
 // networks by now.
-func unwantedPort(gone Stake, in Around) (why, forStake string) {
+func unwantedPort(gone Stake, in Surroundings) (why, forStake string) {
 	for _, d := range in.Declared {
 		if name, former := strings.CutSuffix(gone.Name, Former); former && d.Local() == wire.Local("port", name) {
 			w, _ := last[wire.PortWant](d.Want)

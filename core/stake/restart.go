@@ -10,8 +10,8 @@ func restartMove(text, because string, work any) wire.Move {
 
 var _ = Register(Kind{
 	Type: "restart", After: []string{"package"},
-	WayIn:    byPaths,
-	Settings: []declare.Setting{declare.Value[*bool]("may_restart", "Whether a run restarts the host when it needs that, after an upgrade say, and waits for it.", "false: the need is shown", "true")},
+	MayCutAccess: cutsOnlyAtPaths,
+	Settings:     []declare.Setting{declare.Value[*bool]("may_restart", "Whether a run restarts the host when it needs that, after an upgrade say, and waits for it.", "false: the need is shown", "true")},
 	Wanted: func(w *Wanting) error {
 		may, from := false, declare.Position{}
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {

@@ -20,8 +20,8 @@ type WebServerOwn struct {
 
 var _ = Register(Kind{
 	Type: "server", After: []string{"package"},
-	WayIn:    byPaths,
-	Settings: []declare.Setting{declare.Table[WebServerOwn]("server", "SERVER", "Web servers, for what their packages bring of their own.", `{ nginx = { default_site = "kept" } }`)},
+	MayCutAccess: cutsOnlyAtPaths,
+	Settings:     []declare.Setting{declare.Table[WebServerOwn]("server", "SERVER", "Web servers, for what their packages bring of their own.", `{ nginx = { default_site = "kept" } }`)},
 	Check: func(c *check.Checker, s declare.Settings, at []string) {
 		servers := declare.Values("SiteSettings", "server")
 		for _, name := range declare.NamesIn(s, "server") {
@@ -74,8 +74,8 @@ func (w *Wanting) ownOf(server string, layout wire.Layout) wire.ServerWant {
 		want.Silent = []int{defaultPort}
 	}
 	for _, own := range declare.Nearest[WebServerOwn](w.D, w.Host, "server") {
-		if own.Name == server && own.Is.DefaultSite != "" {
-			want.Default = own.Is.DefaultSite
+		if own.Name == server && own.Value.DefaultSite != "" {
+			want.Default = own.Value.DefaultSite
 		}
 	}
 	if want.Default == wire.DefaultKept {
@@ -197,7 +197,7 @@ func judgeServer(in Input, w wire.ServerWant, f wire.ServerFound) Verdict {
 
 // unwantedServer says whether a server that no declared site is served by any more goes on for others,
 // and listens by lines of its own on a port that a declared site needs.
-func unwantedServer(gone Stake, around Around) (why, forStake string) {
+func unwantedServer(gone Stake, around Surroundings) (why, forStake string) {
 	w, ok := last[wire.ServerWant](gone.Want)
 	if !ok || w.Listen == "" {
 		return "", ""
@@ -254,7 +254,7 @@ func awayServer(in Input, w wire.ServerWant, f wire.ServerFound) Verdict {
 	}
 	if v.Gone {
 		// With what it has on a port that a declared site needs there is something to do yet.
-		why, _ := unwantedServer(in.Stake, Around{Declared: in.Declared, Leaving: in.Leaving, Traits: in.Traits, Memo: in.Memo})
+		why, _ := unwantedServer(in.Stake, Surroundings{Declared: in.Declared, Leaving: in.Leaving, Traits: in.Traits, Memo: in.Memo})
 		v.Gone = in.Pending || why == ""
 		return v
 	}

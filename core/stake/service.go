@@ -25,8 +25,8 @@ type Service struct {
 
 var _ = Register(Kind{
 	Type: "service", After: []string{"site"},
-	WayIn:     func(way *wire.Way, name string, _ json.RawMessage) bool { return way.OnService(name) },
-	Rehearsal: `service = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
+	MayCutAccess: func(access *wire.Access, name string, _ json.RawMessage) bool { return access.RestsOnService(name) },
+	Rehearsal:    `service = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
 	Settings: []declare.Setting{
 		declare.Value[[]string]("services", "Services that run, and start at boot. What is nearer to a host wins: its own list or table over those of its kits, a later kit over an earlier one.", "", `["cron"]`),
 		declare.Table[Service]("service", "NAME", "Services of which there is more to say, by name. A table says of a service what is to be otherwise: it wins over the list of a kit, and the half that it leaves out stays as that has it.", `{ cron = { running = true, at_boot = false } }`),
@@ -62,7 +62,7 @@ var _ = Register(Kind{
 	},
 	Claims: Claiming(func(w wire.ServiceWant) []Claim {
 		if w.Running == nil && w.AtBoot == nil {
-			return []Claim{{Need: Finds, Sort: ClaimService, What: w.Name}}
+			return []Claim{{Need: Requires, Sort: ClaimService, What: w.Name}}
 		}
 		return []Claim{{Need: Owns, Sort: ClaimService, What: w.Name}}
 	}),

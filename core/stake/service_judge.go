@@ -15,7 +15,7 @@ func judgeService(in Input, w wire.ServiceWant, f wire.ServiceFound) Verdict {
 	work := wire.ServiceWork{Name: w.Name}
 	v := Verdict{Touched: f.Touched, Gone: !f.Known || !runsSomehow(f) && !startsAtBoot(f)}
 	if w.Running != nil || w.AtBoot != nil {
-		v.Is = "service " + cmp.Or(f.Is, w.Name)
+		v.SameAs = "service " + cmp.Or(f.Is, w.Name)
 	}
 	d := serviceDiffers(w, f, &work)
 	judgeDropIns(in, f, &d, &work)
@@ -143,7 +143,7 @@ func takenFrom(in Input) *Note {
 
 // unwantedService says whether a server that nothing declared needs any more holds a port on
 // which a declared site listens with another, or has a site that did.
-func unwantedService(gone Stake, in Around) (why, forStake string) {
+func unwantedService(gone Stake, in Surroundings) (why, forStake string) {
 	was, _ := last[wire.ServiceWant](gone.Want)
 	had := map[int]bool{}
 	for _, p := range was.Ports {

@@ -47,7 +47,7 @@ func rivalWords(r wire.Rival) string {
 
 var _ = Register(Kind{
 	Type: "site", After: []string{"link", "server"},
-	WayIn: byPaths,
+	MayCutAccess: cutsOnlyAtPaths,
 	Implied: func(w *Wanting) error {
 		for _, name := range w.D.SitesOn(w.Host) {
 			if err := wantSite(w, name); err != nil {
@@ -59,13 +59,13 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w wire.SiteWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimPath, What: w.File}}
 		if w.Within == "" {
-			out = append(out, Claim{Need: Finds, Sort: ClaimService, What: w.Service}, Claim{Need: Finds, Sort: ClaimPackage, What: w.Package})
+			out = append(out, Claim{Need: Requires, Sort: ClaimService, What: w.Service}, Claim{Need: Requires, Sort: ClaimPackage, What: w.Package})
 		}
 		if w.Link != "" {
 			out = append(out, Claim{Need: Owns, Sort: ClaimPath, What: w.Link})
 		}
 		for _, root := range w.Roots {
-			out = append(out, Claim{Need: Finds, Sort: ClaimPath, What: root})
+			out = append(out, Claim{Need: Requires, Sort: ClaimPath, What: root})
 		}
 		for _, b := range w.Beside {
 			out = append(out, Claim{Need: Owns, Sort: ClaimPath, What: b.Path})

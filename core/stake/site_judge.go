@@ -17,7 +17,7 @@ import (
 
 // unwantedSite says whether a declared site has the name of one that was, with the port, or
 // is that one on another server.
-func unwantedSite(gone Stake, in Around) (why, forStake string) {
+func unwantedSite(gone Stake, in Surroundings) (why, forStake string) {
 	was, ok := last[wire.SiteWant](gone.Want)
 	if !ok {
 		return "", ""
@@ -47,7 +47,7 @@ func awaySite(in Input, w wire.SiteWant, f wire.SiteFound) Verdict {
 	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
 		v.Cautions = []Note{{in.Stake.Address(), w.File + " was changed by hand, and goes", "look at what was written there; the run keeps it on the host until it is done"}}
 	}
-	_, sake := unwantedSite(in.Stake, Around{Declared: in.Declared, Memo: in.Memo})
+	_, sake := unwantedSite(in.Stake, Surroundings{Declared: in.Declared, Memo: in.Memo})
 	for s, now := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		v.Late = v.Late || s.Local() == sake && now.ServedBy() != w.ServedBy()
 	}

@@ -28,28 +28,28 @@ type PackageSource struct {
 func (s *PackageSource) TextFiles() []string { return []string{s.Key} }
 
 var _ = Register(Kind{
-	Type:      "source",
-	WayIn:     byPaths,
-	Rehearsal: `source.ferries = { url = "{url}", key = "files/ferries.asc" }`,
-	Settings:  []declare.Setting{declare.Table[PackageSource]("source", "NAME", "Extra sources of packages, by a name of your own.", `{ ferries = { url = "https://packages.saltmarsh.test/debian", key = "files/ferries.asc" } }`)},
-	Check:     checkSources,
+	Type:         "source",
+	MayCutAccess: cutsOnlyAtPaths,
+	Rehearsal:    `source.ferries = { url = "{url}", key = "files/ferries.asc" }`,
+	Settings:     []declare.Setting{declare.Table[PackageSource]("source", "NAME", "Extra sources of packages, by a name of your own.", `{ ferries = { url = "https://packages.saltmarsh.test/debian", key = "files/ferries.asc" } }`)},
+	Check:        checkSources,
 	Wanted: func(w *Wanting) error {
 		all := map[string]declare.For[*PackageSource]{} // that are for the host's family, the nearest of each name
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
 			for name, source := range declare.Get[map[string]*PackageSource](s, "source") {
 				if source.Family == "" || source.Family == w.Traits.Family {
-					all[name] = declare.For[*PackageSource]{Name: name, Is: source, From: at("source", name)}
+					all[name] = declare.For[*PackageSource]{Name: name, Value: source, From: at("source", name)}
 				}
 			}
 		})
 		for _, name := range sortedKeys(all) {
 			s := all[name]
-			key, err := w.D.TextBeside(s.Is.Key)
+			key, err := w.D.TextBeside(s.Value.Key)
 			if err != nil {
 				return fmt.Errorf("%s:%d: source %s: %w", s.From.File, s.From.Line, name, err)
 			}
 			w.Want(Stake{Type: "source", Name: name, From: s.From,
-				Want: wire.JSON(wire.SourceWant{Name: name, URL: s.Is.URL, Suites: s.Is.Suites, Parts: s.Is.Parts, Key: []byte(key), SignedLists: s.Is.SignedLists})})
+				Want: wire.JSON(wire.SourceWant{Name: name, URL: s.Value.URL, Suites: s.Value.Suites, Parts: s.Value.Parts, Key: []byte(key), SignedLists: s.Value.SignedLists})})
 		}
 		return nil
 	},

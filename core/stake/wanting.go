@@ -143,7 +143,7 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 // afterOwner has a stake come after what may bring the account that it belongs to.
 func (w *Wanting) afterOwner(s *Stake) {
 	for _, c := range ClaimsOf([]Stake{*s}) {
-		if c.Sort != ClaimAccount || c.Need != Finds {
+		if c.Sort != ClaimAccount || c.Need != Requires {
 			continue
 		}
 		s.After = append(s.After, w.of("package")...)

@@ -145,7 +145,7 @@ func wantContained(w *Wanting) {
 
 // unwantedContainer says whether a container that served sites holds a port on which a declared
 // site listens by now without it.
-func unwantedContainer(gone Stake, in Around) (why, forStake string) {
+func unwantedContainer(gone Stake, in Surroundings) (why, forStake string) {
 	was, _ := last[wire.ContainerWant](gone.Want)
 	for d, now := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		if now.Off || now.ServedBy() == gone.Local() {

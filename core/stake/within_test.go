@@ -59,7 +59,7 @@ func TestAContainerThatTakesOver(t *testing.T) {
 		}
 	}
 	// One whose port a site has by now without it goes, before that one's server starts.
-	why, sake := kind.Unwanted(stake.Stake{Host: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, stake.Around{Declared: []stake.Stake{
+	why, sake := kind.Unwanted(stake.Stake{Host: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, stake.Surroundings{Declared: []stake.Stake{
 		{Host: "quay1", Type: "site", Name: "fares", Want: wire.JSON(wire.SiteWant{Service: "caddy", Listen: []int{80}})}}})
 	if why != "site fares listens on port 80 with caddy now" || sake != "site/fares" {
 		t.Errorf("it goes because %q, for %q", why, sake)

@@ -94,13 +94,13 @@ func Pick(offered []string, exactly string) string {
 // there where a source offers that. With are the packages that go along. Refresh says
 // that the sources' lists are read anew first.
 type PackageWork struct {
-	Install []PackageGoal `json:"install,omitempty"`
-	Remove  string        `json:"remove,omitempty"`
-	With    []string      `json:"with,omitempty"`
-	Finish  string        `json:"finish,omitempty"`
-	Again   string        `json:"again,omitempty"`
-	Version string        `json:"version,omitempty"`
-	Refresh bool          `json:"refresh,omitempty"`
+	Install   []PackageGoal `json:"install,omitempty"`
+	Remove    string        `json:"remove,omitempty"`
+	With      []string      `json:"with,omitempty"`
+	Finish    string        `json:"finish,omitempty"`
+	Reinstall string        `json:"again,omitempty"`
+	Version   string        `json:"version,omitempty"`
+	Refresh   bool          `json:"refresh,omitempty"`
 }
 
 // There says whether something of the package is on the host beside its
@@ -132,7 +132,7 @@ func (w PackageWork) Names() []string {
 	for _, g := range w.Install {
 		out = append(out, g.Name)
 	}
-	for _, n := range []string{w.Finish, w.Again} {
+	for _, n := range []string{w.Finish, w.Reinstall} {
 		if n != "" {
 			out = append(out, n)
 		}

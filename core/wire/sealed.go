@@ -26,7 +26,7 @@ func Mark(key []byte, text string) string {
 }
 
 // Is says whether a text that was found is the one that is wanted.
-func (s *Sealed) Is(found string) bool {
+func (s *Sealed) Matches(found string) bool {
 	return len(s.Key) > 0 && s.Mark != "" && Mark(s.Key, found) == s.Mark
 }
 

@@ -95,9 +95,9 @@ func (f SiteFile) Holds() (string, error) {
 }
 
 // Is says whether the file holds what it is to hold.
-func (f SiteFile) Is(found string) bool {
+func (f SiteFile) Matches(found string) bool {
 	if f.Sealed != nil {
-		return f.Sealed.Is(found)
+		return f.Sealed.Matches(found)
 	}
 	return found == f.Text
 }

@@ -34,17 +34,17 @@ type SurveyRequest struct {
 	Known  string `json:"known,omitempty"`
 }
 
-// SurveyAnswer holds a reading for each want, in order. Again says that the rod
+// SurveyAnswer holds a reading for each want, in order. SendWants says that the rod
 // does not know the digest and the wants must be sent. Every reading is taken
 // anew each time; Same says that they came out as those of the sum that was
 // known, which are not sent again.
 type SurveyAnswer struct {
-	Again    bool            `json:"again,omitempty"`
-	Same     bool            `json:"same,omitempty"`
-	Sum      string          `json:"sum,omitempty"`
-	Readings json.RawMessage `json:"readings,omitempty"` // a list of Reading
-	Traits   Traits          `json:"traits"`
-	Clock    time.Time       `json:"clock"` // the host's, when it answered
+	SendWants bool            `json:"again,omitempty"`
+	Same      bool            `json:"same,omitempty"`
+	Sum       string          `json:"sum,omitempty"`
+	Readings  json.RawMessage `json:"readings,omitempty"` // a list of Reading
+	Traits    Traits          `json:"traits"`
+	Clock     time.Time       `json:"clock"` // the host's, when it answered
 }
 
 // Reading is what a survey found for one stake, by its name on the host. Was is what it

@@ -285,7 +285,7 @@ func variables(f *wire.ContainerFound, w wire.ContainerWant, env, own []string) 
 			if f.Secrets == nil {
 				f.Secrets = map[string]bool{}
 			}
-			f.Secrets[name] = sealed.Is(value)
+			f.Secrets[name] = sealed.Matches(value)
 		case slices.Contains(own, one) || slices.Contains(enginesOwn, name):
 		default:
 			f.More = append(f.More, plain(name))

@@ -29,11 +29,11 @@ var everyWayIn = func() (w wayIn) {
 }()
 
 // WayIn is what the way in of a login user rests on, on a host of any family, with the user's usual home.
-func WayIn(user string) wire.Way {
+func WayIn(user string) wire.Access {
 	home := "/home/" + user
 	if user == "root" {
 		home = "/root"
 	}
 	w := everyWayIn
-	return wire.Way{User: user, Paths: append([]string{home}, w.Paths...), UnitDirs: w.UnitDirs, Units: w.Units, Services: w.Services, Packages: w.Packages, Entrance: w.Entrance}
+	return wire.Access{User: user, Paths: append([]string{home}, w.Paths...), UnitDirs: w.UnitDirs, Units: w.Units, Services: w.Services, Packages: w.Packages, Entrance: w.Entrance}
 }

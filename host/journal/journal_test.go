@@ -73,8 +73,8 @@ func (w marker) Back(_ context.Context, j Job, _ json.RawMessage) error {
 	return nil
 }
 
-// Again leaves word of which files of the steps are still there.
-func (w marker) Again(_ context.Context, j Job, _ json.RawMessage) error {
+// Tell leaves word of which files of the steps are still there.
+func (w marker) Tell(_ context.Context, j Job, _ json.RawMessage) error {
 	left, err := filepath.Glob(w.m.Path("/[a-z]*"))
 	for i := range left {
 		left[i] = filepath.Base(left[i])

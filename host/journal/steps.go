@@ -140,7 +140,7 @@ func (j Journal) again(ctx context.Context, steps []Record, say func(string, ...
 	for _, r := range steps {
 		w, err := j.Worker(r.Step.Type)
 		if err == nil {
-			err = w.Again(ctx, job(r, say), r.Before)
+			err = w.Tell(ctx, job(r, say), r.Before)
 		}
 		failed = append(failed, err)
 	}

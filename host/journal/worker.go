@@ -24,14 +24,14 @@ func job(r Record, say func(string, ...any)) Job {
 // Worker does and undoes steps of one sort. Before records what is there before a
 // step, and must change nothing. Do does the step and can be called again after it
 // was cut off. Back brings back what Before recorded, whatever of Do has happened, and
-// can be called again as well. Again has what runs take notice of what lies there once more, when
+// can be called again as well. Tell has what runs take notice of what lies there once more, when
 // the other steps of the run are taken back, too. Close lets go, once the run has ended well, of what was kept
 // for that.
 type Worker interface {
 	Before(ctx context.Context, j Job) (json.RawMessage, error)
 	Do(ctx context.Context, j Job, before json.RawMessage) (wire.StepState, error)
 	Back(ctx context.Context, j Job, before json.RawMessage) error
-	Again(ctx context.Context, j Job, before json.RawMessage) error
+	Tell(ctx context.Context, j Job, before json.RawMessage) error
 	Close(ctx context.Context, j Job, before json.RawMessage) error
 }
 

@@ -11,7 +11,7 @@ import (
 
 // A container: the rod of its engine's host puts itself into it and starts there, through the
 // engine's API, and the two speak over that. Nothing listens, and nobody logs in.
-var _ = Register("container", Way{Within: func(ctx context.Context, engine *rod.Conn, t Target) (*rod.Conn, func(), error) {
+var _ = Register("container", Transport{Within: func(ctx context.Context, engine *rod.Conn, t Target) (*rod.Conn, func(), error) {
 	in, out, end, err := engine.Inside(ctx, t.Container)
 	var fault *wire.Fault
 	if errors.As(err, &fault) {

@@ -17,7 +17,7 @@ import (
 
 // The machine that the service itself runs on: there is nobody to be trusted, and no
 // network in between.
-var _ = Register("service-machine", Way{Start: func(ctx context.Context, t Target, _ KnownKeys, rods Rods) (*rod.Conn, func(), error) {
+var _ = Register("service-machine", Transport{Start: func(ctx context.Context, t Target, _ KnownKeys, rods Rods) (*rod.Conn, func(), error) {
 	conn, err := StartLocal(ctx, t, rods)
 	return conn, func() {}, err
 }})

@@ -123,7 +123,7 @@ func (p *Pool) Fresh(ctx context.Context, t Target, known KnownKeys) (conn *rod.
 }
 
 func (p *Pool) start(ctx context.Context, t Target, known KnownKeys) (*rod.Conn, func(), error) {
-	way, err := WayOf(t.Via)
+	way, err := TransportOf(t.Via)
 	if err != nil {
 		return nil, nil, err
 	}

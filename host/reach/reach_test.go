@@ -428,8 +428,8 @@ func TestABrokenLineToAnEngineIsMadeAnew(t *testing.T) {
 		return conn, func() { theirs.Close() }, err
 	}
 	entered, breaks := 0, 1
-	Register(host, Way{Start: func(context.Context, Target, KnownKeys, Rods) (*rod.Conn, func(), error) { return line() }})
-	Register(container, Way{Within: func(_ context.Context, engine *rod.Conn, _ Target) (*rod.Conn, func(), error) {
+	Register(host, Transport{Start: func(context.Context, Target, KnownKeys, Rods) (*rod.Conn, func(), error) { return line() }})
+	Register(container, Transport{Within: func(_ context.Context, engine *rod.Conn, _ Target) (*rod.Conn, func(), error) {
 		entered++
 		if entered > breaks {
 			return line()
@@ -440,8 +440,8 @@ func TestABrokenLineToAnEngineIsMadeAnew(t *testing.T) {
 		}
 		return nil, nil, io.ErrUnexpectedEOF
 	}})
-	defer delete(ways, host)
-	defer delete(ways, container)
+	defer delete(transports, host)
+	defer delete(transports, container)
 	for breaks = range 3 {
 		entered, lines = 0, nil
 		pool := NewPool(noRods{})
@@ -455,19 +455,19 @@ func TestABrokenLineToAnEngineIsMadeAnew(t *testing.T) {
 
 // Each way says here how it is gone, and in core/declare what it needs to be declared.
 func TestEveryWayCanBeDeclared(t *testing.T) {
-	if declared := slices.Sorted(maps.Keys(declare.Ways)); !slices.Equal(declared, Ways()) {
-		t.Errorf("%v can be declared, and %v can be gone", declared, Ways())
+	if declared := slices.Sorted(maps.Keys(declare.Transports)); !slices.Equal(declared, Transports()) {
+		t.Errorf("%v can be declared, and %v can be gone", declared, Transports())
 	}
-	for name := range declare.Ways {
-		w, err := WayOf(name)
+	for name := range declare.Transports {
+		w, err := TransportOf(name)
 		if err != nil || (w.Start == nil) == (w.Within == nil) {
 			t.Errorf("%s cannot be gone: %v", name, err)
 		}
-		if w.Trusts != declare.Ways[name].Login {
+		if w.Trusts != declare.Transports[name].Login {
 			t.Errorf("%s: a login is declared for hosts that show keys, and for no others", name)
 		}
 	}
-	if _, err := WayOf("boat"); err == nil || !strings.Contains(err.Error(), "container, service-machine, ssh") {
+	if _, err := TransportOf("boat"); err == nil || !strings.Contains(err.Error(), "container, service-machine, ssh") {
 		t.Errorf("a way that is none: %v", err)
 	}
 }

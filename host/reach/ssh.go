@@ -14,7 +14,7 @@ import (
 )
 
 // SSH: a host shows its key, and each new connection comes over the network.
-var _ = Register("ssh", Way{Trusts: true, Proves: true, Start: func(ctx context.Context, t Target, known KnownKeys, rods Rods) (*rod.Conn, func(), error) {
+var _ = Register("ssh", Transport{Trusts: true, Proves: true, Start: func(ctx context.Context, t Target, known KnownKeys, rods Rods) (*rod.Conn, func(), error) {
 	client, err := Dial(ctx, t, known)
 	if err != nil {
 		return nil, nil, err

@@ -163,7 +163,7 @@ func (c *Conn) Survey(ctx context.Context, digest string, wants func() ([]wire.W
 	c.mu.Unlock()
 	var a wire.SurveyAnswer
 	err := c.call(ctx, "/survey", wire.SurveyRequest{Digest: digest, Known: before.Sum}, &a)
-	if err == nil && a.Again {
+	if err == nil && a.SendWants {
 		a = wire.SurveyAnswer{}
 		var some []wire.Want
 		if some, err = wants(); err == nil {

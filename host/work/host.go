@@ -120,8 +120,8 @@ func (b bound) Back(ctx context.Context, j Job, before json.RawMessage) error {
 	return b.worker.Back(ctx, b.host, j, before)
 }
 
-func (b bound) Again(ctx context.Context, j Job, before json.RawMessage) error {
-	return b.worker.Again(ctx, b.host, j, before)
+func (b bound) Tell(ctx context.Context, j Job, before json.RawMessage) error {
+	return b.worker.Tell(ctx, b.host, j, before)
 }
 
 func (b bound) Close(_ context.Context, j Job, before json.RawMessage) error {

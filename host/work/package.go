@@ -111,7 +111,7 @@ func changePackages(ctx context.Context, m *Host, j Job, w wire.PackageWork) (wi
 			return "", packageFault(ctx, manager, "read the lists of what the sources offer", err)
 		}
 	}
-	again := w.Finish != "" || w.Again != ""
+	again := w.Finish != "" || w.Reinstall != ""
 	if !again {
 		if w, err = offeredNow(ctx, manager, w); err != nil {
 			return "", err
@@ -219,7 +219,7 @@ func install(ctx context.Context, manager family.PackageManager, goals []wire.Pa
 // installAgain installs a package in the version that is there: one that is not whole, or of which files
 // are gone.
 func installAgain(ctx context.Context, m *Host, manager family.PackageManager, w wire.PackageWork) error {
-	name := cmp.Or(w.Finish, w.Again)
+	name := cmp.Or(w.Finish, w.Reinstall)
 	all, err := manager.Installed(ctx)
 	if err != nil || w.Finish != "" && all[name].State == "installed" { // finished by now, with the others
 		return err

@@ -108,7 +108,7 @@ func readSite(ctx context.Context, m *Host, w wire.SiteWant, claimed *webserver.
 			return f, err
 		}
 		text, err := m.Read(b.Path)
-		f.Beside = append(f.Beside, wire.Beside{Entry: e, Same: err == nil && b.Is(string(text))})
+		f.Beside = append(f.Beside, wire.Beside{Entry: e, Same: err == nil && b.Matches(string(text))})
 	}
 	for _, p := range w.Former {
 		if m.Exists(p) {

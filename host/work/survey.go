@@ -44,7 +44,7 @@ func (s *Server) survey(w http.ResponseWriter, r *http.Request) {
 	wants, known := s.wants[req.Digest]
 	s.mu.Unlock()
 	if !known {
-		answer(w, wire.SurveyAnswer{Again: true})
+		answer(w, wire.SurveyAnswer{SendWants: true})
 		return
 	}
 	out := wire.SurveyAnswer{}

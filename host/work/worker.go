@@ -20,7 +20,7 @@ type Job = journal.Job
 // Worker reads and changes the stakes of one kind. Before records what is there
 // before a step, and must change nothing. Do does the step and can be called
 // again after it was cut off. Back brings back what Before recorded, whatever
-// of Do has happened, and can be called again as well. Again has what runs take notice of what
+// of Do has happened, and can be called again as well. Tell has what runs take notice of what
 // lies there once more, when the whole run is taken back. Close lets go, once the run has ended
 // well, of what was kept for that.
 type Worker interface {
@@ -28,7 +28,7 @@ type Worker interface {
 	Before(ctx context.Context, m *Host, j Job) (json.RawMessage, error)
 	Do(ctx context.Context, m *Host, j Job, before json.RawMessage) (wire.StepState, error)
 	Back(ctx context.Context, m *Host, j Job, before json.RawMessage) error
-	Again(ctx context.Context, m *Host, j Job, before json.RawMessage) error
+	Tell(ctx context.Context, m *Host, j Job, before json.RawMessage) error
 	Close(m *Host, j Job, before json.RawMessage) error
 }
 
@@ -186,7 +186,7 @@ func (t typed[W, J, B]) Back(ctx context.Context, m *Host, j Job, before json.Ra
 	return t.back(ctx, m, j, work, b)
 }
 
-func (t typed[W, J, B]) Again(ctx context.Context, m *Host, j Job, before json.RawMessage) error {
+func (t typed[W, J, B]) Tell(ctx context.Context, m *Host, j Job, before json.RawMessage) error {
 	work, b, err := t.decode(j, before)
 	if err != nil || t.again == nil {
 		return err

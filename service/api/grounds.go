@@ -207,8 +207,8 @@ func needsNoTrust(d *declare.Declaration, name string) bool {
 	if d.SortOf(name) != declare.HostSort {
 		return true
 	}
-	via, _ := d.Hosts[name].WayTo()
-	way, err := reach.WayOf(via)
+	via, _ := d.Hosts[name].Transport()
+	way, err := reach.TransportOf(via)
 	return err == nil && !way.Trusts || len(d.AuthoritiesOf(name)) > 0
 }
 

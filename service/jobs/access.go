@@ -28,7 +28,7 @@ func (a access) fresh(ctx context.Context) (place.Line, func(), error) {
 
 // proves says whether a new line to the place proves that it can still be reached over the network.
 func (a access) proves() bool {
-	way, err := reach.WayOf(a.to.Host.Target.Via)
+	way, err := reach.TransportOf(a.to.Host.Target.Via)
 	return err == nil && way.Proves
 }
 
@@ -66,7 +66,7 @@ func (j *Service) access(ctx context.Context, s scope, name string) (a access, e
 // hostAccess is how to get to a host, whose secrets are given.
 func (j *Service) hostAccess(ctx context.Context, s scope, host string, secrets map[string][]byte, kept store.Access) (out place.Host, err error) {
 	h, r := s.d.Hosts[host], s.d.ReachOf(host)
-	via, way := h.WayTo()
+	via, way := h.Transport()
 	out.Target = reach.Target{Host: host, Address: h.Address, Port: r.Port, User: r.User, Sudo: r.Sudo != nil && *r.Sudo, Via: via, Engine: j.Engine}
 	if way.Within {
 		var engine string
@@ -140,7 +140,7 @@ func (s scope) shuttable(name string) bool {
 	if h == nil {
 		return false
 	}
-	via, _ := h.WayTo()
-	way, err := reach.WayOf(via)
+	via, _ := h.Transport()
+	way, err := reach.TransportOf(via)
 	return err == nil && way.Proves
 }

@@ -24,8 +24,8 @@ func dials(h *declare.Host, stakes []stake.Stake, traits wire.Traits) []int {
 	if h == nil {
 		return nil
 	}
-	via, _ := h.WayTo()
-	if way, err := reach.WayOf(via); err != nil || !way.Proves {
+	via, _ := h.Transport()
+	if way, err := reach.TransportOf(via); err != nil || !way.Proves {
 		return nil
 	}
 	ports := []int{}

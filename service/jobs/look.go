@@ -236,7 +236,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 	if l.part, err = s.purpose.part(ctx, j, s, host, traits); err != nil {
 		return l, err
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]wire.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Way: s.wayTo(host, traits)}
+	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]wire.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Access: s.wayTo(host, traits)}
 	s.purpose.input(&l.input)
 	for _, reading := range answer.Readings {
 		l.input.Readings[reading.Name] = reading
@@ -251,7 +251,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 		l.host.Cautions = append(l.host.Cautions, j.siteCautions(ctx, s, host, l.host, traits)...)
 	}
 	if h := s.d.Hosts[host]; h != nil {
-		if _, way := h.WayTo(); way.Own {
+		if _, way := h.Transport(); way.Own {
 			l.host.Machine = traits.Hostname
 		}
 	}
@@ -318,7 +318,7 @@ func CountsOf(rows []plan.Row) contract.Counts {
 }
 
 // wayTo is how the service gets in to a host, nil where nothing on it can shut the service out.
-func (s scope) wayTo(host string, traits wire.Traits) *wire.Way {
+func (s scope) wayTo(host string, traits wire.Traits) *wire.Access {
 	if !s.shuttable(host) {
 		return nil
 	}

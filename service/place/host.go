@@ -19,7 +19,7 @@ type Hosts struct{ *reach.Pool }
 // Secrets are those of the host's login: none where its way needs none.
 func (Hosts) Secrets(d *declare.Declaration, name string) []string {
 	h, r := d.Hosts[name], d.ReachOf(name)
-	if _, way := h.WayTo(); !way.Login {
+	if _, way := h.Transport(); !way.Login {
 		return nil
 	}
 	var out []string

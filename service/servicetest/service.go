@@ -46,8 +46,8 @@ var Database string
 const Via = "folder"
 
 var (
-	_ = declare.RegisterWay(Via, declare.Way{Address: "127.0.0.1"})
-	_ = reach.Register(Via, reach.Way{Start: start})
+	_ = declare.RegisterTransport(Via, declare.Transport{Address: "127.0.0.1"})
+	_ = reach.Register(Via, reach.Transport{Start: start})
 )
 
 // folders are the hosts there are, by their names.

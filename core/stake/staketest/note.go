@@ -45,7 +45,7 @@ var _ = stake.Register(stake.Kind{
 	},
 	Wanted: func(w *stake.Wanting) error {
 		for _, n := range declare.Nearest[Note](w.D, w.Host, "note") {
-			w.Want(stake.Stake{Type: "note", Name: n.Name, From: n.From, Want: wire.JSON(NoteWant{n.Name, n.Is.Says})})
+			w.Want(stake.Stake{Type: "note", Name: n.Name, From: n.From, Want: wire.JSON(NoteWant{n.Name, n.Value.Says})})
 		}
 		return nil
 	},

@@ -15,7 +15,7 @@ var _ = stake.Register(stake.Kind{Type: "mute"})
 // Every kind says how it stands to the way in, so that nothing is held without need.
 func TestEveryKindSaysWhetherItCanShutTheWayIn(t *testing.T) {
 	for _, typ := range stake.Types() {
-		if k, err := stake.KindOf(typ); err != nil || k.WayIn == nil && typ != "mute" {
+		if k, err := stake.KindOf(typ); err != nil || k.MayCutAccess == nil && typ != "mute" {
 			t.Errorf("%s says nothing of it, %v", typ, err)
 		}
 	}
@@ -23,7 +23,7 @@ func TestEveryKindSaysWhetherItCanShutTheWayIn(t *testing.T) {
 
 // Which steps are held, and which have to be named, is told by what they change.
 func TestStepsOnTheWayIn(t *testing.T) {
-	to := func(user string, sudo bool, at ...string) *wire.Way {
+	to := func(user string, sudo bool, at ...string) *wire.Access {
 		way := family.WayIn(user)
 		way.Sudo, way.Paths = sudo, append(way.Paths, at...)
 		return &way
@@ -35,7 +35,7 @@ func TestStepsOnTheWayIn(t *testing.T) {
 	}
 	for _, c := range []struct {
 		what  string
-		way   *wire.Way
+		way   *wire.Access
 		step  wire.Step
 		held  bool
 		named string
@@ -58,9 +58,9 @@ func TestStepsOnTheWayIn(t *testing.T) {
 		{"the SSH service", way, wire.Step{Type: "service", Name: "ssh", Address: "quay1/service/ssh"}, true, ""},
 		{"a web server", way, wire.Step{Type: "service", Name: "nginx", Address: "quay1/service/nginx"}, false, ""},
 		{"sudo, newer", way, packages(wire.PackageWork{Install: []wire.PackageGoal{{Name: "sudo"}}}), true, ""},
-		{"sudo, once more", way, packages(wire.PackageWork{Again: "sudo"}), true, ""},
+		{"sudo, once more", way, packages(wire.PackageWork{Reinstall: "sudo"}), true, ""},
 		{"the SSH server, to its end", way, packages(wire.PackageWork{Finish: "openssh-server"}), true, ""},
-		{"another package, once more", way, packages(wire.PackageWork{Again: "telnet"}), false, ""},
+		{"another package, once more", way, packages(wire.PackageWork{Reinstall: "telnet"}), false, ""},
 		{"sudo, off", way, packages(wire.PackageWork{Remove: "sudo"}), false, "package sudo"},
 		{"sudo, off, where root logs in", to("root", false), packages(wire.PackageWork{Remove: "sudo"}), true, ""},
 		{"the SSH server, along with another", way, packages(wire.PackageWork{Remove: "libtide", With: []string{"openssh-server"}}), false, "package openssh-server"},

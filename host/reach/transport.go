@@ -10,9 +10,9 @@ import (
 	"northstake/host/rod"
 )
 
-// Way is a way to a host. What of it has to be declared, core/declare says under the
+// Transport is a way to a host. What of it has to be declared, core/declare says under the
 // same name.
-type Way struct {
+type Transport struct {
 	// Trusts says whether a host shows a key, which has to be trusted before anything is
 	// sent there.
 	Trusts bool
@@ -27,22 +27,22 @@ type Way struct {
 	Start  func(ctx context.Context, t Target, known KnownKeys, rods Rods) (conn *rod.Conn, close func(), err error)
 }
 
-var ways = map[string]Way{}
+var transports = map[string]Transport{}
 
 // Register makes a way known; each way's file calls it once. What of it has to be declared,
-// declare.RegisterWay says.
-func Register(name string, w Way) struct{} {
-	ways[name] = w
+// declare.RegisterTransport says.
+func Register(name string, w Transport) struct{} {
+	transports[name] = w
 	return struct{}{}
 }
 
-// WayOf is the way with a name.
-func WayOf(name string) (Way, error) {
-	if w, ok := ways[name]; ok {
+// TransportOf is the way with a name.
+func TransportOf(name string) (Transport, error) {
+	if w, ok := transports[name]; ok {
 		return w, nil
 	}
-	return Way{}, fmt.Errorf("no way to a host is called %q; there are %s", name, strings.Join(Ways(), ", "))
+	return Transport{}, fmt.Errorf("no way to a host is called %q; there are %s", name, strings.Join(Transports(), ", "))
 }
 
-// Ways lists the ways there are, sorted.
-func Ways() []string { return slices.Sorted(maps.Keys(ways)) }
+// Transports lists the ways there are, sorted.
+func Transports() []string { return slices.Sorted(maps.Keys(transports)) }
