@@ -8,7 +8,7 @@ import (
 // as that one's.
 type Works[W any] []W
 
-// joinedWorks is how the work of several is written.
+// JoinedWorks is how the work of several is written.
 type JoinedWorks[W any] struct {
 	Works []W `json:"works"`
 }
