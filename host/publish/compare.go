@@ -39,6 +39,7 @@ type Wanted struct {
 	wire.ContentWant
 	tree   wantedTree
 	former map[string]wantedFile // what the last publication had beside that
+	memory *treeMemory           // of looks with this very wish
 }
 
 func (w *Wanted) UnmarshalJSON(b []byte) error {
@@ -51,6 +52,7 @@ func (w *Wanted) UnmarshalJSON(b []byte) error {
 	if err == nil {
 		w.former, err = filesOf(asked.Former)
 	}
+	w.memory = &treeMemory{}
 	return err
 }
 
@@ -130,7 +132,8 @@ func read(m *system.Machine, w Wanted) (wire.ContentFound, error) {
 	if c.found.Below, err = system.MountsBelow(c.root); err != nil {
 		return found, err
 	}
-	if err := walkEach(c.root, c.found.Below, c.dir, c.deep); err != nil {
+	w.memory.wants(c.uid, c.gid)
+	if err := walkEach(c.root, c.found.Below, w.memory, c.dir, c.deep); err != nil {
 		return found, err
 	}
 	if c.seen < len(w.tree.files)+len(w.Dirs) {
@@ -182,28 +185,38 @@ type comparison struct {
 }
 
 // dir compares what lies in one directory.
-func (c *comparison) dir(items []item) error {
-	seen := 0
-	for i := range items {
-		there, err := c.item(&items[i])
+func (c *comparison) dir(rel string, l *listing) error {
+	seen := l.there
+	found := make([]standing, len(l.items))
+	for i := range l.items {
+		it := &l.items[i]
+		believed := settled(&it.stat) // before it is read
+		there, as, err := c.item(it)
 		if err != nil {
 			return err
 		}
 		if there {
 			seen++
 		}
+		if as && believed {
+			found[i] = asWanted
+			if there {
+				found[i] = wantedThere
+			}
+		}
 	}
+	c.want.memory.keep(rel, l, found)
 	c.mu.Lock()
 	c.seen += seen
 	c.mu.Unlock()
 	return nil
 }
 
-// item compares one thing, and says whether a file, or a directory without any, is wanted
-// at its path.
-func (c *comparison) item(it *item) (bool, error) {
+// item compares one thing. There says that a file, or a directory without any, is wanted at its path; as that
+// nothing about it is to be told.
+func (c *comparison) item(it *item) (there, as bool, err error) {
 	if len(c.want.Keep) > 0 && wire.Kept(c.want.Keep, it.path) != "" {
-		return false, nil
+		return false, true, nil
 	}
 	s := &it.stat
 	kind := s.Mode & syscall.S_IFMT
@@ -211,28 +224,31 @@ func (c *comparison) item(it *item) (bool, error) {
 	wantDir := !wanted && c.want.tree.dirs[it.path]
 	switch {
 	case !wanted && !wantDir:
-		return false, c.other(it)
+		return false, false, c.other(it)
 	case wantDir && kind != syscall.S_IFDIR:
 		if _, was := c.want.former[it.path]; !was {
 			c.note(it, &c.found.InTheWay)
 		}
 		c.off(it, "what it is", "a directory", system.EntryOf(s, c.names).Words(), "")
-		return false, nil
+		return false, false, nil
 	case wanted && kind != syscall.S_IFREG:
 		e := system.EntryOf(s, c.names)
 		if e.Kind == "link" {
 			var err error
 			if e.Target, err = os.Readlink(filepath.Join(c.root, it.path)); err != nil {
-				return false, err
+				return false, false, err
 			}
 		}
 		c.off(it, "what it is", "a file", e.Words(), "")
-		return true, nil
+		return true, false, nil
 	}
+	as = true
 	if int(s.Uid) != c.uid {
+		as = false
 		c.off(it, "owner", c.want.Owner, c.names.User(int(s.Uid)), "")
 	}
 	if int(s.Gid) != c.gid {
+		as = false
 		c.off(it, "group", c.want.Group, c.names.Group(int(s.Gid)), "")
 	}
 	mode := c.fileMode
@@ -240,35 +256,38 @@ func (c *comparison) item(it *item) (bool, error) {
 		mode = c.dirMode
 	}
 	if s.Mode&0o7777 != system.Bits(mode) {
+		as = false
 		c.off(it, "mode", fmt.Sprintf("%04o", system.Bits(mode)), fmt.Sprintf("%04o", s.Mode&0o7777), "")
 	}
 	if wantDir {
-		return slices.Contains(c.want.Dirs, it.path), nil
+		return slices.Contains(c.want.Dirs, it.path), as, nil
 	}
 	if endless(s) { // what no published file is as large as is not read
 		wanted, got := wire.TwoSizes(f.size, s.Size)
 		c.off(it, "size", wanted, got, sizeOf(s))
-		return true, nil
+		return true, false, nil
 	}
 	sum, err := c.hashes.sum(c.root, it.path, s)
 	if errors.Is(err, fs.ErrNotExist) {
-		return false, nil
+		return false, false, nil
 	}
 	if errors.Is(err, fs.ErrPermission) && system.Borrowed() {
 		c.off(it, "text", "as declared", "closed to "+c.want.Owner, "")
-		return true, nil
+		return true, false, nil
 	}
 	if err != nil {
-		return false, err
+		return false, false, err
 	}
 	switch {
 	case s.Size != f.size:
 		wanted, got := wire.TwoSizes(f.size, s.Size)
 		c.off(it, "size", wanted, got, sum.String())
+		as = false
 	case sum != f.sum:
 		c.off(it, "text", "as declared", "different, of the same size", sum.String())
+		as = false
 	}
-	return true, nil
+	return true, as, nil
 }
 
 // other sorts what is not declared: a file of the last publication, one in the way of
