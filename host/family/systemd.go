@@ -7,6 +7,7 @@ import (
 	"errors"
 	"fmt"
 	"io/fs"
+	"net"
 	"os"
 	"path/filepath"
 	"sort"
@@ -27,15 +28,19 @@ type Units struct {
 	sysv sysv // what systemd runs as it finds it among the init scripts
 }
 
-const systemdSocket = "unix:path=/run/systemd/private"
+const systemdSocket = "/run/systemd/private"
 
 func dialSystemd(ctx context.Context) (*godbus.Conn, error) {
-	c, err := godbus.Dial(systemdSocket, godbus.WithContext(ctx))
+	line, err := (&net.Dialer{}).DialContext(ctx, "unix", systemdSocket)
 	if err != nil {
 		return nil, err
 	}
-	if err := c.Auth([]godbus.Auth{godbus.AuthExternal("0")}); err != nil {
-		c.Close()
+	c, err := godbus.NewConn(newQuiet(line))
+	if err == nil {
+		err = c.Auth([]godbus.Auth{godbus.AuthExternal("0")})
+	}
+	if err != nil {
+		line.Close()
 		return nil, err
 	}
 	return c, nil
@@ -47,11 +52,12 @@ func units(ctx context.Context, m *system.Machine) (*Units, error) {
 		return nil, errors.New("a folder has no running systemd")
 	}
 	return system.Alive(m, "systemd", func(u *Units) bool { return u.conn.Connected() }, func() (*Units, error) {
-		raw, err := dialSystemd(context.Background())
+		raw, err := dialSystemd(ctx)
 		if err != nil {
 			return nil, fmt.Errorf("connect to systemd: %w", err)
 		}
-		conn, err := dbus.NewConnection(func() (*godbus.Conn, error) { return dialSystemd(context.Background()) })
+		// It wants a line for signals of its own, which would have everything said twice.
+		conn, err := dbus.NewConnection(func() (*godbus.Conn, error) { return raw, nil })
 		if err != nil {
 			raw.Close()
 			return nil, fmt.Errorf("connect to systemd: %w", err)
