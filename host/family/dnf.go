@@ -32,14 +32,19 @@ func (dnf) Locks() []string {
 // rpmFiles are where rpm keeps its records, by the forms it has had.
 var rpmFiles = []string{"/var/lib/rpm", "/usr/lib/sysimage/rpm"}
 
-// recordsKey changes with rpm's records: the database and its journal.
+// recordsKey changes with rpm's records: the database and its journal, which whoever reads the records
+// touches, and which counts where something is in it (sqlite.org/walformat.html).
 func (d dnf) recordsKey() string {
 	for _, dir := range rpmFiles {
 		if !d.m.Exists(dir + "/rpmdb.sqlite") {
 			continue
 		}
 		key := d.m.FileKey(dir + "/rpmdb.sqlite")
-		return key + d.m.FileKey(dir+"/rpmdb.sqlite-wal")
+		journal := dir + "/rpmdb.sqlite-wal"
+		if s, err := os.Lstat(d.m.Path(journal)); err == nil && s.Size() > 0 {
+			key += d.m.FileKey(journal)
+		}
+		return key
 	}
 	return ""
 }
@@ -147,14 +152,16 @@ func (d dnf) Offered(ctx context.Context) ([]string, error) {
 }
 
 func (d dnf) Providers(ctx context.Context, name string) ([]string, error) {
-	b, err := d.look(ctx, "repoquery", "--available", "--qf", "%{name}", "--whatprovides", name)
-	var failed *system.Failed
-	if errors.As(err, &failed) {
-		return nil, nil
-	}
-	names := strings.Fields(string(b))
-	slices.Sort(names)
-	return slices.Compact(names), err
+	return system.Cached(d.m, "providers of "+name, d.offersKey(), func() ([]string, error) {
+		b, err := d.look(ctx, "repoquery", "--available", "--qf", "%{name}", "--whatprovides", name)
+		var failed *system.Failed
+		if errors.As(err, &failed) {
+			return nil, nil
+		}
+		names := strings.Fields(string(b))
+		slices.Sort(names)
+		return slices.Compact(names), err
+	})
 }
 
 func (dnf) Compare(a, b string) int {

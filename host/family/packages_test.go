@@ -463,3 +463,49 @@ func TestProvidersAreRead(t *testing.T) {
 		}
 	}
 }
+
+// What dnf and rpm say is kept until their records change: whoever reads those touches the journal, and an empty
+// one says nothing.
+func TestRpmsRecordsAreReadOnceWhileTheyAreTheSame(t *testing.T) {
+	m := systemtest.Folder(t)
+	s := &said{answers: map[string]string{"rpm -qa": "httpd\t2.4\n", "dnf -q": "tides\n"}}
+	m.Run = s.run
+	for _, f := range []string{"/var/lib/rpm/rpmdb.sqlite", "/var/lib/rpm/rpmdb.sqlite-wal", "/etc/yum.repos.d/a.repo", "/var/cache/dnf/a.solv"} {
+		systemtest.Put(t, m, f, "")
+	}
+	d := dnf{m}
+	asked := func() int {
+		t.Helper()
+		before := len(s.ran)
+		if _, err := d.Installed(context.Background()); err != nil {
+			t.Fatal(err)
+		}
+		for range 2 {
+			if got, err := d.Providers(context.Background(), "tides"); err != nil || len(got) != 1 {
+				t.Fatalf("%v, %v", got, err)
+			}
+		}
+		return len(s.ran) - before
+	}
+	if n := asked(); n != 2 {
+		t.Errorf("%d programs ran: %v", n, s.ran)
+	}
+	for range 3 { // as a reader of the records does
+		if err := os.Chmod(m.Path("/var/lib/rpm/rpmdb.sqlite-wal"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if n := asked(); n != 0 {
+			t.Errorf("nothing has changed, and %d programs ran", n)
+		}
+	}
+	for _, f := range []string{"/var/lib/rpm/rpmdb.sqlite-wal", "/var/lib/rpm/rpmdb.sqlite"} {
+		systemtest.Put(t, m, f, "more")
+		if n := asked(); n != 2 {
+			t.Errorf("%s has changed, and %d programs ran", f, n)
+		}
+	}
+	systemtest.Put(t, m, "/var/cache/dnf/a.solv", "more")
+	if n := asked(); n != 1 {
+		t.Errorf("the sources offer another thing, and %d programs ran", n)
+	}
+}
