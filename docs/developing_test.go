@@ -168,3 +168,42 @@ func TestTheFloorsNameEveryRoom(t *testing.T) {
 		}
 	}
 }
+
+// Each test that does less while races are looked for is one that make test does whole as well.
+func TestWhatIsDoneLessOftenIsDoneWhole(t *testing.T) {
+	b, err := os.ReadFile("../Makefile")
+	if err != nil {
+		t.Fatal(err)
+	}
+	often := regexp.MustCompile(`(?m)^OFTEN := (.*)$`).FindStringSubmatch(string(b))
+	whole := regexp.MustCompile(`(?m)GO\) test .*-run '\$\(OFTEN\)' (.*)$`).FindStringSubmatch(string(b))
+	if often == nil || whole == nil {
+		t.Fatal("the Makefile does nothing whole")
+	}
+	var found []string
+	err = filepath.WalkDir("..", func(path string, e os.DirEntry, err error) error {
+		if err == nil && (e.Name() == "node_modules" || e.Name() == ".git") {
+			return filepath.SkipDir
+		}
+		if err != nil || !strings.HasSuffix(path, "_test.go") || strings.HasSuffix(path, "developing_test.go") {
+			return err
+		}
+		b, err := os.ReadFile(path)
+		for _, part := range strings.Split(string(b), "\nfunc ")[1:] {
+			if name, _, _ := strings.Cut(part, "("); strings.Contains(part, "systemtest.Rounds(") {
+				found = append(found, name)
+				if dir := "./" + filepath.ToSlash(strings.TrimPrefix(filepath.Dir(path), "../")); !slices.Contains(strings.Fields(whole[1]), dir) {
+					t.Errorf("%s is done less often, and %s not whole", name, dir)
+				}
+			}
+		}
+		return err
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	slices.Sort(found)
+	if names := slices.Sorted(slices.Values(strings.Split(often[1], "|"))); !slices.Equal(found, names) {
+		t.Errorf("less often are done %v, and whole %v", found, names)
+	}
+}

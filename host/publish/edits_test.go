@@ -120,7 +120,7 @@ func TestFilesNoLongerDeclaredAreFoundAmongMany(t *testing.T) {
 // Two thousand random edits of a tree of more than ten thousand real files: each is found
 // and named, and nothing else is.
 func TestEveryEditOfARealTreeIsFound(t *testing.T) {
-	const edits, atOnce = 2000, 50
+	const atOnce = 50
 	seed := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", seed)
 	random := rand.New(rand.NewPCG(seed, 1))
@@ -133,7 +133,7 @@ func TestEveryEditOfARealTreeIsFound(t *testing.T) {
 	if d := differences(); len(d) > 0 {
 		t.Fatalf("before any edit: %+v", d[:min(len(d), 5)])
 	}
-	for done := 0; done < edits; done += atOnce {
+	for done := 0; done < systemtest.Rounds(2000); done += atOnce {
 		edited := map[string]string{}
 		var undo []func() error
 		for len(edited) < atOnce {

@@ -150,7 +150,7 @@ func TestLinksInATreeLeadNowhere(t *testing.T) {
 			var swaps atomic.Int64
 			random := rand.New(rand.NewPCG(seed, 1))
 			went := 0
-			for n := 1; n <= 100; n++ {
+			for n := 1; n <= systemtest.Rounds(100); n++ {
 				w, texts := work(n)
 				for _, text := range texts {
 					systemtest.Put(t, m, blobOnHost(text), text)
@@ -209,7 +209,7 @@ func TestLinksInATreeLeadNowhere(t *testing.T) {
 			if left := tree(t, m, "/var/lib/northstake/former"); strings.Contains(fmt.Sprint(left), "secret") {
 				t.Errorf("of root's there is kept %v", left)
 			}
-			if swaps.Load() < 60 || went < 5 {
+			if swaps.Load() < int64(systemtest.Rounds(60)) || went < systemtest.Rounds(5) {
 				t.Errorf("only %d swaps, and %d publications that went through", swaps.Load(), went)
 			}
 		})

@@ -53,7 +53,7 @@ func TestAWriterMissesNothing(t *testing.T) {
 	}
 	w := startWriter(uploads)
 	var last published
-	for n := 2; n <= 51; n++ {
+	for n := 2; n <= 1+systemtest.Rounds(50); n++ {
 		if last = put(n); n%5 == 0 {
 			backAll(t, last)
 		} else if err := Close(m, last.work, last.before); err != nil { // as when a run ends
@@ -64,7 +64,7 @@ func TestAWriterMissesNothing(t *testing.T) {
 	w.stop(t)
 	put(60) // and what came late to a former tree is found when that goes
 	w.check(t, "the last")
-	if w.writes.Load() < 100 {
+	if w.writes.Load() < int64(systemtest.Rounds(100)) {
 		t.Errorf("only %d writes", w.writes.Load())
 	}
 }

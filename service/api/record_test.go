@@ -13,6 +13,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"northstake/core/declare"
+	"northstake/host/system/systemtest"
 	"northstake/service/contract"
 	"northstake/service/jobs"
 	"northstake/service/servicetest"
@@ -61,7 +62,7 @@ func TestNoHostIsLostOnTheWay(t *testing.T) {
 	if err != nil || res.StatusCode() >= 300 {
 		t.Fatalf("%v: %s", err, res.Body)
 	}
-	for n := range 200 {
+	for n := range systemtest.Rounds(200) {
 		survey, told := surveyed(t, s, "many")
 		read := 0
 		for _, h := range survey.Hosts {

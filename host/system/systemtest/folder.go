@@ -53,3 +53,12 @@ func Put(t testing.TB, m *system.Machine, path, text string) {
 		t.Fatal(err)
 	}
 }
+
+// Rounds is how often a test does what it does so many times: a fifth where it is to be short, as with the race
+// detector, which takes five times as long for each.
+func Rounds(n int) int {
+	if testing.Short() {
+		return n / 5
+	}
+	return n
+}
