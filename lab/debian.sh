@@ -40,6 +40,11 @@ printf 'UseDNS no\nMaxStartups 200\nMaxSessions 50\n' >"$root/etc/ssh/sshd_confi
 for u in apt-daily.timer apt-daily-upgrade.timer dpkg-db-backup.timer fstrim.timer e2scrub_all.timer systemd-resolved.service systemd-networkd-wait-online.service getty.target console-getty.service systemd-journald-audit.socket systemd-udevd.service; do
   ln -sf /dev/null "$root/etc/systemd/system/$u"
 done
+# Nor are there disks or terminals to be found each time that the manager reads its units (systemd.generator(7)).
+mkdir -p "$root/etc/systemd/system-generators"
+for g in cryptsetup debug fstab getty gpt-auto hibernate-resume integritysetup run system-update veritysetup; do
+  ln -sf /dev/null "$root/etc/systemd/system-generators/systemd-$g-generator"
+done
 printf '[Journal]\nStorage=volatile\nRuntimeMaxUse=8M\n' >"$root/etc/systemd/journald.conf"
 chroot "$root" systemctl enable ssh >/dev/null 2>&1
 # An engine in a host that is a container itself: no cgroups of its own, and files copied
