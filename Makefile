@@ -15,7 +15,7 @@ FUZZTIME ?= 1m
 GOSRC   := $(shell find cmd content core demo host lab service -type f ! -name '*_test.go' ! -path '*/console/dist/*' 2>/dev/null) go.mod go.sum
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts service/contract/openapi.yaml 2>/dev/null)
 
-.PHONY: help demo stop clean test check vet lint e2e fuzz walk bench deps build sources generate
+.PHONY: help demo stop clean test check vet lint e2e fuzz walk bench deps build rehearsal sources generate
 
 help:
 	@echo "make demo    build all, start PostgreSQL, the service and three practice hosts, apply the demo ground"
@@ -32,6 +32,12 @@ deps:
 	@$(SUDO) ./lab/packages.sh
 
 build: bin/northstake bin/northstaked bin/demo
+
+# The rod with which failures are rehearsed: it stops in the middle of a step where a test says so.
+rehearsal: build bin/rehearsal/rod-linux-$(shell $(GO) env GOARCH)
+bin/rehearsal/rod-linux-%: $(GOSRC)
+	@mkdir -p bin/rehearsal
+	GOARCH=$* $(GO) build -tags rehearse -ldflags='-s -w' -o $@ ./cmd/rod
 
 # What the binaries are made from; a test compares it with what the compiler reads.
 sources:
@@ -76,7 +82,7 @@ clean:
 
 # What is done many times over is done less often while races are looked for, and whole without.
 OFTEN := TestNoHostIsLostOnTheWay|TestAWriterMissesNothing|TestLinksInATreeLeadNowhere|TestEveryEditOfARealTreeIsFound
-test: deps build vet
+test: deps rehearsal vet
 	cd web && npm run --silent check
 	$(AS_ROOT)1 $(GO) test -race -short -count=1 -timeout 20m $$($(GO) list ./... | grep -v -e /e2e -e /core/)
 	$(AS_ROOT)0 $(GO) test -count=1 -timeout 20m ./core/...
@@ -91,7 +97,7 @@ check: vet service/console/dist/index.html
 
 vet:
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "gofmt -w $$bad"; exit 1; }
-	$(GO) vet ./... && $(GO) vet -tags bench,keep ./e2e
+	$(GO) vet ./... && $(GO) vet -tags bench,keep,rehearse ./e2e ./cmd/rod
 
 # The linters of .golangci.yml, which are built from source the first time: some minutes.
 lint: vet
@@ -99,17 +105,17 @@ lint: vet
 
 # One test, or several by a pattern, on practice hosts.
 RUN ?= .
-e2e: deps build
+e2e: deps rehearsal
 	$(AS_ROOT)0 $(GO) test -count=1 -timeout 60m -run '$(RUN)' ./e2e
 
 # Random walks with new seeds; one that fails is made shorter and tells its seed.
 WALK_FOR ?= 1h
-walk: deps build
+walk: deps rehearsal
 	$(AS_ROOT)0 WALK_FOR=$(WALK_FOR) WALK_BEFORE="$$WALK_BEFORE" WALK_SHORTER=1 $(GO) test -count=1 -timeout 8h -run 'TestWalkOn$$' -v ./e2e
 
 # Every target for a minute; what reached something new is kept beside the tests.
 fuzz: deps
 	./e2e/fuzz.sh $(FUZZTIME)
 
-bench: deps build
+bench: deps rehearsal
 	$(AS_ROOT)0 $(GO) test -tags bench -count=1 -timeout 60m -run TestSpeed -v ./e2e

@@ -49,6 +49,7 @@ var floors = map[string][]string{
 	"host/publish":           {carried, "host/system"},
 	"host/journal":           {carried, "host/system"}, // and no kinds
 	"host/engine":            {carried, "host/system"},
+	"host/rehearse":          {"host/system"},
 	"host/work":              {carried, "host/system", "host/probe", "host/family", "host/filter", "host/webserver", "host/publish", "host/journal", "host/engine"},
 	"host/reach":             {carried, "host/rod"},
 
@@ -60,9 +61,9 @@ var floors = map[string][]string{
 	"service/jobs":     {"core", "content/fetch", "host/family", "host/probe", "host/reach", "service/auth", "service/contract", "service/place", "service/store"},
 	"service/api":      {"core", "host/family", "host/family/meaning", "host/reach", "service/auth", "service/contract", "service/jobs", "service/store"},
 
-	"service/servicetest": {"core", "host/journal", "host/reach", "host/rod", "host/system", "host/system/systemtest", "host/work", "lab", "service/api", "service/auth", "service/contract", "service/jobs", "service/store"},
+	"service/servicetest": {"core", "host/journal", "host/reach", "host/rehearse", "host/rod", "host/system", "host/system/systemtest", "host/work", "lab", "service/api", "service/auth", "service/contract", "service/jobs", "service/store"},
 
-	"cmd/rod":         {"host/family", "host/rod", "host/system", "host/work"},
+	"cmd/rod":         {"host/family", "host/rehearse", "host/rod", "host/system", "host/work"},
 	"cmd/northstake":  {"core", "content/archive", "docs/said", "host/family", "host/family/meaning", "host/probe", "service/contract"},
 	"cmd/northstaked": {"host/reach", "service/api", "service/auth", "service/console", "service/jobs", "service/store"},
 

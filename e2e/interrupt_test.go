@@ -1,8 +1,12 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"fmt"
+	"os"
+	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"syscall"
@@ -20,6 +24,20 @@ import (
 var boundaries = []string{"before", "begun", "worked", "done"}
 
 const holdFile = "/var/lib/northstake/hold"
+
+// What stops in the middle of a step where a test says so is in the tests' rods alone.
+func TestWhatIsSentToHostsRehearsesNothing(t *testing.T) {
+	t.Parallel()
+	for dir, rehearses := range map[string]bool{"rods": false, "rehearsal": true} {
+		b, err := os.ReadFile(filepath.Join(root, "bin", dir, "rod-linux-"+runtime.GOARCH))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if bytes.Contains(b, []byte("host/rehearse")) != rehearses {
+			t.Errorf("the rods of bin/%s rehearse %v", dir, !rehearses)
+		}
+	}
+}
 
 // hold makes the rod stop at a boundary of a step, and returns when it has.
 func (g *ground) hold(host string, step int, boundary string) {

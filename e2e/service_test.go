@@ -51,7 +51,11 @@ func (s *service) start() error {
 	if err != nil {
 		return err
 	}
-	options := []string{"--listen", listen, "--state", s.state, "--rods", filepath.Join(s.bin(), "rods"), "--takeover", "4s"}
+	rods := filepath.Join(root, "bin", "rehearsal") // which stop where a test tells them to
+	if s.programs != "" {
+		rods = filepath.Join(s.programs, "rods")
+	}
+	options := []string{"--listen", listen, "--state", s.state, "--rods", rods, "--takeover", "4s"}
 	if s.programs == "" { // earlier releases do not know these
 		options = append(options, "--engine", labs.Socket(), "--fetch-own-machine")
 	}

@@ -49,6 +49,7 @@ func run(args []string) error {
 		return err
 	}
 	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh), Login: login(), Booting: *booting}
+	rehearsed(h)
 	if self, err := os.Executable(); err == nil {
 		h.Program = self
 	}

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"northstake/core/wire"
+	"northstake/host/system"
 )
 
 // Failed is a command inside a container that did not end well.
@@ -73,10 +74,8 @@ func (e *Engine) Once(ctx context.Context, w wire.ContainerWant, name, step stri
 		case time.Since(begun) > commandTime:
 			return fmt.Errorf("%s has not ended within %s", plain(strings.Join(command, " ")), commandTime)
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(20 * time.Millisecond):
+		if err := system.Pause(ctx, 20*time.Millisecond); err != nil {
+			return err
 		}
 	}
 }

@@ -69,10 +69,8 @@ func (e *Engine) exec(ctx context.Context, id string, command []string) (status 
 		if !is.Running {
 			return is.ExitCode, said, nil
 		}
-		select {
-		case <-ctx.Done():
-			return 0, said, ctx.Err()
-		case <-time.After(20 * time.Millisecond):
+		if err := system.Pause(ctx, 20*time.Millisecond); err != nil {
+			return 0, said, err
 		}
 	}
 }
@@ -163,10 +161,8 @@ func (e *Engine) AwaitUp(ctx context.Context, id string, w wire.ContainerWant) e
 		if time.Since(begun) > upWithin {
 			return fmt.Errorf("container %s is not well after %s: %s", w.Name, upWithin, unwell)
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(200 * time.Millisecond):
+		if err := system.Pause(ctx, 200*time.Millisecond); err != nil {
+			return err
 		}
 	}
 }

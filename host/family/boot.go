@@ -23,7 +23,7 @@ func AwaitBoot(ctx context.Context, m *system.Machine) {
 	if firstProcess(m) != "systemd" {
 		return
 	}
-	for deadline := time.Now().Add(bootTime); time.Now().Before(deadline) && ctx.Err() == nil; time.Sleep(bootPause) {
+	for deadline := time.Now().Add(bootTime); time.Now().Before(deadline) && ctx.Err() == nil; _ = system.Pause(ctx, bootPause) {
 		conn, err := units(ctx, m)
 		if err != nil {
 			continue // it does not answer yet

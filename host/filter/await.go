@@ -21,14 +21,7 @@ const (
 func AwaitFiltering(ctx context.Context, m *system.Machine, program string) error {
 	ctx, cancel := context.WithTimeoutCause(ctx, filterTime, fmt.Errorf("%s was started, and does not say within %s that it filters", program, filterTime))
 	defer cancel()
-	pause := func() error {
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(50 * time.Millisecond):
-			return nil
-		}
-	}
+	pause := func() error { return system.Pause(ctx, 50*time.Millisecond) }
 	for program == "firewalld" {
 		state, err := firewalldState(ctx, m)
 		if err == nil && state == "RUNNING" {

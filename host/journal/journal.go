@@ -37,6 +37,14 @@ type Journal struct {
 	Machine *system.Machine
 	Worker  func(typ string) (Worker, error)
 	Line    Line
+
+	Boundary func(step int, name string) // told before and after what a step does and writes down; nil for nobody
+}
+
+func (j Journal) at(step int, boundary string) {
+	if j.Boundary != nil {
+		j.Boundary(step, boundary)
+	}
 }
 
 func (j Journal) dir(run string) string { return j.Machine.State("journal", run) }
@@ -195,19 +203,4 @@ func (j Journal) entries() ([]entry, error) {
 		out = append(out, e)
 	}
 	return out, nil
-}
-
-// hold stops at a boundary of the journal while the host's hold file names it,
-// as "STEP BOUNDARY"; failures are rehearsed with it in the lab.
-func hold(m *system.Machine, number int, boundary string) {
-	name := m.State("hold")
-	line := fmt.Sprintf("%d %s", number, boundary)
-	for {
-		b, err := os.ReadFile(name)
-		if err != nil || strings.TrimSpace(string(b)) != line {
-			return
-		}
-		os.WriteFile(name+".reached", []byte(line), 0o600)
-		time.Sleep(10 * time.Millisecond)
-	}
 }

@@ -399,6 +399,32 @@ func TestTakingBackWaitsForTheStep(t *testing.T) {
 	}
 }
 
+// What waits for the time of a step that is held ends when it is told to, and has taken nothing back.
+func TestATimeLimitThatIsEndedTakesNothingBack(t *testing.T) {
+	j, m := folder(t)
+	held := Record{Run: own(1), Step: step(1, "half"), State: wire.Held}
+	if err := j.write(held); err != nil {
+		t.Fatal(err)
+	}
+	systemtest.Put(t, m, "/half", "")
+	ctx, end := context.WithCancel(context.Background())
+	done := make(chan error, 1)
+	go func() { done <- j.Revert(ctx, own(1), 1) }()
+	time.Sleep(100 * time.Millisecond)
+	end()
+	select {
+	case err := <-done:
+		if !errors.Is(err, context.Canceled) || !m.Exists("/half") {
+			t.Errorf("it ended with %v, and has taken the step back: %v", err, !m.Exists("/half"))
+		}
+	case <-time.After(20 * time.Second):
+		t.Fatal("it waits although it was told to end")
+	}
+	if r, err := j.read(own(1), 1); err != nil || r.State != wire.Held {
+		t.Errorf("the step is %s, %v", r.State, err)
+	}
+}
+
 func FuzzParseRun(f *testing.F) {
 	f.Add(own(5))
 	f.Add("5")

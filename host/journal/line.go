@@ -72,8 +72,8 @@ func (j Journal) watch(ctx context.Context, run string, say func(string, ...any)
 			go cmd.Wait()
 		}
 	}
-	for began := time.Now(); err == nil && !j.watched(run); time.Sleep(5 * time.Millisecond) {
-		if time.Since(began) > watcherPatience {
+	for began := time.Now(); err == nil && !j.watched(run); {
+		if err = system.Pause(ctx, 5*time.Millisecond); err == nil && time.Since(began) > watcherPatience {
 			err = fmt.Errorf("it did not stand in %s", watcherPatience)
 		}
 	}
@@ -126,8 +126,12 @@ func (j Journal) dropOtherLines(ctx context.Context, service, run string) error 
 	return err
 }
 
-// lookTime is for how long the file may be held by those that only look whether somebody watches.
-const lookTime = 2 * time.Second
+// The file may be held by those that only look whether somebody watches: so often it is tried, with so long
+// in between. It is tries that count, since a host may stand still for longer.
+const (
+	lookTries = 200
+	lookPause = 10 * time.Millisecond
+)
 
 // linePause is how long a watcher waits before it looks again whether anybody has come back.
 const linePause = time.Second
@@ -143,9 +147,12 @@ func (j Journal) Watch(ctx context.Context, run string, after time.Duration) (ta
 		return false, err
 	}
 	defer f.Close()
-	for began := time.Now(); syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil; time.Sleep(10 * time.Millisecond) {
-		if time.Since(began) > lookTime {
+	for tries := 1; syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB) != nil; tries++ {
+		if tries == lookTries {
 			return false, nil // somebody does already
+		}
+		if err := system.Pause(ctx, lookPause); err != nil {
+			return false, err
 		}
 	}
 	for ctx.Err() == nil {
@@ -154,7 +161,7 @@ func (j Journal) Watch(ctx context.Context, run string, after time.Duration) (ta
 		}
 		gone := time.Now()
 		for ctx.Err() == nil && j.standsFor(f, run) && !j.worked() && time.Since(gone) < after {
-			time.Sleep(min(linePause, after/4))
+			_ = system.Pause(ctx, min(linePause, after/4))
 		}
 		if !j.standsFor(f, run) {
 			return false, nil

@@ -47,7 +47,7 @@ func Take(ctx context.Context, m *system.Machine, run string) (*Lock, error) {
 			f.Close()
 			return nil, fault
 		}
-		time.Sleep(50 * time.Millisecond)
+		_ = system.Pause(ctx, 50*time.Millisecond)
 	}
 	text := fmt.Sprintf("run %s, since %s\n", run, time.Now().UTC().Format(time.RFC3339))
 	if err := f.Truncate(0); err != nil {
@@ -92,7 +92,7 @@ func (j Journal) alone(ctx context.Context, wait time.Duration) (release func(),
 			f.Close()
 			return nil, &wire.Fault{What: fmt.Sprintf("another step on this host has not ended in %s", wait), Fix: "look on the host what it waits for"}
 		}
-		time.Sleep(20 * time.Millisecond)
+		_ = system.Pause(ctx, 20*time.Millisecond)
 	}
 }
 

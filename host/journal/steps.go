@@ -37,14 +37,14 @@ func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(st
 		return "", err
 	}
 	r := Record{Run: run, Step: step, State: wire.Begun}
-	hold(j.Machine, step.Number, "before")
+	j.at(step.Number, "before")
 	if r.Before, err = w.Before(ctx, job(r, say)); err != nil {
 		return "", err
 	}
 	if err := j.write(r); err != nil {
 		return "", err
 	}
-	hold(j.Machine, step.Number, "begun")
+	j.at(step.Number, "begun")
 	if step.Whole { // the timer stands before the first thing changes
 		if err := Arm(ctx, j.Machine, job(r, say), wire.RevertAfter); err != nil {
 			return "", err
@@ -63,7 +63,7 @@ func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(st
 		}
 		return "", err
 	}
-	hold(j.Machine, step.Number, "worked")
+	j.at(step.Number, "worked")
 	if step.Whole {
 		state = wire.Held
 	}
@@ -71,7 +71,7 @@ func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(st
 	if err := j.write(r); err != nil {
 		return "", err
 	}
-	hold(j.Machine, step.Number, "done")
+	j.at(step.Number, "done")
 	return state, nil
 }
 
@@ -425,7 +425,9 @@ func (j Journal) Revert(ctx context.Context, run string, number int) error {
 			break
 		}
 		release()
-		time.Sleep(left)
+		if err := system.Pause(ctx, left); err != nil { // its time is not over
+			return err
+		}
 	}
 	if r.Step.Whole { // with what came before it: a service takes in again what lay there
 		ctx, cancel := context.WithTimeout(ctx, revertWait)

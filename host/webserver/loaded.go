@@ -223,7 +223,7 @@ func TakesInWithin(m *system.Machine, server string, first int) func(context.Con
 
 // within waits until something is so, and says whether it is.
 func within(ctx context.Context, limit time.Duration, so func() bool) bool {
-	for deadline := time.Now().Add(limit); ; time.Sleep(10 * time.Millisecond) {
+	for deadline := time.Now().Add(limit); ; _ = system.Pause(ctx, 10*time.Millisecond) {
 		if so() {
 			return true
 		}

@@ -22,6 +22,8 @@ type Host struct {
 	Booting  bool            // services are about to start by themselves
 	Families []family.Family // the built-in ones when nil
 	Program  string          // path of the program that this is, where it can be started again; "" where it cannot
+
+	Boundary func(step int, name string) // told of the boundaries of steps, where failures are rehearsed
 }
 
 // Family is the host's family of systems, nil where it is of none that is known.
@@ -93,7 +95,7 @@ func (h *Host) journal() journal.Journal {
 			return confirming{bound{w, h}, c}, nil
 		}
 		return bound{w, h}, nil
-	}, Line: journal.Line{Program: h.Program}}
+	}, Line: journal.Line{Program: h.Program}, Boundary: h.Boundary}
 }
 
 // bound is a worker that works on one host.

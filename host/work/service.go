@@ -377,10 +377,8 @@ func settle(ctx context.Context, units family.ServiceManager, name string, stays
 		case st.Unsteady || up > 0:
 			return fmt.Errorf("service %s does not stay up after it was started", name)
 		}
-		select {
-		case <-ctx.Done():
-			return context.Cause(ctx)
-		case <-time.After(settlePause):
+		if err := system.Pause(ctx, settlePause); err != nil {
+			return err
 		}
 	}
 	return fmt.Errorf("service %s has not come up in %s after it was started", name, settleTries*settlePause)

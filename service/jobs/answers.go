@@ -17,6 +17,7 @@ import (
 	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/service/place"
+	"northstake/service/store"
 )
 
 // askBeside begins to ask a host's sites as their visitors do, as far as they declare what is to be
@@ -46,7 +47,7 @@ const startPatience = 2 * time.Second
 // askAgain asks the sites of a host once more of which nothing listened while their server runs: one
 // that is just being started, by somebody else, takes a moment.
 func (j *Service) askAgain(ctx context.Context, s scope, conn place.Line, l *look) {
-	for deadline := time.Now().Add(startPatience); ctx.Err() == nil && time.Now().Before(deadline); time.Sleep(probePause) {
+	for deadline := time.Now().Add(startPatience); ctx.Err() == nil && time.Now().Before(deadline); _ = store.Pause(ctx, probePause) {
 		refused := slices.DeleteFunc(slices.Clone(l.answers), func(a probe.Result) bool { return !a.Refused() })
 		if rows, _ := answered(l.host, refused, nil, time.Time{}); rows == nil {
 			return

@@ -37,7 +37,7 @@ func (h *hostRun) probeAll(ctx context.Context, probes []wire.Probe) ([]probe.Re
 		if bad == nil || time.Now().After(deadline) || ctx.Err() != nil {
 			return results, bad
 		}
-		time.Sleep(probePause)
+		_ = store.Pause(ctx, probePause)
 	}
 }
 

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"northstake/core/wire"
+	"northstake/service/store"
 )
 
 // How long a host may take to come back, and how often it is looked for.
@@ -25,7 +26,7 @@ func (h *hostRun) awaitReturn(ctx context.Context, a access, say func(string)) e
 	h.j.Places.Drop(connKey(h.s, h.doc.Host))
 	deadline := time.Now().Add(returnLimit)
 	for time.Now().Before(deadline) && ctx.Err() == nil {
-		time.Sleep(returnPause)
+		_ = store.Pause(ctx, returnPause)
 		conn, hangUp, err := a.fresh(ctx)
 		if err != nil {
 			continue

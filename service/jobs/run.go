@@ -42,7 +42,7 @@ const lettingGo = time.Second
 func (j *Service) run(ctx context.Context, id int64) error {
 	topic := store.Topic("runs", id)
 	// One that has just ended here, and was resumed at once, is about to be let go of.
-	for began := time.Now(); !j.beginHere(id); time.Sleep(10 * time.Millisecond) {
+	for began := time.Now(); !j.beginHere(id); _ = store.Pause(ctx, 10*time.Millisecond) {
 		if time.Since(began) > lettingGo || ctx.Err() != nil {
 			return nil // it is worked on here, and was only too slow to say so
 		}
@@ -168,10 +168,7 @@ func (j *Service) keepAlive(ctx context.Context, id int64, stop func(), cancelle
 			stop()
 			return
 		}
-		select {
-		case <-ctx.Done():
-		case <-time.After(j.silence / 4):
-		}
+		_ = store.Pause(ctx, j.silence/4)
 	}
 }
 

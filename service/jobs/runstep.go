@@ -13,6 +13,7 @@ import (
 	"northstake/core/wire"
 	"northstake/host/reach"
 	"northstake/service/place"
+	"northstake/service/store"
 )
 
 // saidLimit is how many lines of a step are kept, and notesLimit how many a host may add to its part
@@ -107,10 +108,8 @@ func persevere(ctx context.Context, patience time.Duration, try func() error) er
 		if err == nil || tries > 1 && time.Since(began) > patience {
 			return err
 		}
-		select {
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-time.After(200 * time.Millisecond):
+		if err := store.Pause(ctx, 200*time.Millisecond); err != nil {
+			return err
 		}
 	}
 }

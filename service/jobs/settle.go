@@ -56,7 +56,7 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *loo
 	default:
 		l, err = h.lastLook(ctx, declared, a)
 	}
-	for deadline := time.Now().Add(probePatience); err == nil && worked == nil && ctx.Err() == nil && time.Now().Before(deadline); time.Sleep(probePause) {
+	for deadline := time.Now().Add(probePatience); err == nil && worked == nil && ctx.Err() == nil && time.Now().Before(deadline); _ = store.Pause(ctx, probePause) {
 		if rows, _ := answered(l.host, l.answers, nil, time.Time{}); rows == nil {
 			break // what was put back has been taken in, and answers
 		}
@@ -124,7 +124,7 @@ func (h *hostRun) settle(ctx context.Context) *look {
 	}
 	s := h.s
 	s.purpose = s.purpose.ended()
-	for deadline := time.Now().Add(patience); time.Now().Before(deadline); time.Sleep(probePause) {
+	for deadline := time.Now().Add(patience); time.Now().Before(deadline); _ = store.Pause(ctx, probePause) {
 		a, err := h.j.access(ctx, s, h.doc.Host)
 		var l look
 		if err == nil {

@@ -19,6 +19,7 @@ import (
 	"northstake/core/declare"
 	"northstake/host/journal"
 	"northstake/host/reach"
+	"northstake/host/rehearse"
 	"northstake/host/rod"
 	"northstake/host/system/systemtest"
 	"northstake/host/work"
@@ -66,6 +67,7 @@ type Host struct {
 // NewHost makes a host that is an empty folder, under a name that no other test has.
 func NewHost(t testing.TB, name string) *Host {
 	h := &Host{Host: &work.Host{Machine: systemtest.Folder(t)}, t: t}
+	h.Boundary = rehearse.Hold(h.Machine)
 	systemtest.Put(t, h.Machine, "/etc/os-release", "ID=debian\nPRETTY_NAME=\"A folder\"\n")
 	if _, taken := folders.LoadOrStore(name, h); taken {
 		t.Fatalf("there is a host %s already", name)
@@ -115,7 +117,8 @@ func (h *Host) Hold(boundary string) {
 	if err := os.MkdirAll(h.State(), 0o700); err != nil {
 		h.t.Fatal(err)
 	}
-	if err := os.WriteFile(h.State("hold"), []byte(boundary), 0o600); err != nil {
+	name, _ := rehearse.File(h.Machine)
+	if err := os.WriteFile(name, []byte(boundary), 0o600); err != nil {
 		h.t.Fatal(err)
 	}
 }
@@ -123,8 +126,9 @@ func (h *Host) Hold(boundary string) {
 // Reached waits until the host stands at the boundary.
 func (h *Host) Reached() {
 	h.t.Helper()
+	_, reached := rehearse.File(h.Machine)
 	for deadline := time.Now().Add(30 * time.Second); time.Now().Before(deadline); time.Sleep(5 * time.Millisecond) {
-		if _, err := os.Stat(h.State("hold") + ".reached"); err == nil {
+		if _, err := os.Stat(reached); err == nil {
 			return
 		}
 	}
@@ -133,8 +137,9 @@ func (h *Host) Reached() {
 
 // Unhold lets the host go on.
 func (h *Host) Unhold() {
-	os.Remove(h.State("hold"))
-	os.Remove(h.State("hold") + ".reached")
+	name, reached := rehearse.File(h.Machine)
+	os.Remove(name)
+	os.Remove(reached)
 }
 
 // Busy has another run hold the host's lock, until end is called.

@@ -130,7 +130,7 @@ func (b *Bell) Run(ctx context.Context) {
 		if err := b.listen(ctx); err != nil && ctx.Err() == nil {
 			b.log.Warn("listening for events broke off", "error", err)
 			b.ring(func(string) bool { return true })
-			time.Sleep(time.Second)
+			_ = Pause(ctx, time.Second)
 		}
 	}
 }

@@ -76,7 +76,7 @@ func Open(ctx context.Context, url string, patience time.Duration, log *slog.Log
 			return nil, cmp.Or(refused, fmt.Errorf("connect to PostgreSQL: %w", err))
 		}
 		log.Info("waiting for PostgreSQL", "error", err)
-		time.Sleep(500 * time.Millisecond)
+		_ = Pause(ctx, 500*time.Millisecond)
 	}
 	quick := config.Copy()
 	quick.ConnConfig.RuntimeParams["synchronous_commit"] = "off"
