@@ -199,20 +199,8 @@ func (e *Engine) found(ctx context.Context, w wire.ContainerWant) (wire.Containe
 		}
 	}
 	f.ReachedAt = doorsOf(c.HostConfig.PortBindings)
-	for _, m := range c.Mounts {
-		held := wire.HeldAt{At: plain(m.Destination), From: plain(m.Source), Writable: m.RW}
-		switch _, imagesOwn := own.volumes[m.Destination]; {
-		case m.Type == mount.TypeVolume && imagesOwn:
-			f.Loose = append(f.Loose, held.At)
-			continue
-		case m.Type != mount.TypeBind:
-			held.From = plain(string(m.Type) + " " + m.Name)
-		}
-		f.Mounts = append(f.Mounts, held)
-	}
-	slices.Sort(f.Loose)
 	f.Beyond = beyond(c, own, w)
-	slices.SortFunc(f.Mounts, func(a, b wire.HeldAt) int { return strings.Compare(a.At, b.At) })
+	mounts(&f, c, own)
 	variables(&f, w, c.Config.Env, own.env)
 	if c.Config.User != own.user {
 		f.RunsAs = plain(c.Config.User)
@@ -229,15 +217,7 @@ func (e *Engine) found(ctx context.Context, w wire.ContainerWant) (wire.Containe
 	if f.Processors == 0 && c.HostConfig.CPUQuota > 0 && c.HostConfig.CPUPeriod > 0 {
 		f.Processors = c.HostConfig.CPUQuota * 1e9 / c.HostConfig.CPUPeriod
 	}
-	for n, v := range c.Config.Labels {
-		if n == labelBy || n == labelStep || own.labels[n] == v && own.has(n) && w.EngineLabels[n] == "" {
-			continue
-		}
-		if f.EngineLabels == nil {
-			f.EngineLabels = map[string]string{}
-		}
-		f.EngineLabels[plain(n)] = plain(v)
-	}
+	labels(&f, w, c.Config.Labels, own)
 	if in.restarting(time.Now()) {
 		f.State, f.Since = wire.ContainerRestarting, time.Time{}
 	}
@@ -251,6 +231,36 @@ func (e *Engine) found(ctx context.Context, w wire.ContainerWant) (wire.Containe
 		f.Log = e.log(ctx, in.ID)
 	}
 	return f, in, nil
+}
+
+// mounts adds what a container holds of its host, and what of it nobody named.
+func mounts(f *wire.ContainerFound, c container.InspectResponse, own image) {
+	for _, m := range c.Mounts {
+		held := wire.HeldAt{At: plain(m.Destination), From: plain(m.Source), Writable: m.RW}
+		switch _, imagesOwn := own.volumes[m.Destination]; {
+		case m.Type == mount.TypeVolume && imagesOwn:
+			f.Loose = append(f.Loose, held.At)
+			continue
+		case m.Type != mount.TypeBind:
+			held.From = plain(string(m.Type) + " " + m.Name)
+		}
+		f.Mounts = append(f.Mounts, held)
+	}
+	slices.Sort(f.Loose)
+	slices.SortFunc(f.Mounts, func(a, b wire.HeldAt) int { return strings.Compare(a.At, b.At) })
+}
+
+// labels adds the labels that neither the image brings nor this service.
+func labels(f *wire.ContainerFound, w wire.ContainerWant, all map[string]string, own image) {
+	for n, v := range all {
+		if n == labelBy || n == labelStep || own.labels[n] == v && own.has(n) && w.EngineLabels[n] == "" {
+			continue
+		}
+		if f.EngineLabels == nil {
+			f.EngineLabels = map[string]string{}
+		}
+		f.EngineLabels[plain(n)] = plain(v)
+	}
 }
 
 // restarting says whether a container ended within the last minute, and its engine had to start it again

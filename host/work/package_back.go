@@ -91,7 +91,7 @@ func backPackage(ctx context.Context, m *Host, j Job, w wire.PackageWork, before
 	if err != nil {
 		return err
 	}
-	b, err := os.ReadFile(changedFile(m, j))
+	changes, err := notedChanges(m, j)
 	if errors.Is(err, fs.ErrNotExist) {
 		// It was cut off before it had noted what it changed: what is different by now may be
 		// anybody's, an administrator's or an update's.
@@ -102,10 +102,6 @@ func backPackage(ctx context.Context, m *Host, j Job, w wire.PackageWork, before
 	}
 	if err != nil {
 		return err
-	}
-	var changes map[string]packageChange
-	if err := json.Unmarshal(b, &changes); err != nil {
-		return fmt.Errorf("what the step changed of packages cannot be read: %w", err)
 	}
 	var added []string
 	removed := map[string]string{} // or changed
@@ -119,49 +115,87 @@ func backPackage(ctx context.Context, m *Host, j Job, w wire.PackageWork, before
 			removed[name] = c.From
 		}
 	}
+	slices.Sort(added)
 	if slices.ContainsFunc(w.Names(), wire.FiltersItself) {
 		journal.DisarmTimer(ctx, m.Machine, j)
 	}
-	if len(added) > 0 {
-		slices.Sort(added)
-		brought := servicesOf(ctx, manager, added)
-		j.Say("removing %s", strings.Join(added, ", "))
-		failed := takeOff(ctx, manager, added, before)
-		forgetFailed(ctx, m, brought)
-		left, err := installedVersions(ctx, manager)
-		if err != nil {
-			return err
-		}
-		if failed != nil && slices.ContainsFunc(added, func(n string) bool { return left[n] != "" }) {
-			return packageFault(ctx, manager, "remove what the step brought", failed)
+	if err := removeAdded(ctx, m, manager, j, added, before); err != nil {
+		return err
+	}
+	if err := installRemoved(ctx, manager, j, removed); err != nil {
+		return err
+	}
+	if err := purgeAdded(ctx, manager, added, before); err != nil {
+		return err
+	}
+	if err := os.Remove(changedFile(m, j)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		return err
+	}
+	return nil
+}
+
+// notedChanges are what a step has noted of its changes; fs.ErrNotExist where it did not get so far.
+func notedChanges(m *Host, j Job) (changes map[string]packageChange, err error) {
+	b, err := os.ReadFile(changedFile(m, j))
+	if err != nil {
+		return nil, err
+	}
+	if err := json.Unmarshal(b, &changes); err != nil {
+		return nil, fmt.Errorf("what the step changed of packages cannot be read: %w", err)
+	}
+	return changes, nil
+}
+
+// removeAdded takes off the packages that a step has brought.
+func removeAdded(ctx context.Context, m *Host, manager family.PackageManager, j Job, added []string, before packageBefore) error {
+	if len(added) == 0 {
+		return nil
+	}
+	brought := servicesOf(ctx, manager, added)
+	j.Say("removing %s", strings.Join(added, ", "))
+	failed := takeOff(ctx, manager, added, before)
+	forgetFailed(ctx, m, brought)
+	left, err := installedVersions(ctx, manager)
+	if err != nil {
+		return err
+	}
+	if failed != nil && slices.ContainsFunc(added, func(n string) bool { return left[n] != "" }) {
+		return packageFault(ctx, manager, "remove what the step brought", failed)
+	}
+	return nil
+}
+
+// installRemoved brings back the versions of packages, by name, that a step has taken off or changed.
+func installRemoved(ctx context.Context, manager family.PackageManager, j Job, removed map[string]string) error {
+	if len(removed) == 0 {
+		return nil
+	}
+	j.Say("installing %s again", strings.Join(slices.Sorted(maps.Keys(removed)), ", "))
+	failed := manager.InstallVersions(ctx, removed)
+	there, err := installedVersions(ctx, manager)
+	if err != nil {
+		return err
+	}
+	for name, v := range removed {
+		if failed != nil && there[name] != v {
+			return packageFault(ctx, manager, "bring back the packages that were there", failed)
 		}
 	}
-	if len(removed) > 0 {
-		j.Say("installing %s again", strings.Join(slices.Sorted(maps.Keys(removed)), ", "))
-		failed := manager.InstallVersions(ctx, removed)
-		there, err := installedVersions(ctx, manager)
-		if err != nil {
-			return err
-		}
-		for name, v := range removed {
-			if failed != nil && there[name] != v {
-				return packageFault(ctx, manager, "bring back the packages that were there", failed)
-			}
-		}
-	}
-	// A package of which the removal was cut short by another's trouble has left its configuration.
+	return nil
+}
+
+// purgeAdded removes the configuration of packages of which the removal was cut short by another's trouble.
+func purgeAdded(ctx context.Context, manager family.PackageManager, added []string, before packageBefore) error {
 	all, err := manager.Installed(ctx)
 	if err != nil {
 		return err
 	}
 	left := slices.DeleteFunc(onlyConfig(all), func(n string) bool { return !slices.Contains(added, n) || slices.Contains(before.Config, n) })
-	if len(left) > 0 {
-		if err := manager.Purge(ctx, left); err != nil {
-			return packageFault(ctx, manager, "remove what the step brought", err)
-		}
+	if len(left) == 0 {
+		return nil
 	}
-	if err := os.Remove(changedFile(m, j)); err != nil && !errors.Is(err, fs.ErrNotExist) {
-		return err
+	if err := manager.Purge(ctx, left); err != nil {
+		return packageFault(ctx, manager, "remove what the step brought", err)
 	}
 	return nil
 }

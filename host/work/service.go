@@ -6,14 +6,12 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
-	"errors"
 	"fmt"
 	"maps"
 	"os"
 	"path/filepath"
 	"slices"
 	"strings"
-	"time"
 
 	"northstake/core/near"
 	"northstake/core/wire"
@@ -21,7 +19,6 @@ import (
 	"northstake/host/filter"
 	"northstake/host/journal"
 	"northstake/host/system"
-	"northstake/host/webserver"
 )
 
 // serviceBefore is how a service stood before a step, with the text of the
@@ -217,41 +214,14 @@ func doService(ctx context.Context, m *Host, j Job, w wire.ServiceWork, _ servic
 		return "", err
 	}
 	name := ownName(states[w.Name], w.Name)
-	if w.SetDrop {
-		if err := setDropIns(m, name, w.DropIns); err != nil {
-			return "", err
-		}
-		if err := units.Reload(ctx); err != nil {
-			return "", err
-		}
-	}
-	if w.Unmask {
-		if err := units.Mask(ctx, name, false); err != nil {
-			return "", err
-		}
-	}
 	guarded := wire.FiltersItself(name) && (w.Now == "start" || w.Now == "restart" || w.Nudge != "")
-	if w.AtBoot != nil && !(guarded && *w.AtBoot) { // a firewall is started at boot once it is confirmed
-		if err := units.Boot(ctx, name, *w.AtBoot); err != nil {
-			return "", err
-		}
+	if err := setUnit(ctx, m, units, name, w, guarded); err != nil {
+		return "", err
 	}
 	if states, err = units.States(ctx, []string{name}); err != nil {
 		return "", err
 	}
-	st := states[name]
-	now := w.Now
-	if now == "start" && st.Active == "active" {
-		now = w.Nudge // the package has started it already
-	}
-	if !st.Known && (now == "reload" || now == "restart") {
-		j.Say("no unit on this host is called %s: nothing takes notice", w.Name)
-		now = ""
-	}
-	if now == "reload" && !st.CanReload { // it came with a package of this run, and nobody knew
-		j.Say("%s cannot reload, and is restarted", name)
-		now = "restart"
-	}
+	now := toldNow(j, w, name, states[name])
 	state := wire.Done
 	held := wire.FiltersItself(name) && (now == "start" || now == "restart")
 	if guarded && !held && w.AtBoot != nil && *w.AtBoot {
@@ -279,109 +249,43 @@ func doService(ctx context.Context, m *Host, j Job, w wire.ServiceWork, _ servic
 	return state, err
 }
 
-// takesIn is webserver.TakesIn with the servers of the host's family.
-func takesIn(m *Host, service string) func(context.Context) error {
-	f, err := m.Family()
-	if err != nil || f == nil {
-		return func(context.Context) error { return nil }
-	}
-	return webserver.TakesIn(m.Machine, f.Servers, service)
-}
-
-// tell makes a service start, stop, reload or restart, waits until it has settled, and brings its
-// last log lines into the error when it fails.
-func tell(ctx context.Context, m *Host, units family.ServiceManager, name, action string) error {
-	if m.Booting {
-		return units.Do(ctx, action, name)
-	}
-	if err := testLive(ctx, m, units, name, action); err != nil {
-		return err
-	}
-	taken := func(context.Context) error { return nil }
-	if action == "reload" {
-		taken = takesIn(m, name)
-	}
-	err := units.Do(ctx, action, name)
-	if err == nil {
-		err = taken(ctx)
-	}
-	if err == nil && action != "stop" {
-		stays := 1
-		if action != "reload" {
-			stays = staysFor
+// setUnit sets what a unit is without starting or stopping it. A guarded one, a firewall that the step starts,
+// is started at boot once it is confirmed.
+func setUnit(ctx context.Context, m *Host, units family.ServiceManager, name string, w wire.ServiceWork, guarded bool) error {
+	if w.SetDrop {
+		if err := setDropIns(m, name, w.DropIns); err != nil {
+			return err
 		}
-		err = settle(ctx, units, name, stays)
-	}
-	if err == nil {
-		return nil
-	}
-	var tested *wire.Fault
-	if errors.As(err, &tested) {
-		return err
-	}
-	f := &wire.Fault{What: err.Error(), Fix: "look at the service's own log"}
-	if f.Output = units.Log(ctx, name); f.Output != "" {
-		f.Fix = "the service's last log lines are below"
-	}
-	return f
-}
-
-// testLive has a web server test the configuration that it is about to take in, before it
-// lets go of the one that it runs with.
-func testLive(ctx context.Context, m *Host, units family.ServiceManager, name, action string) error {
-	if action != "reload" && action != "restart" {
-		return nil
-	}
-	f, err := m.Family()
-	if err != nil || f == nil {
-		return nil
-	}
-	for server, l := range f.Servers {
-		if l.Service != name || !webserver.Stands(m.Machine, l) {
-			continue
+		if err := units.Reload(ctx); err != nil {
+			return err
 		}
-		states, err := units.States(ctx, []string{name})
-		if err != nil || states[name].Active != "active" {
-			return err // nothing is lost by a try
+	}
+	if w.Unmask {
+		if err := units.Mask(ctx, name, false); err != nil {
+			return err
 		}
-		return webserver.TestLive(ctx, m.Machine, server, l)
+	}
+	if w.AtBoot != nil && !(guarded && *w.AtBoot) {
+		return units.Boot(ctx, name, *w.AtBoot)
 	}
 	return nil
 }
 
-// How often a service that was started is looked at, how long for it to come up, and how
-// long it has to stay so.
-const (
-	settlePause = 50 * time.Millisecond
-	settleTries = 50
-	staysFor    = 6
-)
-
-// settle waits for a service that was started to stay up for a moment.
-func settle(ctx context.Context, units family.ServiceManager, name string, stays int) error {
-	up := 0
-	for range settleTries {
-		states, err := units.States(ctx, []string{name})
-		if err != nil {
-			return err
-		}
-		switch st := states[name]; {
-		case st.Active == "failed":
-			return fmt.Errorf("service %s failed after it was started", name)
-		case st.Ends:
-			return nil
-		case st.Active == "active" && !st.Unsteady:
-			if up++; up >= stays || units.Name() != "systemd" {
-				return nil
-			}
-		case st.Unsteady || up > 0:
-			return fmt.Errorf("service %s does not stay up after it was started", name)
-		}
-		if err := system.Pause(ctx, settlePause); err != nil {
-			return err
-		}
+// toldNow is what a service is told as it stands now: "" for nothing.
+func toldNow(j Job, w wire.ServiceWork, name string, st family.UnitState) string {
+	now := w.Now
+	if now == "start" && st.Active == "active" {
+		now = w.Nudge // the package has started it already
 	}
-	return fmt.Errorf("service %s has not come up in %s after it was started", name, settleTries*settlePause)
+	if !st.Known && (now == "reload" || now == "restart") {
+		j.Say("no unit on this host is called %s: nothing takes notice", w.Name)
+		return ""
+	}
+	if now == "reload" && !st.CanReload { // it came with a package of this run, and nobody knew
+		j.Say("%s cannot reload, and is restarted", name)
+		return "restart"
+	}
+	return now
 }
 
 // former is what there was before of a step's changes to some files, as far as what there
