@@ -265,6 +265,33 @@ type field struct {
 	setting   bool   // it is one of the registered ones, and index is that of the Settings, or Places
 }
 
+// explained is what the keys of each type mean.
+var explained = map[reflect.Type]map[string]string{}
+
+// Explain says what the keys of T mean: for the schema, the list of all keys, help, and advice. It panics
+// where T has another key, or not one of these.
+func Explain[T any](keys map[string]string) bool {
+	t := reflect.TypeFor[T]()
+	own := map[string]bool{}
+	for i := range t.NumField() {
+		if key := t.Field(i).Tag.Get("toml"); key != "" {
+			own[key] = true
+		}
+	}
+	for key := range keys {
+		if !own[key] {
+			panic(fmt.Sprintf("%s has no key %s", t, key))
+		}
+	}
+	for key := range own {
+		if keys[key] == "" {
+			panic(fmt.Sprintf("nobody says what %s of %s means", key, t))
+		}
+	}
+	explained[t] = keys
+	return true
+}
+
 // known are the keys of each type, listed once.
 var known sync.Map
 
@@ -294,7 +321,7 @@ func listFields(t reflect.Type) []field {
 			continue
 		}
 		one := field{name: tag.Get("toml"), index: []int{i}, in: t.Name(), typ: f.Type, required: tag.Get("required") == "true",
-			doc: tag.Get("doc"), otherwise: tag.Get("default"), example: tag.Get("example"), each: tag.Get("each")}
+			doc: explained[t][tag.Get("toml")], otherwise: tag.Get("default"), example: tag.Get("example"), each: tag.Get("each")}
 		if e := tag.Get("enum"); e != "" {
 			one.enum = strings.Split(e, ",")
 		}

@@ -11,8 +11,12 @@ const HostSort = "host"
 
 // Place is what the table of every place beside hosts has.
 type Place struct {
-	Labels []string `toml:"labels" json:"labels,omitempty" doc:"Words to choose places by." example:"[\"public\"]"`
+	Labels []string `toml:"labels" json:"labels,omitempty" example:"[\"public\"]"`
 }
+
+var _ = Explain[Place](map[string]string{
+	"labels": "Words to choose places by.",
+})
 
 func (p *Place) labelled() []string { return p.Labels }
 

@@ -79,10 +79,14 @@ func AllSettings() []Setting {
 
 // Settings are what a kit and a host can both hold.
 type Settings struct {
-	Givens map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of hosts; a host's own win over its kits', and those over the ground's." example:"{ berth = \"the north berth\" }"`
+	Givens map[string]string `toml:"givens" json:"givens,omitempty" example:"{ berth = \"the north berth\" }"`
 
 	values map[string]any // by key, each of its setting's type
 }
+
+var _ = Explain[Settings](map[string]string{
+	"givens": "Named values for the text of hosts; a host's own win over its kits', and those over the ground's.",
+})
 
 func (s *Settings) set(key string, v any) {
 	if s.values == nil {

@@ -16,11 +16,11 @@ import (
 
 // Declaration is what the TOML files of a ground say, merged.
 type Declaration struct {
-	Ground Ground           `toml:"ground" json:"ground" doc:"What this declaration is about."`
-	Reach  Reach            `toml:"reach" json:"reach" doc:"How hosts are reached unless a host says otherwise."`
-	Kits   map[string]*Kit  `toml:"kit" json:"kits,omitempty" doc:"Named bundles of settings that hosts share."`
-	Hosts  map[string]*Host `toml:"host" json:"hosts,omitempty" doc:"The machines and containers of this ground."`
-	Sites  map[string]*Site `toml:"site" json:"sites,omitempty" doc:"The websites of this ground."`
+	Ground Ground           `toml:"ground" json:"ground"`
+	Reach  Reach            `toml:"reach" json:"reach"`
+	Kits   map[string]*Kit  `toml:"kit" json:"kits,omitempty"`
+	Hosts  map[string]*Host `toml:"host" json:"hosts,omitempty"`
+	Sites  map[string]*Site `toml:"site" json:"sites,omitempty"`
 	Places
 
 	positions  map[string]span
@@ -41,78 +41,148 @@ type Declaration struct {
 	sitesOn  map[string][]string // by host
 }
 
+var _ = Explain[Declaration](map[string]string{
+	"ground": "What this declaration is about.",
+	"reach":  "How hosts are reached unless a host says otherwise.",
+	"kit":    "Named bundles of settings that hosts share.",
+	"host":   "The machines and containers of this ground.",
+	"site":   "The websites of this ground.",
+})
+
 // Ground names the declaration.
 type Ground struct {
-	Name  string `toml:"name" json:"name" doc:"Name of the ground: lower-case letters, digits and hyphens." required:"true" example:"\"saltmarsh\""`
-	About string `toml:"about" json:"about,omitempty" doc:"One line for people." example:"\"Public sites of Saltmarsh Ferries\""`
+	Name  string `toml:"name" json:"name" required:"true" example:"\"saltmarsh\""`
+	About string `toml:"about" json:"about,omitempty" example:"\"Public sites of Saltmarsh Ferries\""`
 
-	Givens           map[string]string `toml:"givens" json:"givens,omitempty" doc:"Named values for the text of every host." example:"{ office = \"the harbour office\" }"`
-	NoLongerDeclared string            `toml:"no_longer_declared" json:"no_longer_declared,omitempty" doc:"What becomes of what runs brought about and nobody declares any more: it is kept, and every plan says so, or removed." enum:"kept,removed" default:"kept" example:"\"removed\""`
-	UnknownNames     string            `toml:"unknown_names" json:"unknown_names,omitempty" doc:"What answers to names that no site has, on the ports of sites of which none is the catch_all: \"nothing\" (the connection is closed), a status such as \"404\", or a URL that visitors are sent to." default:"what the server does by itself" example:"\"404\""`
-	More             *More             `toml:"more_hosts" json:"more_hosts,omitempty" doc:"A program beside the declaration that prints more hosts: [host.NAME] tables in TOML, and nothing else." example:"{ program = \"bin/hosts\", reuse_for = \"10m\" }"`
+	Givens           map[string]string `toml:"givens" json:"givens,omitempty" example:"{ office = \"the harbour office\" }"`
+	NoLongerDeclared string            `toml:"no_longer_declared" json:"no_longer_declared,omitempty" enum:"kept,removed" default:"kept" example:"\"removed\""`
+	UnknownNames     string            `toml:"unknown_names" json:"unknown_names,omitempty" default:"what the server does by itself" example:"\"404\""`
+	More             *More             `toml:"more_hosts" json:"more_hosts,omitempty" example:"{ program = \"bin/hosts\", reuse_for = \"10m\" }"`
 }
+
+var _ = Explain[Ground](map[string]string{
+	"name":               "Name of the ground: lower-case letters, digits and hyphens.",
+	"about":              "One line for people.",
+	"givens":             "Named values for the text of every host.",
+	"no_longer_declared": "What becomes of what runs brought about and nobody declares any more: it is kept, and every plan says so, or removed.",
+	"unknown_names":      "What answers to names that no site has, on the ports of sites of which none is the catch_all: \"nothing\" (the connection is closed), a status such as \"404\", or a URL that visitors are sent to.",
+	"more_hosts":         "A program beside the declaration that prints more hosts: [host.NAME] tables in TOML, and nothing else.",
+})
 
 // More says which program lists more hosts.
 type More struct {
-	Program  string `toml:"program" json:"program" doc:"The program, by its path beside the declaration." required:"true" example:"\"bin/hosts\""`
-	ReuseFor string `toml:"reuse_for" json:"reuse_for,omitempty" doc:"How long what it printed is used again, such as 10m." default:"it is asked each time" example:"\"10m\""`
+	Program  string `toml:"program" json:"program" required:"true" example:"\"bin/hosts\""`
+	ReuseFor string `toml:"reuse_for" json:"reuse_for,omitempty" default:"it is asked each time" example:"\"10m\""`
 }
+
+var _ = Explain[More](map[string]string{
+	"program":   "The program, by its path beside the declaration.",
+	"reuse_for": "How long what it printed is used again, such as 10m.",
+})
 
 // Reach says how a host is reached.
 type Reach struct {
-	User               string   `toml:"user" json:"user,omitempty" doc:"Login user on the host." default:"none: every host that is reached over SSH needs one" example:"\"keeper\""`
-	Port               int      `toml:"port" json:"port,omitempty" doc:"TCP port of the SSH server." default:"22" example:"22"`
-	KeySecret          string   `toml:"key_secret" json:"key_secret,omitempty" doc:"Name of the secret that holds the private SSH key." example:"\"keeper\""`
-	PasswordSecret     string   `toml:"password_secret" json:"password_secret,omitempty" doc:"Name of the secret that holds the login password." example:"\"keeper-password\""`
-	Sudo               *bool    `toml:"sudo" json:"sudo,omitempty" doc:"Whether the login user becomes root with sudo." default:"false" example:"true"`
-	HostKeyAuthorities []string `toml:"host_key_authorities" json:"host_key_authorities,omitempty" doc:"Files beside the declaration with the public keys of authorities whose certificates hosts show; such a host needs no trust of its own." example:"[\"files/host-authority.pub\"]"`
-	SudoSecret         string   `toml:"sudo_secret" json:"sudo_secret,omitempty" doc:"Name of the secret that holds the password for sudo." default:"sudo asks for none" example:"\"keeper-sudo\""`
-	SudoAsks           *bool    `toml:"sudo_asks" json:"sudo_asks,omitempty" doc:"Whether the password for sudo is asked for at each run, and kept nowhere." default:"false" example:"true"`
-	TakenBackAfter     string   `toml:"taken_back_after" json:"taken_back_after,omitempty" doc:"How long the line to a host may be gone in the middle of a run until the host takes that run back by itself." default:"10m" example:"\"30m\""`
+	User               string   `toml:"user" json:"user,omitempty" default:"none: every host that is reached over SSH needs one" example:"\"keeper\""`
+	Port               int      `toml:"port" json:"port,omitempty" default:"22" example:"22"`
+	KeySecret          string   `toml:"key_secret" json:"key_secret,omitempty" example:"\"keeper\""`
+	PasswordSecret     string   `toml:"password_secret" json:"password_secret,omitempty" example:"\"keeper-password\""`
+	Sudo               *bool    `toml:"sudo" json:"sudo,omitempty" default:"false" example:"true"`
+	HostKeyAuthorities []string `toml:"host_key_authorities" json:"host_key_authorities,omitempty" example:"[\"files/host-authority.pub\"]"`
+	SudoSecret         string   `toml:"sudo_secret" json:"sudo_secret,omitempty" default:"sudo asks for none" example:"\"keeper-sudo\""`
+	SudoAsks           *bool    `toml:"sudo_asks" json:"sudo_asks,omitempty" default:"false" example:"true"`
+	TakenBackAfter     string   `toml:"taken_back_after" json:"taken_back_after,omitempty" default:"10m" example:"\"30m\""`
 }
+
+var _ = Explain[Reach](map[string]string{
+	"user":                 "Login user on the host.",
+	"port":                 "TCP port of the SSH server.",
+	"key_secret":           "Name of the secret that holds the private SSH key.",
+	"password_secret":      "Name of the secret that holds the login password.",
+	"sudo":                 "Whether the login user becomes root with sudo.",
+	"host_key_authorities": "Files beside the declaration with the public keys of authorities whose certificates hosts show; such a host needs no trust of its own.",
+	"sudo_secret":          "Name of the secret that holds the password for sudo.",
+	"sudo_asks":            "Whether the password for sudo is asked for at each run, and kept nowhere.",
+	"taken_back_after":     "How long the line to a host may be gone in the middle of a run until the host takes that run back by itself.",
+})
 
 // Kit is a named bundle of settings.
 type Kit struct {
-	Kits []string      `toml:"kits" json:"kits,omitempty" doc:"Kits that this one builds on: it takes their settings, in order, and its own go over them." example:"[\"base\"]"`
-	Site *SiteSettings `toml:"site" json:"site,omitempty" doc:"Settings of the sites that take this kit. Text in them takes givens, and the site's name as {{ .site.name }}." example:"{ server = \"nginx\", names = [\"{{ .site.name }}.saltmarsh.test\"] }"`
+	Kits []string      `toml:"kits" json:"kits,omitempty" example:"[\"base\"]"`
+	Site *SiteSettings `toml:"site" json:"site,omitempty" example:"{ server = \"nginx\", names = [\"{{ .site.name }}.saltmarsh.test\"] }"`
 	Settings
 }
 
+var _ = Explain[Kit](map[string]string{
+	"kits": "Kits that this one builds on: it takes their settings, in order, and its own go over them.",
+	"site": "Settings of the sites that take this kit. Text in them takes givens, and the site's name as {{ .site.name }}.",
+})
+
 // Host is a machine or container that North Stake reaches.
 type Host struct {
-	Address string   `toml:"address" json:"address" doc:"IP address or DNS name of the host." default:"required over SSH; else it is found by itself" example:"\"192.0.2.11\""`
-	Via     string   `toml:"via" json:"via,omitempty" doc:"How the host is reached: over SSH, or without it, as the machine that the service itself runs on, or as a container, through its engine." default:"ssh" example:"\"container\""`
-	Engine  string   `toml:"engine" json:"engine,omitempty" doc:"Host on whose engine the container runs that this host is." default:"the machine that the service runs on" example:"\"quay1\""`
-	Inside  string   `toml:"inside" json:"inside,omitempty" doc:"Container that this host is, by its name on the engine." default:"the host's own name" example:"\"tides\""`
-	Kits    []string `toml:"kits" json:"kits,omitempty" doc:"Kits whose settings this host takes, in order." example:"[\"base\"]"`
-	Labels  []string `toml:"labels" json:"labels,omitempty" doc:"Words to choose hosts by." example:"[\"web\"]"`
-	Reach   Reach    `toml:"reach" json:"reach,omitzero" doc:"How this host is reached, where it differs from the ground." default:"as [reach] says" example:"{ port = 2222 }"`
+	Address string   `toml:"address" json:"address" default:"required over SSH; else it is found by itself" example:"\"192.0.2.11\""`
+	Via     string   `toml:"via" json:"via,omitempty" default:"ssh" example:"\"container\""`
+	Engine  string   `toml:"engine" json:"engine,omitempty" default:"the machine that the service runs on" example:"\"quay1\""`
+	Inside  string   `toml:"inside" json:"inside,omitempty" default:"the host's own name" example:"\"tides\""`
+	Kits    []string `toml:"kits" json:"kits,omitempty" example:"[\"base\"]"`
+	Labels  []string `toml:"labels" json:"labels,omitempty" example:"[\"web\"]"`
+	Reach   Reach    `toml:"reach" json:"reach,omitzero" default:"as [reach] says" example:"{ port = 2222 }"`
 	Settings
 }
+
+var _ = Explain[Host](map[string]string{
+	"address": "IP address or DNS name of the host.",
+	"via":     "How the host is reached: over SSH, or without it, as the machine that the service itself runs on, or as a container, through its engine.",
+	"engine":  "Host on whose engine the container runs that this host is.",
+	"inside":  "Container that this host is, by its name on the engine.",
+	"kits":    "Kits whose settings this host takes, in order.",
+	"labels":  "Words to choose hosts by.",
+	"reach":   "How this host is reached, where it differs from the ground.",
+})
 
 // Content says what is published in a document root. It comes from one of Dir,
 // Archive, URL and Git.
 type Content struct {
-	Dir         string   `toml:"dir" json:"dir,omitempty" doc:"Directory beside the declaration whose files are published." example:"\"content/timetable\""`
-	Archive     string   `toml:"archive" json:"archive,omitempty" doc:"Archive beside the declaration whose files are published: .zip, .tar, .tar.gz, .tar.xz or .tar.zst." example:"\"files/site.tar.gz\""`
-	URL         string   `toml:"url" json:"url,omitempty" doc:"Where the service fetches what is published: an archive, or one file. Needs sha256." example:"\"https://downloads.saltmarsh.test/site-1.2.tar.gz\""`
-	SHA256      string   `toml:"sha256" json:"sha256,omitempty" doc:"SHA-256 of what is fetched, in hex; anything else is refused." example:"\"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\""`
-	Git         string   `toml:"git" json:"git,omitempty" doc:"Git repository from which the service fetches what is published." example:"\"https://code.saltmarsh.test/timetable.git\""`
-	At          string   `toml:"at" json:"at,omitempty" doc:"Branch, tag or commit of the repository. A branch is looked up each time the declaration is given to the service." default:"the repository's own branch" example:"\"v1.2\""`
-	FetchSecret string   `toml:"fetch_secret" json:"fetch_secret,omitempty" doc:"Name of the secret with which a private URL or repository is fetched: USER:PASSWORD, or a token, or for a repository over SSH a private key." example:"\"code-token\""`
-	Folder      string   `toml:"folder" json:"folder,omitempty" doc:"Folder in the archive or repository whose files are published." default:"all of it" example:"\"site-1.2/public\""`
-	LeftAlone   []string `toml:"left_alone" json:"left_alone,omitempty" doc:"Patterns of paths below the root that are left alone, whatever lies there: a directory with all that is in it." example:"[\"uploads\", \"*.log\"]"`
-	Undeclared  string   `toml:"undeclared_files" json:"undeclared_files,omitempty" doc:"What becomes of files there that nobody declared: they are kept, and reported as stray, or removed. The plan names each that goes, and they are confirmed by the name of the stake." enum:"kept,removed" default:"kept" example:"\"removed\""`
-	Owner       string   `toml:"owner" json:"owner,omitempty" doc:"User that owns the files." default:"root" example:"\"www-data\""`
-	Group       string   `toml:"group" json:"group,omitempty" doc:"Group of the files." default:"the owner's name" example:"\"www-data\""`
-	Modes       Modes    `toml:"modes" json:"modes,omitzero" doc:"Modes of what is published." example:"{ files = \"0640\", directories = \"0750\" }"`
+	Dir         string   `toml:"dir" json:"dir,omitempty" example:"\"content/timetable\""`
+	Archive     string   `toml:"archive" json:"archive,omitempty" example:"\"files/site.tar.gz\""`
+	URL         string   `toml:"url" json:"url,omitempty" example:"\"https://downloads.saltmarsh.test/site-1.2.tar.gz\""`
+	SHA256      string   `toml:"sha256" json:"sha256,omitempty" example:"\"9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\""`
+	Git         string   `toml:"git" json:"git,omitempty" example:"\"https://code.saltmarsh.test/timetable.git\""`
+	At          string   `toml:"at" json:"at,omitempty" default:"the repository's own branch" example:"\"v1.2\""`
+	FetchSecret string   `toml:"fetch_secret" json:"fetch_secret,omitempty" example:"\"code-token\""`
+	Folder      string   `toml:"folder" json:"folder,omitempty" default:"all of it" example:"\"site-1.2/public\""`
+	LeftAlone   []string `toml:"left_alone" json:"left_alone,omitempty" example:"[\"uploads\", \"*.log\"]"`
+	Undeclared  string   `toml:"undeclared_files" json:"undeclared_files,omitempty" enum:"kept,removed" default:"kept" example:"\"removed\""`
+	Owner       string   `toml:"owner" json:"owner,omitempty" default:"root" example:"\"www-data\""`
+	Group       string   `toml:"group" json:"group,omitempty" default:"the owner's name" example:"\"www-data\""`
+	Modes       Modes    `toml:"modes" json:"modes,omitzero" example:"{ files = \"0640\", directories = \"0750\" }"`
 }
+
+var _ = Explain[Content](map[string]string{
+	"dir":              "Directory beside the declaration whose files are published.",
+	"archive":          "Archive beside the declaration whose files are published: .zip, .tar, .tar.gz, .tar.xz or .tar.zst.",
+	"url":              "Where the service fetches what is published: an archive, or one file. Needs sha256.",
+	"sha256":           "SHA-256 of what is fetched, in hex; anything else is refused.",
+	"git":              "Git repository from which the service fetches what is published.",
+	"at":               "Branch, tag or commit of the repository. A branch is looked up each time the declaration is given to the service.",
+	"fetch_secret":     "Name of the secret with which a private URL or repository is fetched: USER:PASSWORD, or a token, or for a repository over SSH a private key.",
+	"folder":           "Folder in the archive or repository whose files are published.",
+	"left_alone":       "Patterns of paths below the root that are left alone, whatever lies there: a directory with all that is in it.",
+	"undeclared_files": "What becomes of files there that nobody declared: they are kept, and reported as stray, or removed. The plan names each that goes, and they are confirmed by the name of the stake.",
+	"owner":            "User that owns the files.",
+	"group":            "Group of the files.",
+	"modes":            "Modes of what is published.",
+})
 
 // Modes are those of a published tree, in octal.
 type Modes struct {
-	Files       string `toml:"files" json:"files,omitempty" doc:"Mode of files in octal." default:"0644" example:"\"0640\""`
-	Directories string `toml:"directories" json:"directories,omitempty" doc:"Mode of directories in octal." default:"0755" example:"\"0750\""`
+	Files       string `toml:"files" json:"files,omitempty" default:"0644" example:"\"0640\""`
+	Directories string `toml:"directories" json:"directories,omitempty" default:"0755" example:"\"0750\""`
 }
+
+var _ = Explain[Modes](map[string]string{
+	"files":       "Mode of files in octal.",
+	"directories": "Mode of directories in octal.",
+})
 
 // Place is where the files lie in the manifest. The files of an archive lie below
 // its own path, as if it were a directory; what the service fetches, below a name

@@ -16,10 +16,16 @@ import (
 
 // Account says how a system account should be.
 type Account struct {
-	Home   string   `toml:"home" json:"home,omitempty" doc:"Its home directory, which is not made." default:"/nonexistent" example:"\"/srv/tides\""`
-	Shell  string   `toml:"shell" json:"shell,omitempty" doc:"The program that a login would start." default:"/usr/sbin/nologin" example:"\"/bin/sh\""`
-	Groups []string `toml:"groups" json:"groups,omitempty" doc:"Groups that it is in beside its own; others that it is in are left alone." example:"[\"www-data\"]"`
+	Home   string   `toml:"home" json:"home,omitempty" default:"/nonexistent" example:"\"/srv/tides\""`
+	Shell  string   `toml:"shell" json:"shell,omitempty" default:"/usr/sbin/nologin" example:"\"/bin/sh\""`
+	Groups []string `toml:"groups" json:"groups,omitempty" example:"[\"www-data\"]"`
 }
+
+var _ = declare.Explain[Account](map[string]string{
+	"home":   "Its home directory, which is not made.",
+	"shell":  "The program that a login would start.",
+	"groups": "Groups that it is in beside its own; others that it is in are left alone.",
+})
 
 var _ = Register(Kind{
 	Type: "account", After: []string{"restart"},

@@ -16,24 +16,50 @@ import (
 
 // Container says what a host runs in a container.
 type Container struct {
-	Image           string            `toml:"image" json:"image" doc:"Image, by its registry, name and tag, or digest." example:"\"registry.saltmarsh.test/tides:2.1\""`
-	ImageSecret     string            `toml:"image_secret" json:"image_secret,omitempty" doc:"Name of the secret with which a registry lets in: USER:PASSWORD." default:"nobody is asked for" example:"\"registry-login\""`
-	Is              string            `toml:"is" json:"is,omitempty" doc:"Whether it runs." default:"running" enum:"running,stopped" example:"\"stopped\""`
-	Command         []string          `toml:"command" json:"command,omitempty" doc:"Command that it runs, word by word. It takes the place of the image's own command (CMD); the image's entry point stays, and gets these words." default:"as the image has it" example:"[\"tides\", \"--level\", \"quay\"]"`
-	ReachedAt       []wire.Door       `toml:"reached_at" json:"reached_at,omitempty" doc:"Ports of the host at which it is reached." example:"[{ outside = 8080, inside = 80 }]"`
-	Mounts          map[string]*Held  `toml:"mounts" each:"PATH" json:"mounts,omitempty" doc:"Directories and files of the host that it sees, by their paths inside." example:"{ \"/srv/tides\" = { from = \"/srv/tides\" } }"`
-	Variables       map[string]string `toml:"variables" each:"NAME" json:"variables,omitempty" doc:"Variables of its environment." example:"{ OFFICE = \"north\" }"`
-	VariableSecrets map[string]string `toml:"variable_secrets" each:"NAME" json:"variable_secrets,omitempty" doc:"Variables of its environment, by the names of the secrets that hold their values." example:"{ TIDES_TOKEN = \"tides-token\" }"`
-	RunsAs          string            `toml:"runs_as" json:"runs_as,omitempty" doc:"User inside that it runs as." default:"as the image has it" example:"\"tides\""`
-	Network         string            `toml:"network" json:"network,omitempty" doc:"Network of the engine that it is in; \"host\" is that of the host itself, \"none\" none." default:"the engine's own" example:"\"harbour\""`
-	Address         string            `toml:"address" json:"address,omitempty" doc:"Its IP address on the network of the engine that it is in." default:"as the engine gives it" example:"\"10.88.0.11\""`
-	Restarts        string            `toml:"restarts" json:"restarts,omitempty" doc:"Whether the engine starts it again when it has ended: always, after a failure alone, or never." default:"always" enum:"always,on-failure,never" example:"\"never\""`
-	AtBoot          *bool             `toml:"at_boot" json:"at_boot,omitempty" doc:"Whether it starts when the host does. Only a container that restarts always can." default:"true where it restarts always" example:"false"`
-	AtMost          Most              `toml:"at_most" json:"at_most,omitzero" doc:"The most that it may use." default:"all that the host has" example:"{ memory = \"256MB\", processors = 0.5 }"`
-	EngineLabels    map[string]string `toml:"engine_labels" each:"NAME" json:"engine_labels,omitempty" doc:"Labels that the engine keeps with it." example:"{ team = \"tides\" }"`
-	WellWhen        []string          `toml:"well_when" json:"well_when,omitempty" doc:"Command inside, word by word, that ends with 0 when all is well." default:"it is well as long as it runs" example:"[\"test\", \"-e\", \"/run/tides.ready\"]"`
-	Probes          []declare.Probe   `toml:"probe" json:"probes,omitempty" doc:"HTTP checks of the first port of reached_at, from inside the host and from outside; a port at the host's own loopback address is asked from inside alone." example:"[{ path = \"/\", contains = \"ebb\" }]"`
+	Image           string            `toml:"image" json:"image" example:"\"registry.saltmarsh.test/tides:2.1\""`
+	ImageSecret     string            `toml:"image_secret" json:"image_secret,omitempty" default:"nobody is asked for" example:"\"registry-login\""`
+	Is              string            `toml:"is" json:"is,omitempty" default:"running" enum:"running,stopped" example:"\"stopped\""`
+	Command         []string          `toml:"command" json:"command,omitempty" default:"as the image has it" example:"[\"tides\", \"--level\", \"quay\"]"`
+	ReachedAt       []wire.Door       `toml:"reached_at" json:"reached_at,omitempty" example:"[{ outside = 8080, inside = 80 }]"`
+	Mounts          map[string]*Held  `toml:"mounts" each:"PATH" json:"mounts,omitempty" example:"{ \"/srv/tides\" = { from = \"/srv/tides\" } }"`
+	Variables       map[string]string `toml:"variables" each:"NAME" json:"variables,omitempty" example:"{ OFFICE = \"north\" }"`
+	VariableSecrets map[string]string `toml:"variable_secrets" each:"NAME" json:"variable_secrets,omitempty" example:"{ TIDES_TOKEN = \"tides-token\" }"`
+	RunsAs          string            `toml:"runs_as" json:"runs_as,omitempty" default:"as the image has it" example:"\"tides\""`
+	Network         string            `toml:"network" json:"network,omitempty" default:"the engine's own" example:"\"harbour\""`
+	Address         string            `toml:"address" json:"address,omitempty" default:"as the engine gives it" example:"\"10.88.0.11\""`
+	Restarts        string            `toml:"restarts" json:"restarts,omitempty" default:"always" enum:"always,on-failure,never" example:"\"never\""`
+	AtBoot          *bool             `toml:"at_boot" json:"at_boot,omitempty" default:"true where it restarts always" example:"false"`
+	AtMost          Most              `toml:"at_most" json:"at_most,omitzero" default:"all that the host has" example:"{ memory = \"256MB\", processors = 0.5 }"`
+	EngineLabels    map[string]string `toml:"engine_labels" each:"NAME" json:"engine_labels,omitempty" example:"{ team = \"tides\" }"`
+	WellWhen        []string          `toml:"well_when" json:"well_when,omitempty" default:"it is well as long as it runs" example:"[\"test\", \"-e\", \"/run/tides.ready\"]"`
+	Probes          []declare.Probe   `toml:"probe" json:"probes,omitempty" example:"[{ path = \"/\", contains = \"ebb\" }]"`
 }
+
+var _ = declare.Explain[wire.Door](map[string]string{
+	"outside": "Port of the host.",
+	"inside":  "Port in the container.",
+	"at":      "Address of the host.",
+})
+
+var _ = declare.Explain[Container](map[string]string{
+	"image":            "Image, by its registry, name and tag, or digest.",
+	"image_secret":     "Name of the secret with which a registry lets in: USER:PASSWORD.",
+	"is":               "Whether it runs.",
+	"command":          "Command that it runs, word by word. It takes the place of the image's own command (CMD); the image's entry point stays, and gets these words.",
+	"reached_at":       "Ports of the host at which it is reached.",
+	"mounts":           "Directories and files of the host that it sees, by their paths inside.",
+	"variables":        "Variables of its environment.",
+	"variable_secrets": "Variables of its environment, by the names of the secrets that hold their values.",
+	"runs_as":          "User inside that it runs as.",
+	"network":          "Network of the engine that it is in; \"host\" is that of the host itself, \"none\" none.",
+	"address":          "Its IP address on the network of the engine that it is in.",
+	"restarts":         "Whether the engine starts it again when it has ended: always, after a failure alone, or never.",
+	"at_boot":          "Whether it starts when the host does. Only a container that restarts always can.",
+	"at_most":          "The most that it may use.",
+	"engine_labels":    "Labels that the engine keeps with it.",
+	"well_when":        "Command inside, word by word, that ends with 0 when all is well.",
+	"probe":            "HTTP checks of the first port of reached_at, from inside the host and from outside; a port at the host's own loopback address is asked from inside alone.",
+})
 
 // What Restarts can be.
 const (
@@ -63,15 +89,25 @@ func policyWords(policy string) string {
 
 // Held is a directory or a file of the host that a container sees.
 type Held struct {
-	From     string `toml:"from" json:"from" doc:"Path on the host." example:"\"/srv/tides\""`
-	Writable bool   `toml:"writable" json:"writable,omitempty" doc:"Whether it may write there." default:"false" example:"true"`
+	From     string `toml:"from" json:"from" example:"\"/srv/tides\""`
+	Writable bool   `toml:"writable" json:"writable,omitempty" default:"false" example:"true"`
 }
+
+var _ = declare.Explain[Held](map[string]string{
+	"from":     "Path on the host.",
+	"writable": "Whether it may write there.",
+})
 
 // Most is the most that a container may use.
 type Most struct {
-	Memory     string  `toml:"memory" json:"memory,omitempty" doc:"Memory." example:"\"256MB\""`
-	Processors float64 `toml:"processors" json:"processors,omitempty" doc:"Processors, in whole or in part." example:"0.5"`
+	Memory     string  `toml:"memory" json:"memory,omitempty" example:"\"256MB\""`
+	Processors float64 `toml:"processors" json:"processors,omitempty" example:"0.5"`
 }
+
+var _ = declare.Explain[Most](map[string]string{
+	"memory":     "Memory.",
+	"processors": "Processors, in whole or in part.",
+})
 
 var _ = Register(Kind{
 	Type: "container", After: []string{"image", "directory", "content", "file", "link", "service", "account", "port", "site"},

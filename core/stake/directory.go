@@ -17,10 +17,16 @@ import (
 
 // Directory says how a directory should be.
 type Directory struct {
-	Owner string `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"www-data\""`
-	Group string `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"www-data\""`
-	Mode  string `toml:"mode" json:"mode,omitempty" doc:"Mode in octal; with 2 before it new files there get its group, and with 1 only who owns a file takes it away." default:"0755" example:"\"0750\""`
+	Owner string `toml:"owner" json:"owner,omitempty" default:"root" example:"\"www-data\""`
+	Group string `toml:"group" json:"group,omitempty" default:"the owner's name" example:"\"www-data\""`
+	Mode  string `toml:"mode" json:"mode,omitempty" default:"0755" example:"\"0750\""`
 }
+
+var _ = declare.Explain[Directory](map[string]string{
+	"owner": "User that owns it.",
+	"group": "Group of it.",
+	"mode":  "Mode in octal; with 2 before it new files there get its group, and with 1 only who owns a file takes it away.",
+})
 
 // barred is what keeps a thing from being brought about at a path, nil for nothing: it lies on a file
 // system that nobody can write to, or where somebody beside root can change it. What is to be that

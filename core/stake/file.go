@@ -20,18 +20,32 @@ import (
 // TextFile says what a file should hold, and how it should be. Text, From and
 // Template are three ways to give its text; From may hold any bytes.
 type TextFile struct {
-	Is       string   `toml:"is" json:"is,omitempty" doc:"Whether it is there, with its text, or gone: a file or link of somebody's that is not to be there is taken away." enum:"there,gone" default:"there" example:"\"gone\""`
-	Text     *string  `toml:"text" json:"text,omitempty" doc:"The text itself." example:"\"Kept by North Stake.\\n\""`
-	From     string   `toml:"from" json:"from,omitempty" doc:"File beside the declaration that it is a copy of: text, or any bytes, 1 MB at most." example:"\"files/motd\""`
-	Template string   `toml:"template" json:"template,omitempty" doc:"File beside the declaration whose text takes givens, hosts and sites, in the form of Go's text/template." example:"\"files/motd.tmpl\""`
-	Owner    string   `toml:"owner" json:"owner,omitempty" doc:"User that owns it." default:"root" example:"\"root\""`
-	Group    string   `toml:"group" json:"group,omitempty" doc:"Group of it." default:"the owner's name" example:"\"root\""`
-	Mode     string   `toml:"mode" json:"mode,omitempty" doc:"Mode in octal." default:"0644" example:"\"0640\""`
-	Portion  string   `toml:"portion" json:"portion,omitempty" doc:"Name of a portion of the file: only the lines between North Stake's own marker lines are declared, and the rest of the file belongs to others." default:"the whole file is declared" example:"\"tides\""`
-	Comment  string   `toml:"comment" json:"comment,omitempty" doc:"What begins a comment line in the file, for the markers of a portion." enum:"#,;,//,--,%" default:"#" example:"\";\""`
-	Reload   []string `toml:"reload" json:"reload,omitempty" doc:"Services that reload when the file changes, once, at the end. With neither this nor restart, the SSH server takes in its own files; [] is for none." example:"[\"nginx\"]"`
-	Restart  []string `toml:"restart" json:"restart,omitempty" doc:"Services that restart when the file changes, once, at the end." example:"[\"cron\"]"`
+	Is       string   `toml:"is" json:"is,omitempty" enum:"there,gone" default:"there" example:"\"gone\""`
+	Text     *string  `toml:"text" json:"text,omitempty" example:"\"Kept by North Stake.\\n\""`
+	From     string   `toml:"from" json:"from,omitempty" example:"\"files/motd\""`
+	Template string   `toml:"template" json:"template,omitempty" example:"\"files/motd.tmpl\""`
+	Owner    string   `toml:"owner" json:"owner,omitempty" default:"root" example:"\"root\""`
+	Group    string   `toml:"group" json:"group,omitempty" default:"the owner's name" example:"\"root\""`
+	Mode     string   `toml:"mode" json:"mode,omitempty" default:"0644" example:"\"0640\""`
+	Portion  string   `toml:"portion" json:"portion,omitempty" default:"the whole file is declared" example:"\"tides\""`
+	Comment  string   `toml:"comment" json:"comment,omitempty" enum:"#,;,//,--,%" default:"#" example:"\";\""`
+	Reload   []string `toml:"reload" json:"reload,omitempty" example:"[\"nginx\"]"`
+	Restart  []string `toml:"restart" json:"restart,omitempty" example:"[\"cron\"]"`
 }
+
+var _ = declare.Explain[TextFile](map[string]string{
+	"is":       "Whether it is there, with its text, or gone: a file or link of somebody's that is not to be there is taken away.",
+	"text":     "The text itself.",
+	"from":     "File beside the declaration that it is a copy of: text, or any bytes, 1 MB at most.",
+	"template": "File beside the declaration whose text takes givens, hosts and sites, in the form of Go's text/template.",
+	"owner":    "User that owns it.",
+	"group":    "Group of it.",
+	"mode":     "Mode in octal.",
+	"portion":  "Name of a portion of the file: only the lines between North Stake's own marker lines are declared, and the rest of the file belongs to others.",
+	"comment":  "What begins a comment line in the file, for the markers of a portion.",
+	"reload":   "Services that reload when the file changes, once, at the end. With neither this nor restart, the SSH server takes in its own files; [] is for none.",
+	"restart":  "Services that restart when the file changes, once, at the end.",
+})
 
 // TextFiles are the files beside the declaration that its text is made from.
 func (f *TextFile) TextFiles() []string { return []string{f.From, f.Template} }

@@ -12,8 +12,12 @@ import (
 
 // Link says where a symbolic link leads.
 type Link struct {
-	PointsTo string `toml:"points_to" json:"points_to" doc:"What it leads to." required:"true" example:"\"/srv/tides\""`
+	PointsTo string `toml:"points_to" json:"points_to" required:"true" example:"\"/srv/tides\""`
 }
+
+var _ = declare.Explain[Link](map[string]string{
+	"points_to": "What it leads to.",
+})
 
 var _ = Register(Kind{
 	Type: "link", After: []string{"file"},

@@ -14,11 +14,18 @@ import (
 
 // Package says how a package should be.
 type Package struct {
-	Is      string            `toml:"is" json:"is,omitempty" doc:"Whether it is installed in whatever version, in the newest one that the sources offer, or gone." enum:"installed,gone,newest" default:"installed" example:"\"gone\""`
-	Version string            `toml:"version" json:"version,omitempty" doc:"Exactly which version is installed, with or without the family's own revision behind it." default:"any" example:"\"1.22.1\""`
-	AtLeast string            `toml:"at_least" json:"at_least,omitempty" doc:"The oldest version that will do." default:"any" example:"\"1.22\""`
-	Names   map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"cronie\"; an empty name leaves the package out there." example:"{ redhat = \"cronie\" }"`
+	Is      string            `toml:"is" json:"is,omitempty" enum:"installed,gone,newest" default:"installed" example:"\"gone\""`
+	Version string            `toml:"version" json:"version,omitempty" default:"any" example:"\"1.22.1\""`
+	AtLeast string            `toml:"at_least" json:"at_least,omitempty" default:"any" example:"\"1.22\""`
+	Names   map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" example:"{ redhat = \"cronie\" }"`
 }
+
+var _ = declare.Explain[Package](map[string]string{
+	"is":       "Whether it is installed in whatever version, in the newest one that the sources offer, or gone.",
+	"version":  "Exactly which version is installed, with or without the family's own revision behind it.",
+	"at_least": "The oldest version that will do.",
+	"names":    "Its name on families of systems where that is another, such as { redhat = \"cronie\" }; an empty name leaves the package out there.",
+})
 
 // PackageGone says whether a PackageWant wants a package to be gone.
 func PackageGone(want json.RawMessage) bool {

@@ -17,8 +17,12 @@ import (
 
 // Port says who can reach a port.
 type Port struct {
-	From []string `toml:"from" json:"from,omitempty" doc:"Networks from which alone it can be reached." default:"everybody can reach it" example:"[\"10.0.0.0/8\"]"`
+	From []string `toml:"from" json:"from,omitempty" default:"everybody can reach it" example:"[\"10.0.0.0/8\"]"`
 }
+
+var _ = declare.Explain[Port](map[string]string{
+	"from": "Networks from which alone it can be reached.",
+})
 
 // portText names ports, and who is let in, for people.
 func portText(w wire.PortWant) string {

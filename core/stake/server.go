@@ -15,8 +15,12 @@ import (
 
 // WebServerOwn says what becomes of what a web server's package brings of its own.
 type WebServerOwn struct {
-	DefaultSite string `toml:"default_site" json:"default_site,omitempty" doc:"What becomes of the site that its package brings, and of the ports that it listens on by itself: kept, switched off so that it can be switched on again, or removed." enum:"kept,off,removed" default:"switched off where a declared site needs its port" example:"\"kept\""`
+	DefaultSite string `toml:"default_site" json:"default_site,omitempty" enum:"kept,off,removed" default:"switched off where a declared site needs its port" example:"\"kept\""`
 }
+
+var _ = declare.Explain[WebServerOwn](map[string]string{
+	"default_site": "What becomes of the site that its package brings, and of the ports that it listens on by itself: kept, switched off so that it can be switched on again, or removed.",
+})
 
 var _ = Register(Kind{
 	Type: "server", After: []string{"package"},

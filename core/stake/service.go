@@ -17,11 +17,17 @@ import (
 
 // Service says how a service should be.
 type Service struct {
-	Running *bool `toml:"running" json:"running,omitempty" doc:"Whether it runs now." default:"left alone" example:"true"`
-	AtBoot  *bool `toml:"at_boot" json:"at_boot,omitempty" doc:"Whether it starts at boot." default:"left alone" example:"true"`
+	Running *bool `toml:"running" json:"running,omitempty" default:"left alone" example:"true"`
+	AtBoot  *bool `toml:"at_boot" json:"at_boot,omitempty" default:"left alone" example:"true"`
 
-	Names map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" doc:"Its name on families of systems where that is another, such as redhat = \"crond\"; an empty name leaves the service out there." example:"{ redhat = \"crond\" }"`
+	Names map[string]string `toml:"names" each:"FAMILY" json:"names,omitempty" example:"{ redhat = \"crond\" }"`
 }
+
+var _ = declare.Explain[Service](map[string]string{
+	"running": "Whether it runs now.",
+	"at_boot": "Whether it starts at boot.",
+	"names":   "Its name on families of systems where that is another, such as { redhat = \"crond\" }; an empty name leaves the service out there.",
+})
 
 var _ = Register(Kind{
 	Type: "service", After: []string{"site"},

@@ -15,14 +15,23 @@ import (
 
 // PackageSource is an extra source of packages with the key that it is signed with.
 type PackageSource struct {
-	URL    string   `toml:"url" json:"url" doc:"Where the source is: of the Debian family what stands before the suites, of the Red Hat family where its repodata is." required:"true" example:"\"https://packages.saltmarsh.test/debian\""`
-	Key    string   `toml:"key" json:"key" doc:"File beside the declaration with the public key that the source is signed with." required:"true" example:"\"files/ferries.asc\""`
-	Suites []string `toml:"suites" json:"suites,omitempty" doc:"Suites of a source of the Debian family." default:"none: a flat source" example:"[\"bookworm\"]"`
-	Parts  []string `toml:"parts" json:"parts,omitempty" doc:"Components of those suites." example:"[\"main\"]"`
-	Family string   `toml:"family" json:"family,omitempty" doc:"The only family of systems whose hosts get it." default:"all get it" example:"\"debian\""`
+	URL    string   `toml:"url" json:"url" required:"true" example:"\"https://packages.saltmarsh.test/debian\""`
+	Key    string   `toml:"key" json:"key" required:"true" example:"\"files/ferries.asc\""`
+	Suites []string `toml:"suites" json:"suites,omitempty" default:"none: a flat source" example:"[\"bookworm\"]"`
+	Parts  []string `toml:"parts" json:"parts,omitempty" example:"[\"main\"]"`
+	Family string   `toml:"family" json:"family,omitempty" default:"all get it" example:"\"debian\""`
 
-	SignedLists bool `toml:"signed_lists" json:"signed_lists,omitempty" doc:"Whether, on the Red Hat family, the lists are signed too, and not the packages alone." default:"false" example:"true"`
+	SignedLists bool `toml:"signed_lists" json:"signed_lists,omitempty" default:"false" example:"true"`
 }
+
+var _ = declare.Explain[PackageSource](map[string]string{
+	"url":          "Where the source is: of the Debian family what stands before the suites, of the Red Hat family where its repodata is.",
+	"key":          "File beside the declaration with the public key that the source is signed with.",
+	"suites":       "Suites of a source of the Debian family.",
+	"parts":        "Components of those suites.",
+	"family":       "The only family of systems whose hosts get it.",
+	"signed_lists": "Whether, on the Red Hat family, the lists are signed too, and not the packages alone.",
+})
 
 // TextFiles is the file with the key.
 func (s *PackageSource) TextFiles() []string { return []string{s.Key} }

@@ -19,9 +19,9 @@ const (
 
 // Door is a port of the host that leads to one of a container.
 type Door struct {
-	Outside int    `toml:"outside" json:"outside" doc:"Port of the host." example:"8080"`
-	Inside  int    `toml:"inside" json:"inside" doc:"Port in the container." default:"the same" example:"80"`
-	At      string `toml:"at" json:"at,omitempty" doc:"Address of the host." default:"all of them" example:"\"127.0.0.1\""`
+	Outside int    `toml:"outside" json:"outside" example:"8080"`
+	Inside  int    `toml:"inside" json:"inside" default:"the same" example:"80"`
+	At      string `toml:"at" json:"at,omitempty" default:"all of them" example:"\"127.0.0.1\""`
 }
 
 // Words names a door for people.

@@ -23,15 +23,25 @@ import (
 // Nothing outside this file knows it.
 
 type drawer struct {
-	Folder string           `toml:"folder" doc:"Where the drawer is." required:"true"`
-	Key    string           `toml:"key_secret" doc:"Secret that opens it." required:"true"`
-	Cards  map[string]*card `toml:"card" doc:"What lies in it, by name."`
+	Folder string           `toml:"folder" required:"true"`
+	Key    string           `toml:"key_secret" required:"true"`
+	Cards  map[string]*card `toml:"card"`
 	declare.Place
 }
 
+var _ = declare.Explain[drawer](map[string]string{
+	"folder":     "Where the drawer is.",
+	"key_secret": "Secret that opens it.",
+	"card":       "What lies in it, by name.",
+})
+
 type card struct {
-	Says string `toml:"says" json:"says" doc:"What the card says." required:"true"`
+	Says string `toml:"says" json:"says" required:"true"`
 }
+
+var _ = declare.Explain[card](map[string]string{
+	"says": "What the card says.",
+})
 
 type cardWork struct {
 	Says string `json:"says"`

@@ -15,8 +15,12 @@ import (
 
 // Note is what a declaration says of one.
 type Note struct {
-	Says string `toml:"says" json:"says" doc:"What the note says, in one line." required:"true" example:"\"Low tide at six\""`
+	Says string `toml:"says" json:"says" required:"true" example:"\"Low tide at six\""`
 }
+
+var _ = declare.Explain[Note](map[string]string{
+	"says": "What the note says, in one line.",
+})
 
 // NoteWant is a note as a host should have it.
 type NoteWant struct {
