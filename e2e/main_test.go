@@ -9,6 +9,7 @@ import (
 	"io"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -46,9 +47,9 @@ func setUp(m *testing.M) (int, error) {
 		return 1, err
 	}
 	root = dir
-	for _, b := range []string{"northstake", "northstaked", "rods/rod-linux-amd64"} {
+	for _, b := range []string{"northstake", "northstaked", "rods/rod-linux-" + runtime.GOARCH, "rehearsal/rod-linux-" + runtime.GOARCH} {
 		if _, err := os.Stat(filepath.Join(root, "bin", b)); err != nil {
-			return 1, fmt.Errorf("%w: build first: make build", err)
+			return 1, fmt.Errorf("%w: build first: make rehearsal", err)
 		}
 	}
 	sum := sha256.Sum256([]byte(root))

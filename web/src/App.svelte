@@ -50,7 +50,8 @@
         ]
       : [],
   )
-  const here = (href: string) => (href === `/${ground}` ? parts.length === 1 || parts[1] === 'hosts' || parts[1] === 'sites' : route.path.startsWith(href))
+  const here = (href: string) =>
+    href === `/${ground}` ? parts.length === 1 || parts[1] === 'hosts' || parts[1] === 'sites' : route.path.startsWith(href)
   const number = $derived(/^\d+$/.test(parts[2] ?? '') ? Number(parts[2]) : undefined)
 </script>
 
@@ -59,18 +60,35 @@
 {:else if session === null}
   <SignIn done={(s) => (session = s)} />
 {:else if session}
-  <a href="#page" class="sr-only focus:not-sr-only focus:absolute focus:p-2" onclick={(e) => { e.preventDefault(); document.getElementById('page')?.focus() }}>Skip to the page</a>
+  <a
+    href="#page"
+    class="sr-only focus:not-sr-only focus:absolute focus:p-2"
+    onclick={(e) => {
+      e.preventDefault()
+      document.getElementById('page')?.focus()
+    }}>Skip to the page</a
+  >
   <header class="border-b-2 border-ink">
     <div class="mx-auto flex max-w-5xl flex-wrap items-center gap-x-6 gap-y-1 px-4 py-2">
-      <a href="/" class="flex items-center gap-1.5 text-lg font-bold text-ink no-underline"><Stake standing="set" size={20} />North Stake</a>
+      <a href="/" class="flex items-center gap-1.5 text-lg font-bold text-ink no-underline"><Stake standing="set" size={20} />North Stake</a
+      >
       <nav class="flex flex-1 gap-x-5 max-sm:order-last max-sm:basis-full" aria-label="Pages of this ground">
         {#each links as [name, href] (href)}
-          <a {href} aria-current={here(href) ? 'page' : undefined} class="no-underline hover:underline {here(href) ? 'font-bold text-ink' : ''}">{name}</a>
+          <a
+            {href}
+            aria-current={here(href) ? 'page' : undefined}
+            class="no-underline hover:underline {here(href) ? 'font-bold text-ink' : ''}">{name}</a
+          >
         {/each}
       </nav>
       <span class="text-sm text-soft max-sm:ml-auto">{session.name}</span>
       <a class="p-1 text-ink" href="/help/keys" aria-label="Keys of a declaration" title="Keys of a declaration"><BookOpen size={17} /></a>
-      <button class="cursor-pointer p-1" onclick={turn} aria-label={theme === 'dark' ? 'Light paper' : 'Dark paper'} title={theme === 'dark' ? 'Light paper' : 'Dark paper'}>
+      <button
+        class="cursor-pointer p-1"
+        onclick={turn}
+        aria-label={theme === 'dark' ? 'Light paper' : 'Dark paper'}
+        title={theme === 'dark' ? 'Light paper' : 'Dark paper'}
+      >
         {#if theme === 'dark'}<Sun size={17} />{:else}<Moon size={17} />{/if}
       </button>
       <button class="cursor-pointer p-1" onclick={signOut} aria-label="Sign out" title="Sign out"><LogOut size={17} /></button>

@@ -19,9 +19,7 @@ export class Refused extends Error {
 }
 
 /** unwrap returns the data of an answer, or throws why there is none. */
-export async function unwrap<T>(
-  call: Promise<{ data?: T; error?: unknown; response: Response }>,
-): Promise<T> {
+export async function unwrap<T>(call: Promise<{ data?: T; error?: unknown; response: Response }>): Promise<T> {
   let answer
   try {
     answer = await call

@@ -52,7 +52,8 @@
 
 <Heading title="Drift" about="What has changed on the hosts of {ground} since it was applied.">
   <Button onclick={check} disabled={busy !== ''}>{busy === 'check' ? 'Checking …' : 'Check again'}</Button>
-  {#if shifted > 0}<Button main onclick={restore} disabled={busy !== ''}>{busy === 'restore' ? 'Planning …' : 'Plan to put it back'}</Button>{/if}
+  {#if shifted > 0}<Button main onclick={restore} disabled={busy !== ''}>{busy === 'restore' ? 'Planning …' : 'Plan to put it back'}</Button
+    >{/if}
 </Heading>
 {#if error}<Trouble {error} />{/if}
 {#if drift}

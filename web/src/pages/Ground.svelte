@@ -49,7 +49,17 @@
 
   const worst = (h: Schema['HostBrief']) => standings.filter((s) => h.counts[s] > 0)
   const all = $derived(view?.hosts ?? [])
-  const quiet = $derived(all.length > 0 && all.every((h) => h.trusted && !h.unread && h.revision === view?.revision.number && h.counts.set > 0 && h.counts.due + h.counts.shifted + h.counts.stray + h.counts.unread === 0))
+  const quiet = $derived(
+    all.length > 0 &&
+      all.every(
+        (h) =>
+          h.trusted &&
+          !h.unread &&
+          h.revision === view?.revision.number &&
+          h.counts.set > 0 &&
+          h.counts.due + h.counts.shifted + h.counts.stray + h.counts.unread === 0,
+      ),
+  )
 </script>
 
 <Heading title={ground} about={view?.about}>
@@ -59,9 +69,18 @@
 {#if error}<Trouble {error} />{/if}
 {#if view}
   <p class="mb-3">
-    {#if quiet}All stakes of {counted(all.length, 'host')} were set when last looked at, as revision {view.revision.number} declares.{:else}{counted(all.length, 'host')}, {counted(view.sites.length, 'site')}, revision {view.revision.number}, declared {ago(view.revision.created_at)} by {view.revision.by}.{/if}
-    {#if view.last_run}Last <a href="/{ground}/runs/{view.last_run.id}">run {view.last_run.id}</a>: {view.last_run.state}, {ago(view.last_run.created_at)}.{/if}
-    {#if view.last_plan}Last <a href="/{ground}/plans/{view.last_plan.id}">plan {view.last_plan.id}</a>: {counted(view.last_plan.steps, 'step')}.{/if}
+    {#if quiet}All stakes of {counted(all.length, 'host')} were set when last looked at, as revision {view.revision.number} declares.{:else}{counted(
+        all.length,
+        'host',
+      )}, {counted(view.sites.length, 'site')}, revision {view.revision.number}, declared {ago(view.revision.created_at)} by {view.revision
+        .by}.{/if}
+    {#if view.last_run}Last <a href="/{ground}/runs/{view.last_run.id}">run {view.last_run.id}</a>: {view.last_run.state}, {ago(
+        view.last_run.created_at,
+      )}.{/if}
+    {#if view.last_plan}Last <a href="/{ground}/plans/{view.last_plan.id}">plan {view.last_plan.id}</a>: {counted(
+        view.last_plan.steps,
+        'step',
+      )}.{/if}
   </p>
   <h2 class="mt-5 mb-1 text-lg font-bold">Hosts</h2>
   <ol class="leaf ruled border-y border-rule-strong">
@@ -69,17 +88,28 @@
       <li class="grid items-baseline gap-x-5 gap-y-0.5 py-2 md:grid-cols-[8rem_9rem_1fr_6rem]" data-host={h.name}>
         <span class="margin-note">{i + 1}</span>
         <a href="/{ground}/hosts/{h.name}" class="name">{h.name}</a>
-        <span class="name text-soft">{h.container ? `in ${h.engine ? h.engine : 'the service’s machine'}` : h.via === 'service-machine' ? 'the service’s machine' : h.address}</span>
+        <span class="name text-soft"
+          >{h.container
+            ? `in ${h.engine ? h.engine : 'the service’s machine'}`
+            : h.via === 'service-machine'
+              ? 'the service’s machine'
+              : h.address}</span
+        >
         <div class="min-w-0">
           {#if !h.trusted}<p class="text-attention">Its key is not trusted yet: <code>northstake trust {h.name}</code></p>
           {:else if h.unread}<p class="break-words text-attention"><Stake standing="unread" /> {h.unread}</p>
           {:else if !h.seen_at}<p class="text-soft">Not surveyed yet.</p>
           {:else}
             <p class="flex flex-wrap leading-4" aria-hidden="true">
-              {#each worst(h) as s (s)}{#each { length: Math.min(h.counts[s], 160) } as _, n (n)}<Stake standing={s} size={13} />{/each}{/each}
+              {#each worst(h) as s (s)}{#each { length: Math.min(h.counts[s], 160) } as _, n (n)}<Stake
+                    standing={s}
+                    size={13}
+                  />{/each}{/each}
             </p>
             <Counts counts={h.counts} />
-            {#if h.revision !== view.revision.number}<p class="text-soft">As revision {h.revision} declared it; revision {view.revision.number} has not been looked at here.</p>{/if}
+            {#if h.revision !== view.revision.number}<p class="text-soft">
+                As revision {h.revision} declared it; revision {view.revision.number} has not been looked at here.
+              </p>{/if}
             {#if h.restart_needed}<p class="break-words text-attention">It needs a restart: {h.restart_needed}</p>{/if}
           {/if}
         </div>
@@ -91,8 +121,12 @@
   <ol class="leaf ruled border-y border-rule-strong">
     {#each view.sites as s, i (s.name)}
       <li class="grid items-baseline gap-x-5 py-1 md:grid-cols-[8rem_1fr_1fr]">
-        <span class="margin-note">{i + 1}</span><a class="name" href="/{ground}/sites/{s.name}">{s.name}</a><span class="name min-w-0 break-words text-soft">{s.names.join(' ')}</span>
-        <span>on {#each s.hosts as h, n (h)}{n ? ', ' : ''}<a class="name" href="/{ground}/hosts/{h}">{h}</a>{/each}</span>
+        <span class="margin-note">{i + 1}</span><a class="name" href="/{ground}/sites/{s.name}">{s.name}</a><span
+          class="name min-w-0 break-words text-soft">{s.names.join(' ')}</span
+        >
+        <span
+          >on {#each s.hosts as h, n (h)}{n ? ', ' : ''}<a class="name" href="/{ground}/hosts/{h}">{h}</a>{/each}</span
+        >
       </li>
     {:else}<li class="py-2 text-soft">No site is declared.</li>{/each}
   </ol>

@@ -24,11 +24,31 @@
       ['firewall', t.firewall],
       ['confined by', t.confinement ?? ''],
       ['web servers', (t.web_servers ?? []).map((s) => `${s.name} (${s.package} ${s.version})`).join(', ') || 'none'],
-      ['clock', !t.clock_skew ? 'right' : t.clock_skew.startsWith('-') ? `${t.clock_skew.slice(1)} behind the service's` : `${t.clock_skew} ahead of the service's`],
+      [
+        'clock',
+        !t.clock_skew
+          ? 'right'
+          : t.clock_skew.startsWith('-')
+            ? `${t.clock_skew.slice(1)} behind the service's`
+            : `${t.clock_skew} ahead of the service's`,
+      ],
       ['restart', t.restart_needed ? `needed: ${t.restart_needed}` : 'not needed'],
-      ['reached', h.via === 'service-machine' ? `without SSH: the service runs on this machine, ${t.hostname}` : h.container ? `through its engine: it is container ${h.container} on ${h.engine ?? "the service's machine"}` : `over SSH, at ${h.address}`],
+      [
+        'reached',
+        h.via === 'service-machine'
+          ? `without SSH: the service runs on this machine, ${t.hostname}`
+          : h.container
+            ? `through its engine: it is container ${h.container} on ${h.engine ?? "the service's machine"}`
+            : `over SSH, at ${h.address}`,
+      ],
       ['chosen by', [h.name, ...(h.labels ?? []).map((l) => `label:${l}`), ...(h.kits ?? []).map((k) => `kit:${k}`)].join(', ')],
-      ['listens', (t.listeners ?? []).map((l) => `${l.port}/${l.protocol} ${l.program}`).filter((v, i, a) => a.indexOf(v) === i).join(', ')],
+      [
+        'listens',
+        (t.listeners ?? [])
+          .map((l) => `${l.port}/${l.protocol} ${l.program}`)
+          .filter((v, i, a) => a.indexOf(v) === i)
+          .join(', '),
+      ],
     ]
   }
   const shown = (rows: Schema['Row'][]) => (only ? rows.filter((r) => r.standing === only) : rows)
@@ -38,13 +58,26 @@
   <Heading title={host} />
   <p class="text-soft">Reading …</p>
 {:then h}
-  <Heading title={h.name} about="{h.container ? `container on ${h.engine ?? "the service's machine"}` : h.address} · seen {ago(h.seen_at)}{h.revision ? `, revision ${h.revision}` : ''}" />
-  {#if !h.trusted}<p class="my-3 border-l-4 border-attention bg-raised px-4 py-2">Its key is not trusted yet. Compare a fingerprint and trust it: <code>northstake trust {h.name}</code></p>{/if}
-  {#if h.unread}<p class="my-3 border-l-4 border-attention bg-raised px-4 py-2 break-words"><StandingMark standing="unread" /> {h.unread}</p>{/if}
+  <Heading
+    title={h.name}
+    about="{h.container ? `container on ${h.engine ?? "the service's machine"}` : h.address} · seen {ago(h.seen_at)}{h.revision
+      ? `, revision ${h.revision}`
+      : ''}"
+  />
+  {#if !h.trusted}<p class="my-3 border-l-4 border-attention bg-raised px-4 py-2">
+      Its key is not trusted yet. Compare a fingerprint and trust it: <code>northstake trust {h.name}</code>
+    </p>{/if}
+  {#if h.unread}<p class="my-3 border-l-4 border-attention bg-raised px-4 py-2 break-words">
+      <StandingMark standing="unread" />
+      {h.unread}
+    </p>{/if}
   {#if h.traits?.system}
     <dl class="grid gap-x-6 border-t border-rule-strong md:grid-cols-2">
       {#each traits(h) as [k, v] (k)}
-        <div class="flex gap-3 border-b border-rule py-1"><dt class="w-24 shrink-0 text-soft">{k}</dt><dd class="min-w-0 break-words">{v}</dd></div>
+        <div class="flex gap-3 border-b border-rule py-1">
+          <dt class="w-24 shrink-0 text-soft">{k}</dt>
+          <dd class="min-w-0 break-words">{v}</dd>
+        </div>
       {/each}
     </dl>
   {/if}
@@ -52,7 +85,11 @@
     <h2 class="mt-5 mb-1 text-lg font-bold">Givens</h2>
     <dl class="border-t border-rule-strong">
       {#each h.givens as g (g.name)}
-        <div class="flex flex-wrap gap-x-3 border-b border-rule py-1"><dt class="name w-24 shrink-0">{g.name}</dt><dd class="min-w-0 flex-1 break-words">{g.value}</dd><dd class="name text-soft">{g.from.file}:{g.from.line}</dd></div>
+        <div class="flex flex-wrap gap-x-3 border-b border-rule py-1">
+          <dt class="name w-24 shrink-0">{g.name}</dt>
+          <dd class="min-w-0 flex-1 break-words">{g.value}</dd>
+          <dd class="name text-soft">{g.from.file}:{g.from.line}</dd>
+        </div>
       {/each}
     </dl>
   {/if}
@@ -64,7 +101,9 @@
           <span class="margin-note">{i + 1}</span>
           <span class="name break-all">{c.name}</span>
           <span class:text-attention={c.state !== 'running'}>{c.state}</span>
-          <span class="min-w-0 text-soft"><span class="name break-all">{c.image}</span>, {c.by ? `of ground ${c.by}` : 'made by others, and left alone'}</span>
+          <span class="min-w-0 text-soft"
+            ><span class="name break-all">{c.image}</span>, {c.by ? `of ground ${c.by}` : 'made by others, and left alone'}</span
+          >
         </li>
       {/each}
     </ol>
@@ -72,7 +111,11 @@
   <div class="mt-5 mb-1 flex flex-wrap items-baseline gap-x-5">
     <h2 class="text-lg font-bold">Stakes</h2>
     {#each standings.filter((s) => h.rows.some((r) => r.standing === s)) as s (s)}
-      <button class="cursor-pointer border-b-2 {only === s ? 'border-ink' : 'border-transparent hover:border-rule-strong'}" aria-pressed={only === s} onclick={() => (only = only === s ? undefined : s)}>
+      <button
+        class="cursor-pointer border-b-2 {only === s ? 'border-ink' : 'border-transparent hover:border-rule-strong'}"
+        aria-pressed={only === s}
+        onclick={() => (only = only === s ? undefined : s)}
+      >
         <StandingMark standing={s} count={h.rows.filter((r) => r.standing === s).length} />
       </button>
     {/each}

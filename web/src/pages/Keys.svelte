@@ -18,7 +18,13 @@
 </script>
 
 <Heading title="Keys of a declaration" about="Capitals stand for what you choose. The same is said by northstake help KEY." />
-<label class="mb-4 flex max-w-md items-baseline gap-3"><span class="text-soft">Look for</span><input class="min-w-0 flex-1 border-b border-rule-strong bg-transparent py-1" type="search" bind:value={sought} /></label>
+<label class="mb-4 flex max-w-md items-baseline gap-3"
+  ><span class="text-soft">Look for</span><input
+    class="min-w-0 flex-1 border-b border-rule-strong bg-transparent py-1"
+    type="search"
+    bind:value={sought}
+  /></label
+>
 {#await keys}
   <p class="text-soft">Reading …</p>
 {:then all}

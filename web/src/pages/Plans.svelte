@@ -16,7 +16,10 @@
   const runs = $derived(sort === 'runs' ? unwrap(api.GET('/grounds/{ground}/runs', { params: path })) : Promise.resolve([]))
 </script>
 
-<Heading title={sort === 'plans' ? 'Plans' : 'Runs'} about={sort === 'plans' ? 'What would change, worked out and recorded.' : 'What was done.'} />
+<Heading
+  title={sort === 'plans' ? 'Plans' : 'Runs'}
+  about={sort === 'plans' ? 'What would change, worked out and recorded.' : 'What was done.'}
+/>
 {#await Promise.all([plans, runs])}
   <p class="text-soft">Reading …</p>
 {:then [plans, runs]}
@@ -34,7 +37,9 @@
     {#each runs as r (r.id)}
       <li class="flex flex-wrap items-baseline gap-x-4 py-1">
         <a class="margin-note" href="/{ground}/runs/{r.id}" aria-label="run {r.id}">{r.id}</a>
-        <a href="/{ground}/runs/{r.id}" class:text-alarm={r.state === 'failed'} class:text-attention={r.state === 'unmet'}>{r.state === 'unmet' ? 'done, and still not as declared' : r.state}</a><span>plan {r.plan}</span>
+        <a href="/{ground}/runs/{r.id}" class:text-alarm={r.state === 'failed'} class:text-attention={r.state === 'unmet'}
+          >{r.state === 'unmet' ? 'done, and still not as declared' : r.state}</a
+        ><span>plan {r.plan}</span>
         <span class="text-soft">{ago(r.created_at)}, by {r.by}</span>
       </li>
     {/each}

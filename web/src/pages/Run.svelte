@@ -79,7 +79,12 @@
 
 <Heading title="Run {id}" about={run ? `Of plan ${run.plan}, begun ${ago(run.created_at)} by ${run.by}.` : ''}>
   {#if run}<a class="px-1 py-1" href="/{ground}/plans/{run.plan}">Plan {run.plan}</a>{/if}
-  {#if resumable}<Button main onclick={resume}>Resume on {run!.hosts.filter((h) => goesOn.includes(h.state)).map((h) => h.host).join(', ')}</Button>{/if}
+  {#if resumable}<Button main onclick={resume}
+      >Resume on {run!.hosts
+        .filter((h) => goesOn.includes(h.state))
+        .map((h) => h.host)
+        .join(', ')}</Button
+    >{/if}
   {#if live && run && !run.cancelled_by}
     {#if asked}
       <Button main onclick={cancel}>Stop, and take back what it has done</Button>
@@ -93,7 +98,9 @@
 {#if run?.error}<p class="text-attention">{run.error}</p>{/if}
 {#if run}
   <p class="mb-2" aria-live="polite" data-run={run.state}>
-    {#if live && run.cancelled_by}Cancelled by {run.cancelled_by}: it ends the steps under way, and takes back what it has done.{:else if live}Under way: {counted(run.hosts.filter((h) => h.state === 'done').length, 'host')} of {run.hosts.length} done.{:else if run.state === 'done'}Done. Every host is as the plan says.{:else if run.state === 'cancelled'}Cancelled by {run.cancelled_by}.{:else}Ended, and not all is done.{/if}
+    {#if live && run.cancelled_by}Cancelled by {run.cancelled_by}: it ends the steps under way, and takes back what it has done.{:else if live}Under
+      way: {counted(run.hosts.filter((h) => h.state === 'done').length, 'host')} of {run.hosts.length} done.{:else if run.state === 'done'}Done.
+      Every host is as the plan says.{:else if run.state === 'cancelled'}Cancelled by {run.cancelled_by}.{:else}Ended, and not all is done.{/if}
   </p>
   {#each run.hosts as h (h.host)}
     <h2 class="mt-4 mb-1 flex flex-wrap items-baseline gap-x-4 text-lg font-bold">
@@ -103,7 +110,9 @@
     {#if h.fault?.what}
       <div role="alert" class="my-1 border-l-4 border-alarm bg-raised px-4 py-1">
         <p class="font-medium break-words">{h.fault.what}</p>
-        {#if h.fault.rendered}<p class="name">{h.fault.file}:{h.fault.line}: {h.fault.rendered}{#if h.fault.from}, from {h.fault.from.file}:{h.fault.from.line}{/if}</p>{/if}
+        {#if h.fault.rendered}<p class="name">
+            {h.fault.file}:{h.fault.line}: {h.fault.rendered}{#if h.fault.from}, from {h.fault.from.file}:{h.fault.from.line}{/if}
+          </p>{/if}
         {#if h.fault.output}<Diff text={h.fault.output} />{/if}
         {#if h.fault.fix}<p class="text-soft">{h.fault.fix}</p>{/if}
       </div>
@@ -115,9 +124,19 @@
           {@const Mark = marks[s.state]}
           <li class="flex flex-wrap items-baseline gap-x-3 py-0.5" class:text-soft={s.state === 'waiting' || s.state === 'skipped'}>
             <span class="margin-note">{s.number}</span>
-            <span class="w-5 self-center {s.state === 'failed' ? 'text-alarm' : s.state === 'back' || s.state === 'cancelled' ? 'text-attention' : ''}"><Mark size={15} class={s.state === 'doing' ? 'animate-spin' : ''} aria-hidden="true" /></span>
+            <span
+              class="w-5 self-center {s.state === 'failed'
+                ? 'text-alarm'
+                : s.state === 'back' || s.state === 'cancelled'
+                  ? 'text-attention'
+                  : ''}"><Mark size={15} class={s.state === 'doing' ? 'animate-spin' : ''} aria-hidden="true" /></span
+            >
             <span class="min-w-0 flex-1 basis-60 break-words">{s.text}</span>
-            <span class="text-sm text-soft">{s.state === 'back' ? 'taken back' : s.state === 'cancelled' ? 'ended by the cancel' : s.state}{#if s.took_ms}, {(s.took_ms / 1000).toFixed(1)} s{/if}</span>
+            <span class="text-sm text-soft"
+              >{s.state === 'back' ? 'taken back' : s.state === 'cancelled' ? 'ended by the cancel' : s.state}{#if s.took_ms}, {(
+                  s.took_ms / 1000
+                ).toFixed(1)} s{/if}</span
+            >
           </li>
         {/each}
       </ol>

@@ -29,9 +29,19 @@
   <form onsubmit={signIn} class="border-y border-rule-strong py-5">
     <label class="mb-1 block font-medium" for="token">Token</label>
     <!-- svelte-ignore a11y_autofocus -->
-    <input id="token" type="password" autocomplete="current-password" required autofocus bind:value={token} class="name mb-3 w-full border border-rule-strong bg-raised px-3 py-2" />
+    <input
+      id="token"
+      type="password"
+      autocomplete="current-password"
+      required
+      autofocus
+      bind:value={token}
+      class="name mb-3 w-full border border-rule-strong bg-raised px-3 py-2"
+    />
     <Button main type="submit" disabled={busy}>{busy ? 'Signing in …' : 'Sign in'}</Button>
     {#if error}<Trouble {error} />{/if}
   </form>
-  <p class="mt-3 text-sm text-soft">The first token lies in <code>admin.token</code>, in the service's state directory. <code>northstake token create NAME</code> makes others.</p>
+  <p class="mt-3 text-sm text-soft">
+    The first token lies in <code>admin.token</code>, in the service's state directory. <code>northstake token create NAME</code> makes others.
+  </p>
 </main>

@@ -21,10 +21,20 @@
         {#if r.reason}<p class="text-soft">{r.reason}</p>{/if}
         {#if r.differences?.length}
           <table class="my-1 w-full max-w-3xl table-fixed text-left">
-            <thead class="text-sm text-soft"><tr><th class="w-1/3 pr-3 font-normal">what</th><th class="w-1/3 pr-3 font-normal">wanted</th><th class="font-normal">found</th></tr></thead>
+            <thead class="text-sm text-soft"
+              ><tr
+                ><th class="w-1/3 pr-3 font-normal">what</th><th class="w-1/3 pr-3 font-normal">wanted</th><th class="font-normal">found</th
+                ></tr
+              ></thead
+            >
             <tbody>
               {#each r.differences.slice(0, most) as d, n (n)}
-                <tr class="align-baseline"><td class="pr-3 break-words">{d.attribute}</td><td class="pr-3 break-words">{d.wanted}</td><td class="font-medium break-words" class:text-attention={r.standing === 'shifted'}>{d.found}</td></tr>
+                <tr class="align-baseline"
+                  ><td class="pr-3 break-words">{d.attribute}</td><td class="pr-3 break-words">{d.wanted}</td><td
+                    class="font-medium break-words"
+                    class:text-attention={r.standing === 'shifted'}>{d.found}</td
+                  ></tr
+                >
               {/each}
             </tbody>
           </table>
@@ -32,7 +42,9 @@
         {/if}
         {#if r.standing === 'shifted'}
           <p class="text-sm text-soft">
-            Seen to differ {ago(r.shifted_at)}; until then it was as declared, from {ago(r.set_at)} on{#if r.touched?.at}; {r.touched.what || 'it'} was changed {ago(r.touched.at)} and belongs to {r.touched.owner}{/if}{#if r.newly_declared}; something else is wanted by now, by the declaration or by what the host has become, which is due{/if}.
+            Seen to differ {ago(r.shifted_at)}; until then it was as declared, from {ago(r.set_at)} on{#if r.touched?.at}; {r.touched
+                .what || 'it'} was changed {ago(r.touched.at)} and belongs to {r.touched.owner}{/if}{#if r.newly_declared}; something else
+              is wanted by now, by the declaration or by what the host has become, which is due{/if}.
           </p>
         {/if}
       </div>
