@@ -132,8 +132,11 @@ func read(m *system.Machine, w Wanted) (wire.ContentFound, error) {
 	if c.found.Below, err = system.MountsBelow(c.root); err != nil {
 		return found, err
 	}
-	w.memory.wants(c.uid, c.gid)
-	if err := walkEach(c.root, c.found.Below, w.memory, c.dir, c.deep); err != nil {
+	if !keepsTimes(c.root) {
+		c.want.memory = nil
+	}
+	c.want.memory.wants(c.uid, c.gid)
+	if err := walkEach(c.root, c.found.Below, c.want.memory, c.dir, c.deep); err != nil {
 		return found, err
 	}
 	if c.seen < len(w.tree.files)+len(w.Dirs) {

@@ -1,8 +1,11 @@
 package publish
 
 import (
+	"slices"
 	"sync"
 	"syscall"
+
+	"golang.org/x/sys/unix"
 )
 
 // treeMemory is what is remembered of a tree from one look to the next, of what was found as wanted: whatever
@@ -96,4 +99,13 @@ func (m *treeMemory) keep(rel string, l *listing, found []standing) {
 	}
 	m.dirs[rel] = &dirMemory{l.state, entries}
 	m.entries += len(entries)
+}
+
+// keepsTimes says whether a tree lies on a file system of this machine's own kernel, which gives a directory
+// another time with each name that comes or goes. Those that another machine or a program answers for (nfs(5),
+// fuse(4)) may not, and some have no times for directories at all. Other mounts below are not gone into.
+func keepsTimes(root string) bool {
+	var s unix.Statfs_t
+	return unix.Statfs(root, &s) == nil && slices.Contains([]int64{unix.EXT4_SUPER_MAGIC, unix.XFS_SUPER_MAGIC, unix.BTRFS_SUPER_MAGIC,
+		unix.F2FS_SUPER_MAGIC, unix.TMPFS_MAGIC, unix.OVERLAYFS_SUPER_MAGIC}, int64(s.Type))
 }

@@ -290,3 +290,10 @@ func TestTwoChangesWithinOneTickAreFound(t *testing.T) {
 		}
 	}
 }
+
+// Nothing is remembered of a tree on a file system whose directories' times tell nothing.
+func TestOnlyTreesThatKeepTimesAreRemembered(t *testing.T) {
+	if keepsTimes("/proc") || keepsTimes("/nowhere") || !keepsTimes(systemtest.Folder(t).Root) {
+		t.Errorf("/proc %v, nowhere %v, a folder %v", keepsTimes("/proc"), keepsTimes("/nowhere"), keepsTimes(systemtest.Folder(t).Root))
+	}
+}
