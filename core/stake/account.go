@@ -28,11 +28,11 @@ var _ = declare.Explain[Account](map[string]string{
 })
 
 var _ = Register(Kind{
-	Type: "account", After: []string{"restart"},
-	MayCutAccess: func(access *wire.Access, name string, _ json.RawMessage) bool { return name == access.User },
-	Rehearsal:    `account.harbour = {}`,
-	Settings:     []declare.Setting{declare.Table[Account]("account", "NAME", "System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name.", `{ tides = { home = "/srv/tides" } }`)},
-	Check:        checkAccounts,
+	Type:      "account",
+	After:     []string{"restart"},
+	Rehearsal: `account.harbour = {}`,
+	Settings:  []declare.Setting{declare.Table[Account]("account", "NAME", "System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name.", `{ tides = { home = "/srv/tides" } }`)},
+	Check:     checkAccounts,
 	Wanted: func(w *Wanting) error {
 		for _, a := range declare.Nearest[Account](w.D, w.Host, "account") {
 			want := wire.AccountWant{Name: a.Name, Home: a.Value.Home, Shell: a.Value.Shell, Groups: a.Value.Groups}
@@ -65,8 +65,14 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeAccount), Away: Judging(awayAccount), Holds: true,
-	Follows: true,
+})
+
+var _ = Judged("account", Judgement{
+	MayCutAccess: func(access *wire.Access, name string, _ json.RawMessage) bool { return name == access.User },
+	Judge:        Judging(judgeAccount),
+	Away:         Judging(awayAccount),
+	Holds:        true,
+	Follows:      true,
 })
 
 // inGroup says whether an account is in the group of another, or in that of one that is.

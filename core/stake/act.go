@@ -18,7 +18,12 @@ func WithLogin(w wire.ActWant, secrets *Secrets) wire.ActWant {
 }
 
 var _ = Register(Kind{
-	Type: "act", Judge: Judging(judgeAct), Unsealed: unsealedAct,
+	Type:     "act",
+	Unsealed: unsealedAct,
+})
+
+var _ = Judged("act", Judgement{
+	Judge: Judging(judgeAct),
 	MayCutAccess: workMayCut(func(access *wire.Access, w wire.ActWork) bool {
 		return access.RestsOnService(w.Service) || slices.ContainsFunc(w.Upgrades, func(g wire.PackageGoal) bool { return access.RestsOnPackages(g.Name) })
 	}),

@@ -110,19 +110,19 @@ var _ = declare.Explain[Most](map[string]string{
 })
 
 var _ = Register(Kind{
-	Type: "container", After: []string{"image", "directory", "content", "file", "link", "service", "account", "port", "site"},
-	MayCutAccess: cutsOnlyAtPaths,
-	Settings:     []declare.Setting{declare.Table[Container]("container", "NAME", "Containers that the host runs, by their names on its engine.", `{ tides = { image = "registry.saltmarsh.test/tides:2.1" } }`)},
-	Check:        checkContainers,
+	Type:     "container",
+	After:    []string{"image", "directory", "content", "file", "link", "service", "account", "port", "site"},
+	Settings: []declare.Setting{declare.Table[Container]("container", "NAME", "Containers that the host runs, by their names on its engine.", `{ tides = { image = "registry.saltmarsh.test/tides:2.1" } }`)},
+	Check:    checkContainers,
 	Implied: func(w *Wanting) error {
 		for _, c := range declare.Nearest[Container](w.D, w.Host, "container") {
 			wantContainer(w, c.Name, c.Value, c.From)
-			w.atBoot(c.Value, c.From)
+			wantAtBoot(w, c.Value, c.From)
 		}
 		wantContained(w)
 		return nil
 	},
-	Finish: func(w *Wanting) { w.publishSeen() },
+	Finish: func(w *Wanting) { publishSeen(w) },
 	Claims: Claiming(func(w wire.ContainerWant) []Claim {
 		out := []Claim{{Need: Owns, Sort: ClaimContainer, What: w.Name}}
 		for _, d := range w.ReachedAt {
@@ -137,14 +137,23 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeContainer), Nudged: nudgedContainer, Unwanted: unwantedContainer, Away: Judging(awayContainer),
+	Unsealed: unsealedContainer,
+})
+
+var _ = Judged("container", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        Judging(judgeContainer),
+	Nudged:       nudgedContainer,
+	Unwanted:     unwantedContainer,
+	Away:         Judging(awayContainer),
 	// What is made first and started later is made and started at once when nothing is in its
 	// way any more.
 	Within: workWithin(func(planned, now wire.ContainerWork) bool {
 		told := map[string][]string{wire.PrepareContainer: {wire.MakeContainer, wire.StartContainer}, wire.MakeContainer: {wire.PrepareContainer, wire.StartContainer, wire.AnewContainer}}
 		return (planned.Do == now.Do || slices.Contains(told[planned.Do], now.Do)) && bytes.Equal(wire.JSON(planned.ContainerWant), wire.JSON(now.ContainerWant))
 	}),
-	Unsealed: unsealedContainer, Follows: true, Passing: []string{"log", "status", "since", "restarts", "unwell", "young"},
+	Follows: true,
+	Passing: []string{"log", "status", "since", "restarts", "unwell", "young"},
 })
 
 func wantContainer(w *Wanting, name string, c *Container, from declare.Position) {
@@ -163,7 +172,7 @@ func wantContainer(w *Wanting, name string, c *Container, from declare.Position)
 		}
 		want.Secrets[v] = w.Secrets.seal(c.VariableSecrets[v], variable)
 	}
-	needs := []string{w.imageFor(c.Image, c.ImageSecret, from)}
+	needs := []string{wantImage(w, c.Image, c.ImageSecret, from)}
 	for _, h := range want.Mounts {
 		for _, typ := range []string{"directory", "content", "file", "link"} {
 			if local := wire.Local(typ, h.From); w.Wants(local) {
@@ -176,18 +185,18 @@ func wantContainer(w *Wanting, name string, c *Container, from declare.Position)
 	w.Want(Stake{Type: "container", Name: name, Want: wire.JSON(want), From: from, Needs: needs})
 }
 
-// atBoot has the engine start a container with the host. Podman does so by a unit of its own.
-func (w *Wanting) atBoot(c *Container, from declare.Position) {
-	if c.policy() == wire.PolicyAlways && c.Is != "stopped" && (w.WantsService("podman.socket") || w.WantsService("podman")) {
+// wantAtBoot has the engine start a container with the host. Podman does so by a unit of its own.
+func wantAtBoot(w *Wanting, c *Container, from declare.Position) {
+	if c.policy() == wire.PolicyAlways && c.Is != "stopped" && (wantsService(w, "podman.socket") || wantsService(w, "podman")) {
 		yes := true
-		w.Service("podman-restart", nil, &yes, from)
+		wantService(w, "podman-restart", nil, &yes, from)
 	}
 }
 
 // publishSeen notes with each content that a container sees its root, or a part of it, that it is
 // published there in place: what an engine has mounted stays the tree that it was, whatever takes
 // its name.
-func (w *Wanting) publishSeen() {
+func publishSeen(w *Wanting) {
 	memo := wire.NewMemo()
 	for i, s := range w.stakes {
 		if s.Type != "content" {

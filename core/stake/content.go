@@ -16,11 +16,11 @@ import (
 )
 
 var _ = Register(Kind{
-	Type: "content", After: []string{"directory"},
-	MayCutAccess: cutsOnlyAtPaths,
-	Former:       formerContent,
-	Rehearsal:    `content."/srv/leaflets" = { dir = "content" }`,
-	Settings:     []declare.Setting{declare.Table[declare.Content]("content", "PATH", "Content that is published beside that of sites, by absolute path.", `{ "/srv/tides" = { dir = "content/tides" } }`)},
+	Type:      "content",
+	After:     []string{"directory"},
+	Former:    formerContent,
+	Rehearsal: `content."/srv/leaflets" = { dir = "content" }`,
+	Settings:  []declare.Setting{declare.Table[declare.Content]("content", "PATH", "Content that is published beside that of sites, by absolute path.", `{ "/srv/tides" = { dir = "content/tides" } }`)},
 	Check: func(c *check.Checker, s declare.Settings, at []string) {
 		list := declare.Get[map[string]*declare.Content](s, "content")
 		for _, p := range sortedKeys(list) {
@@ -40,7 +40,11 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w wire.ContentWant) []Claim {
 		return append([]Claim{{Need: Owns, Sort: ClaimTree, What: w.Root, But: w.Keep}}, owner(w.Owner, w.Group)...)
 	}),
-	Asked: askedOfContent,
+})
+
+var _ = Judged("content", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Asked:        askedOfContent,
 	Within: workWithin(func(planned, now wire.ContentWork) bool {
 		more := slices.ContainsFunc(now.Drop, func(p string) bool { return !slices.Contains(planned.Drop, p) })
 		return !more && bytes.Equal(wire.JSON(now.ContentWant), wire.JSON(planned.ContentWant))
@@ -51,7 +55,9 @@ var _ = Register(Kind{
 		asked.Root, asked.Owner, asked.Group, asked.Modes, asked.Keep = w.Root, w.Owner, w.Group, w.Modes, w.Keep
 		return wire.JSON(asked)
 	},
-	Judge: Judging(judgeContent), Away: Judging(awayContent), Holds: true,
+	Judge:   Judging(judgeContent),
+	Away:    Judging(awayContent),
+	Holds:   true,
 	Passing: []string{"nobody"}, // a step before brings the account
 })
 
@@ -96,7 +102,7 @@ func missingMore(d *differences, n int, wanted, words string) {
 
 func judgeContent(in Input, w wire.ContentWant, f wire.ContentFound) Verdict {
 	var d differences
-	d.entry("directory", w.Owner, w.Group, w.Modes.Directories, f.Root)
+	compareEntry(&d, "directory", w.Owner, w.Group, w.Modes.Directories, f.Root)
 	v := Verdict{Gone: f.Root.Kind == ""}
 	if len(d) > 0 {
 		v.Touched = f.Root.Touched

@@ -96,18 +96,18 @@ func ownedByNobody(in Input, nobody []string, path string) *Note {
 	return &Note{in.Stake.Address(), fmt.Sprintf("this host has no user or group %s, who is to own %s", strings.Join(nobody, ", "), path), "declare the account, or a package that brings it"}
 }
 
-func (d *differences) entry(kind, owner, group, mode string, e wire.Entry) {
+func compareEntry(d *differences, kind, owner, group, mode string, e wire.Entry) {
 	if e.Kind != kind {
 		d.add("what it is", "a "+kind, e.Words())
 		return
 	}
-	d.owners(owner, group, e)
+	compareOwners(d, owner, group, e)
 	d.add("mode", mode, e.Mode)
 }
 
-// owners compares owner and group, as far as they are wanted; one number can have several
+// compareOwners compares owner and group, as far as they are wanted; one number can have several
 // names.
-func (d *differences) owners(owner, group string, e wire.Entry) {
+func compareOwners(d *differences, owner, group string, e wire.Entry) {
 	if owner != "" && !slices.Contains(e.AlsoOwner, owner) {
 		d.add("owner", owner, e.Owner)
 	}
@@ -117,11 +117,11 @@ func (d *differences) owners(owner, group string, e wire.Entry) {
 }
 
 var _ = Register(Kind{
-	Type: "directory", After: []string{"account"},
-	MayCutAccess: cutsOnlyAtPaths,
-	Rehearsal:    `directory."/srv/harbour" = { mode = "0750" }`,
-	Settings:     []declare.Setting{declare.Table[Directory]("directory", "PATH", "Directories, by absolute path.", `{ "/srv/tides" = { owner = "root", mode = "0755" } }`)},
-	Check:        checkDirectories,
+	Type:      "directory",
+	After:     []string{"account"},
+	Rehearsal: `directory."/srv/harbour" = { mode = "0750" }`,
+	Settings:  []declare.Setting{declare.Table[Directory]("directory", "PATH", "Directories, by absolute path.", `{ "/srv/tides" = { owner = "root", mode = "0755" } }`)},
+	Check:     checkDirectories,
 	Wanted: func(w *Wanting) error {
 		for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
 			owner, group := owners(d.Value.Owner, d.Value.Group)
@@ -132,11 +132,16 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w wire.DirectoryWant) []Claim {
 		return append([]Claim{{Need: Owns, Sort: ClaimPath, What: w.Path, Dir: true}}, owner(w.Owner, w.Group)...)
 	}),
+})
+
+var _ = Judged("directory", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
 	AskedAway: func(want json.RawMessage, _ bool) json.RawMessage {
 		w, _ := last[wire.DirectoryWant](want)
 		return wire.JSON(wire.DirectoryAsked{DirectoryWant: w, Holds: true})
 	},
-	Judge: Judging(judgeDirectory), Away: Judging(awayDirectory),
+	Judge: Judging(judgeDirectory),
+	Away:  Judging(awayDirectory),
 	Join: func(moves []wire.Move) wire.Move {
 		var names []string
 		for _, m := range moves {
@@ -186,7 +191,7 @@ func mode(s, otherwise string) string {
 
 func judgeDirectory(in Input, w wire.DirectoryWant, f wire.DirectoryFound) Verdict {
 	var d differences
-	d.entry("directory", w.Owner, w.Group, w.Mode, f.Entry)
+	compareEntry(&d, "directory", w.Owner, w.Group, w.Mode, f.Entry)
 	v := Verdict{Differences: d, Gone: f.Kind == "", Touched: f.Touched}
 	if len(d) == 0 {
 		return v

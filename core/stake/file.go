@@ -69,12 +69,13 @@ func TextOf(d *declare.Declaration, f *TextFile, host string) (string, error) {
 }
 
 var _ = Register(Kind{
-	Type: "file", After: []string{"content"},
-	MayCutAccess: cutsOnlyAtPaths,
-	Former:       func(want map[string]json.RawMessage) { renamed(want, "block", "portion") },
-	Rehearsal:    "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
-	Settings:     []declare.Setting{declare.Table[TextFile]("file", "PATH", "Files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
-	Check:        checkFiles, CheckPlace: checkTemplates,
+	Type:       "file",
+	After:      []string{"content"},
+	Former:     func(want map[string]json.RawMessage) { renamed(want, "block", "portion") },
+	Rehearsal:  "file.\"/etc/harbour/tide.conf\" = { text = \"tide = ebb\\n\" }",
+	Settings:   []declare.Setting{declare.Table[TextFile]("file", "PATH", "Files, by absolute path.", `{ "/etc/motd" = { template = "files/motd.tmpl" } }`)},
+	Check:      checkFiles,
+	CheckPlace: checkTemplates,
 	Wanted: func(w *Wanting) error {
 		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
 			want, err := wantedFile(w, f)
@@ -89,7 +90,7 @@ var _ = Register(Kind{
 		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
 			reload, restart := f.Value.takenIn(f.Name, w.Traits)
 			for _, service := range append(slices.Clone(reload), restart...) {
-				w.Service(service, nil, nil, f.From)
+				wantService(w, service, nil, nil, f.From)
 			}
 		}
 		return nil
@@ -102,8 +103,14 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Judge: Judging(judgeFile), Away: Judging(awayFile),
-	Passing: []string{"nobody"}, // a step before brings the account
+})
+
+var _ = Judged("file", Judgement{
+	Nothing:      func(want json.RawMessage) bool { w, _ := last[wire.FileWant](want); return w.Gone },
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        Judging(judgeFile),
+	Away:         Judging(awayFile),
+	Passing:      []string{"nobody"}, // a step before brings the account
 })
 
 // takenIn are the services that reload or restart when the file at a path changes: those that are named,
@@ -318,7 +325,7 @@ func judgeFile(in Input, w wire.FileWant, f wire.FileFound) Verdict {
 		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
 	}
 	if f.Entry.Kind == "file" {
-		d.owners(w.Owner, w.Group, f.Entry)
+		compareOwners(&d, w.Owner, w.Group, f.Entry)
 		if w.Mode != "" {
 			d.add("mode", w.Mode, f.Entry.Mode)
 		}

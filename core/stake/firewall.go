@@ -85,10 +85,10 @@ func saddr(network string) string {
 }
 
 var _ = Register(Kind{
-	Type: "firewall", After: []string{"service"},
-	MayCutAccess: cutsOnlyAtPaths,
-	Rehearsal:    `inbound = "declared"`,
-	Settings:     []declare.Setting{declare.Value[string]("inbound", "\"any\" leaves the host's filtering alone; \"declared\" lets in only the SSH port and declared ports.", "any", `"declared"`, "any", "declared")},
+	Type:      "firewall",
+	After:     []string{"service"},
+	Rehearsal: `inbound = "declared"`,
+	Settings:  []declare.Setting{declare.Value[string]("inbound", "\"any\" leaves the host's filtering alone; \"declared\" lets in only the SSH port and declared ports.", "any", `"declared"`, "any", "declared")},
 	Wanted: func(w *Wanting) error {
 		g := gathering[inbound](w, "firewall")
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
@@ -100,7 +100,7 @@ var _ = Register(Kind{
 	},
 	Implied: func(w *Wanting) error { // firewalld cannot be without it
 		if g := gathering[inbound](w, "firewall"); g.what == "declared" && w.Traits.Firewall != "firewalld" && gathering[packages](w, "package").find("nftables") == nil {
-			w.Package(wire.PackageWant{Name: "nftables"}, g.from)
+			wantPackage(w, wire.PackageWant{Name: "nftables"}, g.from)
 		}
 		return nil
 	},
@@ -120,7 +120,14 @@ var _ = Register(Kind{
 		want["ports"] = wire.JSON(ports)
 	},
 	Claims: func(Stake) []Claim { return []Claim{{Need: Owns, Sort: ClaimName, What: wire.FirewallTable}} },
-	Judge:  Judging(judgeFirewall), Away: Judging(awayFirewall), Follows: true, Heeding: true,
+})
+
+var _ = Judged("firewall", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        Judging(judgeFirewall),
+	Away:         Judging(awayFirewall),
+	Follows:      true,
+	Heeding:      true,
 })
 
 // inbound is what is let in, and where that is declared.
@@ -149,7 +156,7 @@ func finishFirewall(w *Wanting) {
 	}
 	ssh := cmp.Or(w.Traits.SSHPort, w.D.ReachOf(w.Host).Port)
 	want := wire.FirewallWant{SSH: ssh, Ports: ports.open()}
-	want.Doors = w.doors(want.Ports)
+	want.Doors = doorsOf(w, want.Ports)
 	needs := []string{"package/nftables"}
 	if wire.FiltersItself(w.Traits.Firewall) {
 		want.Program = w.Traits.Firewall
@@ -160,10 +167,10 @@ func finishFirewall(w *Wanting) {
 	w.Want(Stake{Type: "firewall", Name: "inbound", Want: wire.JSON(want), From: from, Needs: needs})
 }
 
-// doors are the ports that may lead elsewhere: those of the containers that are declared, to
+// doorsOf are the ports that may lead elsewhere: those of the containers that are declared, to
 // everybody or, where the port is declared for some networks, to those; and the other ports that
 // are declared, which may be those of a container that somebody else runs.
-func (w *Wanting) doors(declared []wire.PortWant) []wire.PortWant {
+func doorsOf(w *Wanting, declared []wire.PortWant) []wire.PortWant {
 	out := append([]wire.PortWant{}, declared...)
 	for _, c := range of[wire.ContainerWant](w.stakes, "container", nil) {
 		for _, d := range c.ReachedAt {
@@ -268,7 +275,7 @@ func judgeTable(w wire.FirewallWant, in Input, f wire.FirewallFound, v Verdict) 
 		d.add("kept rules", "only declared ports are let in", map[bool]string{true: "none are kept", false: "different"}[f.Kept == ""])
 	}
 	if f.File.Kind != "" {
-		d.entry("file", "root", "root", "0644", f.File)
+		compareEntry(&d, "file", "root", "root", "0644", f.File)
 	}
 	switch {
 	case f.Loader == nil:

@@ -12,11 +12,19 @@ import (
 )
 
 var _ = Register(Kind{
-	Type: "image", After: []string{"package", "service", "file"},
+	Type:     "image",
+	After:    []string{"package", "service", "file"},
+	Claims:   Claiming(func(w wire.ImageWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimImage, What: w.Image}} }),
+	Unsealed: unsealedImage,
+})
+
+var _ = Judged("image", Judgement{
 	MayCutAccess: cutsOnlyAtPaths,
-	Claims:       Claiming(func(w wire.ImageWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimImage, What: w.Image}} }),
-	Judge:        Judging(judgeImage), Away: Judging(awayImage), Holds: true,
-	Unsealed: unsealedImage, Follows: true, Passing: []string{"silent", "made"},
+	Judge:        Judging(judgeImage),
+	Away:         Judging(awayImage),
+	Holds:        true,
+	Follows:      true,
+	Passing:      []string{"silent", "made"},
 })
 
 // awayImage takes an image away that North Stake fetched, when it is named.
@@ -28,22 +36,22 @@ func awayImage(in Input, w wire.ImageWant, f wire.ImageFound) Verdict {
 	return v
 }
 
-// imageFor wants an image that a container is made of, and returns the name of its stake.
-func (w *Wanting) imageFor(image, secret string, from declare.Position) string {
+// wantImage wants an image that a container is made of, and returns the name of its stake.
+func wantImage(w *Wanting, image, secret string, from declare.Position) string {
 	want := wire.ImageWant{Image: image}
 	if secret != "" {
 		want.Login = w.Secrets.seal(secret, login)
 	}
-	w.Want(Stake{Type: "image", Name: image, Want: wire.JSON(want), From: from, Needs: w.engineNeeds()})
+	w.Want(Stake{Type: "image", Name: image, Want: wire.JSON(want), From: from, Needs: engineNeeds(w)})
 	return wire.Local("image", image)
 }
 
 // engineNeeds are the stakes that bring a container engine to the host, as far as they are
 // declared.
-func (w *Wanting) engineNeeds() []string {
+func engineNeeds(w *Wanting) []string {
 	var out []string
 	for _, unit := range []string{"podman.socket", "podman", "docker.socket", "docker"} {
-		if w.WantsService(unit) {
+		if wantsService(w, unit) {
 			out = append(out, wire.Local("service", unit))
 		}
 	}

@@ -14,9 +14,9 @@ import (
 	"northstake/core/wire"
 )
 
-// Kind is one kind of stake: how it is declared, what is wanted, what that claims, and
-// how a reading compares with it. All functions are pure: the same input gives the same
-// output. What a kind has no use for is nil.
+// Kind is one kind of stake: how it is declared, what is wanted and what that claims; and, by its Judgement,
+// how a reading compares with it. All functions are pure: the same input gives the same output. What a kind
+// has no use for is nil.
 type Kind struct {
 	Type string
 	Of   string // the sort of place that it is of, "" for hosts
@@ -50,10 +50,6 @@ type Kind struct {
 	// whose form is what it was.
 	Former func(want map[string]json.RawMessage)
 
-	// Asked is what a host is asked to read for what is wanted, after last, nil for never,
-	// was brought about; nil asks for what is wanted.
-	Asked func(want, last json.RawMessage) json.RawMessage
-
 	// Unsealed puts what secrets hold into what is wanted, or into the work of a step, on its
 	// way to the host; nil for kinds that want nothing of secrets.
 	Unsealed func(raw json.RawMessage, secrets *Secrets) (json.RawMessage, error)
@@ -61,6 +57,19 @@ type Kind struct {
 	// Dials are the TCP ports to which a connection from outside says whether what is
 	// wanted holds, where something listens there.
 	Dials func(want json.RawMessage) []int
+
+	// Gathers says that the stakes that are parts of its own, of the same site, are brought about right before them.
+	Gathers bool
+
+	Judgement
+}
+
+// Judgement is how a reading of a kind compares with what is wanted of it, and what a plan makes of that. What a
+// kind has no use for is nil.
+type Judgement struct {
+	// Asked is what a host is asked to read for what is wanted, after last, nil for never,
+	// was brought about; nil asks for what is wanted.
+	Asked func(want, last json.RawMessage) json.RawMessage
 
 	// Judge compares a reading with what is wanted.
 	Judge func(in Input) (Verdict, error)
@@ -83,6 +92,9 @@ type Kind struct {
 	// MayCutAccess says whether a step, by the name of its stake and its work, can shut the way in to its host, beside
 	// what it does at its paths. Steps of a kind that says nothing of it are held, all of them.
 	MayCutAccess func(access *wire.Access, name string, work json.RawMessage) bool
+
+	// Nothing says whether what is wanted is that something be gone, or stopped; nil where that is never wanted.
+	Nothing func(want json.RawMessage) bool
 
 	// Off are the packages that a step's work takes off; nil for kinds that take none.
 	Off func(work json.RawMessage) []string
@@ -136,9 +148,12 @@ func Asked(s Stake, last json.RawMessage) json.RawMessage {
 	return k.Asked(s.Want, last)
 }
 
-var kinds = map[string]Kind{}
+var (
+	kinds      = map[string]Kind{}
+	judgements = map[string]Judgement{}
+)
 
-// Register makes a kind known; each kind's file calls it once.
+// Register makes a kind known, but for its Judgement; each kind's file calls it once.
 func Register(k Kind) struct{} {
 	if _, taken := kinds[k.Type]; taken {
 		panic(fmt.Sprintf("two kinds of stake are called %q", k.Type))
@@ -149,12 +164,23 @@ func Register(k Kind) struct{} {
 	return struct{}{}
 }
 
+// Judged says how readings of a kind are judged; each kind's file of that calls it once.
+func Judged(typ string, j Judgement) struct{} {
+	if _, taken := judgements[typ]; taken {
+		panic(fmt.Sprintf("stakes of type %q are judged twice", typ))
+	}
+	judgements[typ] = j
+	ordered.Store(nil)
+	return struct{}{}
+}
+
 // IsOf says whether stakes of the kind belong to places of a sort.
 func (k Kind) IsOf(sort string) bool { return cmp.Or(k.Of, declare.HostSort) == sort }
 
 // KindOf returns the kind with the given type.
 func KindOf(typ string) (Kind, error) {
 	if k, ok := kinds[typ]; ok {
+		k.Judgement = judgements[typ]
 		return k, nil
 	}
 	return Kind{}, fmt.Errorf("no kind of stake is called %q; there are %s", typ, strings.Join(Types(), ", "))
@@ -203,7 +229,9 @@ func inOrder(kinds map[string]Kind) ([]Kind, error) {
 			}
 		}
 		placed[typ] = true
-		out = append(out, kinds[typ])
+		k := kinds[typ]
+		k.Judgement = judgements[typ]
+		out = append(out, k)
 		return nil
 	}
 	for _, typ := range slices.Sorted(maps.Keys(kinds)) {

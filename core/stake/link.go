@@ -20,12 +20,12 @@ var _ = declare.Explain[Link](map[string]string{
 })
 
 var _ = Register(Kind{
-	Type: "link", After: []string{"file"},
-	MayCutAccess: cutsOnlyAtPaths,
-	Former:       func(want map[string]json.RawMessage) { renamed(want, "to", "points_to") },
-	Rehearsal:    `link."/srv/now" = { points_to = "/srv/www" }`,
-	Settings:     []declare.Setting{declare.Table[Link]("link", "PATH", "Symbolic links, by absolute path.", `{ "/srv/current" = { points_to = "/srv/tides" } }`)},
-	Check:        checkLinks,
+	Type:      "link",
+	After:     []string{"file"},
+	Former:    func(want map[string]json.RawMessage) { renamed(want, "to", "points_to") },
+	Rehearsal: `link."/srv/now" = { points_to = "/srv/www" }`,
+	Settings:  []declare.Setting{declare.Table[Link]("link", "PATH", "Symbolic links, by absolute path.", `{ "/srv/current" = { points_to = "/srv/tides" } }`)},
+	Check:     checkLinks,
 	Wanted: func(w *Wanting) error {
 		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
 			w.Want(Stake{Type: "link", Name: l.Name, From: l.From, Want: wire.JSON(wire.LinkWant{Path: l.Name, PointsTo: l.Value.PointsTo})})
@@ -36,13 +36,18 @@ var _ = Register(Kind{
 		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
 			reload, restart := sshTakesIn(l.Name, w.Traits)
 			for _, service := range append(reload, restart...) {
-				w.Service(service, nil, nil, l.From)
+				wantService(w, service, nil, nil, l.From)
 			}
 		}
 		return nil
 	},
 	Claims: Claiming(func(w wire.LinkWant) []Claim { return []Claim{{Need: Owns, Sort: ClaimPath, What: w.Path}} }),
-	Judge:  Judging(judgeLink), Away: Judging(awayLink),
+})
+
+var _ = Judged("link", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        Judging(judgeLink),
+	Away:         Judging(awayLink),
 })
 
 func checkLinks(c *check.Checker, s declare.Settings, at []string) {

@@ -53,15 +53,15 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 	if within {
 		name += "-within"
 	}
-	layout, _ := w.layout(server) // which its sites have needed before
+	layout, _ := layoutOf(w, server) // which its sites have needed before
 	site := &declare.Site{}
 	site.Server, site.Names, site.CatchAll, site.Paths = base, []string{"any.northstake.invalid"}, true, map[string]*declare.Path{"/": othersPath(w.D.Ground.UnknownNames)}
 	for _, p := range ports {
 		site.Listen = append(site.Listen, declare.Listen{Port: p})
 	}
 	d := &declare.Declaration{Ground: w.D.Ground, Sites: map[string]*declare.Site{name: site}}
-	own := w.ownOf(server, layout)
-	text, err := render.VirtualHost(d, render.Site{Name: name, Root: "/nonexistent", IPv6: w.Traits.IPv6, Listens: w.listens(server, layout, own), Dir: layout.Dir, Modules: layout.Modules})
+	own := ownOf(w, server, layout)
+	text, err := render.VirtualHost(d, render.Site{Name: name, Root: "/nonexistent", IPv6: w.Traits.IPv6, Listens: listens(w, server, layout, own), Dir: layout.Dir, Modules: layout.Modules})
 	if err != nil {
 		return err
 	}
@@ -69,25 +69,25 @@ func wantOthersOf(w *Wanting, server string, ports []int) error {
 		text.Lines[i] = at
 	}
 	want := wire.SiteWant{Server: base, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: ports, Names: site.Names, First: true, Yields: w.silenced(server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
+		Listen: ports, Names: site.Names, First: true, Yields: silenced(w, server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
 	if layout.LinkDir != "" {
 		want.Link = layout.LinkDir + "/" + path.Base(want.File)
 	}
 	var needs []string
 	if !within {
-		needs = []string{w.PackageFor(name, layout.Package, at)}
+		needs = []string{wantPackageFor(w, name, layout.Package, at)}
 	}
 	if local := wire.Local("server", server); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
 	if within {
 		c := (*gathering[containedServers](w, "contained servers"))["sites-"+base]
-		needs = append(needs, w.within(name, &want, layout, c.image, c.secret, at, nil)...)
+		needs = append(needs, wantWithin(w, name, &want, layout, c.image, c.secret, at, nil)...)
 		w.Want(Stake{Type: "site", Name: name, Site: name, Want: wire.JSON(want), From: at, Needs: needs})
 		return nil
 	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: wire.JSON(want), From: at, Needs: needs})
-	w.ServiceFor(name, layout.Service, layout.Program, ports, []string{wire.Local("site", name)}, at)
+	wantServiceFor(w, name, layout.Service, layout.Program, ports, []string{wire.Local("site", name)}, at)
 	return nil
 }
 

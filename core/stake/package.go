@@ -46,14 +46,8 @@ func VersionsDeclared(stakes []Stake) []string {
 }
 
 var _ = Register(Kind{
-	Type: "package", After: []string{"source"},
-	MayCutAccess: workMayCut(func(access *wire.Access, w wire.PackageWork) bool {
-		return access.RestsOnPackages(append(append(w.Names(), w.Remove), w.With...)...)
-	}),
-	Off: func(raw json.RawMessage) []string {
-		w, _ := last[wire.PackageWork](raw)
-		return append(slices.Clone(w.With), w.Remove)
-	},
+	Type:      "package",
+	After:     []string{"source"},
 	Rehearsal: `packages = ["cron"]`,
 	Settings: []declare.Setting{
 		declare.Value[[]string]("packages", "Packages that are installed.", "", `["curl"]`),
@@ -63,12 +57,12 @@ var _ = Register(Kind{
 	Wanted: func(w *Wanting) error {
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
 			for i, p := range declare.Get[[]string](s, "packages") {
-				w.Package(wire.PackageWant{Name: p}, at("packages", strconv.Itoa(i)))
+				wantPackage(w, wire.PackageWant{Name: p}, at("packages", strconv.Itoa(i)))
 			}
 			list := declare.Get[map[string]*Package](s, "package")
 			for _, n := range sortedKeys(list) {
 				if name, p := w.Named(n, list[n].Names), list[n]; name != "" {
-					w.Package(wire.PackageWant{Name: name, Gone: p.Is == "gone", Newest: p.Is == "newest", Version: p.Version, AtLeast: p.AtLeast}, at("package", n))
+					wantPackage(w, wire.PackageWant{Name: name, Gone: p.Is == "gone", Newest: p.Is == "newest", Version: p.Version, AtLeast: p.AtLeast}, at("package", n))
 				}
 			}
 		})
@@ -87,13 +81,26 @@ var _ = Register(Kind{
 		}
 		return []Claim{{Need: Owns, Sort: ClaimPackage, What: w.Name}}
 	}),
-	Judge: Judging(judgePackage), Away: Judging(awayPackage),
+})
+
+var _ = Judged("package", Judgement{
+	Nothing: PackageGone,
+	MayCutAccess: workMayCut(func(access *wire.Access, w wire.PackageWork) bool {
+		return access.RestsOnPackages(append(append(w.Names(), w.Remove), w.With...)...)
+	}),
+	Off: func(raw json.RawMessage) []string {
+		w, _ := last[wire.PackageWork](raw)
+		return append(slices.Clone(w.With), w.Remove)
+	},
+	Judge: Judging(judgePackage),
+	Away:  Judging(awayPackage),
 	AskedAway: func(want json.RawMessage, goes bool) json.RawMessage { // what would go with it
 		w, _ := last[wire.PackageWant](want)
 		return wire.JSON(wire.PackageWant{Name: w.Name, Gone: goes, Whole: goes})
 	},
-	Follows: true, Passing: []string{"short", "lists", "lists_at"},
-	Join: joinPackages,
+	Follows: true,
+	Passing: []string{"short", "lists", "lists_at"},
+	Join:    joinPackages,
 	Within: workWithin(func(planned, now wire.PackageWork) bool {
 		shown := func(g wire.PackageGoal) bool { return slices.Contains(planned.Install, g) }
 		same := now.Remove == planned.Remove && now.Finish == planned.Finish && now.Reinstall == planned.Reinstall && now.Version == planned.Version
@@ -116,9 +123,9 @@ func (g *packages) find(name string) *Stake {
 	return nil
 }
 
-// Package wants a package. What is nearer to the host goes over what its kits say, but
+// wantPackage wants a package. What is nearer to the host goes over what its kits say, but
 // a mention alone leaves the version that was declared before.
-func (w *Wanting) Package(want wire.PackageWant, from declare.Position) {
+func wantPackage(w *Wanting, want wire.PackageWant, from declare.Position) {
 	g := gathering[packages](w, "package")
 	before := g.find(want.Name)
 	if before == nil {
@@ -131,8 +138,8 @@ func (w *Wanting) Package(want wire.PackageWant, from declare.Position) {
 	before.From = from
 }
 
-// PackageFor wants a package that a site calls for, and returns the name of its stake.
-func (w *Wanting) PackageFor(site, name string, from declare.Position) string {
+// wantPackageFor wants a package that a site calls for, and returns the name of its stake.
+func wantPackageFor(w *Wanting, site, name string, from declare.Position) string {
 	g := gathering[packages](w, "package")
 	if g.sites == nil {
 		g.sites = map[string][]string{}
@@ -143,7 +150,7 @@ func (w *Wanting) PackageFor(site, name string, from declare.Position) string {
 		w.contradicts(wire.Local("package", name), before.From, from, fmt.Sprintf("package %s is to be gone, and site %s needs it", name, site))
 	}
 	if !known {
-		w.Package(wire.PackageWant{Name: name}, from)
+		wantPackage(w, wire.PackageWant{Name: name}, from)
 	}
 	if !known || len(g.sites[name]) > 0 {
 		g.sites[name] = append(g.sites[name], site)

@@ -37,8 +37,8 @@ func portText(w wire.PortWant) string {
 }
 
 var _ = Register(Kind{
-	Type: "port", After: []string{"firewall"},
-	MayCutAccess: cutsOnlyAtPaths,
+	Type:  "port",
+	After: []string{"firewall"},
 	Settings: []declare.Setting{
 		declare.Value[[]string]("ports", "Ports that are open to everybody, such as \"443/tcp\" or \"8000-8100/udp\", besides those of sites.", "", `["443/tcp"]`),
 		declare.Table[Port]("port", "PORT", "Ports of which there is more to say.", `{ "5432/tcp" = { from = ["10.0.0.0/8"] } }`),
@@ -68,8 +68,16 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w wire.PortWant) []Claim {
 		return []Claim{{Need: Owns, Sort: ClaimPort, What: w.Ports().String()}}
 	}),
-	Judge: Judging(judgePort), Follows: true, Holding: true,
-	Elsewhere: formerNetworks, Unwanted: unwantedPort, Away: Judging(awayPort),
+})
+
+var _ = Judged("port", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        Judging(judgePort),
+	Follows:      true,
+	Holding:      true,
+	Elsewhere:    formerNetworks,
+	Unwanted:     unwantedPort,
+	Away:         Judging(awayPort),
 })
 
 // wantedPort is where ports are declared, and the sites that alone call for them.
@@ -97,8 +105,8 @@ func wantedPorts(w *Wanting) ports {
 	return *g
 }
 
-// PortFor wants a TCP port to be open that a site listens on.
-func (w *Wanting) PortFor(site string, port int, from declare.Position) {
+// wantPortFor wants a TCP port to be open that a site listens on.
+func wantPortFor(w *Wanting, site string, port int, from declare.Position) {
 	g, key := wantedPorts(w), wire.PortSpan{Protocol: "tcp", Port: port}
 	switch p := g[key]; {
 	case p == nil:
@@ -160,7 +168,7 @@ func finishPorts(w *Wanting) {
 		if local := wire.Local("package", p); w.Wants(local) {
 			after = append(after, local)
 		}
-		if w.WantsService(p) {
+		if wantsService(w, p) {
 			after = append(after, wire.Local("service", p))
 		}
 	}

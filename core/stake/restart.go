@@ -9,9 +9,9 @@ func restartMove(text, because string, work any) wire.Move {
 }
 
 var _ = Register(Kind{
-	Type: "restart", After: []string{"package"},
-	MayCutAccess: cutsOnlyAtPaths,
-	Settings:     []declare.Setting{declare.Value[*bool]("may_restart", "Whether a run restarts the host when it needs that, after an upgrade say, and waits for it.", "false: the need is shown", "true")},
+	Type:     "restart",
+	After:    []string{"package"},
+	Settings: []declare.Setting{declare.Value[*bool]("may_restart", "Whether a run restarts the host when it needs that, after an upgrade say, and waits for it.", "false: the need is shown", "true")},
 	Wanted: func(w *Wanting) error {
 		may, from := false, declare.Position{}
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
@@ -24,7 +24,12 @@ var _ = Register(Kind{
 		}
 		return nil
 	},
-	Judge: Judging(judgeRestart), Follows: true,
+})
+
+var _ = Judged("restart", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        Judging(judgeRestart),
+	Follows:      true,
 })
 
 func judgeRestart(_ Input, _ wire.RestartWant, f wire.RestartFound) Verdict {

@@ -23,9 +23,9 @@ var _ = declare.Explain[WebServerOwn](map[string]string{
 })
 
 var _ = Register(Kind{
-	Type: "server", After: []string{"package"},
-	MayCutAccess: cutsOnlyAtPaths,
-	Settings:     []declare.Setting{declare.Table[WebServerOwn]("server", "SERVER", "Web servers, for what their packages bring of their own.", `{ nginx = { default_site = "kept" } }`)},
+	Type:     "server",
+	After:    []string{"package"},
+	Settings: []declare.Setting{declare.Table[WebServerOwn]("server", "SERVER", "Web servers, for what their packages bring of their own.", `{ nginx = { default_site = "kept" } }`)},
 	Check: func(c *check.Checker, s declare.Settings, at []string) {
 		servers := declare.Values("SiteSettings", "server")
 		for _, name := range declare.NamesIn(s, "server") {
@@ -38,21 +38,28 @@ var _ = Register(Kind{
 		seen := map[string]bool{}
 		for _, site := range w.D.SitesOn(w.Host) {
 			name := serverOf(w.D.Sites[site])
-			layout, known := w.layout(name)
+			layout, known := layoutOf(w, name)
 			if seen[name] || !known {
 				continue
 			}
 			seen[name] = true
 			at := w.D.At("site", site, "server")
-			want := w.ownOf(name, layout)
+			want := ownOf(w, name, layout)
 			if want.Import.File == "" && (want.Default == wire.DefaultKept || len(want.Links)+len(want.Paths()) == 0) {
 				continue // nothing of its own is in the way
 			}
-			w.Want(Stake{Type: "server", Name: name, Want: wire.JSON(want), From: at, Needs: []string{w.PackageFor(site, layout.Package, at)}})
+			w.Want(Stake{Type: "server", Name: name, Want: wire.JSON(want), From: at, Needs: []string{wantPackageFor(w, site, layout.Package, at)}})
 		}
 		return nil
 	},
-	Judge: Judging(judgeServer), Follows: true, Unwanted: unwantedServer, Away: Judging(awayServer),
+})
+
+var _ = Judged("server", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        Judging(judgeServer),
+	Follows:      true,
+	Unwanted:     unwantedServer,
+	Away:         Judging(awayServer),
 })
 
 // defaultPort is where servers' packages serve a site of their own.
@@ -60,7 +67,7 @@ const defaultPort = 80
 
 // ownOf is what is wanted of a server's own configuration: what stands in the way of a
 // declared site goes, and what is declared counts.
-func (w *Wanting) ownOf(server string, layout wire.Layout) wire.ServerWant {
+func ownOf(w *Wanting, server string, layout wire.Layout) wire.ServerWant {
 	want := wire.ServerWant{Server: server, Service: layout.Service, Default: wire.DefaultKept, Own: layout.Own}
 	mine, others := map[int]bool{}, map[int]bool{}
 	for _, name := range w.D.SitesOn(w.Host) {
@@ -74,7 +81,7 @@ func (w *Wanting) ownOf(server string, layout wire.Layout) wire.ServerWant {
 	if mine[defaultPort] || others[defaultPort] {
 		want.Default = wire.DefaultOff
 	}
-	if others[defaultPort] && !mine[defaultPort] && slices.Contains(w.listens(server, layout, wire.ServerWant{}), defaultPort) {
+	if others[defaultPort] && !mine[defaultPort] && slices.Contains(listens(w, server, layout, wire.ServerWant{}), defaultPort) {
 		want.Silent = []int{defaultPort}
 	}
 	for _, own := range declare.Nearest[WebServerOwn](w.D, w.Host, "server") {
@@ -90,7 +97,7 @@ func (w *Wanting) ownOf(server string, layout wire.Layout) wire.ServerWant {
 
 // listens are the ports on which a server listens by lines beside those of sites: as its package brings
 // them, or as they are where it is installed, but for those that are switched off.
-func (w *Wanting) listens(server string, layout wire.Layout, own wire.ServerWant) []int {
+func listens(w *Wanting, server string, layout wire.Layout, own wire.ServerWant) []int {
 	lines := make([]wire.ListenLine, len(layout.Listens))
 	for i, p := range layout.Listens {
 		lines[i] = wire.ListenLine{Port: p, File: layout.Own.Listen}
@@ -111,10 +118,10 @@ func (w *Wanting) listens(server string, layout wire.Layout, own wire.ServerWant
 
 // Silenced says whether another server's default site gives a port up on a host, for the
 // sites that are declared there.
-func (w *Wanting) silenced(server string) []string {
+func silenced(w *Wanting, server string) []string {
 	var out []string
 	for name, layout := range w.Layouts {
-		if name != server && w.Wants(wire.Local("server", name)) && w.ownOf(name, layout).Default != wire.DefaultKept {
+		if name != server && w.Wants(wire.Local("server", name)) && ownOf(w, name, layout).Default != wire.DefaultKept {
 			out = append(out, layout.Program)
 		}
 	}

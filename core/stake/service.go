@@ -30,9 +30,9 @@ var _ = declare.Explain[Service](map[string]string{
 })
 
 var _ = Register(Kind{
-	Type: "service", After: []string{"site"},
-	MayCutAccess: func(access *wire.Access, name string, _ json.RawMessage) bool { return access.RestsOnService(name) },
-	Rehearsal:    `service = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
+	Type:      "service",
+	After:     []string{"site"},
+	Rehearsal: `service = { cron = { running = true, at_boot = true }, nftables = { at_boot = true } }`,
 	Settings: []declare.Setting{
 		declare.Value[[]string]("services", "Services that run, and start at boot. What is nearer to a host wins: its own list or table over those of its kits, a later kit over an earlier one.", "", `["cron"]`),
 		declare.Table[Service]("service", "NAME", "Services of which there is more to say, by name. A table says of a service what is to be otherwise: it wins over the list of a kit, and the half that it leaves out stays as that has it.", `{ cron = { running = true, at_boot = false } }`),
@@ -42,12 +42,12 @@ var _ = Register(Kind{
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
 			yes := true
 			for i, n := range declare.Get[[]string](s, "services") {
-				w.Service(n, &yes, &yes, at("services", strconv.Itoa(i)))
+				wantService(w, n, &yes, &yes, at("services", strconv.Itoa(i)))
 			}
 			list := declare.Get[map[string]*Service](s, "service")
 			for _, n := range sortedKeys(list) {
 				if name := w.Named(n, list[n].Names); name != "" {
-					w.Service(name, list[n].Running, list[n].AtBoot, at("service", n))
+					wantService(w, name, list[n].Running, list[n].AtBoot, at("service", n))
 				}
 			}
 		})
@@ -72,9 +72,20 @@ var _ = Register(Kind{
 		}
 		return []Claim{{Need: Owns, Sort: ClaimService, What: w.Name}}
 	}),
-	Judge: Judging(judgeService), Follows: true,
-	Nudged: nudgedService, Unwanted: unwantedService, Away: Judging(awayService),
-	Paths: workAt[wire.ServiceWork],
+})
+
+var _ = Judged("service", Judgement{
+	Nothing: func(want json.RawMessage) bool {
+		w, ok := last[wire.ServiceWant](want)
+		return ok && !wants(w.Running, true) && !wants(w.AtBoot, true)
+	},
+	MayCutAccess: func(access *wire.Access, name string, _ json.RawMessage) bool { return access.RestsOnService(name) },
+	Judge:        Judging(judgeService),
+	Follows:      true,
+	Nudged:       nudgedService,
+	Unwanted:     unwantedService,
+	Away:         Judging(awayService),
+	Paths:        workAt[wire.ServiceWork],
 	Within: workWithin(func(planned, now wire.ServiceWork) bool {
 		boot := now.AtBoot == nil || planned.AtBoot != nil && *now.AtBoot == *planned.AtBoot
 		told := now.Now == "" || now.Now == "stop" && planned.Away || now.Now == planned.Now || now.Now == planned.Nudge || now.Now == "reload" || now.Now == "start" || now.Now == "restart" && planned.Now == "start"
@@ -106,9 +117,9 @@ type wantedService struct {
 	sites []string // that alone call for it
 }
 
-// Service wants a service to be as is said, nil leaving a half alone; what is nearer
+// wantService wants a service to be as is said, nil leaving a half alone; what is nearer
 // to the host comes later.
-func (w *Wanting) Service(name string, running, atBoot *bool, from declare.Position) {
+func wantService(w *Wanting, name string, running, atBoot *bool, from declare.Position) {
 	g := gathering[services](w, "service")
 	if g.byName == nil {
 		g.byName = map[string]*wantedService{}
@@ -130,10 +141,10 @@ func (w *Wanting) Service(name string, running, atBoot *bool, from declare.Posit
 	}
 }
 
-// ServiceFor wants a service that serves a site, with a program, to run and to start at
+// wantServiceFor wants a service that serves a site, with a program, to run and to start at
 // boot. It needs some stakes first.
 // Ports are those on which it serves the site.
-func (w *Wanting) ServiceFor(site, name, program string, ports []int, needs []string, from declare.Position) {
+func wantServiceFor(w *Wanting, site, name, program string, ports []int, needs []string, from declare.Position) {
 	g := gathering[services](w, "service")
 	before := g.byName[name]
 	declared := before != nil && len(before.sites) == 0
@@ -141,7 +152,7 @@ func (w *Wanting) ServiceFor(site, name, program string, ports []int, needs []st
 		w.contradicts(wire.Local("service", name), before.from, from, fmt.Sprintf("service %s is not to run, and site %s is served by it", name, site))
 	}
 	yes := true
-	w.Service(name, &yes, &yes, from)
+	wantService(w, name, &yes, &yes, from)
 	s := g.byName[name]
 	s.want.Serves = program
 	for _, p := range ports {
@@ -155,8 +166,8 @@ func (w *Wanting) ServiceFor(site, name, program string, ports []int, needs []st
 	s.needs = append(s.needs, needs...)
 }
 
-// WantsService says whether a service is wanted in any way.
-func (w *Wanting) WantsService(name string) bool {
+// wantsService says whether a service is wanted in any way.
+func wantsService(w *Wanting, name string) bool {
 	return gathering[services](w, "service").byName[name] != nil
 }
 

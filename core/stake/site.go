@@ -46,8 +46,8 @@ func rivalWords(r wire.Rival) string {
 }
 
 var _ = Register(Kind{
-	Type: "site", After: []string{"link", "server"},
-	MayCutAccess: cutsOnlyAtPaths,
+	Type:  "site",
+	After: []string{"link", "server"}, Gathers: true,
 	Implied: func(w *Wanting) error {
 		for _, name := range w.D.SitesOn(w.Host) {
 			if err := wantSite(w, name); err != nil {
@@ -83,7 +83,12 @@ var _ = Register(Kind{
 		}
 		return out
 	}),
-	Asked: askedSite, Unsealed: unsealedSites,
+	Unsealed: unsealedSites,
+})
+
+var _ = Judged("site", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Asked:        askedSite,
 	Join: func(moves []wire.Move) wire.Move {
 		var names []string
 		for _, m := range moves {
@@ -92,8 +97,11 @@ var _ = Register(Kind{
 		}
 		return joinMoves(moves, "the virtual hosts of "+count(len(moves), "site", "sites"), names)
 	},
-	Within: worksWithin, Paths: workAt[wire.Works[wire.SiteWork]],
-	Judge: Judging(judgeSite), Follows: true, Passing: []string{"silent", "taken", "others"},
+	Within:  worksWithin,
+	Paths:   workAt[wire.Works[wire.SiteWork]],
+	Judge:   Judging(judgeSite),
+	Follows: true,
+	Passing: []string{"silent", "taken", "others"},
 	Elsewhere: func(former, now json.RawMessage) json.RawMessage {
 		f, ok := last[wire.SiteWant](former)
 		n, ok2 := last[wire.SiteWant](now)
@@ -102,7 +110,8 @@ var _ = Register(Kind{
 		}
 		return former
 	},
-	Unwanted: unwantedSite, Away: Judging(awaySite),
+	Unwanted: unwantedSite,
+	Away:     Judging(awaySite),
 })
 
 // unsealedSites puts the accounts that secrets hold into sites, and into the steps of one or
@@ -130,11 +139,11 @@ func unsealedSites(raw json.RawMessage, secrets *Secrets) (json.RawMessage, erro
 func wantSite(w *Wanting, name string) error {
 	g := &siteWanting{Wanting: w, name: name, s: w.D.Sites[name], at: w.D.At("site", name, "server")}
 	var ok bool
-	if g.layout, ok = w.layout(serverOf(g.s)); !ok {
+	if g.layout, ok = layoutOf(w, serverOf(g.s)); !ok {
 		return fmt.Errorf("%s:%d: host %s (%s) has no known layout for server %q", g.at.File, g.at.Line, w.Host, w.Traits.System, g.s.Server)
 	}
 	if g.layout.Package != "" {
-		g.pkg = w.PackageFor(name, g.layout.Package, g.at)
+		g.pkg = wantPackageFor(w, name, g.layout.Package, g.at)
 		g.needs = append(g.needs, g.pkg)
 	}
 	g.wantRoots()
@@ -143,11 +152,11 @@ func wantSite(w *Wanting, name string) error {
 		return err
 	}
 	if local := wire.Local("server", serverOf(g.s)); w.Wants(local) {
-		own := w.ownOf(serverOf(g.s), g.layout)
+		own := ownOf(w, serverOf(g.s), g.layout)
 		want.Own, g.needs = &own, append(g.needs, local)
 	}
 	if g.s.Image != "" {
-		g.needs = append(g.needs, w.within(name, &want, g.layout, g.s.Image, g.s.ImageSecret, w.D.At("site", name, "image"), append(slices.Clone(g.needs), w.firstOf(g.layout, want)...))...)
+		g.needs = append(g.needs, wantWithin(w, name, &want, g.layout, g.s.Image, g.s.ImageSecret, w.D.At("site", name, "image"), append(slices.Clone(g.needs), firstsOf(w, g.layout, want)...))...)
 	}
 	w.Want(Stake{Type: "site", Name: name, Site: name, Want: wire.JSON(want), From: w.D.At("site", name), Needs: g.needs})
 	g.wantServed(want)
@@ -192,17 +201,17 @@ func (g *siteWanting) wantRoot(root string, content *declare.Content, at declare
 // virtualHost is what is wanted of the site's own configuration.
 func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
 	s, w, layout := g.s, g.Wanting, g.layout
-	socket, err := w.wantPHP(g.name, g.root, layout)
+	socket, err := wantPHP(w, g.name, g.root, layout)
 	if err != nil {
 		return want, err
 	}
-	text, err := render.VirtualHost(w.D, render.Site{Name: g.name, Root: g.root, IPv6: w.Traits.IPv6, Listens: w.listens(serverOf(s), layout, w.ownOf(serverOf(s), layout)), Dir: layout.Dir, Modules: layout.Modules, PHP: socket,
-		Mark: func(secret, between string) string { return w.accounts(secret, between).Mark }})
+	text, err := render.VirtualHost(w.D, render.Site{Name: g.name, Root: g.root, IPv6: w.Traits.IPv6, Listens: listens(w, serverOf(s), layout, ownOf(w, serverOf(s), layout)), Dir: layout.Dir, Modules: layout.Modules, PHP: socket,
+		Mark: func(secret, between string) string { return accounts(w, secret, between).Mark }})
 	if err != nil {
 		return want, fmt.Errorf("%s:%d: site %s on host %s: %w", g.at.File, g.at.Line, g.name, w.Host, err)
 	}
 	want = wire.SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(g.name),
-		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: g.roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, g.name), Yields: w.silenced(serverOf(s)), To: servicesOf(s)}
+		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: g.roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, g.name), Yields: silenced(w, serverOf(s)), To: servicesOf(s)}
 	want.Visit = visitOf(s, want, w.Traits.IPv6)
 	want.File, want.Link = siteFiles(layout, g.name, s)
 	for _, a := range text.Accounts {
@@ -250,7 +259,7 @@ func (g *siteWanting) accountsFile(a render.Accounts) wire.SiteFile {
 		f.Group = "root"
 	}
 	if a.Secret != "" {
-		f.Sealed, f.Between = g.accounts(a.Secret, a.Between), a.Between
+		f.Sealed, f.Between = accounts(g.Wanting, a.Secret, a.Between), a.Between
 	}
 	return f
 }
@@ -262,13 +271,13 @@ func (g *siteWanting) wantServed(want wire.SiteWant) {
 		ports = nil
 	}
 	if want.Within == "" {
-		g.ServiceFor(g.name, g.layout.Service, g.layout.Program, ports, append(g.firstOf(g.layout, want), g.pkg, wire.Local("site", g.name)), g.at)
+		wantServiceFor(g.Wanting, g.name, g.layout.Service, g.layout.Program, ports, append(firstsOf(g.Wanting, g.layout, want), g.pkg, wire.Local("site", g.name)), g.at)
 	}
 	if want.Off {
 		return
 	}
 	for i, l := range g.s.ListenOn() {
-		g.PortFor(g.name, l.Port, g.D.At("site", g.name, "listen", strconv.Itoa(i)))
+		wantPortFor(g.Wanting, g.name, l.Port, g.D.At("site", g.name, "listen", strconv.Itoa(i)))
 	}
 }
 
@@ -293,13 +302,13 @@ func visitOf(s *declare.Site, w wire.SiteWant, v6 bool) *wire.Visit {
 }
 
 // accounts are those that a secret holds.
-func (w *Wanting) accounts(secret, between string) *wire.Sealed {
+func accounts(w *Wanting, secret, between string) *wire.Sealed {
 	return w.Secrets.seal(secret, func(value []byte) (string, error) { return render.SecretAccounts(value, between) })
 }
 
 // wantPHP wants what runs the PHP files of a site, and returns its socket, "" where none are
 // run.
-func (w *Wanting) wantPHP(name, root string, layout wire.Layout) (string, error) {
+func wantPHP(w *Wanting, name, root string, layout wire.Layout) (string, error) {
 	if !w.D.Sites[name].PHP {
 		return "", nil
 	}
@@ -311,8 +320,8 @@ func (w *Wanting) wantPHP(name, root string, layout wire.Layout) (string, error)
 	if !known {
 		return "", fmt.Errorf("%s:%d: host %s (%s) is a system of which it is not known which version of PHP it has", at.File, at.Line, w.Host, w.Traits.System)
 	}
-	pkg := w.PackageFor(name, php.Package, at)
-	w.ServiceFor(name, php.Service, "", nil, []string{pkg}, at)
+	pkg := wantPackageFor(w, name, php.Package, at)
+	wantServiceFor(w, name, php.Service, "", nil, []string{pkg}, at)
 	if text := phpLimits(name, render.Bodies(w.D, render.Site{Name: name, Root: root})); text != "" {
 		path := php.Settings + "/99-northstake-" + name + ".ini"
 		w.Want(Stake{Type: "file", Name: path, Site: name, From: at, Needs: []string{pkg}, Want: wire.JSON(wire.FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Reload: []string{php.Service}, Text: text})})
@@ -339,12 +348,12 @@ func phpLimits(site string, bodies map[string]int64) string {
 	return "; What site " + site + " takes of a request PHP takes as well. North Stake writes this file.\n" + text
 }
 
-// firstOf are the services that have to let go of their ports before a site's server
+// firstsOf are the services that have to let go of their ports before a site's server
 // starts.
-func (w *Wanting) firstOf(mine wire.Layout, want wire.SiteWant) []string {
+func firstsOf(w *Wanting, mine wire.Layout, want wire.SiteWant) []string {
 	var out []string
 	for name, layout := range w.Layouts {
-		if slices.Contains(want.Yields, layout.Program) && layout.Service != mine.Service && len(w.ownOf(name, layout).Silent) > 0 {
+		if slices.Contains(want.Yields, layout.Program) && layout.Service != mine.Service && len(ownOf(w, name, layout).Silent) > 0 {
 			out = append(out, wire.Local("service", layout.Service))
 		}
 	}

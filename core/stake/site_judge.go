@@ -113,13 +113,13 @@ func (j *siteJudgement) reload(why string) {
 // files compares what is written, and what lies beside it.
 func (j *siteJudgement) files() {
 	w, f := j.w, j.f
-	j.d.entry("file", "root", "root", "0644", f.File)
+	compareEntry(&j.d, "file", "root", "root", "0644", f.File)
 	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
 		j.d.differ("configuration", "as rendered", "different")
 	}
 	for i, b := range f.Beside[:min(len(f.Beside), len(w.Beside))] {
 		var differs differences
-		if differs.entry("file", "root", w.Beside[i].Group, w.FileMode(), b.Entry); b.Entry.Kind == "file" && !b.Same {
+		if compareEntry(&differs, "file", "root", w.Beside[i].Group, w.FileMode(), b.Entry); b.Entry.Kind == "file" && !b.Same {
 			differs.differ("accounts", "as declared", "different")
 		}
 		for _, one := range differs {

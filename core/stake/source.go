@@ -37,11 +37,10 @@ var _ = declare.Explain[PackageSource](map[string]string{
 func (s *PackageSource) TextFiles() []string { return []string{s.Key} }
 
 var _ = Register(Kind{
-	Type:         "source",
-	MayCutAccess: cutsOnlyAtPaths,
-	Rehearsal:    `source.ferries = { url = "{url}", key = "files/ferries.asc" }`,
-	Settings:     []declare.Setting{declare.Table[PackageSource]("source", "NAME", "Extra sources of packages, by a name of your own.", `{ ferries = { url = "https://packages.saltmarsh.test/debian", key = "files/ferries.asc" } }`)},
-	Check:        checkSources,
+	Type:      "source",
+	Rehearsal: `source.ferries = { url = "{url}", key = "files/ferries.asc" }`,
+	Settings:  []declare.Setting{declare.Table[PackageSource]("source", "NAME", "Extra sources of packages, by a name of your own.", `{ ferries = { url = "https://packages.saltmarsh.test/debian", key = "files/ferries.asc" } }`)},
+	Check:     checkSources,
 	Wanted: func(w *Wanting) error {
 		all := map[string]declare.For[*PackageSource]{} // that are for the host's family, the nearest of each name
 		w.Each(func(s declare.Settings, at func(...string) declare.Position) {
@@ -65,7 +64,12 @@ var _ = Register(Kind{
 	Claims: Claiming(func(w wire.SourceWant) []Claim {
 		return []Claim{{Need: Owns, Sort: ClaimSource, What: strings.TrimSuffix(w.URL, "/") + strings.Join(append([]string{""}, w.Suites...), " ")}}
 	}),
-	Judge: Judging(judgeSource), Away: Judging(awaySource),
+})
+
+var _ = Judged("source", Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        Judging(judgeSource),
+	Away:         Judging(awaySource),
 })
 
 func checkSources(c *check.Checker, s declare.Settings, at []string) {
@@ -140,7 +144,7 @@ func judgeSource(in Input, w wire.SourceWant, f wire.SourceFound) Verdict {
 			d.add("text of "+file.Path, "as declared", "different")
 		default:
 			var of differences
-			of.entry("file", "root", "root", "0644", file.Entry)
+			compareEntry(&of, "file", "root", "root", "0644", file.Entry)
 			for _, one := range of {
 				d.add(one.Attribute+" of "+file.Path, one.Wanted, one.Found)
 			}

@@ -44,16 +44,8 @@ func (s Stake) Local() string { return wire.Local(s.Type, s.Name) }
 
 // WantsNothing says whether a stake wants something to be gone, or stopped.
 func (s Stake) WantsNothing() bool {
-	var w struct {
-		Gone    bool  `json:"gone"`
-		Running *bool `json:"running"`
-		AtBoot  *bool `json:"at_boot"`
-	}
-	if json.Unmarshal(s.Want, &w) != nil {
-		return false
-	}
-	on := w.Running != nil && *w.Running || w.AtBoot != nil && *w.AtBoot
-	return w.Gone || s.Type == "service" && !on
+	k, err := KindOf(s.Type)
+	return err == nil && k.Nothing != nil && k.Nothing(s.Want)
 }
 
 // Address is the stake's name in its ground: "quay1/package/nginx".

@@ -19,6 +19,7 @@ type Wanting struct {
 
 	stakes    []Stake
 	names     map[string]bool
+	behind    map[string]string // types that stakes stand behind, by their names
 	gathered  map[string]any
 	conflicts []Conflict
 }
@@ -53,6 +54,14 @@ func (w *Wanting) Want(s Stake) {
 	w.names[s.Local()] = true
 	s.Host = w.Host
 	w.stakes = append(w.stakes, s)
+}
+
+// Behind has a stake, by its name on the host, stand behind all that are of another type, and not among its own.
+func (w *Wanting) Behind(local, typ string) {
+	if w.behind == nil {
+		w.behind = map[string]string{}
+	}
+	w.behind[local] = typ
 }
 
 // Wants says whether a stake is wanted that has this name on the host.
@@ -119,20 +128,20 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 	for i := range w.stakes {
 		w.afterOwner(&w.stakes[i])
 	}
-	within := map[string]bool{}
-	for _, c := range *gathering[containedServers](w, "contained servers") {
-		for _, site := range c.all {
-			within[site] = true
+	parts := 0 // where the parts of a site stand
+	for _, k := range order {
+		if k.Gathers {
+			parts = 2 * place[k.Type]
 		}
 	}
 	at := func(s Stake) int {
-		switch {
-		case s.Type == "site" && within[s.Local()]: // which the image has, that tests them
-			return 2*place["image"] + 1
-		case s.Type == "site": // all of them together, which can be tested at once
-			return 2*place["site"] + 1
+		switch behind := w.behind[s.Local()]; {
+		case behind != "":
+			return 2*place[behind] + 1
+		case order[place[s.Type]].Gathers: // all of them together
+			return parts + 1
 		case s.Site != "": // what sites are made of, before
-			return 2 * place["site"]
+			return parts
 		}
 		return 2 * place[s.Type]
 	}

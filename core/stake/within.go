@@ -26,8 +26,8 @@ func serverOf(s *declare.Site) string {
 	return s.Server
 }
 
-// layout is how a server lies on the host, or in a container on it.
-func (w *Wanting) layout(server string) (wire.Layout, bool) {
+// layoutOf is how a server lies on the host, or in a container on it.
+func layoutOf(w *Wanting, server string) (wire.Layout, bool) {
 	base, within := strings.CutSuffix(server, inside)
 	l, ok := w.Layouts[base]
 	if !within || !ok {
@@ -55,23 +55,22 @@ type containedServer struct {
 	from   declare.Position
 	needs  []string
 	sites  []string // that are served
-	all    []string // stakes of its sites
 }
 
-// within has a site served in a container, which needs what is given first, and returns what
+// wantWithin has a site served in a container, which needs what is given first, and returns what
 // the site itself needs of it.
-func (w *Wanting) within(name string, want *wire.SiteWant, layout wire.Layout, image, secret string, from declare.Position, first []string) []string {
+func wantWithin(w *Wanting, name string, want *wire.SiteWant, layout wire.Layout, image, secret string, from declare.Position, first []string) []string {
 	g := *gathering[containedServers](w, "contained servers")
 	if g == nil {
 		g = containedServers{}
 		*gathering[containedServers](w, "contained servers") = g
 	}
 	want.Within, want.Image = "sites-"+want.Server, image
-	want.Sees = w.seen(name, *want, layout)
+	want.Sees = seenBy(w, name, *want, layout)
 	w.Want(Stake{Type: "directory", Name: containedBase, From: from, Want: wire.JSON(wire.DirectoryWant{Path: containedBase, Owner: "root", Group: "root", Mode: "0700"})})
 	w.Want(Stake{Type: "file", Name: layout.Config, From: from, Needs: []string{wire.Local("directory", containedBase)},
 		Want: wire.JSON(wire.FileWant{Path: layout.Config, Text: layout.Main, Owner: "root", Group: "root", Mode: "0644", Tells: []string{want.ServedBy()}})})
-	needs := []string{w.imageFor(image, secret, from), wire.Local("file", layout.Config)}
+	needs := []string{wantImage(w, image, secret, from), wire.Local("file", layout.Config)}
 	c := g[want.Within]
 	if c == nil {
 		c = &containedServer{image: image, secret: secret, from: from, want: wire.ContainerWant{Name: want.Within, By: w.D.Ground.Name, Image: image, Running: true, Policy: wire.PolicyAlways, Network: "host",
@@ -81,7 +80,7 @@ func (w *Wanting) within(name string, want *wire.SiteWant, layout wire.Layout, i
 	if c.image != image {
 		w.contradicts(want.ServedBy(), c.from, from, fmt.Sprintf("%s is to run in a container of two images, %s and %s", want.Server, c.image, image))
 	}
-	c.all = append(c.all, wire.Local("site", name))
+	w.Behind(wire.Local("site", name), "image") // which has the server that tests it
 	c.needs = append(c.needs, append(append(slices.Clone(first), needs...), wire.Local("site", name))...)
 	for _, h := range want.Sees {
 		c.see(h)
@@ -93,9 +92,9 @@ func (w *Wanting) within(name string, want *wire.SiteWant, layout wire.Layout, i
 	return needs
 }
 
-// seen is what a container has to see of the host for a site. Of a document root it is the
+// seenBy is what a container has to see of the host for a site. Of a document root it is the
 // directory around it, in which a tree is exchanged for another as a whole.
-func (w *Wanting) seen(name string, want wire.SiteWant, layout wire.Layout) []wire.HeldAt {
+func seenBy(w *Wanting, name string, want wire.SiteWant, layout wire.Layout) []wire.HeldAt {
 	out := []wire.HeldAt{{At: layout.Dir, From: layout.Dir}}
 	for _, root := range want.Roots {
 		out = append(out, wire.HeldAt{At: path.Dir(root), From: path.Dir(root)})

@@ -65,6 +65,8 @@ var (
 			}
 			return nil
 		},
+	})
+	_ = stake.Judged("card", stake.Judgement{
 		Judge: stake.Judging(func(in stake.Input, w card, f cardFound) stake.Verdict {
 			v := stake.Verdict{Gone: !f.There}
 			if !f.There || f.Says != w.Says {

@@ -56,6 +56,9 @@ var _ = stake.Register(stake.Kind{
 	Claims: stake.Claiming(func(w NoteWant) []stake.Claim {
 		return []stake.Claim{{Need: stake.Owns, Sort: stake.ClaimName, What: "note " + w.Name}}
 	}),
+})
+
+var _ = stake.Judged("note", stake.Judgement{
 	Judge: stake.Judging(func(_ stake.Input, w NoteWant, f NoteFound) stake.Verdict {
 		v := stake.Verdict{Gone: !f.There}
 		if f.Says == w.Says {
