@@ -178,3 +178,26 @@ func TestWhatARunAnnouncesIsNews(t *testing.T) {
 		t.Errorf("400 steps are announced in %d KB; all of them at once are %d", bytes>>10, whole>>10)
 	}
 }
+
+// A run is measured by what its plan promised: what a restore put back may be declared otherwise by now, or by
+// nobody, as the server of sites that another one is to serve; but not shifted again.
+func TestWhatARunIsMeasuredBy(t *testing.T) {
+	for name, c := range map[string]struct {
+		purpose purpose
+		now     plan.Standing
+		met     bool
+	}{
+		"put back, and declared otherwise": {restoring{}, plan.Due, true},
+		"put back, and declared by nobody": {restoring{}, plan.Stray, true},
+		"put back, and shifted":            {restoring{}, plan.Shifted, false},
+		"brought about, and by nobody":     {everything{}, plan.Stray, false},
+		"brought about, and due":           {everything{}, plan.Due, false},
+		"brought about":                    {everything{}, plan.Set, true},
+	} {
+		h := &hostRun{s: scope{purpose: c.purpose}, planned: plan.Host{Steps: []wire.Step{{Address: "quay1/service/nginx"}}}}
+		left := h.unmet(plan.Host{Rows: []plan.Row{{Address: "quay1/service/nginx", Standing: c.now}}})
+		if met := len(left) == 0; met != c.met {
+			t.Errorf("%s: left are %q", name, left)
+		}
+	}
+}

@@ -166,7 +166,8 @@ func (h *hostRun) unmet(now plan.Host) []string {
 	}
 	var out []string
 	for _, r := range now.Rows {
-		if met := r.Standing == plan.Set || r.Standing == plan.Due && goes.former; promised[r.Address] && !met {
+		// What goes back to what it was may be declared otherwise by now, or by nobody any more.
+		if met := r.Standing == plan.Set || goes.former && (r.Standing == plan.Due || r.Standing == plan.Stray); promised[r.Address] && !met {
 			out = append(out, r.Address+", "+string(r.Standing))
 		}
 	}
