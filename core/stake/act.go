@@ -42,13 +42,13 @@ func judgeAct(in Input, w wire.ActWant, f wire.ActFound) Verdict {
 	judge, known := actJudges[w.Do]
 	v := Verdict{Differences: []wire.Difference{{Attribute: "asked for", Wanted: string(w.Do), Found: "not done"}}}
 	if !known {
-		return v.blocked(in, fmt.Sprintf("nothing is known that is called %q", w.Do), "it is one of "+wire.ActNames())
+		return blockedVerdict(v, in, fmt.Sprintf("nothing is known that is called %q", w.Do), "it is one of "+wire.ActNames())
 	}
 	return judge(in, w, f, v)
 }
 
-// blocked is a verdict with something more in the way.
-func (v Verdict) blocked(in Input, what, fix string) Verdict {
+// blockedVerdict is a verdict with something more in the way.
+func blockedVerdict(v Verdict, in Input, what, fix string) Verdict {
 	v.Blockers = append(v.Blockers, Note{in.Stake.Address(), what, fix})
 	return v
 }
@@ -63,11 +63,11 @@ var actJudges = map[wire.Act]func(in Input, w wire.ActWant, f wire.ActFound, v V
 func judgeTelling(in Input, w wire.ActWant, f wire.ActFound, v Verdict) Verdict {
 	switch {
 	case !f.Known:
-		return v.blocked(in, fmt.Sprintf("no unit on this host is called %s", w.Service), "check the name"+nearWords(f.Here, f.Near))
+		return blockedVerdict(v, in, fmt.Sprintf("no unit on this host is called %s", w.Service), "check the name"+nearWords(f.Here, f.Near))
 	case !f.Running:
-		return v.blocked(in, fmt.Sprintf("%s does not run, so that it cannot %s", w.Service, w.Do), "declare that it runs, and apply that")
+		return blockedVerdict(v, in, fmt.Sprintf("%s does not run, so that it cannot %s", w.Service, w.Do), "declare that it runs, and apply that")
 	case w.Do == "reload" && f.NoReload:
-		return v.blocked(in, fmt.Sprintf("%s cannot reload: it takes notice of a change by a restart alone", w.Service), "restart it")
+		return blockedVerdict(v, in, fmt.Sprintf("%s cannot reload: it takes notice of a change by a restart alone", w.Service), "restart it")
 	}
 	move := wire.Move{Verb: string(w.Do), Text: string(w.Do) + " " + w.Service + " now", Work: wire.JSON(wire.ActWork{ActWant: w})}
 	if wire.FiltersItself(w.Service) {
@@ -110,13 +110,13 @@ func judgeUpgrade(in Input, w wire.ActWant, f wire.ActFound, v Verdict) Verdict 
 func judgeMakingImage(in Input, w wire.ActWant, f wire.ActFound, v Verdict) Verdict {
 	switch {
 	case f.Engine != nil:
-		return v.blocked(in, f.Engine.What, f.Engine.Fix)
+		return blockedVerdict(v, in, f.Engine.What, f.Engine.Fix)
 	case !f.Known:
-		return v.blocked(in, fmt.Sprintf("there is no container called %s", w.Container), "make it, or correct the name")
+		return blockedVerdict(v, in, fmt.Sprintf("there is no container called %s", w.Container), "make it, or correct the name")
 	case w.Unlike != "":
-		return v.blocked(in, w.Unlike, fmt.Sprintf("an image says which revision it holds: northstake apply it, or northstake survey --on %s, and make it then", w.Host))
+		return blockedVerdict(v, in, w.Unlike, fmt.Sprintf("an image says which revision it holds: northstake apply it, or northstake survey --on %s, and make it then", w.Host))
 	case w.Login != nil && w.Login.Lacks != "":
-		return v.blocked(in, w.Login.Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Login.Secret))
+		return blockedVerdict(v, in, w.Login.Lacks, fmt.Sprintf("northstake secret keep %s takes it", w.Login.Secret))
 	}
 	v.Cautions = []Note{{in.Stake.Address(), "everything in the container goes into the image, the secrets that it was given among it; only what North Stake keeps there for itself is left out", "push it to no registry that people can read who may not know these secrets"}}
 	v.Moves = []wire.Move{{Verb: "make", Text: fmt.Sprintf("make image %[4]s of container %[1]s, which is host %[2]s as revision %[3]d declares it, and push it to its registry", w.Container, w.Host, w.Revision, w.Image), Work: wire.JSON(wire.ActWork{ActWant: w})}}
@@ -125,7 +125,7 @@ func judgeMakingImage(in Input, w wire.ActWant, f wire.ActFound, v Verdict) Verd
 
 func judgeReboot(in Input, w wire.ActWant, _ wire.ActFound, v Verdict) Verdict {
 	if in.Traits.ServiceManager != "" && in.Traits.ServiceManager != "systemd" {
-		return v.blocked(in, "this host has no systemd, which is told to restart it", "restart it by its own means; northstake survey sees it again afterwards")
+		return blockedVerdict(v, in, "this host has no systemd, which is told to restart it", "restart it by its own means; northstake survey sees it again afterwards")
 	}
 	v.Moves = []wire.Move{restartMove("restart the host, and wait for it", "", wire.ActWork{ActWant: w})}
 	return v

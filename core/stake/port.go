@@ -144,7 +144,7 @@ func (g ports) overlap(w *Wanting) {
 			if a.Protocol != b.Protocol || wa.Last() < wb.Port || wb.Last() < wa.Port || slices.Equal(g[a].networks, g[b].networks) {
 				continue
 			}
-			w.conflicts = append(w.conflicts, Conflict{Claim{By: wire.Local("port", stakeName(a)), From: g[a].from}, Claim{By: wire.Local("port", stakeName(b)), From: g[b].from},
+			w.Refuse(Conflict{Claim{By: wire.Local("port", stakeName(a)), From: g[a].from}, Claim{By: wire.Local("port", stakeName(b)), From: g[b].from},
 				fmt.Sprintf("ports %s and %s overlap, and are not for the same networks", a, b), "let them be for the same networks, or make them differ"})
 		}
 	}

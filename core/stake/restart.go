@@ -1,8 +1,9 @@
 package stake
 
-import "northstake/core/wire"
-
-import "northstake/core/declare"
+import (
+	"northstake/core/declare"
+	"northstake/core/wire"
+)
 
 func restartMove(text, because string, work any) wire.Move {
 	return wire.Move{Verb: "restart", Text: text, Because: because, Work: wire.JSON(work), Returns: true}

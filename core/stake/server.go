@@ -62,9 +62,6 @@ var _ = Judged("server", Judgement{
 	Away:         Judging(awayServer),
 })
 
-// defaultPort is where servers' packages serve a site of their own.
-const defaultPort = 80
-
 // ownOf is what is wanted of a server's own configuration: what stands in the way of a
 // declared site goes, and what is declared counts.
 func ownOf(w *Wanting, server string, layout wire.Layout) wire.ServerWant {
@@ -78,11 +75,11 @@ func ownOf(w *Wanting, server string, layout wire.Layout) wire.ServerWant {
 			}
 		}
 	}
-	if mine[defaultPort] || others[defaultPort] {
+	if mine[wire.DefaultPort] || others[wire.DefaultPort] {
 		want.Default = wire.DefaultOff
 	}
-	if others[defaultPort] && !mine[defaultPort] && slices.Contains(listens(w, server, layout, wire.ServerWant{}), defaultPort) {
-		want.Silent = []int{defaultPort}
+	if others[wire.DefaultPort] && !mine[wire.DefaultPort] && slices.Contains(listens(w, server, layout, wire.ServerWant{}), wire.DefaultPort) {
+		want.Silent = []int{wire.DefaultPort}
 	}
 	for _, own := range declare.Nearest[WebServerOwn](w.D, w.Host, "server") {
 		if own.Name == server && own.Value.DefaultSite != "" {
@@ -271,7 +268,7 @@ func awayServer(in Input, w wire.ServerWant, f wire.ServerFound) Verdict {
 	}
 	if !in.Pending {
 		for d, site := range of[wire.SiteWant](in.Declared, "site", in.Memo) {
-			if needsPort(site, defaultPort) {
+			if needsPort(site, wire.DefaultPort) {
 				v.Cautions = []Note{{in.Stake.Address(), fmt.Sprintf("the default site of %s stays switched off: site %s needs its port", w.Service, d.Name), "it goes back when no site listens there"}}
 				return v
 			}

@@ -1,8 +1,9 @@
 package stake
 
-import "northstake/core/wire"
-
-import "strings"
+import (
+	"northstake/core/wire"
+	"strings"
+)
 
 // sshTakesIn is the service of the SSH server, to be reloaded or restarted, where it reads what lies at a
 // path as it starts. It takes that in with the run that changes it: else the run is confirmed by a server

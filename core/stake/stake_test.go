@@ -3,6 +3,7 @@ package stake
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -235,19 +236,17 @@ func TestPorts(t *testing.T) {
 
 // opened are ports as they are gathered of a host: "80/tcp", "5432/tcp from 10.0.0.0/8".
 func opened(written ...string) []wire.PortWant {
-	g := ports{}
-	for _, p := range written {
+	var out []wire.PortWant
+	for _, p := range slices.Compact(slices.Sorted(slices.Values(written))) {
 		span, network, limited := strings.Cut(p, " from ")
 		w, _ := wire.ParsePorts(span)
-		if before := g[w.Ports()]; limited && before != nil {
-			before.networks = append(before.networks, network)
-		} else if limited {
-			g.want(span, []string{network}, declare.Position{})
-		} else {
-			g.want(span, nil, declare.Position{})
+		if limited {
+			w.From = []string{network}
 		}
+		out = append(out, w)
 	}
-	return g.open()
+	slices.SortStableFunc(out, func(a, b wire.PortWant) int { return a.Ports().Compare(b.Ports()) })
+	return out
 }
 
 // The table lets in what is declared, for whom it is declared, and says so when it

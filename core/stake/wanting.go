@@ -29,12 +29,15 @@ func (w *Wanting) Conflicts() []Conflict {
 	return append(w.conflicts, ConflictsOf(ClaimsOf(w.stakes))...)
 }
 
+// Refuse notes what excludes each other.
+func (w *Wanting) Refuse(c Conflict) { w.conflicts = append(w.conflicts, c) }
+
 // contradicts notes that two places want one thing otherwise.
 func (w *Wanting) contradicts(by string, a, b declare.Position, what string) {
 	if later(a, b) {
 		a, b = b, a
 	}
-	w.conflicts = append(w.conflicts, Conflict{Claim{By: by, From: a}, Claim{By: by, From: b}, what, "keep one of the two"})
+	w.Refuse(Conflict{Claim{By: by, From: a}, Claim{By: by, From: b}, what, "keep one of the two"})
 }
 
 // Want adds a stake, unless one of its name is wanted already. The root of a site that

@@ -7,6 +7,9 @@ import (
 	"strings"
 )
 
+// DefaultPort is where the packages of web servers serve a site of their own.
+const DefaultPort = 80
+
 // What becomes of a server's default site.
 const (
 	DefaultKept    = "kept"
