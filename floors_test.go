@@ -28,12 +28,17 @@ var floors = map[string][]string{
 	"core/declare": {"core/form", "core/near", "core/trade", "core/wire"},
 	"core/check":   {"core/declare", "core/form", "core/near", "core/trade", "core/wire"},
 	"core/render":  {"core/check", "core/declare", "core/form", "core/wire"},
-	"core/stake":   {"core/check", "core/declare", "core/form", "core/render", "core/wire"},
-	"core/resolve": {"core/declare", "core/stake", "core/wire"},
-	"core/lint":    {"core/check", "core/declare", "core/form", "core/near", "core/render", "core/stake", "core/trade", "core/wire"},
-	"core/plan":    {"core/declare", "core/form", "core/stake", "core/wire"},
+	"core/resolve": {"core/declare", "core/stake", "core/stake/claim", "core/stake/kinds", "core/wire"},
+	"core/lint":    {"core/check", "core/declare", "core/form", "core/near", "core/render", "core/stake", "core/stake/kinds", "core/trade", "core/wire"},
+	"core/plan":    {"core/declare", "core/form", "core/stake", "core/stake/claim", "core/stake/judge", "core/wire"},
 
-	"core/stake/staketest": {"core/check", "core/declare", "core/form", "core/stake", "core/wire"},
+	// What a stake and a kind of them are, which claims exclude each other, what is declared and wanted of each
+	// kind, and how what is found compares with that. The last two know nothing of one another.
+	"core/stake/claim":     {"core/declare", "core/wire"},
+	"core/stake":           {"core/check", "core/declare", "core/form", "core/stake/claim", "core/wire"},
+	"core/stake/kinds":     {"core/check", "core/declare", "core/form", "core/render", "core/stake", "core/stake/claim", "core/wire"},
+	"core/stake/judge":     {"core/declare", "core/form", "core/stake", "core/wire"},
+	"core/stake/staketest": {"core/check", "core/declare", "core/form", "core/stake", "core/stake/claim", "core/wire"},
 
 	"content/archive": {},
 	"content/fetch":   {"content/archive", "core"},

@@ -62,7 +62,7 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 	t.Parallel()
 	lists := additions(t)
 	for heading, want := range map[string][]string{
-		"Adding a type of stake":     {"core/stake/NAME.go", "core/wire/NAME.go", "host/work/NAME.go"},
+		"Adding a type of stake":     {"core/stake/kinds/NAME.go", "core/stake/judge/NAME.go", "core/wire/NAME.go", "host/work/NAME.go"},
 		"Adding a web server":        {"core/render/NAME.go", "host/webserver/NAME.go", "host/family/families/FAMILY/family.toml"},
 		"Adding a family of systems": {"host/family/families/FAMILY/family.toml", "host/family/MANAGER.go"},
 		"Adding a packet filter":     {"host/filter/FILTER.go", "host/filter/filter.go", "core/wire/port.go"},
@@ -74,8 +74,11 @@ func TestWhatAnAdditionTouches(t *testing.T) {
 	}
 	for _, typ := range stake.Types() {
 		file := typ + ".go"
-		if got := files(t, "core/stake", `Type: +"`+typ+`"[,}]`); !slices.Contains(got, file) {
-			t.Errorf("kind %s is registered in core/stake by %v", typ, got)
+		if got := files(t, "core/stake/kinds", `Type: +"`+typ+`"[,}]`); !slices.Contains(got, file) {
+			t.Errorf("kind %s is registered in core/stake/kinds by %v", typ, got)
+		}
+		if got := files(t, "core/stake/judge", `stake\.Judged\("`+typ+`"`); !slices.Equal(got, []string{file}) {
+			t.Errorf("kind %s is judged in core/stake/judge by %v", typ, got)
 		}
 		if got := files(t, "core/wire", `(?m)^type \w+Want struct`); !slices.Contains(got, file) {
 			t.Errorf("what travels of kind %s is in none of %v", typ, got)

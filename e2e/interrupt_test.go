@@ -14,6 +14,8 @@ import (
 	"time"
 
 	"northstake/core/stake"
+	_ "northstake/core/stake/judge"
+	_ "northstake/core/stake/kinds"
 	"northstake/core/wire"
 	"northstake/lab"
 	"northstake/service/contract"

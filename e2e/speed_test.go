@@ -22,6 +22,8 @@ import (
 	"northstake/core/lint"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	_ "northstake/core/stake/judge"
+	_ "northstake/core/stake/kinds"
 	"northstake/core/wire"
 	"northstake/host/reach"
 	"northstake/service/contract"

@@ -7,7 +7,7 @@ import (
 	"time"
 
 	"northstake/core/declare"
-	"northstake/core/stake"
+	"northstake/core/stake/kinds"
 )
 
 // ends fails when work does not end: it would hold up a service, or whoever runs lint.
@@ -85,7 +85,7 @@ func TestTemplatesHaveBounds(t *testing.T) {
 		if len(problems) > 0 {
 			t.Fatal(problems[0])
 		}
-		text, err := stake.TextOf(d, declare.Nearest[stake.TextFile](d, "h1999", "file")[0].Value, "h1999")
+		text, err := kinds.TextOf(d, declare.Nearest[kinds.TextFile](d, "h1999", "file")[0].Value, "h1999")
 		if err != nil || strings.Count(text, "\n") != 2000 || !strings.Contains(text, "h7 10.1.0.8        tide=ebb\n") {
 			t.Errorf("%v: %.80q", err, text)
 		}

@@ -8,7 +8,7 @@ import (
 	"testing"
 
 	"northstake/core/declare"
-	"northstake/core/stake"
+	"northstake/core/stake/kinds"
 )
 
 // The pieces of the page about declarations make a declaration that is sound.
@@ -41,7 +41,7 @@ func TestTheDocumentedDeclarationIsSound(t *testing.T) {
 	for _, p := range problems {
 		t.Error(p.Draw())
 	}
-	if len(problems) == 0 && (len(d.Hosts) != 4 || len(d.Sites) != 7 || len(declare.Nearest[stake.TextFile](d, "quay1", "file")) != 4) {
+	if len(problems) == 0 && (len(d.Hosts) != 4 || len(d.Sites) != 7 || len(declare.Nearest[kinds.TextFile](d, "quay1", "file")) != 4) {
 		t.Errorf("it declares %d hosts, %d sites", len(d.Hosts), len(d.Sites))
 	}
 }

@@ -6,7 +6,7 @@ import (
 	"testing"
 
 	"northstake/core/declare"
-	"northstake/core/stake"
+	"northstake/core/stake/kinds"
 	"northstake/core/wire"
 )
 
@@ -57,18 +57,18 @@ func TestGivensAndTemplates(t *testing.T) {
 	if want := "port=south from line 21, tide=flood from line 8"; strings.Join(got, ", ") != want {
 		t.Errorf("%v, want %s", got, want)
 	}
-	files := declare.Nearest[stake.TextFile](d, "a", "file")
+	files := declare.Nearest[kinds.TextFile](d, "a", "file")
 	if len(files) != 2 || files[1].Name != "/etc/motd" {
 		t.Fatalf("%+v", files)
 	}
-	text, err := stake.TextOf(d, files[1].Value, "a")
+	text, err := kinds.TextOf(d, files[1].Value, "a")
 	if want := "a of g: south, flood; b is at 10.0.0.2\n"; err != nil || text != want {
 		t.Errorf("%q, %v", text, err)
 	}
-	if late := declare.Nearest[stake.TextFile](d, "b", "file")[1]; *late.Value.Text != "late" || late.From.Line != 16 {
+	if late := declare.Nearest[kinds.TextFile](d, "b", "file")[1]; *late.Value.Text != "late" || late.From.Line != 16 {
 		t.Errorf("of two kits the later one wins: %+v", late)
 	}
-	if l := declare.Nearest[stake.Link](d, "b", "link"); len(l) != 1 || l[0].Value.PointsTo != "/srv/data" || len(declare.Nearest[stake.Link](d, "a", "link")) != 0 {
+	if l := declare.Nearest[kinds.Link](d, "b", "link"); len(l) != 1 || l[0].Value.PointsTo != "/srv/data" || len(declare.Nearest[kinds.Link](d, "a", "link")) != 0 {
 		t.Errorf("%+v", l)
 	}
 }

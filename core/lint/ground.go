@@ -11,7 +11,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/form"
 	"northstake/core/near"
-	"northstake/core/stake"
+	"northstake/core/stake/kinds"
 )
 
 func (l linter) ground(g declare.Ground) {
@@ -34,7 +34,7 @@ func (l linter) otherNames(says string) {
 	scheme, host, url := strings.Cut(says, "://")
 	switch {
 	case says == "":
-	case says == stake.OthersNothing:
+	case says == kinds.OthersNothing:
 		for _, name := range sorted(l.D.Sites) {
 			if s := l.D.Sites[name]; s.Server == "httpd" {
 				at := l.D.At("site", name, "server")

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	_ "northstake/core/stake/kinds"
 	"northstake/core/wire"
 	"northstake/host/family"
 )
@@ -12,11 +13,11 @@ import (
 // mute is a kind that says nothing of the way in.
 var _ = stake.Register(stake.Kind{Type: "mute"})
 
-// Every kind says how it stands to the way in, so that nothing is held without need.
+// Every kind is judged, and says how it stands to the way in, so that nothing is held without need.
 func TestEveryKindSaysWhetherItCanShutTheWayIn(t *testing.T) {
-	for _, typ := range stake.Types() {
-		if k, err := stake.KindOf(typ); err != nil || k.MayCutAccess == nil && typ != "mute" {
-			t.Errorf("%s says nothing of it, %v", typ, err)
+	for _, typ := range append(stake.Types(), "site", "act") {
+		if k, err := stake.KindOf(typ); err != nil || typ != "mute" && (k.MayCutAccess == nil || k.Judge == nil) {
+			t.Errorf("%s says nothing of it, or is not judged: %v", typ, err)
 		}
 	}
 }

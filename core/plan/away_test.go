@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"northstake/core/stake"
+	"northstake/core/stake/judge"
 	"northstake/core/wire"
 )
 
@@ -155,12 +156,12 @@ func TestBetweenWhichStepsASiteIsDown(t *testing.T) {
 	step := func(n int, address, typ, verb string) wire.Step {
 		return wire.Step{Number: n, Address: address, Type: typ, Move: wire.Move{Verb: verb}}
 	}
-	note := []stake.Note{{Address: "q/site/a", What: "site a is down between " + stake.BetweenSteps}, {Address: "q/x", What: "another matter"}, {Address: "q/none", What: "down between " + stake.BetweenSteps}}
+	note := []stake.Note{{Address: "q/site/a", What: "site a is down between " + judge.BetweenSteps}, {Address: "q/x", What: "another matter"}, {Address: "q/none", What: "down between " + judge.BetweenSteps}}
 	between(note, []wire.Step{step(1, "q/container/c", "container", "make"), step(2, "q/site/a", "site", "take"), step(3, "q/service/caddy", "service", "reload"), step(4, "q/container/c", "container", "start")})
 	if note[0].What != "site a is down between steps 2 and 4" || note[1].What != "another matter" || note[2].What != "down between the step that stops it and the next" {
 		t.Errorf("%+v", note)
 	}
-	note[0].What = stake.BetweenSteps
+	note[0].What = judge.BetweenSteps
 	between(note, []wire.Step{step(7, "q/site/a", "site", "take"), step(8, "q/port/x", "port", "open"), step(9, "q/service/nginx", "service", "reload")})
 	if note[0].What != "steps 7 and 9" {
 		t.Errorf("%+v", note)

@@ -1,8 +1,9 @@
 package plan
 
-import "northstake/core/wire"
-
-import "northstake/core/stake"
+import (
+	"northstake/core/stake"
+	"northstake/core/wire"
+)
 
 // Left is a stake that a plan leaves as it is, because something that it takes
 // is blocked. Behind is the address of what is in the way.

@@ -7,6 +7,7 @@ import (
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/stake/judge"
 	"northstake/core/wire"
 )
 
@@ -279,6 +280,6 @@ func between(cautions []stake.Note, steps []wire.Step) {
 		if n := slices.IndexFunc(steps, func(s wire.Step) bool { return s.Address == c.Address }); n >= 0 && n+1 < len(steps) {
 			where = fmt.Sprintf("steps %d and %d", steps[n].Number, servesAgain(steps[n+1:]).Number)
 		}
-		cautions[i].What = strings.ReplaceAll(c.What, stake.BetweenSteps, where)
+		cautions[i].What = strings.ReplaceAll(c.What, judge.BetweenSteps, where)
 	}
 }

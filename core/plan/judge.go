@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"northstake/core/stake"
+	"northstake/core/stake/claim"
 	"northstake/core/wire"
 )
 
@@ -42,7 +43,7 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 		}
 	}
 	for _, s := range in.Stakes {
-		j, row, err := judge(in, s, stake.Input{Nudges: nudges[s.Local()], Leaving: leaving, Paths: paths, Declared: in.Stakes}, changing)
+		j, row, err := judgeStake(in, s, stake.Input{Nudges: nudges[s.Local()], Leaving: leaving, Paths: paths, Declared: in.Stakes}, changing)
 		if err != nil {
 			return nil, nil, err
 		}
@@ -62,7 +63,7 @@ func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []
 	}
 	excluded := map[string][]stake.Note{}
 	for _, c := range in.Conflicts {
-		for _, one := range [][2]stake.Claim{{c.A, c.B}, {c.B, c.A}} {
+		for _, one := range [][2]claim.Claim{{c.A, c.B}, {c.B, c.A}} {
 			at := one[1].From
 			excluded[one[0].By] = append(excluded[one[0].By], stake.Note{What: c.What, Fix: fmt.Sprintf("see %s:%d; %s", at.File, at.Line, c.Fix)})
 		}
@@ -119,7 +120,7 @@ func (j judged) undoes(byName map[string]judged) []stake.Note {
 	return out
 }
 
-func judge(in Input, s stake.Stake, input stake.Input, changing map[string]bool) (judged, Row, error) {
+func judgeStake(in Input, s stake.Stake, input stake.Input, changing map[string]bool) (judged, Row, error) {
 	row := Row{Address: s.Address(), Type: s.Type, Name: s.Name, Site: s.Site, From: s.From, Standing: Unread}
 	applied, known := in.Applied[s.Local()]
 	row.SetAt, row.ShiftedAt = applied.SetAt, applied.Shifted

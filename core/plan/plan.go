@@ -7,6 +7,7 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
+	"northstake/core/stake/claim"
 	"northstake/core/wire"
 )
 
@@ -84,7 +85,7 @@ type Input struct {
 	Resumed  bool       // a part of the plan may be done already
 
 	Access    *wire.Access     // how the service gets in, nil where nothing can shut it out
-	Conflicts []stake.Conflict // of what is declared
+	Conflicts []claim.Conflict // of what is declared
 	Reached   map[int]bool     // TCP ports that a connection from outside was tried to, and whether it was let in
 	Vantage   string           // where that came from, as a network of one address
 }

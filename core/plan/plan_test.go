@@ -12,6 +12,7 @@ import (
 	"northstake/core/lint"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/stake/judge"
 	"northstake/core/wire"
 )
 
@@ -95,7 +96,7 @@ func asDeclared(in Input) Input {
 		case "firewall":
 			var w wire.FirewallWant
 			_ = json.Unmarshal(s.Want, &w)
-			found = wire.JSON(wire.FirewallFound{Live: stake.TableOf(w), Kept: stake.TableOf(w), Loader: &wire.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: file("file")})
+			found = wire.JSON(wire.FirewallFound{Live: judge.TableOf(w), Kept: judge.TableOf(w), Loader: &wire.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: file("file")})
 		}
 		in.Readings[s.Local()] = wire.Reading{Name: s.Local(), Found: found}
 	}

@@ -10,6 +10,7 @@ import (
 
 	"northstake/core/form"
 	"northstake/core/stake"
+	"northstake/core/stake/claim"
 )
 
 // gone is a stake that was brought about and is not declared now, and still there.
@@ -163,8 +164,8 @@ func (l leaver) needed(declared []stake.Stake) *stake.Stake {
 			return &declared[i]
 		}
 		for _, c := range stake.ClaimsOf(declared[i : i+1]) {
-			if c.Need != stake.Leaves && slices.ContainsFunc(own, func(o stake.Claim) bool {
-				return o.Need == stake.Owns && o.IsThing() && o.Sort == c.Sort && o.What == c.What
+			if c.Need != claim.Leaves && slices.ContainsFunc(own, func(o claim.Claim) bool {
+				return o.Need == claim.Owns && o.IsThing() && o.Sort == c.Sort && o.What == c.What
 			}) {
 				return &declared[i]
 			}

@@ -13,6 +13,8 @@ import (
 
 	"northstake/core/declare"
 	"northstake/core/stake"
+	"northstake/core/stake/claim"
+	"northstake/core/stake/kinds"
 	"northstake/core/wire"
 )
 
@@ -21,7 +23,7 @@ import (
 type Host struct {
 	Stakes    []stake.Stake    `json:"stakes"`
 	Probes    []wire.Probe     `json:"probes"`
-	Conflicts []stake.Conflict `json:"conflicts,omitempty"`
+	Conflicts []claim.Conflict `json:"conflicts,omitempty"`
 }
 
 // OneHost works out the stakes and probes of a host, whose family's web servers lie as
@@ -52,7 +54,7 @@ func Clashes(d *declare.Declaration, families map[string]map[string]wire.Layout)
 		}
 		seen[alike] = true
 		found := map[string]int{}
-		first := map[string]stake.Conflict{}
+		first := map[string]claim.Conflict{}
 		tried := 0
 		for _, family := range slices.Sorted(maps.Keys(families)) {
 			r, err := OneHost(d, host, wire.Traits{Family: family}, families[family], nil)
@@ -75,7 +77,7 @@ func Clashes(d *declare.Declaration, families map[string]map[string]wire.Layout)
 }
 
 // distinct are the host's conflicts, each once by its places, and notes the first of each.
-func (h Host) distinct(first map[string]stake.Conflict) map[string]bool {
+func (h Host) distinct(first map[string]claim.Conflict) map[string]bool {
 	out := map[string]bool{}
 	for _, c := range h.Conflicts {
 		key := fmt.Sprint(c.A.From, c.B.From)
@@ -117,7 +119,7 @@ func ProbesOf(d *declare.Declaration, host string) []wire.Probe {
 			}
 		}
 	}
-	for _, c := range declare.Nearest[stake.Container](d, host, "container") {
+	for _, c := range declare.Nearest[kinds.Container](d, host, "container") {
 		out = append(out, probesOfContainer(c.Name, host, c.Value)...)
 	}
 	for i := range out {
@@ -148,7 +150,7 @@ func askedName(d *declare.Declaration, host, name string) string {
 
 // probesOfContainer lists the checks of a container that runs: its stake's name stands for that of
 // a site.
-func probesOfContainer(name, host string, c *stake.Container) []wire.Probe {
+func probesOfContainer(name, host string, c *kinds.Container) []wire.Probe {
 	if c.Is == "stopped" || len(c.ReachedAt) == 0 {
 		return nil
 	}

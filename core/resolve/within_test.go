@@ -9,6 +9,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/stake"
+	"northstake/core/stake/claim"
 	"northstake/core/wire"
 )
 
@@ -110,7 +111,7 @@ listen = [8090]
 	for from, says := range map[string]string{"listen = [8090]": "both claim listen 80/tcp", "image = \"registry.test/web:1\"\nimage_secret = \"login\"\nnames = [\"tides": "two images"} {
 		to := map[string]string{"listen = [8090]": "listen = [80]", "image = \"registry.test/web:1\"\nimage_secret = \"login\"\nnames = [\"tides": "image = \"registry.test/web:2\"\nimage_secret = \"login\"\nnames = [\"tides"}[from]
 		c := resolved(strings.Replace(sites, from, to, 1)).Conflicts
-		if !slices.ContainsFunc(c, func(c stake.Conflict) bool { return strings.Contains(c.What, says) }) {
+		if !slices.ContainsFunc(c, func(c claim.Conflict) bool { return strings.Contains(c.What, says) }) {
 			t.Errorf("%s: %v", says, c)
 		}
 	}

@@ -1,60 +1,12 @@
 package stake
 
 import (
-	"cmp"
-	"fmt"
-	"path"
-	"slices"
-	"strings"
-
-	"northstake/core/declare"
-	"northstake/core/wire"
+	"northstake/core/stake/claim"
 )
-
-// Claim is what a declared thing needs on a host. Two claims that exclude each other
-// cannot both be met.
-type Claim struct {
-	Need string           `json:"need"` // one of Owns, Requires and Leaves
-	Sort string           `json:"type"` // one of ClaimPath and the like
-	What string           `json:"what"`
-	But  []string         `json:"but,omitempty"`  // of a tree, patterns of paths in it that are not claimed
-	Dir  bool             `json:"dir,omitempty"`  // of a path, that it is a directory, in which others can own things
-	With string           `json:"with,omitempty"` // claims that have this in common do not exclude each other
-	By   string           `json:"by"`             // the stake's name on its host
-	From declare.Position `json:"from,omitzero"`
-}
-
-// What a claim needs of a thing.
-const (
-	Owns     = "own"   // it is made and kept by the stake, and by no other
-	Requires = "find"  // it has to be there
-	Leaves   = "leave" // it has to be left alone, or gone
-)
-
-// What claims are about.
-const (
-	ClaimPath      = "path"    // one path
-	ClaimTree      = "tree"    // a path with all below it
-	ClaimPackage   = "package" // by its name on the host
-	ClaimService   = "service"
-	ClaimPort      = "port"      // "80/tcp"
-	ClaimName      = "name"      // that visitors ask for, with the port: "tides.test:80"
-	ClaimListen    = "listen"    // a port that a program listens on: "80/tcp"
-	ClaimSource    = "source"    // the URL of a package source
-	ClaimAccount   = "account"   // of a user, with the group of its name
-	ClaimContainer = "container" // by its name on the engine
-	ClaimImage     = "image"     // by its name in a registry
-)
-
-// IsThing says whether a claim is about something that lies on a host, and not about what
-// is served there.
-func (c Claim) IsThing() bool {
-	return c.Sort != ClaimName && c.Sort != ClaimListen && c.Sort != ClaimPort
-}
 
 // ClaimsOf collects what some stakes of one host claim, in their order.
-func ClaimsOf(stakes []Stake) []Claim {
-	out := []Claim{}
+func ClaimsOf(stakes []Stake) []claim.Claim {
+	out := []claim.Claim{}
 	for _, s := range stakes {
 		k, err := KindOf(s.Type)
 		if err != nil || k.Claims == nil {
@@ -66,87 +18,4 @@ func ClaimsOf(stakes []Stake) []Claim {
 		}
 	}
 	return out
-}
-
-// owner claims the account that a thing belongs to, unless that is root's.
-func owner(user, group string) []Claim {
-	var out []Claim
-	for _, name := range []string{user, group} {
-		if name != "" && name != "root" && (len(out) == 0 || out[0].What != name) {
-			out = append(out, Claim{Need: Requires, Sort: ClaimAccount, What: name})
-		}
-	}
-	return out
-}
-
-// Conflict is two claims of one host that exclude each other, the later declared one last.
-type Conflict struct {
-	A, B Claim
-	What string
-	Fix  string
-}
-
-// ConflictsOf finds what excludes each other among the claims of one host.
-func ConflictsOf(claims []Claim) []Conflict {
-	var out []Conflict
-	say := func(a, b Claim, fix, what string, args ...any) {
-		if a.By == b.By || a.With != "" && a.With == b.With {
-			return
-		}
-		if later(a.From, b.From) {
-			a, b = b, a
-		}
-		out = append(out, Conflict{a, b, fmt.Sprintf(what, args...), fix})
-	}
-	type thing struct{ sort, what string }
-	owned, left := map[thing]Claim{}, map[thing]Claim{}
-	paths := map[string]Claim{}
-	for _, c := range claims {
-		at := thing{c.Sort, c.What}
-		if c.Need == Leaves {
-			left[at] = c
-		}
-		if c.Need != Owns {
-			continue
-		}
-		if c.Sort == ClaimPath || c.Sort == ClaimTree {
-			if first, taken := paths[c.What]; taken {
-				say(first, c, "keep one of the two, or give one another path", "%s and %s are both about %s", first.By, c.By, c.What)
-			} else {
-				paths[c.What] = c
-			}
-			continue
-		}
-		if first, taken := owned[at]; taken {
-			say(first, c, "keep one of the two, or make them differ", "%s and %s both claim %s %s", first.By, c.By, c.Sort, c.What)
-			continue
-		}
-		owned[at] = c
-	}
-	for _, c := range claims {
-		if gone, ok := left[thing{c.Sort, c.What}]; ok && c.Need != Leaves {
-			say(gone, c, "keep one of the two", "%s is to be gone, and %s needs it", gone.By, c.By)
-		}
-		if c.Need != Owns || c.Sort != ClaimPath && c.Sort != ClaimTree {
-			continue
-		}
-		for up := path.Dir(c.What); up != "/" && up != "."; up = path.Dir(up) {
-			above, ok := paths[up]
-			switch {
-			case !ok || above.Dir:
-			case above.Sort == ClaimTree && wire.Kept(above.But, strings.TrimPrefix(c.What, up+"/")) == "":
-				say(above, c, fmt.Sprintf("name it in left_alone of what is published at %s, or put it elsewhere", up), "%s lies in %s, which %s publishes as a whole", c.By, up, above.By)
-			case above.Sort == ClaimPath:
-				say(above, c, "put it elsewhere", "%s lies below %s, which %s makes something else than a directory", c.By, up, above.By)
-			}
-		}
-	}
-	slices.SortStableFunc(out, func(a, b Conflict) int {
-		return cmp.Or(cmp.Compare(a.B.From.File, b.B.From.File), cmp.Compare(a.B.From.Line, b.B.From.Line))
-	})
-	return out
-}
-
-func later(a, b declare.Position) bool {
-	return a.File == b.File && a.Line > b.Line || a.File > b.File
 }

@@ -11,6 +11,7 @@ import (
 
 	"northstake/core/check"
 	"northstake/core/declare"
+	"northstake/core/stake/claim"
 	"northstake/core/wire"
 )
 
@@ -44,7 +45,7 @@ type Kind struct {
 	Finish  func(w *Wanting)
 
 	// Claims are what a stake of the kind needs to own, to find, or to have left alone.
-	Claims func(s Stake) []Claim
+	Claims func(s Stake) []claim.Claim
 
 	// Former brings what a release before kept of a wanted stake into today's form; nil for kinds
 	// whose form is what it was.
@@ -258,40 +259,14 @@ func Judging[W, F any](judge func(in Input, want W, found F) Verdict) func(Input
 	}
 }
 
-// workWithin adapts what says whether work was shown by other work.
-func workWithin[W any](within func(planned, now W) bool) func(planned, now json.RawMessage) bool {
-	return func(planned, now json.RawMessage) bool {
-		p, ok := last[W](planned)
-		n, ok2 := last[W](now)
-		return ok && ok2 && within(p, n)
-	}
-}
-
-// workAt are the paths at which decoded work is, nil where it cannot be read.
-func workAt[W interface{ Paths() []string }](work json.RawMessage) []string {
-	w, ok := last[W](work)
-	if !ok {
-		return nil
-	}
-	return w.Paths()
-}
-
 // Claiming adapts claims of a decoded value.
-func Claiming[W any](claims func(want W) []Claim) func(Stake) []Claim {
-	return func(s Stake) []Claim {
+func Claiming[W any](claims func(want W) []claim.Claim) func(Stake) []claim.Claim {
+	return func(s Stake) []claim.Claim {
 		var w W
 		if json.Unmarshal(s.Want, &w) != nil {
 			return nil
 		}
 		return claims(w)
-	}
-}
-
-// renamed gives a key of what was kept the name that it has now.
-func renamed(want map[string]json.RawMessage, was, now string) {
-	if v, there := want[was]; there {
-		want[now] = v
-		delete(want, was)
 	}
 }
 

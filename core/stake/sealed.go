@@ -14,7 +14,7 @@ type Secrets struct {
 }
 
 // seal is the text that make makes of a secret, without the text.
-func (s *Secrets) seal(secret string, make func([]byte) (string, error)) *wire.Sealed {
+func (s *Secrets) Seal(secret string, make func([]byte) (string, error)) *wire.Sealed {
 	out := &wire.Sealed{Secret: secret}
 	text, err := s.text(secret, make)
 	if err != nil {
@@ -28,7 +28,7 @@ func (s *Secrets) seal(secret string, make func([]byte) (string, error)) *wire.S
 }
 
 // put puts into a sealed text what a host needs to compare and to write it.
-func (s *Secrets) put(in *wire.Sealed, make func([]byte) (string, error)) {
+func (s *Secrets) Put(in *wire.Sealed, make func([]byte) (string, error)) {
 	text, err := s.text(in.Secret, make)
 	if in.Key = s.Key; err == nil && wire.Mark(s.Key, text) == in.Mark {
 		in.Text = text

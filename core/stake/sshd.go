@@ -1,15 +1,16 @@
 package stake
 
 import (
-	"northstake/core/wire"
 	"strings"
+
+	"northstake/core/wire"
 )
 
 // sshTakesIn is the service of the SSH server, to be reloaded or restarted, where it reads what lies at a
 // path as it starts. It takes that in with the run that changes it: else the run is confirmed by a server
 // that has not seen the change, and nobody gets in after the next restart. A host that is not reached
 // over SSH, or has nothing that starts services, is none of those.
-func sshTakesIn(path string, t wire.Traits) (reload, restart []string) {
+func SshTakesIn(path string, t wire.Traits) (reload, restart []string) {
 	if t.SSHPort == 0 || t.ServiceManager == "none" {
 		return nil, nil
 	}
@@ -24,18 +25,4 @@ func sshTakesIn(path string, t wire.Traits) (reload, restart []string) {
 		return nil, []string{service}
 	}
 	return nil, nil
-}
-
-// nudgesOf are for services that take notice of what lies at a path.
-func nudgesOf(what, path string, reload, restart []string) []Nudge {
-	var out []Nudge
-	for _, n := range []struct {
-		how      string
-		services []string
-	}{{"reload", reload}, {"restart", restart}} {
-		for _, s := range n.services {
-			out = append(out, Nudge{Target: wire.Local("service", s), How: n.how, Reason: "its " + what + " " + path + " changed"})
-		}
-	}
-	return out
 }

@@ -1,11 +1,10 @@
-// Package stake holds the kinds of stake: what is wanted of one thing on one
-// host, how a reading of it compares, and which moves would make it so. Each
-// kind is one file; the rest of the product knows kinds only through Kind.
+// Package stake says what a stake is, one thing that is wanted of one host, what a kind of
+// them is, and what a verdict on a reading. The kinds themselves are in kinds, where they are
+// declared, and in judge; the rest of the product knows them only through Kind.
 package stake
 
 import (
 	"encoding/json"
-	"fmt"
 	"iter"
 	"maps"
 	"slices"
@@ -112,12 +111,12 @@ type Verdict struct {
 }
 
 // goes says whether what lies at a path goes with the same plan.
-func (in Input) goes(path string) bool {
+func (in Input) Goes(path string) bool {
 	return slices.ContainsFunc(in.Leaving, func(s Stake) bool { return s.Name == path })
 }
 
 // of are those of some stakes that are of a type, with what they want. Memo may be nil.
-func of[W any](stakes []Stake, typ string, memo *wire.Memo) iter.Seq2[Stake, W] {
+func Of[W any](stakes []Stake, typ string, memo *wire.Memo) iter.Seq2[Stake, W] {
 	return func(yield func(Stake, W) bool) {
 		for _, s := range stakes {
 			if s.Type != typ {
@@ -130,49 +129,12 @@ func of[W any](stakes []Stake, typ string, memo *wire.Memo) iter.Seq2[Stake, W] 
 	}
 }
 
-// leaving are the wants of the stakes of a type, among those that the same plan takes away, or that wait.
-func leaving[W any](gone []Stake, typ string, memo *wire.Memo) []W {
-	var out []W
-	for _, w := range of[W](gone, typ, memo) {
-		out = append(out, w)
-	}
-	return out
-}
-
 // last decodes a remembered value; ok is false when there is none.
-func last[T any](raw json.RawMessage) (v T, ok bool) {
+func Decoded[T any](raw json.RawMessage) (v T, ok bool) {
 	return v, len(raw) > 0 && json.Unmarshal(raw, &v) == nil
 }
 
-type differences []wire.Difference
-
-// add compares two values that are their own words.
-func (d *differences) add(attribute, wanted, found string) {
-	if wanted != found {
-		d.differ(attribute, wanted, found)
-	}
-}
-
-// differ notes a difference that was found in values; the words are for people.
-func (d *differences) differ(attribute, wanted, found string) {
-	*d = append(*d, wire.Difference{Attribute: attribute, Wanted: wanted, Found: found})
-}
-
-func yesNo(b bool) string {
-	if b {
-		return "yes"
-	}
-	return "no"
-}
-
-func count(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
-}
-
-func sortedKeys[V any](m map[string]V) []string {
+func SortedKeys[V any](m map[string]V) []string {
 	if len(m) == 0 {
 		return nil // as most tables are, of thousands of hosts
 	}

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"northstake/core/declare"
+	"northstake/core/stake/claim"
 	"northstake/core/wire"
 )
 
@@ -17,27 +18,27 @@ type Wanting struct {
 	Layouts map[string]wire.Layout // how web servers lie on the host's family, by their names
 	Secrets *Secrets               // nil where what is made of secrets is of no matter
 
-	stakes    []Stake
+	All       []Stake
 	names     map[string]bool
 	behind    map[string]string // types that stakes stand behind, by their names
 	gathered  map[string]any
-	conflicts []Conflict
+	conflicts []claim.Conflict
 }
 
 // Conflicts are what excludes each other in what is declared of the host, after Stakes.
-func (w *Wanting) Conflicts() []Conflict {
-	return append(w.conflicts, ConflictsOf(ClaimsOf(w.stakes))...)
+func (w *Wanting) Conflicts() []claim.Conflict {
+	return append(w.conflicts, claim.Conflicts(ClaimsOf(w.All))...)
 }
 
 // Refuse notes what excludes each other.
-func (w *Wanting) Refuse(c Conflict) { w.conflicts = append(w.conflicts, c) }
+func (w *Wanting) Refuse(c claim.Conflict) { w.conflicts = append(w.conflicts, c) }
 
 // contradicts notes that two places want one thing otherwise.
-func (w *Wanting) contradicts(by string, a, b declare.Position, what string) {
-	if later(a, b) {
+func (w *Wanting) Contradicts(by string, a, b declare.Position, what string) {
+	if claim.Later(a, b) {
 		a, b = b, a
 	}
-	w.Refuse(Conflict{Claim{By: by, From: a}, Claim{By: by, From: b}, what, "keep one of the two"})
+	w.Refuse(claim.Conflict{A: claim.Claim{By: by, From: a}, B: claim.Claim{By: by, From: b}, What: what, Fix: "keep one of the two"})
 }
 
 // Want adds a stake, unless one of its name is wanted already. The root of a site that
@@ -45,9 +46,9 @@ func (w *Wanting) contradicts(by string, a, b declare.Position, what string) {
 // contradict each other.
 func (w *Wanting) Want(s Stake) {
 	if w.names[s.Local()] {
-		i := slices.IndexFunc(w.stakes, func(o Stake) bool { return o.Local() == s.Local() })
-		if first := w.stakes[i]; !bytes.Equal(first.Want, s.Want) && !(s.Type == "directory" && s.Site != "") {
-			w.contradicts(s.Local(), first.From, s.From, fmt.Sprintf("%s is declared twice, and not alike", s.Local()))
+		i := slices.IndexFunc(w.All, func(o Stake) bool { return o.Local() == s.Local() })
+		if first := w.All[i]; !bytes.Equal(first.Want, s.Want) && !(s.Type == "directory" && s.Site != "") {
+			w.Contradicts(s.Local(), first.From, s.From, fmt.Sprintf("%s is declared twice, and not alike", s.Local()))
 		}
 		return
 	}
@@ -56,7 +57,7 @@ func (w *Wanting) Want(s Stake) {
 	}
 	w.names[s.Local()] = true
 	s.Host = w.Host
-	w.stakes = append(w.stakes, s)
+	w.All = append(w.All, s)
 }
 
 // Behind has a stake, by its name on the host, stand behind all that are of another type, and not among its own.
@@ -88,7 +89,7 @@ func (w *Wanting) Named(name string, names map[string]string) string {
 
 // gathering is what one kind gathers of a host before it adds stakes, made by its
 // first use.
-func gathering[T any](w *Wanting, typ string) *T {
+func Gathering[T any](w *Wanting, typ string) *T {
 	if v, ok := w.gathered[typ].(*T); ok {
 		return v
 	}
@@ -128,8 +129,8 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 			k.Finish(w)
 		}
 	}
-	for i := range w.stakes {
-		w.afterOwner(&w.stakes[i])
+	for i := range w.All {
+		w.afterOwner(&w.All[i])
 	}
 	parts := 0 // where the parts of a site stand
 	for _, k := range order {
@@ -148,17 +149,17 @@ func (w *Wanting) Stakes() ([]Stake, error) {
 		}
 		return 2 * place[s.Type]
 	}
-	slices.SortStableFunc(w.stakes, func(a, b Stake) int { return at(a) - at(b) })
-	return w.stakes, nil
+	slices.SortStableFunc(w.All, func(a, b Stake) int { return at(a) - at(b) })
+	return w.All, nil
 }
 
 // afterOwner has a stake come after what may bring the account that it belongs to.
 func (w *Wanting) afterOwner(s *Stake) {
 	for _, c := range ClaimsOf([]Stake{*s}) {
-		if c.Sort != ClaimAccount || c.Need != Requires {
+		if c.Sort != claim.Account || c.Need != claim.Requires {
 			continue
 		}
-		s.After = append(s.After, w.of("package")...)
+		s.After = append(s.After, w.Locals("package")...)
 		if account := wire.Local("account", c.What); w.Wants(account) {
 			s.Needs = append(s.Needs, account)
 		}
@@ -166,9 +167,9 @@ func (w *Wanting) afterOwner(s *Stake) {
 }
 
 // of lists the names of the stakes of a type that are wanted so far.
-func (w *Wanting) of(typ string) []string {
+func (w *Wanting) Locals(typ string) []string {
 	var out []string
-	for _, s := range w.stakes {
+	for _, s := range w.All {
 		if s.Type == typ {
 			out = append(out, s.Local())
 		}

@@ -17,6 +17,13 @@ const (
 	PolicyNever     = "no"
 )
 
+// What is declared of when a container is started again.
+const (
+	RestartsAlways    = "always"
+	RestartsOnFailure = "on-failure"
+	RestartsNever     = "never"
+)
+
 // Door is a port of the host that leads to one of a container.
 type Door struct {
 	Outside int    `toml:"outside" json:"outside" example:"8080"`

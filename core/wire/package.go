@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"encoding/json"
 	"slices"
 	"strings"
 	"time"
@@ -16,6 +17,12 @@ type PackageWant struct {
 	AtLeast string `json:"at_least,omitempty"`
 	Newest  bool   `json:"newest,omitempty"`
 	Whole   bool   `json:"whole,omitempty"` // of one that is gone, that what came along with it goes too
+}
+
+// PackageGone says whether a PackageWant wants a package to be gone.
+func PackageGone(want json.RawMessage) bool {
+	var w PackageWant
+	return json.Unmarshal(want, &w) == nil && w.Gone
 }
 
 // PackageFound is what the package manager's records say. State is "installed",

@@ -9,7 +9,7 @@ import (
 	"syscall"
 	"testing"
 
-	"northstake/core/stake"
+	"northstake/core/stake/judge"
 	"northstake/core/wire"
 )
 
@@ -196,7 +196,7 @@ func FuzzGeneration(f *testing.F) {
 // What the file of North Stake's own table holds is read back as the table, and other
 // text stays what it is.
 func TestTheTableThatIsKept(t *testing.T) {
-	table := stake.TableOf(wire.FirewallWant{SSH: 22, Ports: []wire.PortWant{{Port: 80, Protocol: "tcp"}}})
+	table := judge.TableOf(wire.FirewallWant{SSH: 22, Ports: []wire.PortWant{{Port: 80, Protocol: "tcp"}}})
 	if got := KeptIn(FileText(table)); got != table {
 		t.Errorf("kept as %q, read as %q", table, got)
 	}

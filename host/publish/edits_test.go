@@ -18,6 +18,8 @@ import (
 	"time"
 
 	"northstake/core/stake"
+	_ "northstake/core/stake/judge"
+	_ "northstake/core/stake/kinds"
 	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"

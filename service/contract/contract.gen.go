@@ -14,15 +14,16 @@ import (
 	"strings"
 	"time"
 
+	"github.com/gin-gonic/gin"
+	"github.com/oapi-codegen/runtime"
+
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/stake/claim"
 	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/host/reach"
-
-	"github.com/gin-gonic/gin"
-	"github.com/oapi-codegen/runtime"
 )
 
 // Defines values for AskOnly.
@@ -287,7 +288,7 @@ type Ask struct {
 type AskOnly string
 
 // Claim defines model for Claim.
-type Claim = stake.Claim
+type Claim = claim.Claim
 
 // Counts How many stakes stand how
 type Counts struct {

@@ -14,6 +14,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/stake/kinds"
 	"northstake/core/wire"
 	"northstake/service/store"
 )
@@ -83,7 +84,7 @@ func (a acting) stakes(d *declare.Declaration, host string, traits wire.Traits, 
 		name += "-" + of
 	}
 	if act.Do == "upgrade" {
-		act.Leave = stake.VersionsDeclared(h.Stakes)
+		act.Leave = kinds.VersionsDeclared(h.Stakes)
 	}
 	h.Stakes = []stake.Stake{{Host: host, Type: "act", Name: name, Want: wire.JSON(act)}}
 	return h, nil
@@ -122,7 +123,7 @@ func (j *Service) keeps(ctx context.Context, s *scope, a acting) (acting, error)
 	if c := CountsOf(rows); st.Unread != "" || st.Revision != s.revision || c.Due+c.Shifted+c.Unread > 0 {
 		a.act.Unlike = fmt.Sprintf("host %s was not last seen as revision %d declares it", names[0], s.revision)
 	}
-	a.act = stake.WithLogin(a.act, j.Secrets(ctx, s.ground, engine))
+	a.act = kinds.WithLogin(a.act, j.Secrets(ctx, s.ground, engine))
 	a.engine = engine
 	return a, nil
 }

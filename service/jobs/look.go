@@ -14,6 +14,7 @@ import (
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
+	"northstake/core/stake/kinds"
 	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/probe"
@@ -115,7 +116,7 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits wire
 	if err != nil {
 		return nil, err
 	}
-	r = &resolved{key: key, host: h, visits: stake.Visits(h.Stakes), memo: wire.NewMemo()}
+	r = &resolved{key: key, host: h, visits: kinds.Visits(h.Stakes), memo: wire.NewMemo()}
 	declared := map[string]bool{}
 	for _, st := range h.Stakes {
 		declared[st.Local()] = true

@@ -8,6 +8,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/lint"
 	"northstake/core/stake"
+	"northstake/core/stake/claim"
 	"northstake/core/wire"
 	"northstake/service/contract"
 	"northstake/service/store"
@@ -56,7 +57,7 @@ func (s scope) addressOf(name string) string {
 
 // Claims are what a declaration needs on a host as that was last seen; none where its
 // platform cannot do what is declared, which a survey says.
-func Claims(d *declare.Declaration, host string, traits wire.Traits) []stake.Claim {
+func Claims(d *declare.Declaration, host string, traits wire.Traits) []claim.Claim {
 	h, err := everything{}.stakes(d, host, traits, nil)
 	if err != nil {
 		return nil

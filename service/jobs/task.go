@@ -13,6 +13,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
+	"northstake/core/stake/kinds"
 	"northstake/core/wire"
 	"northstake/host/reach"
 	"northstake/service/contract"
@@ -217,7 +218,7 @@ func (s scope) madeBy(host string, err error) string {
 	if engine == "" {
 		return ""
 	}
-	for _, c := range declare.Nearest[stake.Container](s.d, engine, "container") {
+	for _, c := range declare.Nearest[kinds.Container](s.d, engine, "container") {
 		if c.Name == container {
 			return engine + "/" + wire.Local("container", container)
 		}

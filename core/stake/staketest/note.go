@@ -10,6 +10,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/form"
 	"northstake/core/stake"
+	"northstake/core/stake/claim"
 	"northstake/core/wire"
 )
 
@@ -53,8 +54,8 @@ var _ = stake.Register(stake.Kind{
 		}
 		return nil
 	},
-	Claims: stake.Claiming(func(w NoteWant) []stake.Claim {
-		return []stake.Claim{{Need: stake.Owns, Sort: stake.ClaimName, What: "note " + w.Name}}
+	Claims: stake.Claiming(func(w NoteWant) []claim.Claim {
+		return []claim.Claim{{Need: claim.Owns, Sort: claim.Name, What: "note " + w.Name}}
 	}),
 })
 

@@ -1,0 +1,150 @@
+package judge
+
+import (
+	"cmp"
+	"encoding/json"
+	"fmt"
+	"path"
+	"slices"
+	"strconv"
+	"strings"
+
+	"northstake/core/stake"
+	"northstake/core/wire"
+)
+
+// barred is what keeps a thing from being brought about at a path, nil for nothing: it lies on a file
+// system that nobody can write to, or where somebody beside root can change it. What is to be that
+// user's own is done with that user's rights.
+func barred(in stake.Input, e wire.Entry, owner, path string) *stake.Note {
+	if e.ReadOnly {
+		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s lies on a file system that is mounted read-only", path), Fix: fmt.Sprintf("ask who mounted it so, and why (on %s: findmnt -T %s), or declare another path", in.Stake.Host, path)}
+	}
+	who, at := e.Under, e.UnderAt
+	if who == "" { // nobody can now; but a directory may be declared so that somebody will
+		who, at = willChange(in, e, path)
+	}
+	if who == "" || who == owner {
+		return nil
+	}
+	return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", who, at, path),
+		Fix: "let the directories above it be root's and writable for nobody else, or declare " + path + " as their own"}
+}
+
+// willChange says who, beside root, can change what lies at a path once the directories above it are as
+// they are declared: the outermost of those counts, as on the host.
+func willChange(in stake.Input, e wire.Entry, p string) (who, at string) {
+	say := func(dir, owner, group, mode string) {
+		bits, err := strconv.ParseUint(mode, 8, 32)
+		if !strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/") || at != "" && len(at) <= len(dir) || err != nil || bits&0o1000 != 0 && e.Kind != "" {
+			return
+		}
+		switch {
+		case owner != "" && owner != "root":
+			who, at = owner, dir
+		case bits&0o020 != 0 && group != "root":
+			who, at = "group "+group, dir
+		case bits&0o002 != 0:
+			who, at = "everybody", dir
+		}
+	}
+	for _, d := range stake.Of[wire.DirectoryWant](in.Declared, "directory", in.Memo) {
+		say(d.Path, d.Owner, d.Group, d.Mode)
+	}
+	for _, c := range stake.Of[wire.ContentWant](in.Declared, "content", in.Memo) {
+		say(c.Root, c.Owner, c.Group, cmp.Or(c.Modes.Directories, "0755"))
+	}
+	return who, at
+}
+
+// awayDirectory takes a directory away that holds nothing but what goes before it.
+func awayDirectory(in stake.Input, w wire.DirectoryWant, f wire.DirectoryFound) stake.Verdict {
+	v := stake.Verdict{Gone: f.Kind == ""}
+	switch {
+	case v.Gone:
+	case f.Kind != "directory":
+		v.Cautions = []stake.Note{stays(in, w.Path)}
+	case slices.ContainsFunc(f.Holds, func(name string) bool { return !in.Goes(path.Join(w.Path, name)) }):
+		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: w.Path + " holds something, and stays", Fix: "take out what lies there, and it goes with the next plan"}}
+	default:
+		v.Moves = []wire.Move{{Verb: "take", Text: "take away directory " + w.Path, Work: wire.JSON(wire.DirectoryWork{DirectoryWant: w, Away: true})}}
+	}
+	return v
+}
+
+// ownedByNobody is what keeps a thing from being brought about whose owner the host has not,
+// nil for nothing: something else may bring the account.
+func ownedByNobody(in stake.Input, nobody []string, path string) *stake.Note {
+	if len(nobody) == 0 || in.Pending {
+		return nil
+	}
+	return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("this host has no user or group %s, who is to own %s", strings.Join(nobody, ", "), path), Fix: "declare the account, or a package that brings it"}
+}
+
+func compareEntry(d *differences, kind, owner, group, mode string, e wire.Entry) {
+	if e.Kind != kind {
+		d.add("what it is", "a "+kind, e.Words())
+		return
+	}
+	compareOwners(d, owner, group, e)
+	d.add("mode", mode, e.Mode)
+}
+
+// compareOwners compares owner and group, as far as they are wanted; one number can have several
+// names.
+func compareOwners(d *differences, owner, group string, e wire.Entry) {
+	if owner != "" && !slices.Contains(e.AlsoOwner, owner) {
+		d.add("owner", owner, e.Owner)
+	}
+	if group != "" && !slices.Contains(e.AlsoGroup, group) {
+		d.add("group", group, e.Group)
+	}
+}
+
+var _ = stake.Judged("directory", stake.Judgement{
+	MayCutAccess: cutsOnlyAtPaths,
+	AskedAway: func(want json.RawMessage, _ bool) json.RawMessage {
+		w, _ := stake.Decoded[wire.DirectoryWant](want)
+		return wire.JSON(wire.DirectoryAsked{DirectoryWant: w, Holds: true})
+	},
+	Judge: stake.Judging(judgeDirectory),
+	Away:  stake.Judging(awayDirectory),
+	Join: func(moves []wire.Move) wire.Move {
+		var names []string
+		for _, m := range moves {
+			names = append(names, strings.TrimPrefix(m.Text, "make directory "))
+		}
+		return joinMoves(moves, count(len(moves), "directory", "directories"), names)
+	},
+	Within:  worksWithin,
+	Passing: []string{"nobody"}, // a step before brings the account
+})
+
+func judgeDirectory(in stake.Input, w wire.DirectoryWant, f wire.DirectoryFound) stake.Verdict {
+	var d differences
+	compareEntry(&d, "directory", w.Owner, w.Group, w.Mode, f.Entry)
+	v := stake.Verdict{Differences: d, Gone: f.Kind == "", Touched: f.Touched}
+	if len(d) == 0 {
+		return v
+	}
+	for _, note := range []*stake.Note{ownedByNobody(in, f.Nobody, w.Path), barred(in, f.Entry, w.Owner, w.Path)} {
+		if note != nil {
+			v.Blockers = []stake.Note{*note}
+			return v
+		}
+	}
+	switch f.Kind {
+	case "":
+		v.Moves = []wire.Move{{Verb: "make", Text: "make directory " + w.Path, Work: wire.JSON(w), Joins: true}}
+	case "directory":
+		v.Moves = []wire.Move{{Verb: "set", Text: fmt.Sprintf("set directory %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode), Work: wire.JSON(w)}}
+	case "link":
+		v.Moves = []wire.Move{{Verb: "replace", Text: fmt.Sprintf("replace the link %s (to %s) with a directory", w.Path, f.Target), Work: wire.JSON(w)}}
+	default:
+		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, where a directory is declared", w.Path, f.Words()), Fix: "move it away, or declare another directory"}}
+	}
+	if f.Kind != "directory" {
+		v.Nudges = nudgeHolders(in, "directory", w.Path)
+	}
+	return v
+}

@@ -1,0 +1,174 @@
+package judge
+
+import (
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strings"
+
+	"github.com/aymanbagabas/go-udiff"
+
+	"northstake/core/stake"
+	"northstake/core/wire"
+)
+
+var _ = stake.Judged("file", stake.Judgement{
+	Nothing:      func(want json.RawMessage) bool { w, _ := stake.Decoded[wire.FileWant](want); return w.Gone },
+	MayCutAccess: cutsOnlyAtPaths,
+	Judge:        stake.Judging(judgeFile),
+	Away:         stake.Judging(awayFile),
+	Passing:      []string{"nobody"}, // a step before brings the account
+})
+
+// awayFile takes a file away, or a portion out of it, if it is as it was brought about.
+func awayFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict {
+	v := stake.Verdict{Gone: w.Gone || f.Entry.Kind == "" || f.Absent}
+	switch {
+	case v.Gone:
+		return v
+	case f.Entry.Kind != "file" || f.Broken != "" || f.Immutable || !f.Holds(w):
+		v.Cautions = []stake.Note{stays(in, w.Path)}
+		return v
+	}
+	text := "take away " + w.Path
+	if w.Portion != "" {
+		text = fmt.Sprintf("take portion %s out of %s", w.Portion, w.Path)
+	}
+	v.Nudges = fileNudges(w)
+	v.Moves = []wire.Move{{Verb: "take", Text: text, Work: wire.JSON(wire.FileWork{FileWant: w, Away: true})}}
+	return v
+}
+
+// stays says that something is left although it is not declared any more.
+func stays(in stake.Input, what string) stake.Note {
+	return stake.Note{Address: in.Stake.Address(), What: what + " was changed since it was brought about, and stays", Fix: "look at what was changed there, and take it away by hand"}
+}
+
+// fileNudges are for the services that take notice of the file.
+func fileNudges(w wire.FileWant) []stake.Nudge {
+	var out []stake.Nudge
+	for _, local := range w.Tells {
+		out = append(out, stake.Nudge{Target: local, How: "reload", Reason: "its file " + w.Path + " changed"})
+	}
+	return append(out, nudgesOf("file", w.Path, w.Reload, w.Restart)...)
+}
+
+// judgeGone judges a file that is not to be there.
+func judgeGone(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict {
+	v := stake.Verdict{Gone: f.Entry.Kind == ""}
+	if v.Gone {
+		return v
+	}
+	var d differences
+	d.add("what it is", "gone", f.Entry.Words())
+	v.Differences, v.Touched = d, f.Entry.Touched
+	note := fixed(f, in, w.Path)
+	if f.Entry.Kind != "file" && f.Entry.Kind != "link" {
+		note = &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, and only files and links are taken away", w.Path, f.Entry.Words()), Fix: "take it away by hand, or out of the declaration"}
+	}
+	if note != nil {
+		v.Blockers = []stake.Note{*note}
+		return v
+	}
+	text := "take away " + w.Path
+	if f.Entry.Kind == "link" {
+		text = fmt.Sprintf("take away the link %s (to %s)", w.Path, f.Entry.Target)
+	}
+	move := wire.Move{Verb: "take", Text: text, Because: "it is declared as gone", Work: wire.JSON(wire.FileWork{FileWant: w, Away: true})}
+	if f.Text != "" && !f.Bytes {
+		move.Details = []wire.Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, ""), Diff: true}}
+	}
+	v.Nudges = append(fileNudges(w), nudgeHolders(in, "file", w.Path)...)
+	v.Moves = []wire.Move{move}
+	return v
+}
+
+// fixed is why a file cannot be replaced or taken away, nil where it can.
+func fixed(f wire.FileFound, in stake.Input, path string) *stake.Note {
+	switch {
+	case f.Entry.ReadOnly:
+		return barred(in, f.Entry, "", path)
+	case f.Large != "":
+		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s is larger than %s, and a file is kept before it is replaced", path, f.Large), Fix: "look at what has written it, and move it away"}
+	case f.Immutable:
+		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s is marked so that nobody can change it (chattr +i)", path), Fix: "ask who did that, and why, before the mark is taken off (chattr -i)"}
+	}
+	return nil
+}
+
+func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict {
+	if w.Gone {
+		return judgeGone(in, w, f)
+	}
+	v := stake.Verdict{Gone: f.Entry.Kind == "" || f.Absent}
+	var d differences
+	switch {
+	case f.Entry.Kind != "file":
+		d.add("what it is", "a file", f.Entry.Words())
+	case f.Large != "":
+		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "larger than "+f.Large)
+	case f.Broken != "":
+		d.differ("portion "+w.Portion, "between its two marker lines", f.Broken)
+	case f.Absent:
+		d.add("portion "+w.Portion, "there", "absent")
+	case !f.Holds(w):
+		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
+	}
+	if f.Entry.Kind == "file" {
+		compareOwners(&d, w.Owner, w.Group, f.Entry)
+		if w.Mode != "" {
+			d.add("mode", w.Mode, f.Entry.Mode)
+		}
+	}
+	v.Differences = d
+	if len(d) == 0 {
+		return v
+	}
+	v.Touched = f.Entry.Touched
+	if note := barred(in, f.Entry, w.Owner, w.Path); note != nil {
+		v.Blockers = []stake.Note{*note}
+		return v
+	}
+	switch f.Entry.Kind {
+	case "", "file", "link":
+	default:
+		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, where a file is declared", w.Path, f.Entry.Words()), Fix: "move it away, or declare another path"}}
+		return v
+	}
+	if note := ownedByNobody(in, f.Nobody, w.Path); note != nil {
+		v.Blockers = []stake.Note{*note}
+		return v
+	}
+	if f.Broken != "" {
+		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s: %s", w.Path, f.Broken), Fix: "mend the marker lines by hand: North Stake does not guess which lines are its own"}}
+		return v
+	}
+	if note := fixed(f, in, w.Path); note != nil {
+		v.Blockers = []stake.Note{*note}
+		return v
+	}
+	if f.Entry.Kind == "link" && w.Portion != "" {
+		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, and a portion is written into files alone", w.Path, f.Entry.Words()), Fix: "declare the path that the link leads to"}}
+		return v
+	}
+	v.Nudges = append(fileNudges(w), nudgeHolders(in, "file", w.Path)...)
+	lines := count(len(slices.Collect(strings.Lines(w.Text))), "line", "lines")
+	if w.Data != nil {
+		lines = wire.Bytes(int64(len(w.Data)))
+	}
+	verb, text := "write", fmt.Sprintf("write %s, %s", w.Path, lines)
+	switch {
+	case w.Portion != "":
+		text = fmt.Sprintf("write portion %s of %s, %s", w.Portion, w.Path, lines)
+	case f.Entry.Kind == "file" && f.Holds(w):
+		verb, text = "set", fmt.Sprintf("set %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode)
+	case f.Entry.Kind == "link":
+		verb, text = "replace", fmt.Sprintf("replace the link %s (to %s) with a file, %s", w.Path, f.Entry.Target, lines)
+	}
+	move := wire.Move{Verb: verb, Text: text, Work: wire.JSON(w)}
+	if w.Data == nil && (f.Text != w.Text || v.Gone) {
+		move.Details = []wire.Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, w.Text), Diff: true}}
+	}
+	v.Moves = []wire.Move{move}
+	return v
+}
