@@ -11,6 +11,7 @@ import (
 	"northstake/core/lint"
 	"northstake/core/stake"
 	"northstake/core/wire"
+	"northstake/host/family"
 )
 
 const ground = `[ground]
@@ -90,12 +91,12 @@ func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
 		t.Fatal(problems)
 	}
 	ports := map[string]int{"debian": 22, "redhat": 2222}
-	for family, wanted := range map[string]map[string]string{
+	for name, wanted := range map[string]map[string]string{
 		"debian": {"/etc/ssh/sshd_config": "[ssh] []", "/etc/ssh/sshd_config.d/10.conf": "[ssh] []", "/etc/ssh/sshd_config.d/30.conf": "[] [cron]", "/etc/systemd/system/ssh.service.d/x.conf": "[] [ssh]"},
 		"none":   {"/etc/ssh/sshd_config.d/30.conf": "[] [cron]"}, // not reached over SSH
 		"redhat": {"/etc/ssh/sshd_config": "[sshd] []", "/etc/ssh/sshd_config.d/10.conf": "[sshd] []", "/etc/ssh/sshd_config.d/30.conf": "[] [cron]", "/etc/systemd/system/sshd.service.d/x.conf": "[] [sshd]"},
 	} {
-		h, err := OneHost(d, "quay1", wire.Traits{Family: family, SSHPort: ports[family]}, layouts, nil)
+		h, err := OneHost(d, "quay1", wire.Traits{Family: name, SSHPort: ports[name], SSHServer: family.SSHServer(name)}, layouts, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -114,11 +115,11 @@ func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
 				is = "[] []"
 			}
 			if got := fmt.Sprint(w.Reload, w.Restart); got != is {
-				t.Errorf("%s, %s: %s, wanted %s", family, w.Path, got, is)
+				t.Errorf("%s, %s: %s, wanted %s", name, w.Path, got, is)
 			}
 		}
-		if services != min(ports[family], 1)+1 {
-			t.Errorf("%s: %d services are told", family, services)
+		if services != min(ports[name], 1)+1 {
+			t.Errorf("%s: %d services are told", name, services)
 		}
 	}
 }

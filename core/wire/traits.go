@@ -2,6 +2,7 @@ package wire
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 )
 
@@ -28,6 +29,9 @@ type Traits struct {
 	FirstProcess   string      `json:"first_process,omitempty"`  // where it is none that is known to start services
 	RestartNeeded  string      `json:"restart_needed,omitempty"` // why the host needs a restart
 	WebServers     []WebServer `json:"web_servers,omitempty"`
+
+	// SSHServer is what the SSH server of the host's family is; nil where none is known of.
+	SSHServer *SSHServer `json:"ssh_server,omitempty"`
 
 	// WayIn are places that getting in over SSH rests on as the host is set up, wherever its SSH server,
 	// sudo, PAM and the login user's account lead.
@@ -68,10 +72,43 @@ type ContainerSeen struct {
 // out for a host holds for as long as it is the same.
 func (t Traits) Deciding() string {
 	word := fmt.Sprintf("%s %q %t %d %s", t.Family, t.System, t.IPv6, t.SSHPort, t.Firewall)
+	if t.SSHServer != nil {
+		word += fmt.Sprintf(" %s %s", t.SSHServer.Service, t.ServiceManager)
+	}
 	for _, s := range t.WebServers {
 		word += fmt.Sprintf(" %s %t %v", s.Name, s.Listens == nil, s.Listens)
 	}
 	return word
+}
+
+// SSHServer is the SSH server of a family of systems: what its service is called, and the paths that it reads
+// when it is told to reload, or has to be restarted for. One that ends in / has all below it, one that ends in *
+// all that begins like it.
+type SSHServer struct {
+	Service string   `json:"service" toml:"service"`
+	Reload  []string `json:"reload" toml:"reload"`
+	Restart []string `json:"restart" toml:"restart"`
+}
+
+// SSHTakesIn is the service of the SSH server, to be reloaded or restarted, where it reads what lies at a
+// path as it starts. It takes that in with the run that changes it: else the run is confirmed by a server
+// that has not seen the change, and nobody gets in after the next restart. A host that is not reached
+// over SSH, or has nothing that starts services, is none of those.
+func (t Traits) SSHTakesIn(path string) (reload, restart []string) {
+	if t.SSHPort == 0 || t.ServiceManager == "none" || t.SSHServer == nil {
+		return nil, nil
+	}
+	reads := func(pattern string) bool {
+		begins, any := strings.CutSuffix(pattern, "*")
+		return path == pattern || (any || strings.HasSuffix(pattern, "/")) && strings.HasPrefix(path, begins)
+	}
+	switch {
+	case slices.ContainsFunc(t.SSHServer.Reload, reads):
+		return []string{t.SSHServer.Service}, nil
+	case slices.ContainsFunc(t.SSHServer.Restart, reads):
+		return nil, []string{t.SSHServer.Service}
+	}
+	return nil, nil
 }
 
 // WebServer is a web server that is installed. Name is the one that declarations

@@ -50,6 +50,7 @@ type Family struct {
 	Servers  map[string]wire.Layout `toml:"server"`
 	Called   Called                 `toml:"called"`
 	PHP      *wire.PHP              `toml:"php"`
+	SSH      *wire.SSHServer        `toml:"ssh"`
 }
 
 // Called maps names of other families to what this one calls the same thing.
@@ -79,6 +80,16 @@ func Layouts(name string) map[string]wire.Layout {
 	for _, f := range builtIn {
 		if f.Name == name {
 			return f.Servers
+		}
+	}
+	return nil
+}
+
+// SSHServer is the SSH server of a family's systems, nil where none is known by that name.
+func SSHServer(name string) *wire.SSHServer {
+	for _, f := range builtIn {
+		if f.Name == name {
+			return f.SSH
 		}
 	}
 	return nil
@@ -114,6 +125,9 @@ func ReadFamilies(files fs.FS) ([]Family, error) {
 		}
 		if packageManagers[f.Packages] == nil {
 			return nil, fmt.Errorf("read family %s: there is no package manager %q", f.Name, f.Packages)
+		}
+		if f.SSH == nil || f.SSH.Service == "" {
+			return nil, fmt.Errorf("read family %s: it does not say what the SSH server's service is called", f.Name)
 		}
 		for name, l := range f.Servers {
 			l.PHP = f.PHP

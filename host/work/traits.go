@@ -28,7 +28,7 @@ func (h *Host) Traits(ctx context.Context) (wire.Traits, error) {
 	}
 	t := wire.Traits{System: release["PRETTY_NAME"], Family: release["ID"], Architecture: runtime.GOARCH, CPUs: runtime.NumCPU(), SSHPort: h.SSHPort}
 	if f != nil {
-		t.Family, t.PackageManager = f.Name, f.Packages
+		t.Family, t.PackageManager, t.SSHServer = f.Name, f.Packages, f.SSH
 	}
 	t.Hostname, _ = os.Hostname()
 	var u syscall.Utsname

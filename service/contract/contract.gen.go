@@ -14,9 +14,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/gin-gonic/gin"
-	"github.com/oapi-codegen/runtime"
-
 	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/stake"
@@ -24,6 +21,9 @@ import (
 	"northstake/core/wire"
 	"northstake/host/probe"
 	"northstake/host/reach"
+
+	"github.com/gin-gonic/gin"
+	"github.com/oapi-codegen/runtime"
 )
 
 // Defines values for AskOnly.

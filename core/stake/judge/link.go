@@ -28,7 +28,7 @@ func awayLink(in stake.Input, w wire.LinkWant, f wire.Entry) stake.Verdict {
 }
 
 func linkNudges(w wire.LinkWant, in stake.Input) []stake.Nudge {
-	reload, restart := stake.SshTakesIn(w.Path, in.Traits)
+	reload, restart := in.Traits.SSHTakesIn(w.Path)
 	return nudgesOf("link", w.Path, reload, restart)
 }
 

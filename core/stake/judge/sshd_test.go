@@ -6,6 +6,7 @@ import (
 
 	"northstake/core/stake"
 	"northstake/core/wire"
+	"northstake/host/family"
 )
 
 // A link that the SSH server reads as it starts has it take that in, when it is made and when it goes;
@@ -17,7 +18,7 @@ func TestTheSSHServerTakesLinksIn(t *testing.T) {
 	}
 	for path, wanted := range map[string]string{"/etc/ssh/sshd_config.d/10.conf": "service/ssh reload", "/etc/default/ssh": "service/ssh restart", "/srv/x": ""} {
 		want := wire.JSON(wire.LinkWant{Path: path, PointsTo: "/srv/y"})
-		in := stake.Input{Stake: stake.Stake{Host: "quay1", Type: "link", Name: path, Want: want}, Traits: wire.Traits{Family: "debian", SSHPort: 22}}
+		in := stake.Input{Stake: stake.Stake{Host: "quay1", Type: "link", Name: path, Want: want}, Traits: wire.Traits{Family: "debian", SSHPort: 22, SSHServer: family.SSHServer("debian")}}
 		for what, v := range map[string]func() (stake.Verdict, error){
 			"made": func() (stake.Verdict, error) { in.Found = wire.JSON(wire.Entry{}); return kind.Judge(in) },
 			"gone": func() (stake.Verdict, error) {

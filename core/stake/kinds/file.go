@@ -111,7 +111,7 @@ func (f *TextFile) takenIn(path string, t wire.Traits) (reload, restart []string
 	if f.Reload != nil || f.Restart != nil {
 		return f.Reload, f.Restart
 	}
-	return stake.SshTakesIn(path, t)
+	return t.SSHTakesIn(path)
 }
 
 func wantedFile(w *stake.Wanting, f declare.For[*TextFile]) (wire.FileWant, error) {

@@ -36,7 +36,7 @@ var _ = stake.Register(stake.Kind{
 	},
 	Implied: func(w *stake.Wanting) error {
 		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
-			reload, restart := stake.SshTakesIn(l.Name, w.Traits)
+			reload, restart := w.Traits.SSHTakesIn(l.Name)
 			for _, service := range append(reload, restart...) {
 				wantService(w, service, nil, nil, l.From)
 			}

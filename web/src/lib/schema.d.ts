@@ -686,6 +686,12 @@ export interface components {
             service_manager: string;
             firewall: string;
             ssh_port?: number;
+            /** @description The SSH server of the host's family: its service, and the paths that it reads when it reloads, or restarts */
+            ssh_server?: {
+                service?: string;
+                reload?: string[];
+                restart?: string[];
+            };
             /** @description Places that getting in over SSH rests on as the host is set up: what its SSH server, sudo and PAM are told of, and what opens the login user's home */
             way_in?: string[] | null;
             /** @description SELinux, enforcing or permissive, AppArmor, or none */
