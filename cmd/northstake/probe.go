@@ -175,11 +175,7 @@ func (a *app) watchProbes(ctx context.Context, g, site string, p probing) error 
 
 // urlOf is what a probe asked for.
 func urlOf(r contract.ProbeResult) string {
-	port := ""
-	if r.Port != 80 {
-		port = fmt.Sprintf(":%d", r.Port)
-	}
-	url := "http://" + r.Name + port + r.Path
+	url := r.URL(r.Path)
 	if r.Method != "" && r.Method != "GET" {
 		url = r.Method + " " + url
 	}

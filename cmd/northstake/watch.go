@@ -116,7 +116,7 @@ func (a *app) showRunEnd(r contract.Run) {
 			if !p.OK {
 				word = a.out.alarm(word)
 			}
-			a.out.line("%-12s     probe http://%s:%d%s from %s: %s", h.Host, p.Name, p.Port, p.Path, p.From, word)
+			a.out.line("%-12s     probe %s from %s: %s", h.Host, p.InFull(p.Path), p.From, word)
 		}
 		if h.Fault.What != "" {
 			a.out.line("%-12s     %s: %s", h.Host, a.out.alarm(string(h.State)), h.Fault.What)

@@ -12,6 +12,7 @@ import (
 
 	"northstake/core/check"
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 var _ = register("caddy", Server{Render: Caddy, Check: checkCaddy})
@@ -63,7 +64,7 @@ func (c *caddy) hosts() {
 		if len(c.site.RedirectedNames) > 0 {
 			c.line(c.at("redirected_names"), "%s {", c.addresses(c.site.RedirectedNames, l.Port, false))
 			c.bind(at, l)
-			c.line(c.at("redirected_names"), "\tredir http://%s{uri} 301", withPort(c.site.Names[0], l.Port))
+			c.line(c.at("redirected_names"), "\tredir %s{uri} 301", firstAt(c.site, l).Origin())
 			c.line(c.at("redirected_names"), "}")
 		}
 	}
@@ -111,11 +112,13 @@ func (c *caddy) addresses(names []string, port int, first bool) string {
 		}
 		for i := range deeper {
 			one := strings.Repeat("*.", i) + n
-			out = append(out, fmt.Sprintf("http://%s:%d", one, port), fmt.Sprintf("http://%s.:%d", one, port))
+			for _, name := range []string{one, one + "."} {
+				out = append(out, wire.Endpoint{Name: name, Port: port}.InFull(""))
+			}
 		}
 	}
 	if first {
-		out = append(out, fmt.Sprintf("http://:%d", port))
+		out = append(out, wire.Endpoint{Port: port}.InFull(""))
 	}
 	return strings.Join(out, ", ")
 }
@@ -231,7 +234,7 @@ func (c *caddy) answersMark() {
 	c.line(c.at(), "# By this the server says on the host itself which text of the site it has loaded.")
 	for i, l := range c.site.ListenOn() {
 		at := c.at("listen", strconv.Itoa(i))
-		c.line(at, "http://%s:%d {", MarkName(c.writer.site), l.Port)
+		c.line(at, "%s {", wire.Endpoint{Name: MarkName(c.writer.site), Port: l.Port}.InFull(""))
 		c.bind(at, l)
 		c.line(at, "\tskip_log")
 		c.line(at, "\t@own remote_ip %s", strings.Join(ownAddresses(c.site), " "))

@@ -313,8 +313,8 @@ func (h *httpd) sentOn() {
 		h.line(h.at("redirected_names"), "    ServerSignature Off")
 		h.line(h.at("redirected_names"), "    RewriteEngine On")
 		h.line(h.at("redirected_names"), `    RewriteCond %%{THE_REQUEST} "^\S+ (/[^? ]*)"`)
-		h.line(h.at("redirected_names"), `    RewriteRule ".*" "http://%s%%1" [R=301,NE,L]`, withPort(h.site.Names[0], l.Port))
-		h.line(h.at("redirected_names"), `    RewriteRule ".*" "http://%s/" [R=301,NE,L]`, withPort(h.site.Names[0], l.Port))
+		h.line(h.at("redirected_names"), `    RewriteRule ".*" "%s%%1" [R=301,NE,L]`, firstAt(h.site, l).Origin())
+		h.line(h.at("redirected_names"), `    RewriteRule ".*" "%s/" [R=301,NE,L]`, firstAt(h.site, l).Origin())
 		h.line(h.at("redirected_names"), "</VirtualHost>")
 	}
 }

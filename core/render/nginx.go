@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 )
 
 var _ = register("nginx", Server{Render: Nginx})
@@ -180,17 +181,14 @@ func (n *nginx) sentOn() {
 		n.listen(i, l, "")
 		n.line(n.at("redirected_names"), "    server_name %s;", n.names(n.site.RedirectedNames))
 		n.line(n.at("redirected_names"), "    server_tokens off;")
-		n.line(n.at("redirected_names"), "    return 301 $scheme://%s$request_uri;", withPort(n.site.Names[0], l.Port))
+		n.line(n.at("redirected_names"), "    return 301 $scheme://%s$request_uri;", firstAt(n.site, l).Host())
 		n.line(n.at("redirected_names"), "}")
 	}
 }
 
-// withPort is a name as it stands in a URL that is not encrypted.
-func withPort(name string, port int) string {
-	if port == 80 {
-		return name
-	}
-	return fmt.Sprintf("%s:%d", name, port)
+// firstAt is where a site is by its first name, on one of the ports where it listens.
+func firstAt(s *declare.Site, l declare.Listen) wire.Endpoint {
+	return wire.Endpoint{Name: s.Names[0], Port: l.Port}
 }
 
 func (n *nginx) server() {

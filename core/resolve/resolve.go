@@ -101,7 +101,7 @@ func ProbesOf(d *declare.Declaration, host string) []wire.Probe {
 		if s.Closed != "" {
 			s = s.AsClosed()
 		}
-		base := wire.Probe{Site: name, Host: host, Name: askedName(d, host, s.Names[0]), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address, Check: wire.Check{Path: "/"}}
+		base := wire.Probe{Site: name, Host: host, Endpoint: wire.Endpoint{Name: askedName(d, host, s.Names[0]), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address}, Check: wire.Check{Path: "/"}}
 		for _, p := range s.Probes {
 			one := base
 			one.Check = wire.Check(p)
@@ -155,7 +155,7 @@ func probesOfContainer(name, host string, c *kinds.Container) []wire.Probe {
 		return nil
 	}
 	door := c.ReachedAt[0]
-	base := wire.Probe{Site: wire.Local("container", name), Host: host, Name: name + "." + host, Port: door.Outside}
+	base := wire.Probe{Site: wire.Local("container", name), Host: host, Endpoint: wire.Endpoint{Name: name + "." + host, Port: door.Outside}}
 	at, err := netip.ParseAddr(door.At)
 	if err == nil && !at.IsLoopback() {
 		base.Address = door.At

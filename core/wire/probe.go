@@ -44,10 +44,8 @@ func (c Check) Places() []string {
 
 // Probe is one HTTP check of a site on one host.
 type Probe struct {
-	Site    string `json:"site"`
-	Host    string `json:"host"`
-	Name    string `json:"name"` // sent as the Host header
-	Port    int    `json:"port"`
-	Address string `json:"address,omitempty"` // of the host, where the site listens at that one alone
+	Site     string `json:"site"`
+	Host     string `json:"host"`
+	Endpoint        // Address where the site listens at that one alone
 	Check
 }

@@ -81,7 +81,7 @@ func (o Once) Probe() (wire.Probe, error) {
 	if _, ok := form.Seconds(o.Within); o.Within != "" && !ok {
 		return wire.Probe{}, fmt.Errorf("%q is not a length of time such as 5s", o.Within)
 	}
-	p := wire.Probe{Name: u.Hostname(), Port: port, Address: o.At, Check: o.Check}
+	p := wire.Probe{Endpoint: wire.Endpoint{Name: u.Hostname(), Port: port, Address: o.At}, Check: o.Check}
 	p.Path = cmp.Or(u.EscapedPath(), "/")
 	if u.RawQuery != "" {
 		p.Path += "?" + u.RawQuery
@@ -135,11 +135,7 @@ func Fetch(ctx context.Context, a Asked) (res Result) {
 		}}
 	}
 	ctx = httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotFirstResponseByte: func() { res.First = time.Since(start) }})
-	address := a.Name
-	if a.Port != 80 {
-		address = net.JoinHostPort(a.Name, strconv.Itoa(a.Port))
-	}
-	req, err := http.NewRequestWithContext(ctx, cmp.Or(a.Method, http.MethodGet), "http://"+address+a.Path, strings.NewReader(a.Body))
+	req, err := http.NewRequestWithContext(ctx, cmp.Or(a.Method, http.MethodGet), a.URL(a.Path), strings.NewReader(a.Body))
 	if err != nil {
 		res.Error, res.Failed = err.Error(), FailedAnswer
 		return res

@@ -39,12 +39,12 @@ func TestAProbeSaysWhatItGot(t *testing.T) {
 	}{
 		{"/", "Next sailing from timetable.test:" + text, 200, true}, {"/", "cancelled", 200, false}, {"/none", "", 200, false}, {"/none", "", 404, true},
 	} {
-		r := Fetch(context.Background(), Asked{wire.Probe{Name: "timetable.test", Port: port, Check: wire.Check{Path: c.path, Status: c.status, Contains: c.contains}}, address, "inside"})
+		r := Fetch(context.Background(), Asked{wire.Probe{Endpoint: wire.Endpoint{Name: "timetable.test", Port: port}, Check: wire.Check{Path: c.path, Status: c.status, Contains: c.contains}}, address, "inside"})
 		if r.OK != c.ok || r.From != "inside" || r.Took < 5*time.Millisecond {
 			t.Errorf("%+v: %+v", c, r)
 		}
 	}
-	closed := Fetch(context.Background(), Asked{wire.Probe{Name: "x.test", Port: 1, Check: wire.Check{Path: "/", Status: 200}}, "127.0.0.1", "outside"})
+	closed := Fetch(context.Background(), Asked{wire.Probe{Endpoint: wire.Endpoint{Name: "x.test", Port: 1}, Check: wire.Check{Path: "/", Status: 200}}, "127.0.0.1", "outside"})
 	if closed.OK || closed.Error == "" || closed.Failed != FailedConnection {
 		t.Errorf("where nobody listens: %+v", closed)
 	}
@@ -97,7 +97,7 @@ func TestAProbeAsksAndSaysWhatWasWrong(t *testing.T) {
 		if c.Status == 0 {
 			c.Status = 200
 		}
-		r := Fetch(context.Background(), Asked{wire.Probe{Name: "none.invalid", Port: port, Check: c.Check}, c.at, "inside"})
+		r := Fetch(context.Background(), Asked{wire.Probe{Endpoint: wire.Endpoint{Name: "none.invalid", Port: port}, Check: c.Check}, c.at, "inside"})
 		if r.Failed != c.wrong || r.OK != (c.wrong == "") || !strings.Contains(r.Words(), c.says) {
 			t.Errorf("%s: %q wrong, %s", name, r.Failed, r.Words())
 		}

@@ -3,7 +3,6 @@ package probe
 import (
 	"context"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"slices"
@@ -12,19 +11,16 @@ import (
 	"northstake/core/wire"
 )
 
-// Visit asks for a site's mark by one of its names, at an address with its port, as a visitor does. It says
+// Visit asks for a site's mark by one of its names, at an address, as a visitor does. It says
 // whether it is the site that answers, by its mark, or, for a name that it sends on, by the same path under a
 // name of its own; and with what status.
-func Visit(ctx context.Context, to string, v wire.SiteVisit, name string) (own bool, status int, err error) {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+to+v.Path, nil)
+func Visit(ctx context.Context, to wire.Endpoint, v wire.SiteVisit) (own bool, status int, err error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, to.AtAddress(v.Path), nil)
 	if err != nil {
 		return false, 0, err
 	}
-	req.Host = name
+	req.Host = to.Host()
 	req.Header.Set("User-Agent", "northstake")
-	if _, port, _ := net.SplitHostPort(to); port != "80" {
-		req.Host = net.JoinHostPort(name, port)
-	}
 	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 	answer, err := client.Do(req)
 	if err != nil {

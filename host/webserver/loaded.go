@@ -10,7 +10,6 @@ import (
 	"fmt"
 	"io"
 	"io/fs"
-	"net"
 	"net/http"
 	"regexp"
 	"slices"
@@ -86,14 +85,15 @@ func Loaded(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWa
 			return nil, "", err
 		}
 	}
-	at := net.JoinHostPort(cmp.Or(w.AskAt, "127.0.0.1"), strconv.Itoa(w.Listen[0]))
+	to := wire.Endpoint{Name: w.Asked, Address: cmp.Or(w.AskAt, "127.0.0.1"), Port: w.Listen[0]}
+	at := to.Socket()
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, "http://"+at+"/", nil)
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, to.AtAddress("/"), nil)
 	if err != nil {
 		return nil, "", err
 	}
-	req.Host = w.Asked
+	req.Host = to.Name
 	req.Header.Set("User-Agent", "northstake")
 	is = new(bool)
 	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}

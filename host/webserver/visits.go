@@ -39,14 +39,15 @@ func Others(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWa
 	for i, to := range at {
 		for j, name := range w.Visit.Names {
 			visits.Go(func() error {
-				own, _, err := probe.Visit(ctx, to, w.SiteVisit(), name)
+				to := to.By(name)
+				own, _, err := probe.Visit(ctx, to, w.SiteVisit())
 				switch {
 				case errors.Is(err, syscall.ECONNREFUSED):
-					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to}
+					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to.Socket()}
 				case errors.Is(err, context.DeadlineExceeded):
-					return fmt.Errorf("%s has not answered visitors of %s at %s within %s: it is slow, has stopped, or a filter drops what the host asks itself", w.By(), name, to, askTime)
+					return fmt.Errorf("%s has not answered visitors of %s at %s within %s: it is slow, has stopped, or a filter drops what the host asks itself", w.By(), name, to.Socket(), askTime)
 				case err == nil && !own:
-					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to, By: whose(m, l, w, to, name, listeners)}
+					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to.Socket(), By: whose(m, l, w, to.Socket(), name, listeners)}
 				}
 				return nil // an address that cannot be used yet has no visitors
 			})
@@ -74,15 +75,15 @@ func answers(ctx context.Context, w wire.SiteWant, addresses []string) bool {
 	if w.Visit == nil {
 		return false
 	}
-	return slices.ContainsFunc(visited(w, addresses), func(to string) bool {
-		is, _, err := probe.Visit(ctx, to, w.SiteVisit(), w.Visit.Names[0])
+	return slices.ContainsFunc(visited(w, addresses), func(to wire.Endpoint) bool {
+		is, _, err := probe.Visit(ctx, to.By(w.Visit.Names[0]), w.SiteVisit())
 		return err == nil && is
 	})
 }
 
-// visited are the addresses, each with its port, at which a site has visitors.
-func visited(w wire.SiteWant, addresses []string) []string {
-	var all, out []string
+// visited is where a site has visitors, by whichever name.
+func visited(w wire.SiteWant, addresses []string) (out []wire.Endpoint) {
+	var all []string
 	for _, a := range addresses {
 		if ip, err := netip.ParseAddr(a); err == nil && (ip.Is4() || w.Visit.V6) {
 			all = append(all, a)
@@ -97,7 +98,7 @@ func visited(w wire.SiteWant, addresses []string) []string {
 			where = []string{at.Address}
 		}
 		for _, a := range where {
-			out = append(out, net.JoinHostPort(a, strconv.Itoa(at.Port)))
+			out = append(out, wire.Endpoint{Address: a, Port: at.Port})
 		}
 	}
 	return out

@@ -3,9 +3,7 @@ package jobs
 import (
 	"context"
 	"fmt"
-	"net"
 	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -94,7 +92,7 @@ func (j *Service) visitBeside(ctx context.Context, h *declare.Host, r *resolved,
 			for i := int(next.Add(1) - 1); i < len(visits) && ctx.Err() == nil; i = int(next.Add(1) - 1) {
 				v := visits[i]
 				limited, cancel := context.WithTimeout(ctx, dialLimit)
-				own, status, err := probe.Visit(limited, net.JoinHostPort(h.Address, strconv.Itoa(v.port)), v.SiteVisit, v.name)
+				own, status, err := probe.Visit(limited, wire.Endpoint{Name: v.name, Address: h.Address, Port: v.port}, v.SiteVisit)
 				cancel()
 				if err == nil && !own {
 					found[i] = &elsewhere{v.Site, v.name, v.port, status}

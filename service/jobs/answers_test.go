@@ -38,7 +38,7 @@ func TestWhatIsAnsweredIsJudgedWithTheRest(t *testing.T) {
 	row := func(local, typ, site string, standing plan.Standing) plan.Row {
 		return plan.Row{Address: "quay1/" + local, Type: typ, Site: site, Standing: standing}
 	}
-	wrong := probe.Result{Probe: wire.Probe{Site: "tides", Name: "tides.test", Port: 80}, From: "inside", GotStatus: 503, Error: "answered 503, wanted 200"}
+	wrong := probe.Result{Probe: wire.Probe{Site: "tides", Endpoint: wire.Endpoint{Name: "tides.test", Port: 80}}, From: "inside", GotStatus: 503, Error: "answered 503, wanted 200"}
 	late := wrong
 	late.Error = "no answer in 5s"
 	unmade := wrong
@@ -84,7 +84,7 @@ func TestAServerThatIsJustStartedIsAskedAgain(t *testing.T) {
 	}
 	at := door.Addr().String()
 	door.Close() // nothing listens there
-	p := wire.Probe{Site: "tides", Host: "quay1", Name: "tides.test", Port: door.Addr().(*net.TCPAddr).Port, Check: wire.Check{Path: "/", Status: 200, From: []string{wire.ProbeOutside}}}
+	p := wire.Probe{Site: "tides", Host: "quay1", Endpoint: wire.Endpoint{Name: "tides.test", Port: door.Addr().(*net.TCPAddr).Port}, Check: wire.Check{Path: "/", Status: 200, From: []string{wire.ProbeOutside}}}
 	s := scope{d: &declare.Declaration{Hosts: map[string]*declare.Host{"quay1": {Address: "127.0.0.1"}}}}
 	ask := func(service plan.Standing) look {
 		l := look{probes: []wire.Probe{p}, host: plan.Host{Host: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: plan.Set}, {Address: "quay1/service/nginx", Type: "service", Standing: service}}}}

@@ -193,7 +193,7 @@ func (h *hostRun) finish(ctx context.Context, probes []wire.Probe) {
 		return
 	}
 	if bad != nil {
-		h.takeBack(ctx, &wire.Fault{What: fmt.Sprintf("after the steps, %s does not answer as declared: http://%s:%d%s from %s: %s", checked(bad.Site), bad.Name, bad.Port, bad.Path, bad.From, bad.Words()),
+		h.takeBack(ctx, &wire.Fault{What: fmt.Sprintf("after the steps, %s does not answer as declared: %s from %s: %s", checked(bad.Site), bad.InFull(bad.Path), bad.From, bad.Words()),
 			Fix: "the host is back to what it was; correct the content, the probe or the site"})
 		return
 	}
@@ -225,7 +225,7 @@ func (h *hostRun) finish(ctx context.Context, probes []wire.Probe) {
 	case h.s.purpose.extent().declared && len(left) > 0:
 		h.end(ctx, "unmet", &wire.Fault{What: "the steps are done, and this is still not as declared: " + strings.Join(left[:min(len(left), 10)], "; ") + andMore(len(left)-10), Fix: "plan again, and look at what differs"})
 	case silent != nil:
-		h.end(ctx, "unmet", &wire.Fault{What: fmt.Sprintf("the steps are done, and %s answers as little as before: http://%s:%d%s from %s: %s", checked(silent.Site), silent.Name, silent.Port, silent.Path, silent.From, silent.Words()), Fix: "this run did not bring that about; correct the content, the probe or the site"})
+		h.end(ctx, "unmet", &wire.Fault{What: fmt.Sprintf("the steps are done, and %s answers as little as before: %s from %s: %s", checked(silent.Site), silent.InFull(silent.Path), silent.From, silent.Words()), Fix: "this run did not bring that about; correct the content, the probe or the site"})
 	case len(h.planned.Blockers) > 0:
 		h.end(ctx, "partly", h.blocked())
 	default:
