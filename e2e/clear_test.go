@@ -64,14 +64,14 @@ func TestWhatIsNoLongerDeclaredIsCleared(t *testing.T) {
 	p := g.plan(0)
 	for _, h := range p.Hosts {
 		if len(h.Cautions) == 0 || !strings.Contains(h.Cautions[0].What, "not declared now, and still there") || !strings.Contains(h.Cautions[0].Fix, "northstake plan --clear") {
-			t.Errorf("%s: the plan begins with %+v", h.Host, h.Cautions)
+			t.Errorf("%s: the plan begins with %+v", h.Name, h.Cautions)
 		}
 	}
 	p = g.plan(1, "--clear")
 	for _, h := range p.Hosts {
 		for _, s := range h.Steps {
 			if s.Type == "content" || s.Type == "account" {
-				t.Errorf("%s: %s, and it was not named", h.Host, s.Text)
+				t.Errorf("%s: %s, and it was not named", h.Name, s.Text)
 			}
 		}
 	}
@@ -103,7 +103,7 @@ func TestWhatIsNoLongerDeclaredIsCleared(t *testing.T) {
 	for _, h := range g.plan(0).Hosts {
 		for _, c := range h.Cautions {
 			if strings.Contains(c.What, "not declared any more") {
-				t.Errorf("after all that the plan of %s says: %s", h.Host, c.What)
+				t.Errorf("after all that the plan of %s says: %s", h.Name, c.What)
 			}
 		}
 	}

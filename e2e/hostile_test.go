@@ -69,7 +69,7 @@ func TestHostileValuesStayValues(t *testing.T) {
 		for _, p := range problems {
 			t.Fatalf("%s: %s", server, p.Draw())
 		}
-		h, err := resolve.OneHost(d, "h", wire.Traits{Family: "debian", IPv6: true}, map[string]wire.Layout{server: layout}, nil)
+		h, err := resolve.OnePlace(d, "h", wire.Traits{Family: "debian", IPv6: true}, map[string]wire.Layout{server: layout}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

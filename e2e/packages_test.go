@@ -471,7 +471,7 @@ func TestPackagesThatThereIsNoRoomFor(t *testing.T) {
 	out := strings.Join(strings.Fields(g.ns(2, "plan", g.name)), " ")
 	for i, h := range p.Hosts {
 		if i := slices.IndexFunc(h.Steps, func(s contract.Step) bool { return s.Type == "package" }); i >= 0 {
-			t.Errorf("host %s has step %q", h.Host, h.Steps[i].Text)
+			t.Errorf("host %s has step %q", h.Name, h.Steps[i].Text)
 		}
 		said := regexp.MustCompile(g.hosts[i] + `/package/nginx: /usr has [\d.]+ KB free, and the packages of this plan take [\d.]+ [KM]B with all that they bring along`)
 		if !said.MatchString(out) {

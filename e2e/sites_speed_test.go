@@ -77,7 +77,7 @@ func siteScript(t *testing.T, text, host string, layout wire.Layout) string {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, host, wire.Traits{Family: "debian", IPv6: true}, family.Layouts("debian"), nil)
+	h, err := resolve.OnePlace(d, host, wire.Traits{Family: "debian", IPv6: true}, family.Layouts("debian"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -672,8 +672,8 @@ func TestAServerLetsGoOfItsPort(t *testing.T) {
 			for _, s := range h.Steps {
 				all = append(all, s.Text)
 			}
-			if want := strings.ReplaceAll(want, "SERVER", own[h.Host][0]); !slices.Contains(all, want) {
-				t.Errorf("the steps on %s are %q, without %q", h.Host, all, want)
+			if want := strings.ReplaceAll(want, "SERVER", own[h.Name][0]); !slices.Contains(all, want) {
+				t.Errorf("the steps on %s are %q, without %q", h.Name, all, want)
 			}
 		}
 	}
@@ -704,8 +704,8 @@ func TestAServerLetsGoOfItsPort(t *testing.T) {
 	g.declareText(declared("nginx"))
 	g.ns(0, "declare", g.dir)
 	for _, h := range g.plan(2).Hosts {
-		if b := fmt.Sprint(h.Blockers); !strings.Contains(b, "port 80 is taken by "+own[h.Host][0]) || !strings.Contains(b, "which goes on for others: "+own[h.Host][2]+" has it listen there") {
-			t.Errorf("the blockers on %s are %s", h.Host, b)
+		if b := fmt.Sprint(h.Blockers); !strings.Contains(b, "port 80 is taken by "+own[h.Name][0]) || !strings.Contains(b, "which goes on for others: "+own[h.Name][2]+" has it listen there") {
+			t.Errorf("the blockers on %s are %s", h.Name, b)
 		}
 	}
 }

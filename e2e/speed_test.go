@@ -246,7 +246,7 @@ func (g *ground) wants(host string) []wire.Want {
 	if len(problems) > 0 {
 		g.t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, host, wire.Traits{SSHPort: 22, IPv6: true}, map[string]wire.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
+	h, err := resolve.OnePlace(d, host, wire.Traits{SSHPort: 22, IPv6: true}, map[string]wire.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
 		Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www"}}, nil)
 	if err != nil {
 		g.t.Fatal(err)

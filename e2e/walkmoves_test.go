@@ -101,7 +101,7 @@ func faultOf(out string) string {
 				said += fmt.Sprintf("%s: %s: %s\n", b.Address, b.What, b.Fix)
 			}
 			if h.Unread != "" || len(h.NotRead) > 0 {
-				said += fmt.Sprintf("%s: %s %v\n", h.Host, h.Unread, h.NotRead)
+				said += fmt.Sprintf("%s: %s %v\n", h.Name, h.Unread, h.NotRead)
 			}
 		}
 		if said != "" {
@@ -275,7 +275,7 @@ func (w *walk) applyOn(more ...string) error {
 		return err
 	}
 	for _, h := range w.g.hosts {
-		i := slices.IndexFunc(p.Hosts, func(ph contract.PlanHost) bool { return ph.Host == h })
+		i := slices.IndexFunc(p.Hosts, func(ph contract.PlanHost) bool { return ph.Name == h })
 		var ph contract.PlanHost
 		if i >= 0 {
 			ph = p.Hosts[i]
@@ -297,7 +297,7 @@ func (w *walk) applying(p contract.Plan) []string {
 				w.say("%s removes %v", s.Address, s.Removes)
 			}
 			for _, gone := range s.Removes {
-				delete(w.model.theirs[h.Host], walkRest+"/"+strings.TrimPrefix(gone, walkRest+"/"))
+				delete(w.model.theirs[h.Name], walkRest+"/"+strings.TrimPrefix(gone, walkRest+"/"))
 			}
 		}
 	}
@@ -734,7 +734,7 @@ func (w *walk) cleared(before map[string]map[string]string) error {
 	}
 	for _, h := range p.Hosts {
 		for _, s := range h.Steps {
-			w.say("on %s %s", h.Host, s.Text)
+			w.say("on %s %s", h.Name, s.Text)
 		}
 	}
 	if _, err := w.ns([]int{0}, w.applying(p)...); err != nil {
@@ -745,15 +745,15 @@ func (w *walk) cleared(before map[string]map[string]string) error {
 		return err
 	}
 	for _, h := range p.Hosts {
-		d := slices.DeleteFunc(differs(before[h.Host], after[h.Host]), func(line string) bool {
+		d := slices.DeleteFunc(differs(before[h.Name], after[h.Name]), func(line string) bool {
 			return slices.ContainsFunc(h.Steps, func(s contract.Step) bool { return takesAlong(s, line) })
 		})
 		if len(d) > 0 {
-			return fmt.Errorf("clearing changed on %s what it did not name:\n%s", h.Host, strings.Join(d[:min(len(d), 12)], "\n"))
+			return fmt.Errorf("clearing changed on %s what it did not name:\n%s", h.Name, strings.Join(d[:min(len(d), 12)], "\n"))
 		}
 		for _, s := range h.Steps {
-			if _, there := after[h.Host]["path "+s.Name]; there && s.Verb == "take" && strings.HasPrefix(s.Text, "take away") {
-				return fmt.Errorf("%s has still %s, after it was to %s", h.Host, s.Name, s.Text)
+			if _, there := after[h.Name]["path "+s.Name]; there && s.Verb == "take" && strings.HasPrefix(s.Text, "take away") {
+				return fmt.Errorf("%s has still %s, after it was to %s", h.Name, s.Name, s.Text)
 			}
 		}
 	}

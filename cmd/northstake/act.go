@@ -68,7 +68,7 @@ func (a *app) planAndApply(ctx context.Context, ground string, ask contract.Ask,
 		if done, err := a.print(p); done {
 			return false, err
 		}
-		stays := slices.ContainsFunc(p.Hosts, func(h plan.Host) bool { return len(h.Cautions) > 0 })
+		stays := slices.ContainsFunc(p.Hosts, func(h plan.Place) bool { return len(h.Cautions) > 0 })
 		switch {
 		case ask.Retire == "":
 			a.out.line("there is nothing to do")

@@ -50,9 +50,9 @@ func (a *app) apply(ctx context.Context, ground string, id int64, yes bool, remo
 			continue
 		}
 		if h.Machine != "" {
-			h.Host += " (the service's own machine, " + h.Machine + ")"
+			h.Name += " (the service's own machine, " + h.Machine + ")"
 		}
-		hosts = append(hosts, h.Host)
+		hosts = append(hosts, h.Name)
 	}
 	if p.Steps == 0 && p.Blockers+p.Unread == 0 {
 		a.out.line("plan %d has nothing to do", id)
@@ -105,7 +105,7 @@ func confirmRemoving(p contract.Plan, named []string) ([]string, error) {
 			if len(s.Removes) == 0 || slices.Contains(named, s.Address) {
 				continue
 			}
-			fmt.Fprintf(stderr, "step %d of %s would %s:\n", s.Number, h.Host, s.Text)
+			fmt.Fprintf(stderr, "step %d of %s would %s:\n", s.Number, h.Name, s.Text)
 			for i, r := range s.Removes {
 				if i == mostRemoved {
 					fmt.Fprintf(stderr, "  and %d more: see the plan with --details\n", len(s.Removes)-i)

@@ -265,8 +265,8 @@ func TestLinesAreNotFilledUp(t *testing.T) {
 // next.
 func TestAPlanEndsWithWhatComesNext(t *testing.T) {
 	step := wire.Step{Number: 1, Move: wire.Move{Text: "install package nginx"}}
-	one := contract.Plan{Id: 4, Steps: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []wire.Step{step}}, {Host: "quay2"}}}
-	two := contract.Plan{Id: 12, Steps: 3, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []wire.Step{step, step}}, {Host: "quay2", Steps: []wire.Step{step}}}}
+	one := contract.Plan{Id: 4, Steps: 1, Hosts: []contract.PlanHost{{Name: "quay1", Steps: []wire.Step{step}}, {Name: "quay2"}}}
+	two := contract.Plan{Id: 12, Steps: 3, Hosts: []contract.PlanHost{{Name: "quay1", Steps: []wire.Step{step, step}}, {Name: "quay2", Steps: []wire.Step{step}}}}
 	for want, p := range map[string]contract.Plan{
 		"\n1 step on quay1, kept as plan 4. Next: northstake apply 4\n": one, "\n3 steps on 2 hosts, kept as plan 12. Next: northstake apply 12\n": two,
 	} {
@@ -368,12 +368,12 @@ func TestUnreadComesFirst(t *testing.T) {
 		says string
 		exit status
 	}{
-		"all as declared":   {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Host: "quay1"}}}, "there is nothing to do: all is as revision 3", asDeclared},
-		"answers otherwise": {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Host: "quay1", Otherwise: []stake.Note{{Address: "quay1/site/tides", What: "it is answered by another"}}}}}, "not all is as declared: 1 site answers otherwise", differs},
-		"no host read":      {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Unread: "host quay1 refuses connections"}}}, "1 host could not be read: nothing is planned", trouble},
-		"one host read":     {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Unread: "host quay1 refuses connections"}, {Host: "quay2"}}}, "as far as the rest goes there is nothing to do", trouble},
-		"a stake unread":    {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
-		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Host: "quay1", Steps: []wire.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "1 stake could not be read, and nothing is planned for it", trouble},
+		"all as declared":   {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Name: "quay1"}}}, "there is nothing to do: all is as revision 3", asDeclared},
+		"answers otherwise": {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Name: "quay1", Otherwise: []stake.Note{{Address: "quay1/site/tides", What: "it is answered by another"}}}}}, "not all is as declared: 1 site answers otherwise", differs},
+		"no host read":      {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Name: "quay1", Unread: "host quay1 refuses connections"}}}, "1 host could not be read: nothing is planned", trouble},
+		"one host read":     {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Name: "quay1", Unread: "host quay1 refuses connections"}, {Name: "quay2"}}}, "as far as the rest goes there is nothing to do", trouble},
+		"a stake unread":    {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Name: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
+		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Name: "quay1", Steps: []wire.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "1 stake could not be read, and nothing is planned for it", trouble},
 	} {
 		out := printed(t, func(a *app) { a.showPlan("saltmarsh", c.p, false) })
 		if !strings.Contains(out, c.says) || planStatus(c.p) != c.exit || c.p.Unread > 0 && strings.Contains(out, "there is nothing to do:") {
@@ -402,7 +402,7 @@ func TestOnlyWhatWasPlannedIsCarriedOnWith(t *testing.T) {
 // content and goes, and what can shut the way in, always stands alone.
 func TestStepsThatAreAlikeAreSaidOnce(t *testing.T) {
 	var h contract.PlanHost
-	h.Host = "quay1"
+	h.Name = "quay1"
 	step := func(typ, verb, name, text string) *wire.Step {
 		h.Steps = append(h.Steps, wire.Step{Number: len(h.Steps) + 1, Type: typ, Name: name, Move: wire.Move{Verb: verb, Text: text, Details: []wire.Detail{{Text: "one\ntwo\nthree"}}}})
 		return &h.Steps[len(h.Steps)-1]

@@ -141,7 +141,7 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 
 // showPlanHost shows what is planned for one host, with what is in its way before the steps.
 func (a *app) showPlanHost(h contract.PlanHost, details bool) {
-	name := "host " + h.Host
+	name := "host " + h.Name
 	if h.Machine != "" {
 		name += ", the machine that the service runs on (" + h.Machine + ")"
 	}
@@ -206,7 +206,7 @@ func (a *app) showPlanEnd(ground string, p contract.Plan) {
 	silent := 0
 	for _, h := range p.Hosts {
 		if len(h.Steps) > 0 {
-			working = append(working, h.Host)
+			working = append(working, h.Name)
 		}
 		if h.Unread != "" {
 			silent++

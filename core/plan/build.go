@@ -15,7 +15,7 @@ import (
 type building struct {
 	in   Input
 	only func(Row) bool // what is planned for, nil for all
-	out  Host
+	out  Place
 
 	former []gone   // what nobody declares any more
 	leave  []leaver // what of that goes
@@ -35,8 +35,8 @@ type building struct {
 
 // Build works out the plan of one host. With only, stakes for which it is false
 // are judged but get no steps.
-func Build(in Input, only func(Row) bool) (Host, error) {
-	b := &building{in: in, only: only, out: Host{Host: in.Host, Rows: []Row{}, Steps: []wire.Step{}},
+func Build(in Input, only func(Row) bool) (Place, error) {
+	b := &building{in: in, only: only, out: Place{Name: in.Place, Rows: []Row{}, Steps: []wire.Step{}},
 		changing: map[string]bool{}, nudges: map[string][]stake.Nudge{}, told: map[string]int{}}
 	for _, part := range []func() error{b.judge, b.takeAwayEarly, b.bring, b.takeAwayLate, b.tellAll, b.number} {
 		if err := part(); err != nil {
@@ -253,7 +253,7 @@ func tellOthers(in Input, target string, leave []leaver, nudges []stake.Nudge) (
 	if err != nil || kind.Nudged == nil {
 		return nil, judged{}, err
 	}
-	j := judged{stake: stake.Stake{Host: in.Host, Type: a.Type, Name: a.Name, Want: a.Want}}
+	j := judged{stake: stake.Stake{Place: in.Place, Type: a.Type, Name: a.Name, Want: a.Want}}
 	j.input = stake.Input{Stake: j.stake, Found: r.Found, Traits: in.Traits, Nudges: nudges}
 	move, err := kind.Nudged(j.input)
 	return move, j, err

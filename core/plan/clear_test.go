@@ -36,7 +36,7 @@ func cleared(t *testing.T) Input {
 	return former(in, "content", "/srv/tides", wire.ContentWant{Root: "/srv/tides"}, wire.ContentFound{Root: file("directory"), Former: []wire.FormerFile{{Path: "a.html"}, {Path: "b.html", Changed: true}}, Extras: 1})
 }
 
-func cautions(h Host) string {
+func cautions(h Place) string {
 	var out []string
 	for _, n := range h.Cautions {
 		out = append(out, n.What+"; "+n.Fix)

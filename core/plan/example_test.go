@@ -13,8 +13,8 @@ import (
 func ExampleBuild() {
 	want := wire.LinkWant{Path: "/srv/current", PointsTo: "/srv/tides"}
 	h, err := plan.Build(plan.Input{
-		Host:     "quay1",
-		Stakes:   []stake.Stake{{Host: "quay1", Type: "link", Name: want.Path, Want: wire.JSON(want)}},
+		Place:    "quay1",
+		Stakes:   []stake.Stake{{Place: "quay1", Type: "link", Name: want.Path, Want: wire.JSON(want)}},
 		Readings: map[string]wire.Reading{"link/srv/current": {Name: "link/srv/current", Found: wire.JSON(wire.Entry{Kind: "link", Target: "/srv/old"})}},
 	}, nil)
 	if err != nil {

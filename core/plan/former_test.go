@@ -16,7 +16,7 @@ func TestRecordsOfBeforeAreRead(t *testing.T) {
 	row := Row{Address: "quay1/package/nginx", Type: "package", Name: "nginx", Standing: Shifted, Differences: []wire.Difference{{Attribute: "version", Wanted: "1", Found: "2"}}, SetAt: time.Unix(1, 0).UTC()}
 	step := wire.Step{Number: 3, Host: "quay1", Address: "quay1/content/srv/www", Also: []string{"quay1/x/y"}, Type: "content", Name: "/srv/www", Move: wire.Move{Verb: "publish", Text: "publish it", Work: json.RawMessage(`{"root":"/srv/www"}`)}}
 	note := stake.Note{Address: "quay1/port/80-tcp", What: "taken", Fix: "stop it"}
-	host := Host{Host: "quay1", Rows: []Row{row}, Steps: []wire.Step{step}, Blockers: []stake.Note{note}, Left: []Left{{"quay1/site/a", "a", "quay1/port/80-tcp"}}, NotRead: []Unreadable{{"quay1/image/x", "no engine"}}}
+	host := Place{Name: "quay1", Rows: []Row{row}, Steps: []wire.Step{step}, Blockers: []stake.Note{note}, Left: []Left{{"quay1/site/a", "a", "quay1/port/80-tcp"}}, NotRead: []Unreadable{{"quay1/image/x", "no engine"}}}
 	now, err := json.Marshal(host)
 	if err != nil || strings.Contains(string(now), `"address"`) {
 		t.Errorf("it is kept as %s, %v", now, err)
@@ -28,7 +28,7 @@ func TestRecordsOfBeforeAreRead(t *testing.T) {
 		t.Fatalf("as it was kept before: %s", before)
 	}
 	for what, text := range map[string]string{"now": string(now), "before": before} {
-		var got Host
+		var got Place
 		if err := json.Unmarshal([]byte(text), &got); err != nil || !reflect.DeepEqual(got, host) {
 			t.Errorf("%s is read as\n%+v, %v", what, got, err)
 		}

@@ -18,7 +18,7 @@ type judged struct {
 
 // judgeAll judges the stakes in their order and notes a row for each. The list
 // holds those that the plan is about.
-func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Host) (list []judged, byName map[string]judged, err error) {
+func judgeAll(in Input, leave []leaver, only func(Row) bool, out *Place) (list []judged, byName map[string]judged, err error) {
 	changing := map[string]bool{}
 	nudges := map[string][]stake.Nudge{}
 	var leaving []stake.Stake
@@ -97,7 +97,7 @@ func (j judged) heldUp(stuck []wire.StuckStep) []stake.Note {
 		}
 		run, _, _ := strings.Cut(s.Run, "x")
 		out = append(out, stake.Note{Address: j.stake.Address(), What: fmt.Sprintf("step %d of run %s, %q, was cut off and could not be taken back: %s", s.Number, run, s.Text, s.Why),
-			Fix: fmt.Sprintf("mend what is in its way and resume that run: northstake resume %s; or mend it by hand, and dismiss the step: northstake journal %s", run, j.stake.Host)})
+			Fix: fmt.Sprintf("mend what is in its way and resume that run: northstake resume %s; or mend it by hand, and dismiss the step: northstake journal %s", run, j.stake.Place)})
 	}
 	return out
 }

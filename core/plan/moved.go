@@ -12,7 +12,7 @@ import (
 // InTheWay is what stands in the way of a plan's steps now and did not when it was made, or what
 // could be read then and cannot be now; its What is "" where there is nothing. Nobody knows by it
 // that the host has changed: an engine or a server may be slow to answer.
-func InTheWay(planned, fresh Host) stake.Note {
+func InTheWay(planned, fresh Place) stake.Note {
 	for _, b := range fresh.Blockers {
 		if !slices.ContainsFunc(planned.Blockers, func(p stake.Note) bool { return p.Address == b.Address }) {
 			return b
@@ -30,7 +30,7 @@ func InTheWay(planned, fresh Host) stake.Note {
 // does not: fresh is the plan worked out now. Anything that the plan showed or rests on
 // counts, in values. When resumed is true some of the planned steps have been done, and
 // the fresh plan may hold fewer of them, and nothing that was not shown.
-func Moved(planned, fresh Host, resumed bool) string {
+func Moved(planned, fresh Place, resumed bool) string {
 	if n := InTheWay(planned, fresh); n.What != "" {
 		return n.What
 	}

@@ -43,11 +43,11 @@ type Row struct {
 	Absent        bool `json:"absent,omitempty"` // nothing of it is there
 }
 
-// Host is the plan of one host. Left is what stays as it is because of a blocker,
+// Place is the plan of one place, a host or one of another sort, by its name. Left is what stays as it is because of a blocker,
 // beside what the blockers themselves name, and LeftSites are the sites that are
 // not brought about for that reason.
-type Host struct {
-	Host      string       `json:"host"`
+type Place struct {
+	Name      string       `json:"host"`
 	Rows      []Row        `json:"rows"`
 	Steps     []wire.Step  `json:"steps"`
 	Blockers  []stake.Note `json:"blockers,omitempty"`
@@ -67,12 +67,12 @@ type Unreadable struct {
 	Why     string `json:"why"`
 }
 
-// Input is what the plan of one host is worked out from. Stakes stand in the
+// Input is what the plan of one place is worked out from. Stakes stand in the
 // order in which they can be brought about. Readings and Applied go by the
-// stake's name on the host. Readings of stakes that are remembered but no
+// stake's name there. Readings of stakes that are remembered but no
 // longer declared are there as well.
 type Input struct {
-	Host     string
+	Place    string
 	Stakes   []stake.Stake
 	Readings map[string]wire.Reading
 	Applied  map[string]Applied

@@ -46,11 +46,11 @@ func input(t *testing.T) Input {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, "quay1", traits, layouts, nil)
+	h, err := resolve.OnePlace(d, "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return Input{Host: "quay1", Stakes: h.Stakes, Readings: map[string]wire.Reading{}, Applied: map[string]Applied{}, Traits: traits}
+	return Input{Place: "quay1", Stakes: h.Stakes, Readings: map[string]wire.Reading{}, Applied: map[string]Applied{}, Traits: traits}
 }
 
 func file(kind string) wire.Entry {
@@ -108,7 +108,7 @@ func set(in Input, local string, found any) Input {
 	return in
 }
 
-func build(t *testing.T, in Input) Host {
+func build(t *testing.T, in Input) Place {
 	t.Helper()
 	h, err := Build(in, nil)
 	if err != nil {
@@ -117,7 +117,7 @@ func build(t *testing.T, in Input) Host {
 	return h
 }
 
-func texts(h Host) []string {
+func texts(h Place) []string {
 	var out []string
 	for _, s := range h.Steps {
 		out = append(out, s.Text)
@@ -125,7 +125,7 @@ func texts(h Host) []string {
 	return out
 }
 
-func standingOf(h Host, local string) Standing {
+func standingOf(h Place, local string) Standing {
 	for _, r := range h.Rows {
 		if r.Address == "quay1/"+local {
 			return r.Standing
@@ -523,7 +523,7 @@ func TestMovedNamesWhatIsNew(t *testing.T) {
 	if why := Moved(planned, fresh, true); why != "" {
 		t.Errorf("when resumed, what is done is no change: %s", why)
 	}
-	if why := Moved(Host{}, fresh, true); why == "" {
+	if why := Moved(Place{}, fresh, true); why == "" {
 		t.Error("a step that was never planned is let through")
 	}
 }
@@ -555,7 +555,7 @@ func TestPublishDropsWhatItPublishedAndKeepsTheRest(t *testing.T) {
 // names of one thing.
 func TestWhatIsDeclaredIsNotTakenAlong(t *testing.T) {
 	in := remembered(t)
-	gone := stake.Stake{Host: "quay1", Type: "package", Name: "libtide", Want: wire.JSON(wire.PackageWant{Name: "libtide", Gone: true}), From: declare.Position{File: "g.toml", Line: 30}}
+	gone := stake.Stake{Place: "quay1", Type: "package", Name: "libtide", Want: wire.JSON(wire.PackageWant{Name: "libtide", Gone: true}), From: declare.Position{File: "g.toml", Line: 30}}
 	in.Stakes = append([]stake.Stake{gone}, in.Stakes...)
 	set(in, "package/libtide", wire.PackageFound{State: "installed", Version: "1", With: []string{"nginx"}, Services: []string{"cron"}})
 	h := build(t, in)
@@ -564,7 +564,7 @@ func TestWhatIsDeclaredIsNotTakenAlong(t *testing.T) {
 	}
 	in = remembered(t)
 	yes := true
-	in.Stakes = append(in.Stakes, stake.Stake{Host: "quay1", Type: "service", Name: "crond", Want: wire.JSON(wire.ServiceWant{Name: "crond", Running: &yes})})
+	in.Stakes = append(in.Stakes, stake.Stake{Place: "quay1", Type: "service", Name: "crond", Want: wire.JSON(wire.ServiceWant{Name: "crond", Running: &yes})})
 	set(in, "service/crond", wire.ServiceFound{Known: true, Is: "cron", Active: "active", Boot: "enabled"})
 	if h = build(t, in); len(h.Blockers) != 1 || !strings.Contains(h.Blockers[0].What, "quay1/service/cron and quay1/service/crond are one thing") {
 		t.Errorf("%+v", h.Blockers)
@@ -604,8 +604,8 @@ func TestAHostMovesInValues(t *testing.T) {
 // A resumed run removes nothing that was not shown.
 func TestAResumedRunRemovesWhatWasNamed(t *testing.T) {
 	want := wire.ContentWant{Root: "/srv/x", Rest: wire.Removed}
-	made := func(drop ...string) Host {
-		return Host{Host: "quay1", Steps: []wire.Step{{Address: "quay1/content/srv/x", Type: "content", Move: wire.Move{Verb: "publish", Text: "publish", Work: wire.JSON(wire.ContentWork{ContentWant: want, Drop: drop})}}}}
+	made := func(drop ...string) Place {
+		return Place{Name: "quay1", Steps: []wire.Step{{Address: "quay1/content/srv/x", Type: "content", Move: wire.Move{Verb: "publish", Text: "publish", Work: wire.JSON(wire.ContentWork{ContentWant: want, Drop: drop})}}}}
 	}
 	if why := Moved(made("a", "b"), made("b"), true); why != "" {
 		t.Errorf("less than was shown: %s", why)
@@ -625,7 +625,7 @@ func TestAServiceThatDoesNotRunIsNotTold(t *testing.T) {
 		}
 	}
 	set(in, "service/cron", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
-	in.Stakes = append(in.Stakes, stake.Stake{Host: "quay1", Type: "file", Name: "/etc/cron.d/x", Want: wire.JSON(wire.FileWant{Path: "/etc/cron.d/x", Text: "x\n", Owner: "root", Group: "root", Mode: "0644", Restart: []string{"cron"}})})
+	in.Stakes = append(in.Stakes, stake.Stake{Place: "quay1", Type: "file", Name: "/etc/cron.d/x", Want: wire.JSON(wire.FileWant{Path: "/etc/cron.d/x", Text: "x\n", Owner: "root", Group: "root", Mode: "0644", Restart: []string{"cron"}})})
 	set(in, "file/etc/cron.d/x", wire.FileFound{})
 	h := build(t, in)
 	if len(h.Steps) != 1 || len(h.Cautions) != 1 || h.Cautions[0].What != "cron does not run, and is not told that its file /etc/cron.d/x changed" {
@@ -641,7 +641,7 @@ func TestAServiceThatDoesNotRunIsNotTold(t *testing.T) {
 func TestRestoringSaysWhoHasThePort(t *testing.T) {
 	in := remembered(t)
 	in.Restores = true
-	restored := func() Host {
+	restored := func() Place {
 		h, err := Build(in, func(r Row) bool { return r.Standing == Shifted })
 		if err != nil {
 			t.Fatal(err)

@@ -30,7 +30,7 @@ type Applied struct {
 // and get the time they were first seen to differ. It reports whether anything
 // changed, and writes the times into the host's rows. Worked are the addresses of
 // stakes that a run has just brought about, and whether nothing of them was there before.
-func Remember(in Input, h *Host, worked map[string]bool, revision int, now time.Time) (map[string]Applied, bool) {
+func Remember(in Input, h *Place, worked map[string]bool, revision int, now time.Time) (map[string]Applied, bool) {
 	out := map[string]Applied{}
 	maps.Copy(out, in.Applied)
 	changed := false

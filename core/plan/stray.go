@@ -37,7 +37,7 @@ func noLonger(in Input) []gone {
 		if err != nil || !a.Made || !ok || r.Unread != "" {
 			continue
 		}
-		g := gone{stake.Stake{Host: in.Host, Type: a.Type, Name: a.Name, Site: a.Site, Want: a.Want}, kind, r.Found, a}
+		g := gone{stake.Stake{Place: in.Place, Type: a.Type, Name: a.Name, Site: a.Site, Want: a.Want}, kind, r.Found, a}
 		if now, is := declared[name]; is {
 			if kind.Elsewhere == nil || len(r.Was) == 0 {
 				continue
@@ -181,11 +181,11 @@ func unknownNames(in Input, all []gone) []stake.Note {
 	for _, name := range in.Removing {
 		i := slices.IndexFunc(all, func(g gone) bool { return g.stake.Address() == name })
 		switch {
-		case !strings.HasPrefix(name, in.Host+"/"):
+		case !strings.HasPrefix(name, in.Place+"/"):
 		case i >= 0 && !all[i].kind.Holds && !all[i].goes(in):
 			out = append(out, stake.Note{Address: name, What: "it was named to go, and was there before a run changed it: North Stake takes away what runs made", Fix: "take it away by hand, or leave it"})
 		case i < 0:
-			out = append(out, stake.Note{Address: name, What: "it was named to go, and is not among what runs brought about here and nobody declares any more", Fix: "see what is: northstake drift --on " + in.Host})
+			out = append(out, stake.Note{Address: name, What: "it was named to go, and is not among what runs brought about here and nobody declares any more", Fix: "see what is: northstake drift --on " + in.Place})
 		}
 	}
 	return out
@@ -229,7 +229,7 @@ func staying(in Input, all []gone, leave []leaver) []stake.Note {
 	if len(names) == 0 {
 		return nil
 	}
-	n := stake.Note{Address: in.Host, What: fmt.Sprintf("brought about earlier, not declared now, and still there: %s", strings.Join(form.Names(names[:min(len(names), 8)]), ", ")), Fix: "take it away by hand, or leave it"}
+	n := stake.Note{Address: in.Place, What: fmt.Sprintf("brought about earlier, not declared now, and still there: %s", strings.Join(form.Names(names[:min(len(names), 8)]), ", ")), Fix: "take it away by hand, or leave it"}
 	if more := len(names) - 8; more > 0 {
 		n.What += fmt.Sprintf(" and %d more", more)
 	}

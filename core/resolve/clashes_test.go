@@ -96,7 +96,7 @@ func TestStakesAreNamedByWhatTheyAreAbout(t *testing.T) {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, "quay1", wire.Traits{Family: "debian"}, families["debian"], nil)
+	h, err := resolve.OnePlace(d, "quay1", wire.Traits{Family: "debian"}, families["debian"], nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -18,26 +18,26 @@ import (
 	"northstake/core/wire"
 )
 
-// Host is what a declaration means for one host. Stakes stand in an order in
+// Place is what a declaration means for one place. Stakes stand in an order in
 // which they can be brought about.
-type Host struct {
+type Place struct {
 	Stakes    []stake.Stake    `json:"stakes"`
 	Probes    []wire.Probe     `json:"probes"`
 	Conflicts []claim.Conflict `json:"conflicts,omitempty"`
 }
 
-// OneHost works out the stakes and probes of a host, whose family's web servers lie as
+// OnePlace works out the stakes and probes of a place: of a host, whose family's web servers lie as
 // the layouts say. The error names what the host's platform cannot do.
-func OneHost(d *declare.Declaration, name string, traits wire.Traits, layouts map[string]wire.Layout, secrets *stake.Secrets) (Host, error) {
+func OnePlace(d *declare.Declaration, name string, traits wire.Traits, layouts map[string]wire.Layout, secrets *stake.Secrets) (Place, error) {
 	if d.SortOf(name) == "" {
-		return Host{}, fmt.Errorf("ground %s has no place %q", d.Ground.Name, name)
+		return Place{}, fmt.Errorf("ground %s has no place %q", d.Ground.Name, name)
 	}
-	w := &stake.Wanting{D: d, Host: name, Traits: traits, Layouts: layouts, Secrets: secrets}
+	w := &stake.Wanting{D: d, Place: name, Traits: traits, Layouts: layouts, Secrets: secrets}
 	stakes, err := w.Stakes()
 	if err != nil {
-		return Host{}, err
+		return Place{}, err
 	}
-	return Host{stakes, ProbesOf(d, name), w.Conflicts()}, nil
+	return Place{stakes, ProbesOf(d, name), w.Conflicts()}, nil
 }
 
 // Clashes are what excludes each other in what a declaration means for its hosts, whichever
@@ -57,7 +57,7 @@ func Clashes(d *declare.Declaration, families map[string]map[string]wire.Layout)
 		first := map[string]claim.Conflict{}
 		tried := 0
 		for _, family := range slices.Sorted(maps.Keys(families)) {
-			r, err := OneHost(d, host, wire.Traits{Family: family}, families[family], nil)
+			r, err := OnePlace(d, host, wire.Traits{Family: family}, families[family], nil)
 			if err != nil {
 				continue // not a family for what is declared
 			}
@@ -77,7 +77,7 @@ func Clashes(d *declare.Declaration, families map[string]map[string]wire.Layout)
 }
 
 // distinct are the host's conflicts, each once by its places, and notes the first of each.
-func (h Host) distinct(first map[string]claim.Conflict) map[string]bool {
+func (h Place) distinct(first map[string]claim.Conflict) map[string]bool {
 	out := map[string]bool{}
 	for _, c := range h.Conflicts {
 		key := fmt.Sprint(c.A.From, c.B.From)

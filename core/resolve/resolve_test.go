@@ -62,7 +62,7 @@ func parsed(t *testing.T) *declare.Declaration {
 	return d
 }
 
-func want[W any](t *testing.T, h Host, local string) W {
+func want[W any](t *testing.T, h Place, local string) W {
 	t.Helper()
 	for _, s := range h.Stakes {
 		if s.Local() == local {
@@ -96,7 +96,7 @@ func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
 		"none":   {"/etc/ssh/sshd_config.d/30.conf": "[] [cron]"}, // not reached over SSH
 		"redhat": {"/etc/ssh/sshd_config": "[sshd] []", "/etc/ssh/sshd_config.d/10.conf": "[sshd] []", "/etc/ssh/sshd_config.d/30.conf": "[] [cron]", "/etc/systemd/system/sshd.service.d/x.conf": "[] [sshd]"},
 	} {
-		h, err := OneHost(d, "quay1", wire.Traits{Family: name, SSHPort: ports[name], SSHServer: family.SSHServer(name)}, layouts, nil)
+		h, err := OnePlace(d, "quay1", wire.Traits{Family: name, SSHPort: ports[name], SSHServer: family.SSHServer(name)}, layouts, nil)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -125,14 +125,14 @@ func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
 }
 
 func TestASiteImpliesItsStakes(t *testing.T) {
-	h, err := OneHost(parsed(t), "quay1", traits, layouts, nil)
+	h, err := OnePlace(parsed(t), "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	var names []string
 	for _, s := range h.Stakes {
 		names = append(names, s.Local())
-		if s.Host != "quay1" || s.From.File != "g.toml" || s.From.Line == 0 {
+		if s.Place != "quay1" || s.From.File != "g.toml" || s.From.Line == 0 {
 			t.Errorf("%s comes from %v", s.Address(), s.From)
 		}
 	}
@@ -171,7 +171,7 @@ func TestASiteImpliesItsStakes(t *testing.T) {
 }
 
 func TestAHostCanOpenWhatItsKitCloses(t *testing.T) {
-	h, err := OneHost(parsed(t), "quay2", traits, layouts, nil)
+	h, err := OnePlace(parsed(t), "quay2", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -219,7 +219,7 @@ is = "gone"
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := OneHost(d, "quay1", traits, layouts, nil)
+	h, err := OnePlace(d, "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -250,22 +250,22 @@ is = "gone"
 }
 
 func TestAServerWithoutALayoutIsNamed(t *testing.T) {
-	_, err := OneHost(parsed(t), "quay1", wire.Traits{System: "Harbour Linux 9"}, nil, nil)
+	_, err := OnePlace(parsed(t), "quay1", wire.Traits{System: "Harbour Linux 9"}, nil, nil)
 	if err == nil || !strings.Contains(err.Error(), "Harbour Linux 9") || !strings.Contains(err.Error(), "g.toml:23") {
 		t.Errorf("the error is %v", err)
 	}
-	if _, err := OneHost(parsed(t), "quay9", traits, layouts, nil); err == nil || !strings.Contains(err.Error(), "quay9") {
+	if _, err := OnePlace(parsed(t), "quay9", traits, layouts, nil); err == nil || !strings.Contains(err.Error(), "quay9") {
 		t.Errorf("an unknown host: %v", err)
 	}
 }
 
 func TestTheSameDeclarationGivesTheSameStakes(t *testing.T) {
-	first, err := OneHost(parsed(t), "quay1", traits, layouts, nil)
+	first, err := OnePlace(parsed(t), "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	for range 20 {
-		again, err := OneHost(parsed(t), "quay1", traits, layouts, nil)
+		again, err := OnePlace(parsed(t), "quay1", traits, layouts, nil)
 		if err != nil || string(wire.JSON(again)) != string(wire.JSON(first)) {
 			t.Fatal("it does not")
 		}
@@ -315,7 +315,7 @@ served = false
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := OneHost(d, "a", traits, layouts, nil)
+	h, err := OnePlace(d, "a", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -323,7 +323,7 @@ served = false
 	if fmt.Sprint(w.Listen) != "[80]" || !strings.Contains(w.Text, "listen 80 default_server;") || strings.Contains(w.Text, "8080") || !strings.Contains(w.Text, "return 404 ") || len(w.Lines.All()) != strings.Count(w.Text, "\n") || w.Lines.All()[3].Line != 3 {
 		t.Errorf("%+v", w)
 	}
-	if h, err = OneHost(d, "b", traits, layouts, nil); err != nil || slices.ContainsFunc(h.Stakes, func(s stake.Stake) bool { return strings.HasPrefix(s.Name, "other-names") }) {
+	if h, err = OnePlace(d, "b", traits, layouts, nil); err != nil || slices.ContainsFunc(h.Stakes, func(s stake.Stake) bool { return strings.HasPrefix(s.Name, "other-names") }) {
 		t.Errorf("where the only site is the first, %v: %+v", err, h.Stakes)
 	}
 }
@@ -338,7 +338,7 @@ func TestAUnitComesAfterItsFile(t *testing.T) {
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := OneHost(d, "quay1", traits, layouts, nil)
+	h, err := OnePlace(d, "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -376,7 +376,7 @@ func TestAWildcardIsAskedByAFreeName(t *testing.T) {
 // other's are a matter for whoever wrote it (M9).
 func TestAccountsComeAfterTheirGroups(t *testing.T) {
 	d := besides(t, "[kit.base.account.alpha]\ngroups = [\"zulu\", \"adm\"]\n[kit.base.account.mike]\ngroups = [\"alpha\"]\n[kit.base.account.zulu]\n[kit.base.account.one]\ngroups = [\"two\"]\n[kit.base.account.two]\ngroups = [\"one\"]\n")
-	h, err := OneHost(d, "quay1", traits, layouts, nil)
+	h, err := OnePlace(d, "quay1", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -433,7 +433,7 @@ running = false
 [host.quay3.file."/etc/notice"]
 text = "two"
 `)
-	h, err := OneHost(d, "quay3", traits, layouts, nil)
+	h, err := OnePlace(d, "quay3", traits, layouts, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

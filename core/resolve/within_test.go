@@ -53,13 +53,13 @@ listen = [8090]
 		Contained: wire.Contained{Main: "events {}\n", Command: []string{"nginx", "-g", "daemon off;"}, Reload: []string{"nginx", "-s", "reload"}}}
 	layout := layouts["nginx"]
 	layout.Inside = &inside
-	resolved := func(text string) Host {
+	resolved := func(text string) Place {
 		t.Helper()
 		d, problems := lint.Parse([]declare.Source{{Name: "g.toml", Text: text}}, &declare.Manifest{})
 		if len(problems) > 0 {
 			t.Fatal(problems)
 		}
-		h, err := OneHost(d, "quay1", traits, map[string]wire.Layout{"nginx": layout}, nil)
+		h, err := OnePlace(d, "quay1", traits, map[string]wire.Layout{"nginx": layout}, nil)
 		if err != nil {
 			t.Fatal(err)
 		}

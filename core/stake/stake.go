@@ -1,4 +1,4 @@
-// Package stake says what a stake is, one thing that is wanted of one host, what a kind of
+// Package stake says what a stake is, one thing that is wanted of one place, what a kind of
 // them is, and what a verdict on a reading. The kinds themselves are in kinds, where they are
 // declared, and in judge; the rest of the product knows them only through Kind.
 package stake
@@ -13,13 +13,14 @@ import (
 	"northstake/core/wire"
 )
 
-// Stake is one checkable statement that should hold on one host. It cannot be
+// Stake is one checkable statement that should hold at one place: a host, or one of another
+// sort. It cannot be
 // brought about without what it Needs, and comes after the stakes in After, which
-// may bring what it takes. Both are names of other stakes of the same host, as
+// may bring what it takes. Both are names of other stakes of the same place, as
 // "type/name". Site is the site that it is a part of; For are the sites that alone
 // call for it, none when it is declared itself.
 type Stake struct {
-	Host  string           `json:"host"`
+	Place string           `json:"host"`
 	Type  string           `json:"type"`
 	Name  string           `json:"name"`
 	Want  json.RawMessage  `json:"want"`
@@ -38,7 +39,7 @@ type Nudge struct {
 	Reason string `json:"reason"`
 }
 
-// Local is the stake's name on its host: "package/nginx".
+// Local is the stake's name at its place: "package/nginx".
 func (s Stake) Local() string { return wire.Local(s.Type, s.Name) }
 
 // WantsNothing says whether a stake wants something to be gone, or stopped.
@@ -48,7 +49,7 @@ func (s Stake) WantsNothing() bool {
 }
 
 // Address is the stake's name in its ground: "quay1/package/nginx".
-func (s Stake) Address() string { return s.Host + "/" + s.Local() }
+func (s Stake) Address() string { return s.Place + "/" + s.Local() }
 
 // Former ends the name of what a stake was before it was declared to lie elsewhere.
 const Former = ":former"

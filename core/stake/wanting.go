@@ -10,10 +10,10 @@ import (
 	"northstake/core/wire"
 )
 
-// Wanting gathers what is wanted of one host.
+// Wanting gathers what is wanted of one place. What is said of families, web servers and secrets is of hosts.
 type Wanting struct {
 	D       *declare.Declaration
-	Host    string
+	Place   string
 	Traits  wire.Traits
 	Layouts map[string]wire.Layout // how web servers lie on the host's family, by their names
 	Secrets *Secrets               // nil where what is made of secrets is of no matter
@@ -56,7 +56,7 @@ func (w *Wanting) Want(s Stake) {
 		w.names = map[string]bool{}
 	}
 	w.names[s.Local()] = true
-	s.Host = w.Host
+	s.Place = w.Place
 	w.All = append(w.All, s)
 }
 
@@ -74,7 +74,7 @@ func (w *Wanting) Wants(local string) bool { return w.names[local] }
 // Each calls do for the settings that count for the host, the nearest last. At gives
 // the place of what stands below them.
 func (w *Wanting) Each(do func(s declare.Settings, at func(keys ...string) declare.Position)) {
-	w.D.Each(w.Host, func(s declare.Settings, at []string) {
+	w.D.Each(w.Place, func(s declare.Settings, at []string) {
 		do(s, func(keys ...string) declare.Position { return w.D.At(append(slices.Clone(at), keys...)...) })
 	})
 }
@@ -101,10 +101,10 @@ func Gathering[T any](w *Wanting, typ string) *T {
 	return v
 }
 
-// Stakes works out the stakes of the host, in an order in which they can be brought
+// Stakes works out the stakes of the place, in an order in which they can be brought
 // about. The error names what the host's platform cannot do.
 func (w *Wanting) Stakes() ([]Stake, error) {
-	sort := w.D.SortOf(w.Host)
+	sort := w.D.SortOf(w.Place)
 	order := slices.DeleteFunc(slices.Clone(InOrder()), func(k Kind) bool { return !k.IsOf(sort) })
 	place := map[string]int{}
 	for i, k := range order {

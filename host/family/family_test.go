@@ -77,7 +77,7 @@ names = ["s.test"]
 	if len(problems) > 0 {
 		t.Fatal(problems)
 	}
-	h, err := resolve.OneHost(d, "a", wire.Traits{Family: f.Name}, f.Servers, nil)
+	h, err := resolve.OnePlace(d, "a", wire.Traits{Family: f.Name}, f.Servers, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -91,7 +91,7 @@ names = ["s.test"]
 	if got, want := strings.Join(names, " "), "package/tide-tables package/nginx-skerry directory/opt/www/s site/s service/clockd service/webd port/80-tcp"; got != want {
 		t.Errorf("the stakes are\n%s, want\n%s", got, want)
 	}
-	if _, err := resolve.OneHost(d, "a", wire.Traits{System: "Skerry OS"}, nil, nil); err == nil || !strings.Contains(err.Error(), "no known layout") {
+	if _, err := resolve.OnePlace(d, "a", wire.Traits{System: "Skerry OS"}, nil, nil); err == nil || !strings.Contains(err.Error(), "no known layout") {
 		t.Errorf("without a family: %v", err)
 	}
 }

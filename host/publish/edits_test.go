@@ -50,7 +50,7 @@ func judging(t *testing.T, m *system.Machine, w wire.ContentWant) func() []wire.
 		if err != nil {
 			t.Fatal(err)
 		}
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "content", Name: w.Root, Want: want}, Found: wire.JSON(found), Memo: memo})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "content", Name: w.Root, Want: want}, Found: wire.JSON(found), Memo: memo})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -97,7 +97,7 @@ func TestFilesNoLongerDeclaredAreFoundAmongMany(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
+	s := stake.Stake{Place: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
 	var asked Wanted
 	if err := json.Unmarshal(stake.Asked(s, wire.JSON(before.ContentWant)), &asked); err != nil {
 		t.Fatal(err)
@@ -271,7 +271,7 @@ func TestWhatIsTheirsIsLeftOrInTheWay(t *testing.T) {
 	}
 	now := content("/srv/site", map[string]string{"index.html": "one", "docs/a.html": "a", "page": "p"})
 	now.Keep = []string{"uploads"}
-	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
+	s := stake.Stake{Place: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
 	var asked Wanted
 	if err := json.Unmarshal(stake.Asked(s, wire.JSON(before.ContentWant)), &asked); err != nil {
 		t.Fatal(err)

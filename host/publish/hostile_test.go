@@ -292,7 +292,7 @@ func TestAFileWithoutAnEnd(t *testing.T) {
 		t.Fatal(err)
 	}
 	now := content("/srv/site", map[string]string{"index.html": "two", "theirs/page.html": "p"})
-	s := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
+	s := stake.Stake{Place: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(now.ContentWant)}
 	var asked Wanted
 	if err := json.Unmarshal(stake.Asked(s, wire.JSON(was.ContentWant)), &asked); err != nil {
 		t.Fatal(err)
@@ -357,7 +357,7 @@ func TestATreeThatNoPathReaches(t *testing.T) {
 	unix.Close(at)
 	read := func() (wire.ContentFound, error) {
 		var asked Wanted
-		st := stake.Stake{Host: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(w.ContentWant)}
+		st := stake.Stake{Place: "quay1", Type: "content", Name: "/srv/site", Want: wire.JSON(w.ContentWant)}
 		if err := json.Unmarshal(stake.Asked(st, nil), &asked); err != nil {
 			t.Fatal(err)
 		}

@@ -47,13 +47,13 @@ func declared(t *testing.T, text string) *declare.Declaration {
 
 // plan surveys the host and works out its plan. Worked are the stakes that a run has
 // just brought about.
-func (g *ground) plan(worked map[string]bool) plan.Host {
+func (g *ground) plan(worked map[string]bool) plan.Place {
 	g.t.Helper()
-	resolved, err := resolve.OneHost(g.d, "quay1", wire.Traits{}, nil, nil)
+	resolved, err := resolve.OnePlace(g.d, "quay1", wire.Traits{}, nil, nil)
 	if err != nil {
 		g.t.Fatal(err)
 	}
-	in := plan.Input{Host: "quay1", Stakes: resolved.Stakes, Applied: g.applied, Readings: map[string]wire.Reading{}}
+	in := plan.Input{Place: "quay1", Stakes: resolved.Stakes, Applied: g.applied, Readings: map[string]wire.Reading{}}
 	var wants []wire.Want
 	known := map[string]bool{}
 	for _, s := range resolved.Stakes {
@@ -76,7 +76,7 @@ func (g *ground) plan(worked map[string]bool) plan.Host {
 }
 
 // apply does the steps of a plan, and says how everything stands then.
-func (g *ground) apply(run string, h plan.Host) string {
+func (g *ground) apply(run string, h plan.Place) string {
 	g.t.Helper()
 	worked := map[string]bool{}
 	for _, s := range h.Steps {
@@ -88,7 +88,7 @@ func (g *ground) apply(run string, h plan.Host) string {
 	return standings(g.plan(worked))
 }
 
-func standings(h plan.Host) string {
+func standings(h plan.Place) string {
 	out := map[string]plan.Standing{}
 	for _, r := range h.Rows {
 		out[r.Address] = r.Standing
@@ -96,7 +96,7 @@ func standings(h plan.Host) string {
 	return fmt.Sprint(out)
 }
 
-func steps(h plan.Host) string {
+func steps(h plan.Place) string {
 	var out []string
 	for _, s := range h.Steps {
 		out = append(out, s.Text)
@@ -143,7 +143,7 @@ func TestAKindOfItsOwnFromTwoFiles(t *testing.T) {
 	if text, err := g.host.ReadText("/etc/board/tide"); err != nil || text != "High tide\n" {
 		t.Errorf("the run taken back leaves %q, %v", text, err)
 	}
-	resolved, err := resolve.OneHost(g.d, "quay1", wire.Traits{}, nil, nil)
+	resolved, err := resolve.OnePlace(g.d, "quay1", wire.Traits{}, nil, nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -73,7 +73,7 @@ func siteOn(d *declare.Declaration, site, host string, st store.HostState, secre
 		return on, nil
 	}
 	on.System = traits.System
-	h, err := resolve.OneHost(d, host, traits, family.Layouts(traits.Family), secrets)
+	h, err := resolve.OnePlace(d, host, traits, family.Layouts(traits.Family), secrets)
 	if err != nil {
 		on.Unread = err.Error()
 		return on, nil

@@ -520,7 +520,7 @@ type PlanBrief struct {
 type PlanBriefState string
 
 // PlanHost defines model for PlanHost.
-type PlanHost = plan.Host
+type PlanHost = plan.Place
 
 // Position defines model for Position.
 type Position = declare.Position

@@ -74,7 +74,7 @@ func (a acting) hosts(d *declare.Declaration) ([]string, error) {
 	return a.everything.hosts(d)
 }
 
-func (a acting) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Host, error) {
+func (a acting) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Place, error) {
 	h, err := a.everything.stakes(d, host, traits, secrets)
 	if err != nil {
 		return h, err
@@ -86,7 +86,7 @@ func (a acting) stakes(d *declare.Declaration, host string, traits wire.Traits, 
 	if act.Do == "upgrade" {
 		act.Leave = kinds.VersionsDeclared(h.Stakes)
 	}
-	h.Stakes = []stake.Stake{{Host: host, Type: "act", Name: name, Want: wire.JSON(act)}}
+	h.Stakes = []stake.Stake{{Place: host, Type: "act", Name: name, Want: wire.JSON(act)}}
 	return h, nil
 }
 

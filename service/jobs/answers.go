@@ -50,7 +50,7 @@ func (j *Service) askAgain(ctx context.Context, s scope, conn place.Line, l *loo
 		if rows, _ := answered(l.host, refused, nil, time.Time{}); rows == nil {
 			return
 		}
-		l.answers = j.askBeside(ctx, s, conn, l.host.Host, l.probes)()
+		l.answers = j.askBeside(ctx, s, conn, l.host.Name, l.probes)()
 	}
 }
 
@@ -123,13 +123,13 @@ type elsewhere struct {
 // nothing, and one that got no answer in time that nobody knows. Led are the sites whose visitors from outside
 // somebody else answers. There are no rows where nothing is
 // answered otherwise. Otherwise are the sites that would be as declared but for that.
-func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Time) (rows []plan.Row, otherwise []stake.Note) {
+func answered(h plan.Place, answers []probe.Result, led []elsewhere, now time.Time) (rows []plan.Row, otherwise []stake.Note) {
 	for _, a := range answers {
 		if a.OK || !a.Made() {
 			continue
 		}
 		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool {
-			return r.Address == h.Host+"/"+wire.Local("site", a.Site) || r.Address == h.Host+"/"+a.Site
+			return r.Address == h.Name+"/"+wire.Local("site", a.Site) || r.Address == h.Name+"/"+a.Site
 		})
 		if i < 0 || explained(h, h.Rows[i], a) {
 			continue
@@ -151,7 +151,7 @@ func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Tim
 	}
 	told := map[string]bool{} // sites, by the first of their names alone
 	for _, e := range led {
-		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool { return r.Address == h.Host+"/"+wire.Local("site", e.site) })
+		i := slices.IndexFunc(h.Rows, func(r plan.Row) bool { return r.Address == h.Name+"/"+wire.Local("site", e.site) })
 		if i < 0 || h.Rows[i].Standing != plan.Set {
 			continue
 		}
@@ -174,7 +174,7 @@ func answered(h plan.Host, answers []probe.Result, led []elsewhere, now time.Tim
 // explained says whether what a site does not answer follows from something else that is told of: a
 // part of it, or what it shares with others and that changes with them, such as the server's service.
 // What is declared and not applied yet, or waits, has nothing to answer.
-func explained(h plan.Host, site plan.Row, a probe.Result) bool {
+func explained(h plan.Place, site plan.Row, a probe.Result) bool {
 	return slices.ContainsFunc(h.Rows, func(r plan.Row) bool {
 		if r.Address == site.Address || r.Standing == plan.Set || r.Standing == plan.Stray {
 			return false

@@ -61,7 +61,7 @@ func TestWhatIsAnsweredIsJudgedWithTheRest(t *testing.T) {
 		"it has shifted itself":    {wrong, plan.Shifted, row("service/nginx", "service", "", plan.Set), plan.Shifted, 0},
 		"it is declared":           {wrong, plan.Due, row("service/nginx", "service", "", plan.Set), plan.Due, 0},
 	} {
-		h := plan.Host{Host: "quay1", Rows: []plan.Row{row("site/tides", "site", "tides", c.site), c.beside}}
+		h := plan.Place{Name: "quay1", Rows: []plan.Row{row("site/tides", "site", "tides", c.site), c.beside}}
 		rows, otherwise := answered(h, []probe.Result{c.answer}, nil, time.Unix(9, 0))
 		if h.Rows[0].Standing != c.site {
 			t.Errorf("%s: what was seen is changed", name)
@@ -87,7 +87,7 @@ func TestAServerThatIsJustStartedIsAskedAgain(t *testing.T) {
 	p := wire.Probe{Site: "tides", Host: "quay1", Endpoint: wire.Endpoint{Name: "tides.test", Port: door.Addr().(*net.TCPAddr).Port}, Check: wire.Check{Path: "/", Status: 200, From: []string{wire.ProbeOutside}}}
 	s := scope{d: &declare.Declaration{Hosts: map[string]*declare.Host{"quay1": {Address: "127.0.0.1"}}}}
 	ask := func(service plan.Standing) look {
-		l := look{probes: []wire.Probe{p}, host: plan.Host{Host: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: plan.Set}, {Address: "quay1/service/nginx", Type: "service", Standing: service}}}}
+		l := look{probes: []wire.Probe{p}, host: plan.Place{Name: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: plan.Set}, {Address: "quay1/service/nginx", Type: "service", Standing: service}}}}
 		l.answers = (&Service{}).askBeside(t.Context(), s, nil, "quay1", l.probes)()
 		if len(l.answers) != 1 || !l.answers[0].Refused() {
 			t.Fatalf("before anything listens the answer is %+v", l.answers)
@@ -157,7 +157,7 @@ func TestEachNameIsVisited(t *testing.T) {
 		visit("tides", []string{"tides.test", "old.tides.test", "former.tides.test"}, wire.VisitAt{Port: whole}),
 		visit("charts", []string{"charts.test"}, wire.VisitAt{Port: led}, wire.VisitAt{Port: nobody}, wire.VisitAt{Address: "127.0.0.2", Port: whole}),
 		visit("ferries", []string{"ferries.test"}, wire.VisitAt{Port: whole}),
-	}, host: resolve.Host{Probes: []wire.Probe{{Site: "ferries", Check: wire.Check{From: []string{wire.ProbeOutside}}}}}}
+	}, host: resolve.Place{Probes: []wire.Probe{{Site: "ferries", Check: wire.Check{From: []string{wire.ProbeOutside}}}}}}
 	got := (&Service{}).visitBeside(t.Context(), &declare.Host{Address: "127.0.0.1"}, r, []int{whole, led, nobody})()
 	if want := []elsewhere{{"tides", "former.tides.test", whole, http.StatusMovedPermanently}, {"tides", "www.tides.test", led, http.StatusTeapot}}; !slices.Equal(got, want) {
 		t.Errorf("somebody else answers for %+v, not %+v", got, want)
@@ -173,7 +173,7 @@ func TestEachNameIsVisited(t *testing.T) {
 // differs anyhow, or is not applied yet, is told of by itself.
 func TestWhoIsLedElsewhere(t *testing.T) {
 	for standing, want := range map[plan.Standing]plan.Standing{plan.Set: plan.Shifted, plan.Shifted: plan.Shifted, plan.Due: plan.Due, plan.Unread: plan.Unread} {
-		h := plan.Host{Host: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: standing}}}
+		h := plan.Place{Name: "quay1", Rows: []plan.Row{{Address: "quay1/site/tides", Type: "site", Site: "tides", Standing: standing}}}
 		rows, otherwise := answered(h, nil, []elsewhere{{"charts", "charts.test", 80, 404}, {"tides", "tides.test", 8081, 200}, {"tides", "www.tides.test", 8081, 200}}, time.Unix(9, 0))
 		if standing != plan.Set {
 			if rows != nil || otherwise != nil {

@@ -18,7 +18,7 @@ import (
 
 // siteCautions are what is unwise about the sites that are not as declared on a host: what
 // they would show and never show, and names that lead elsewhere.
-func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan.Host, traits wire.Traits) []stake.Note {
+func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan.Place, traits wire.Traits) []stake.Note {
 	working := map[string]bool{}
 	for _, r := range h.Rows {
 		if r.Site != "" && r.Standing != plan.Set {

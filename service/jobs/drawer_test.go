@@ -59,9 +59,9 @@ var (
 	_ = stake.Register(stake.Kind{
 		Type: "card", Of: "drawer",
 		Wanted: func(w *stake.Wanting) error {
-			cards := declare.PlaceOf[drawer](w.D, "drawer", w.Host).Cards
+			cards := declare.PlaceOf[drawer](w.D, "drawer", w.Place).Cards
 			for _, name := range slices.Sorted(maps.Keys(cards)) {
-				w.Want(stake.Stake{Type: "card", Name: name, From: w.D.At("drawer", w.Host, "card", name), Want: wire.JSON(cards[name])})
+				w.Want(stake.Stake{Type: "card", Name: name, From: w.D.At("drawer", w.Place, "card", name), Want: wire.JSON(cards[name])})
 			}
 			return nil
 		},

@@ -21,7 +21,7 @@ type hostRun struct {
 	j       *Service
 	run     wire.Run
 	s       scope
-	planned plan.Host
+	planned plan.Place
 	doc     contract.RunHost
 	told    contract.RunHost // the document as it was last announced
 	conn    place.Line

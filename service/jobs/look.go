@@ -27,7 +27,7 @@ import (
 // list of what to read there.
 type resolved struct {
 	key    string
-	host   resolve.Host
+	host   resolve.Place
 	wants  []wire.Want
 	digest string
 	visits []wire.SiteVisit
@@ -42,7 +42,7 @@ type appliedCache struct {
 // look is a host as a survey found it.
 type look struct {
 	input     plan.Input
-	host      plan.Host
+	host      plan.Place
 	traits    wire.Traits
 	probes    []wire.Probe
 	version   int64
@@ -70,13 +70,13 @@ type seenKey struct {
 // seen is what was made of a host, kept for the next look at it.
 type seen struct {
 	key    seenKey
-	host   plan.Host
+	host   plan.Place
 	rows   json.RawMessage
 	sum    []byte // of the rows
 	counts contract.Counts
 }
 
-func seenOf(key seenKey, h plan.Host, rows []plan.Row) *seen {
+func seenOf(key seenKey, h plan.Place, rows []plan.Row) *seen {
 	text := wire.JSON(rows)
 	return &seen{key, h, text, store.SumOf(text), CountsOf(rows)}
 }
@@ -237,7 +237,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 	if l.part, err = s.purpose.part(ctx, j, s, host, traits); err != nil {
 		return l, err
 	}
-	l.input = plan.Input{Host: host, Stakes: r.host.Stakes, Readings: make(map[string]wire.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Access: s.wayTo(host, traits)}
+	l.input = plan.Input{Place: host, Stakes: r.host.Stakes, Readings: make(map[string]wire.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Access: s.wayTo(host, traits)}
 	s.purpose.input(&l.input)
 	for _, reading := range answer.Readings {
 		l.input.Readings[reading.Name] = reading
@@ -272,9 +272,9 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 		l.host.Rows, l.host.Otherwise = rows, otherwise
 	}
 	if said.Topic != "" {
-		said.Data = wire.JSON(contract.SurveyHost{Host: l.host.Host, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
+		said.Data = wire.JSON(contract.SurveyHost{Host: l.host.Name, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
 	}
-	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Host, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows, Sum: l.before.sum}, said)
+	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Name, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows, Sum: l.before.sum}, said)
 }
 
 // judge brings what is remembered of a host up to a look at it, and keeps what
@@ -282,13 +282,13 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 func (j *Service) judge(ctx context.Context, s scope, l *look) error {
 	remembered, changed := plan.Remember(l.input, &l.host, l.worked, s.revision, time.Now().UTC())
 	if changed {
-		v, err := j.Store.PutApplied(ctx, s.groundID, l.input.Host, l.version, remembered)
+		v, err := j.Store.PutApplied(ctx, s.groundID, l.input.Place, l.version, remembered)
 		if err != nil {
 			return err
 		}
 		if v > 0 {
 			j.mu.Lock()
-			j.applied[connKey(s, l.input.Host)] = appliedCache{v, remembered}
+			j.applied[connKey(s, l.input.Place)] = appliedCache{v, remembered}
 			j.mu.Unlock()
 		}
 	}
@@ -296,7 +296,7 @@ func (j *Service) judge(ctx context.Context, s scope, l *look) error {
 	// What has just been remembered makes the next look come out otherwise.
 	if !changed && l.key.resolved != nil {
 		j.mu.Lock()
-		j.seen[connKey(s, l.host.Host)] = l.before
+		j.seen[connKey(s, l.host.Name)] = l.before
 		j.mu.Unlock()
 	}
 	return nil

@@ -121,7 +121,7 @@ func (d *drawered) stands(g store.Ground) string {
 
 func texts(p contract.Plan, name string) string {
 	for _, h := range p.Hosts {
-		if h.Host == name {
+		if h.Name == name {
 			var out []string
 			for _, s := range h.Steps {
 				out = append(out, s.Text)

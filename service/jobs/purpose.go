@@ -28,7 +28,7 @@ type purpose interface {
 	// hosts are those that it is about.
 	hosts(d *declare.Declaration) ([]string, error)
 	// stakes are those that it is about on a host.
-	stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Host, error)
+	stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Place, error)
 	// part is what is planned of all that is looked at on a host, nil for all of it.
 	part(ctx context.Context, j *Service, s scope, host string, traits wire.Traits) (func(plan.Row) bool, error)
 	// input adds to what a plan is worked out from.
@@ -39,7 +39,7 @@ type purpose interface {
 	ended() purpose
 	// left says what is left on a host of what was to go, part of all that stands there; "" where nothing
 	// is to be said of that.
-	left(now plan.Host, part func(plan.Row) bool) string
+	left(now plan.Place, part func(plan.Row) bool) string
 }
 
 // extent is how far a purpose goes.
@@ -122,8 +122,8 @@ func (e everything) extent() extent {
 
 func (e everything) hosts(d *declare.Declaration) ([]string, error) { return d.Choose(e.ask.Hosts) }
 
-func (e everything) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Host, error) {
-	return resolve.OneHost(d, host, traits, family.Layouts(traits.Family), secrets)
+func (e everything) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Place, error) {
+	return resolve.OnePlace(d, host, traits, family.Layouts(traits.Family), secrets)
 }
 
 func (e everything) part(context.Context, *Service, scope, string, wire.Traits) (func(plan.Row) bool, error) {
@@ -136,4 +136,4 @@ func (e everything) cautions(string) []stake.Note { return nil }
 
 func (e everything) ended() purpose { return e }
 
-func (e everything) left(plan.Host, func(plan.Row) bool) string { return "" }
+func (e everything) left(plan.Place, func(plan.Row) bool) string { return "" }

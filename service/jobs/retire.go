@@ -107,9 +107,9 @@ func (r retiring) hosts(d *declare.Declaration) ([]string, error) {
 	return r.everything.hosts(d)
 }
 
-func (r retiring) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Host, error) {
+func (r retiring) stakes(d *declare.Declaration, host string, traits wire.Traits, secrets *stake.Secrets) (resolve.Place, error) {
 	if r.site == "" {
-		return resolve.Host{}, nil // nothing is to be there
+		return resolve.Place{}, nil // nothing is to be there
 	}
 	return r.everything.stakes(d, host, traits, secrets)
 }
@@ -161,11 +161,11 @@ func (r retiring) part(ctx context.Context, j *Service, s scope, host string, tr
 	}
 	its := map[string]bool{}
 	if d != nil {
-		with, err := resolve.OneHost(d, host, traits, family.Layouts(traits.Family), nil)
+		with, err := resolve.OnePlace(d, host, traits, family.Layouts(traits.Family), nil)
 		if err != nil {
 			return nil, err
 		}
-		without, err := resolve.OneHost(d.Without(r.site), host, traits, family.Layouts(traits.Family), nil)
+		without, err := resolve.OnePlace(d.Without(r.site), host, traits, family.Layouts(traits.Family), nil)
 		if err != nil {
 			return nil, err
 		}
@@ -191,11 +191,11 @@ func (r retiring) cautions(host string) []stake.Note {
 
 func (r retiring) ended() purpose { return r }
 
-func (r retiring) left(now plan.Host, part func(plan.Row) bool) string {
+func (r retiring) left(now plan.Place, part func(plan.Row) bool) string {
 	var left []string
 	for _, row := range now.Rows {
 		if part(row) {
-			left = append(left, strings.TrimPrefix(row.Address, now.Host+"/"))
+			left = append(left, strings.TrimPrefix(row.Address, now.Name+"/"))
 		}
 	}
 	if len(left) == 0 {

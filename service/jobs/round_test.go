@@ -330,9 +330,9 @@ func TestASilentHostHoldsUpNobody(t *testing.T) {
 	}
 	for _, h := range p.JSON200.Hosts {
 		switch {
-		case h.Host == "awake" && len(h.Steps) != 3:
+		case h.Name == "awake" && len(h.Steps) != 3:
 			t.Errorf("the host that answers has %d steps", len(h.Steps))
-		case h.Host == "asleep" && !strings.Contains(h.Unread, "no folder is called asleep"):
+		case h.Name == "asleep" && !strings.Contains(h.Unread, "no folder is called asleep"):
 			t.Errorf("the other is unread because %q", h.Unread)
 		}
 	}

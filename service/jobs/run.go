@@ -77,9 +77,9 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		return j.Store.FinishRun(ctx, id, j.ID, "failed", "the run could not be begun: "+err.Error())
 	}
 	s, docs := b.scope, b.docs
-	planned := map[string]plan.Host{}
+	planned := map[string]plan.Place{}
 	for _, h := range b.hosts {
-		planned[h.Host] = h
+		planned[h.Name] = h
 	}
 	gate := make(chan struct{}, most)
 	var wg sync.WaitGroup
@@ -119,7 +119,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 type begun struct {
 	scope scope
 	ask   contract.Ask
-	hosts []plan.Host        // as they were planned
+	hosts []plan.Place       // as they were planned
 	docs  []contract.RunHost // as they stand
 }
 

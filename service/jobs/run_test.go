@@ -56,7 +56,7 @@ func TestWhatIsLeftKeepsItsNumbers(t *testing.T) {
 }
 
 func TestMarkSaysWhatIsDoneLeftAndNoLongerNeeded(t *testing.T) {
-	planned := plan.Host{Host: "quay1", Steps: steps("package/a", "content/b", "service/n")}
+	planned := plan.Place{Name: "quay1", Steps: steps("package/a", "content/b", "service/n")}
 	h := &hostRun{doc: freshDoc(planned)}
 	left := []wire.Step{{Number: 3, Address: "service/n", Move: wire.Move{Text: "reload n"}}, {Number: 4, Address: "service/n", Move: wire.Move{Text: "extra"}}}
 	h.mark(left, map[int]bool{1: true})
@@ -194,8 +194,8 @@ func TestWhatARunIsMeasuredBy(t *testing.T) {
 		"brought about, and due":           {everything{}, plan.Due, false},
 		"brought about":                    {everything{}, plan.Set, true},
 	} {
-		h := &hostRun{s: scope{purpose: c.purpose}, planned: plan.Host{Steps: []wire.Step{{Address: "quay1/service/nginx"}}}}
-		left := h.unmet(plan.Host{Rows: []plan.Row{{Address: "quay1/service/nginx", Standing: c.now}}})
+		h := &hostRun{s: scope{purpose: c.purpose}, planned: plan.Place{Steps: []wire.Step{{Address: "quay1/service/nginx"}}}}
+		left := h.unmet(plan.Place{Rows: []plan.Row{{Address: "quay1/service/nginx", Standing: c.now}}})
 		if met := len(left) == 0; met != c.met {
 			t.Errorf("%s: left are %q", name, left)
 		}

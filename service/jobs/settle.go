@@ -39,7 +39,7 @@ func (h *hostRun) worked() map[string]bool {
 
 // seen notes how the host stands now, after steps that brought stakes about. Settled is how
 // it stood just before, nil where it is to be looked at.
-func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *look) (plan.Host, error) {
+func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *look) (plan.Place, error) {
 	declared := h.s
 	declared.purpose, declared.asksSites = h.s.purpose.ended(), true
 	a, err := h.j.access(ctx, declared, h.doc.Host)
@@ -143,7 +143,7 @@ func (h *hostRun) settle(ctx context.Context) *look {
 // unmet lists what the plan promised and the host is not: stakes of its steps, those that were as
 // declared when it was made, and, where it is about all that is declared, each that does not wait for
 // what is blocked.
-func (h *hostRun) unmet(now plan.Host) []string {
+func (h *hostRun) unmet(now plan.Place) []string {
 	promised := map[string]bool{}
 	waits := map[string]bool{}
 	for _, b := range h.planned.Blockers {
@@ -243,7 +243,7 @@ func (h *hostRun) toCome(site string) bool {
 
 // unanswered is a check that failed, nil where all are well; those that could not be made are noted.
 // What is declared and not there yet has nothing to answer.
-func (h *hostRun) unanswered(results []probe.Result, now plan.Host) (bad *probe.Result) {
+func (h *hostRun) unanswered(results []probe.Result, now plan.Place) (bad *probe.Result) {
 	for i, r := range results {
 		due := slices.ContainsFunc(now.Rows, func(row plan.Row) bool {
 			return row.Standing == plan.Due && (row.Address == h.doc.Host+"/"+wire.Local("site", r.Site) || row.Address == h.doc.Host+"/"+r.Site)

@@ -34,7 +34,7 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 	if g.Newest != t.Revision {
 		return r, NotReady{fmt.Sprintf("plan %d was made for revision %d, and the newest is %d", planID, t.Revision, g.Newest), "plan again"}
 	}
-	var hosts []plan.Host
+	var hosts []plan.Place
 	if err := json.Unmarshal(t.Hosts, &hosts); err != nil {
 		return r, err
 	}
@@ -52,7 +52,7 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 	var working []string
 	for _, h := range hosts {
 		if len(h.Steps) > 0 {
-			working = append(working, h.Host)
+			working = append(working, h.Name)
 		}
 	}
 	if err := needPasswords(s.d, working, passwords); err != nil {
@@ -87,7 +87,7 @@ func (n NotNamed) Error() string {
 
 // needNamed refuses a plan that removes somebody's content unless each stake that
 // does is named.
-func needNamed(hosts []plan.Host, named []string) error {
+func needNamed(hosts []plan.Place, named []string) error {
 	var missing []string
 	for _, h := range hosts {
 		for _, s := range h.Steps {
@@ -102,8 +102,8 @@ func needNamed(hosts []plan.Host, named []string) error {
 	return nil
 }
 
-func freshDoc(h plan.Host) contract.RunHost {
-	doc := contract.RunHost{Host: h.Host, State: "waiting", Steps: []contract.RunStep{}}
+func freshDoc(h plan.Place) contract.RunHost {
+	doc := contract.RunHost{Host: h.Name, State: "waiting", Steps: []contract.RunStep{}}
 	for _, s := range h.Steps {
 		doc.Steps = append(doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Name: s.Address, State: "waiting"})
 	}

@@ -128,7 +128,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 	if err != nil {
 		return false, err
 	}
-	plans := make([]plan.Host, len(names))
+	plans := make([]plan.Place, len(names))
 	gate := make(chan struct{}, most)
 	var wg, noting sync.WaitGroup // noting: all but the last
 	noting.Add(len(names))
@@ -184,7 +184,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 
 // noteLook keeps what was seen of a host, or why nothing was, and announces it; that a host
 // cannot be reached is a finding too. Noted says whether that went well.
-func (j *Service) noteLook(ctx context.Context, s scope, name string, l *look, err error, said store.Said) (out plan.Host, noted bool) {
+func (j *Service) noteLook(ctx context.Context, s scope, name string, l *look, err error, said store.Said) (out plan.Place, noted bool) {
 	if err == nil && s.purpose.extent().declared {
 		err = j.Store.Persist(ctx, func() error { return j.note(ctx, s, l, said) })
 		noted = err == nil
@@ -192,7 +192,7 @@ func (j *Service) noteLook(ctx context.Context, s scope, name string, l *look, e
 	if err == nil {
 		return l.host, noted
 	}
-	out = plan.Host{Host: name, Rows: []plan.Row{}, Steps: []wire.Step{}}
+	out = plan.Place{Name: name, Rows: []plan.Row{}, Steps: []wire.Step{}}
 	h := contract.SurveyHost{Host: name, TookMs: ms(l.took)}
 	if by := s.madeBy(name, err); by != "" {
 		h.Awaits = fmt.Sprintf("host %s is not there yet: %s makes it", name, by)

@@ -205,7 +205,7 @@ func (j *containerJudgement) makeAnew() {
 	m.Because = "of what differs: " + strings.Join(slices.Compact(what), ", ")
 	j.v.Moves = []wire.Move{m}
 	if j.running && j.w.Running && j.w.Overlaps(j.f) {
-		j.v.Cautions = append(j.v.Cautions, silence(j.w, j.in.Stake.Host))
+		j.v.Cautions = append(j.v.Cautions, silence(j.w, j.in.Stake.Place))
 	}
 }
 

@@ -25,7 +25,7 @@ func TestEverySettingOfAContainerCounts(t *testing.T) {
 	}
 	judge := func(f wire.ContainerFound) stake.Verdict {
 		t.Helper()
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: wire.JSON(want)}, Found: wire.JSON(f)})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "container", Name: "tides", Want: wire.JSON(want)}, Found: wire.JSON(f)})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -93,7 +93,7 @@ func TestAnImageThatHasMoved(t *testing.T) {
 		t.Fatal(err)
 	}
 	silent := &wire.Trouble{What: "registry registry.test does not answer", Fix: "see that it is up"}
-	of := stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: wire.JSON(wire.ContainerWant{Name: "tides", Image: "registry.test/tides:1"})}
+	of := stake.Stake{Place: "quay1", Type: "container", Name: "tides", Want: wire.JSON(wire.ContainerWant{Name: "tides", Image: "registry.test/tides:1"})}
 	for what, c := range map[string]struct {
 		found                  wire.ImageFound
 		differs, does, blocked string
@@ -106,7 +106,7 @@ func TestAnImageThatHasMoved(t *testing.T) {
 		"registry is away": {wire.ImageFound{ID: "a", Digest: "sha256:1", Silent: silent}, "", "", "", 0},
 		"made here":        {wire.ImageFound{ID: "a", Offered: "sha256:2"}, "", "", "", 0},
 	} {
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "image", Name: "registry.test/tides:1", Want: wire.JSON(wire.ImageWant{Image: "registry.test/tides:1"})}, Found: wire.JSON(c.found), Declared: []stake.Stake{of}})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "image", Name: "registry.test/tides:1", Want: wire.JSON(wire.ImageWant{Image: "registry.test/tides:1"})}, Found: wire.JSON(c.found), Declared: []stake.Stake{of}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -169,7 +169,7 @@ func TestWhatAContainerWritesIsNotLost(t *testing.T) {
 	} {
 		f := wire.ContainerFound{There: true, By: "saltmarsh", State: "running", Image: "sha256:aa", Wanted: "sha256:aa", Policy: "always", Loose: []string{"/var/lib/tides"}}
 		change(&f)
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: wire.JSON(want)}, Found: wire.JSON(f), LastFound: wire.JSON(wire.ContainerFound{ID: "c1", Restarts: 2})})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "container", Name: "tides", Want: wire.JSON(want)}, Found: wire.JSON(f), LastFound: wire.JSON(wire.ContainerFound{ID: "c1", Restarts: 2})})
 		if err != nil || len(v.Moves) != 1 || v.Moves[0].Verb != "make" || len(v.Differences) == 0 {
 			t.Errorf("%s: %+v, %v", what, v, err)
 			continue
@@ -209,7 +209,7 @@ func TestAYoungContainerHasTime(t *testing.T) {
 	} {
 		f := found
 		c.change(&f)
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: wire.JSON(want)}, Found: wire.JSON(f), LastFound: wire.JSON(c.was)})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "container", Name: "tides", Want: wire.JSON(want)}, Found: wire.JSON(f), LastFound: wire.JSON(c.was)})
 		if err != nil || (v.Unread != "") != c.unread || c.unread == (len(v.Differences) > 0) {
 			t.Errorf("%s: %+v, %v", what, v, err)
 		}
@@ -224,7 +224,7 @@ func TestARenamedContainerIsFound(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := wire.ContainerWant{Name: "tides", By: "saltmarsh", Image: "registry.test/tides:1", Running: true, ReachedAt: []wire.Door{{Outside: 8080, Inside: 80}}}
-	in := stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: "tides", Want: wire.JSON(want)}, Found: wire.JSON(wire.ContainerFound{}), LastFound: wire.JSON(wire.ContainerFound{ID: "c1"})}
+	in := stake.Input{Stake: stake.Stake{Place: "quay1", Type: "container", Name: "tides", Want: wire.JSON(want)}, Found: wire.JSON(wire.ContainerFound{}), LastFound: wire.JSON(wire.ContainerFound{ID: "c1"})}
 	in.Traits.Containers = []wire.ContainerSeen{{Name: "ebb", By: "saltmarsh", ID: "c0"}, {Name: "tides-old", By: "saltmarsh", ID: "c1"}}
 	v, err := kind.Judge(in)
 	if err != nil || len(v.Moves) > 0 || len(v.Blockers) != 1 || v.Blockers[0].What != "container tides was renamed to tides-old" {

@@ -18,7 +18,7 @@ import (
 // user's own is done with that user's rights.
 func barred(in stake.Input, e wire.Entry, owner, path string) *stake.Note {
 	if e.ReadOnly {
-		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s lies on a file system that is mounted read-only", path), Fix: fmt.Sprintf("ask who mounted it so, and why (on %s: findmnt -T %s), or declare another path", in.Stake.Host, path)}
+		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s lies on a file system that is mounted read-only", path), Fix: fmt.Sprintf("ask who mounted it so, and why (on %s: findmnt -T %s), or declare another path", in.Stake.Place, path)}
 	}
 	who, at := e.Under, e.UnderAt
 	if who == "" { // nobody can now; but a directory may be declared so that somebody will

@@ -101,7 +101,7 @@ func judgeProgram(in stake.Input, w wire.FirewallWant, f wire.FirewallFound) sta
 	}
 	if f.Program != w.Program {
 		d.differ("filtered by", w.Program, cmp.Or(f.Program, "nothing: "+w.Program+" is not active"))
-		block(fmt.Sprintf("start %s again (northstake bring service %[1]s --running --at-boot --on %[2]s), or add service.%[1]s = { running = true, at_boot = true } to [host.%[2]s]", w.Program, in.Stake.Host), "%s is not active on this host", w.Program)
+		block(fmt.Sprintf("start %s again (northstake bring service %[1]s --running --at-boot --on %[2]s), or add service.%[1]s = { running = true, at_boot = true } to [host.%[2]s]", w.Program, in.Stake.Place), "%s is not active on this host", w.Program)
 		v.Differences = d
 		return v
 	}
@@ -111,7 +111,7 @@ func judgeProgram(in stake.Input, w wire.FirewallWant, f wire.FirewallFound) sta
 	}
 	if f.NotAtBoot {
 		d.differ("at boot", "yes", "no")
-		block(fmt.Sprintf("add service.%s = { at_boot = true } to [host.%s]", w.Program, in.Stake.Host), "%s is not started at boot", w.Program)
+		block(fmt.Sprintf("add service.%s = { at_boot = true } to [host.%s]", w.Program, in.Stake.Place), "%s is not started at boot", w.Program)
 	}
 	if len(f.Besides) > 0 {
 		d.differ("lets in besides", "nothing", strings.Join(f.Besides, ", "))

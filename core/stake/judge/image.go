@@ -39,7 +39,7 @@ func judgeImage(in stake.Input, w wire.ImageWant, f wire.ImageFound) stake.Verdi
 			if c.Image == w.Image {
 				v.Nudges = append(v.Nudges, stake.Nudge{Target: s.Local(), How: wire.MakeContainer, Reason: "its image has moved"})
 				if f.ID != "" && (c.Network == "host" || len(c.ReachedAt) > 0) {
-					v.Cautions = append(v.Cautions, silence(c, s.Host))
+					v.Cautions = append(v.Cautions, silence(c, s.Place))
 				}
 			}
 		}

@@ -192,7 +192,7 @@ func noSource(in stake.Input, w wire.PackageWant, f wire.PackageFound) stake.Not
 	}
 	if !f.ListsAt.IsZero() {
 		n.What += " (its lists are of " + listsWords(f.ListsAt) + ")"
-		n.Fix += fmt.Sprintf("; what was published since is there after: northstake act refresh-lists --on %s", in.Stake.Host)
+		n.Fix += fmt.Sprintf("; what was published since is there after: northstake act refresh-lists --on %s", in.Stake.Place)
 	}
 	return n
 }

@@ -89,13 +89,13 @@ func judgePort(in stake.Input, w wire.PortWant, f wire.PortFound) stake.Verdict 
 	closes := slices.ContainsFunc(leaving[wire.PortWant](in.Leaving, "port", in.Memo), func(l wire.PortWant) bool { return l.Ports() == w.Ports() })
 	switch {
 	case unfiltered:
-		block(fmt.Sprintf("add service.%s = { at_boot = true } to [host.%s]", f.Filter, in.Stake.Host), "%s filters now and is not started at boot", f.Filter)
+		block(fmt.Sprintf("add service.%s = { at_boot = true } to [host.%s]", f.Filter, in.Stake.Place), "%s filters now and is not started at boot", f.Filter)
 	case f.Denied != "" && (!live || !f.Kept):
 		block("take that rule out, or this port: North Stake does not go over rules of others", "%s is closed by a rule in %s: %s", portText(w), f.Filter, f.Denied)
 	case len(w.From) > 0 && (f.Wider || outsider && let) && !w.Firewall && !closes:
 		fix := "close it there to everybody"
 		if f.Filter == "" && f.By == "" {
-			fix = fmt.Sprintf("add inbound = \"declared\" to [host.%s], which shuts all others out, or filter by the means of the host", in.Stake.Host)
+			fix = fmt.Sprintf("add inbound = \"declared\" to [host.%s], which shuts all others out, or filter by the means of the host", in.Stake.Place)
 		}
 		block(fix, "%s is open to others as well, and nothing that North Stake keeps closes it", portText(w))
 	case f.Filter != "" && by == "" && (!live || !f.Kept):

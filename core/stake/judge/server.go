@@ -85,7 +85,7 @@ func judgeServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ve
 	if w.Default != wire.DefaultKept {
 		for _, e := range f.Edited {
 			v.Cautions = append(v.Cautions, stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s is not as the package of %s brought it, and is %s", e, w.Service, map[bool]string{false: "switched off", true: "removed"}[w.Default == wire.DefaultRemoved]),
-				Fix: fmt.Sprintf("if it is in use, add server.%s = { default_site = \"kept\" } to [host.%s], or declare what it serves as a site", w.Server, in.Stake.Host)})
+				Fix: fmt.Sprintf("if it is in use, add server.%s = { default_site = \"kept\" } to [host.%s], or declare what it serves as a site", w.Server, in.Stake.Place)})
 		}
 	}
 	verb, text := serverWords(w)

@@ -130,12 +130,12 @@ func serviceBlocked(in stake.Input, w wire.ServiceWant, f wire.ServiceFound, wor
 	case work.AtBoot != nil && f.Known && !bootable(f):
 		return note(fmt.Sprintf("%s has no state at boot that could be set (it is %s)", w.Name, f.Boot), "leave at_boot out, or have what starts it be as you want it")
 	case wants(work.AtBoot, true) && f.Elsewhere != "":
-		return note(fmt.Sprintf("%s is enabled to start with %s, and %s boots to %s", w.Name, f.Elsewhere, in.Stake.Host, f.Target), fmt.Sprintf("on %s: systemctl reenable %s, or systemctl set-default multi-user.target where somebody has set that otherwise", in.Stake.Host, w.Name))
+		return note(fmt.Sprintf("%s is enabled to start with %s, and %s boots to %s", w.Name, f.Elsewhere, in.Stake.Place, f.Target), fmt.Sprintf("on %s: systemctl reenable %s, or systemctl set-default multi-user.target where somebody has set that otherwise", in.Stake.Place, w.Name))
 	case work.Now != "start":
 		return nil
 	}
 	if l := outside(in, w, f); l != nil {
-		return note(fmt.Sprintf("%s runs already, outside of the service manager (process %d), and holds port %d", l.Program, l.PID, l.Port), fmt.Sprintf("end it on %s: nobody starts it again, reloads it or keeps its log", in.Stake.Host))
+		return note(fmt.Sprintf("%s runs already, outside of the service manager (process %d), and holds port %d", l.Program, l.PID, l.Port), fmt.Sprintf("end it on %s: nobody starts it again, reloads it or keeps its log", in.Stake.Place))
 	}
 	if in.Restores { // elsewhere its sites say so
 		return takenFrom(in)
@@ -184,7 +184,7 @@ func takenFrom(in stake.Input) *stake.Note {
 				continue
 			}
 			return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("port %d, on which %s serves site %s, is taken by %s (process %d)", port, in.Stake.Name, d.Name, l.Program, l.PID),
-				Fix: fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Host)}
+				Fix: fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", in.Stake.Place)}
 		}
 	}
 	return nil

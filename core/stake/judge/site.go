@@ -197,7 +197,7 @@ func (j *siteJudgement) switchedOn() {
 
 // around cautions of what visitors of it would meet.
 func (j *siteJudgement) around() {
-	host := j.in.Stake.Host
+	host := j.in.Stake.Place
 	for _, to := range j.f.Silent {
 		j.caution(fmt.Sprintf("%s, to which the site passes on, takes no connection from %s", to, host), "start that service, or correct where it is: visitors get an error until then")
 	}
@@ -232,7 +232,7 @@ func (j *siteJudgement) rivals() (givesWay string) {
 			givesWay = r.File
 		case gives(j.in, r):
 		default:
-			j.block(fmt.Sprintf("%s claims %s as well", r.File, rivalWords(r)), "take it out there, or that file away"+siteGoes(j.w, j.in.Stake.Host, r.File)+": of two the server takes one, and which is a matter of their order")
+			j.block(fmt.Sprintf("%s claims %s as well", r.File, rivalWords(r)), "take it out there, or that file away"+siteGoes(j.w, j.in.Stake.Place, r.File)+": of two the server takes one, and which is a matter of their order")
 		}
 	}
 	for _, o := range j.f.Others {
@@ -257,7 +257,7 @@ func (j *siteJudgement) ways() {
 
 // elsewhere is what to do where a program has a site's port.
 func (j *siteJudgement) elsewhere() string {
-	return fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", j.in.Stake.Host)
+	return fmt.Sprintf("stop that program on %s (or declare it as not running, and apply that first), or let the site listen elsewhere", j.in.Stake.Place)
 }
 
 // ports blocks what others have the ports of, and what the server's account does not get to.

@@ -20,7 +20,7 @@ func judged(t *testing.T, typ string, in stake.Input, want, found any) stake.Ver
 	if err != nil {
 		t.Fatal(err)
 	}
-	in.Stake.Host, in.Stake.Type = "quay1", typ
+	in.Stake.Place, in.Stake.Type = "quay1", typ
 	in.Stake.Want, in.Found = wire.JSON(want), wire.JSON(found)
 	v, err := k.Judge(in)
 	if err != nil {
@@ -603,7 +603,7 @@ func TestWhatAHostWillNotDo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	v, err = kind.Away(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "package", Name: "telnet", Want: wire.JSON(wire.PackageWant{Name: "telnet"})}, Found: wire.JSON(held)})
+	v, err = kind.Away(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "package", Name: "telnet", Want: wire.JSON(wire.PackageWant{Name: "telnet"})}, Found: wire.JSON(held)})
 	if err != nil || len(v.Moves) > 0 || len(v.Cautions) != 1 || !strings.Contains(v.Cautions[0].What, "telnet stays: it is held") {
 		t.Errorf("a held package that leaves: %+v, %v", v, err)
 	}
@@ -664,7 +664,7 @@ func TestSitesExchangeTheirNames(t *testing.T) {
 		t.Fatal(err)
 	}
 	site := func(name, host string) stake.Stake {
-		return stake.Stake{Host: "quay1", Type: "site", Name: name, Site: name, Want: wire.JSON(wire.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/sites/" + name, Names: []string{host}, Text: "text"})}
+		return stake.Stake{Place: "quay1", Type: "site", Name: name, Site: name, Want: wire.JSON(wire.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/sites/" + name, Names: []string{host}, Text: "text"})}
 	}
 	ebb, flood := site("ebb", "flood.test"), site("flood", "ebb.test")
 	judge := func(file string) stake.Verdict {
@@ -704,7 +704,7 @@ func TestListsOfPackagesHaveAnAge(t *testing.T) {
 // A plan foresees whom its own directories will let change what lies below them (M8).
 func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
 	dir := func(path, owner, group, mode string) stake.Stake {
-		return stake.Stake{Host: "quay1", Type: "directory", Name: path, Want: wire.JSON(wire.DirectoryWant{Path: path, Owner: owner, Group: group, Mode: mode})}
+		return stake.Stake{Place: "quay1", Type: "directory", Name: path, Want: wire.JSON(wire.DirectoryWant{Path: path, Owner: owner, Group: group, Mode: mode})}
 	}
 	for name, c := range map[string]struct {
 		dirs   []stake.Stake
@@ -722,7 +722,7 @@ func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
 		"sticky, there":          {[]stake.Stake{dir("/srv/tides", "root", "root", "1777")}, "root", "file", ""},
 		"the outermost":          {[]stake.Stake{dir("/srv/tides/low", "low", "low", "0755"), dir("/srv/tides", "tides", "tides", "0755")}, "low", "", "tides can change /srv/tides,"},
 		"another's beside":       {[]stake.Stake{dir("/srv/tid", "tides", "tides", "0755"), dir("/srv/tides/low/x/y", "tides", "tides", "0755")}, "root", "", ""},
-		"content":                {[]stake.Stake{{Host: "quay1", Type: "content", Name: "/srv/tides", Want: wire.JSON(wire.ContentWant{Root: "/srv/tides", Owner: "www-data", Group: "www-data"})}}, "root", "", "www-data can change /srv/tides"},
+		"content":                {[]stake.Stake{{Place: "quay1", Type: "content", Name: "/srv/tides", Want: wire.JSON(wire.ContentWant{Root: "/srv/tides", Owner: "www-data", Group: "www-data"})}}, "root", "", "www-data can change /srv/tides"},
 	} {
 		in := stake.Input{Declared: c.dirs}
 		in.Stake.Name = "/srv/tides/low/x"

@@ -16,10 +16,10 @@ func TestAContainerThatTakesOver(t *testing.T) {
 		t.Fatal(err)
 	}
 	want := wire.ContainerWant{Name: "sites-nginx", By: "saltmarsh", Image: "registry.test/web:1", Running: true, Policy: "always", Network: "host", Serves: "nginx", Ports: []int{80}, Reload: []string{"nginx", "-s", "reload"}}
-	leaving := stake.Stake{Host: "quay1", Type: "service", Name: "nginx", Want: wire.JSON(wire.ServiceWant{Name: "nginx", Serves: "nginx"})}
+	leaving := stake.Stake{Place: "quay1", Type: "service", Name: "nginx", Want: wire.JSON(wire.ServiceWant{Name: "nginx", Serves: "nginx"})}
 	judge := func(f wire.ContainerFound, gone ...stake.Stake) []wire.Move {
 		t.Helper()
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Host: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, Found: wire.JSON(f), Leaving: gone})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, Found: wire.JSON(f), Leaving: gone})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -59,8 +59,8 @@ func TestAContainerThatTakesOver(t *testing.T) {
 		}
 	}
 	// One whose port a site has by now without it goes, before that one's server starts.
-	why, sake := kind.Unwanted(stake.Stake{Host: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, stake.Surroundings{Declared: []stake.Stake{
-		{Host: "quay1", Type: "site", Name: "fares", Want: wire.JSON(wire.SiteWant{Service: "caddy", Listen: []int{80}})}}})
+	why, sake := kind.Unwanted(stake.Stake{Place: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, stake.Surroundings{Declared: []stake.Stake{
+		{Place: "quay1", Type: "site", Name: "fares", Want: wire.JSON(wire.SiteWant{Service: "caddy", Listen: []int{80}})}}})
 	if why != "site fares listens on port 80 with caddy now" || sake != "site/fares" {
 		t.Errorf("it goes because %q, for %q", why, sake)
 	}

@@ -34,7 +34,7 @@ var _ = stake.Register(stake.Kind{
 	Settings:  []declare.Setting{declare.Table[Account]("account", "NAME", "System accounts, by name: they own files and sites, and nobody logs in with them. Each has a group of its name.", `{ tides = { home = "/srv/tides" } }`)},
 	Check:     checkAccounts,
 	Wanted: func(w *stake.Wanting) error {
-		for _, a := range declare.Nearest[Account](w.D, w.Host, "account") {
+		for _, a := range declare.Nearest[Account](w.D, w.Place, "account") {
 			want := wire.AccountWant{Name: a.Name, Home: a.Value.Home, Shell: a.Value.Shell, Groups: a.Value.Groups}
 			w.Want(stake.Stake{Type: "account", Name: a.Name, From: a.From, Want: wire.JSON(want)})
 		}

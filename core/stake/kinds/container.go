@@ -104,7 +104,7 @@ var _ = stake.Register(stake.Kind{
 	Settings: []declare.Setting{declare.Table[Container]("container", "NAME", "Containers that the host runs, by their names on its engine.", `{ tides = { image = "registry.saltmarsh.test/tides:2.1" } }`)},
 	Check:    checkContainers,
 	Implied: func(w *stake.Wanting) error {
-		for _, c := range declare.Nearest[Container](w.D, w.Host, "container") {
+		for _, c := range declare.Nearest[Container](w.D, w.Place, "container") {
 			wantContainer(w, c.Name, c.Value, c.From)
 			wantAtBoot(w, c.Value, c.From)
 		}

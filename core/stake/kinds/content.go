@@ -25,7 +25,7 @@ var _ = stake.Register(stake.Kind{
 		}
 	},
 	Wanted: func(w *stake.Wanting) error {
-		for _, c := range declare.Nearest[declare.Content](w.D, w.Host, "content") {
+		for _, c := range declare.Nearest[declare.Content](w.D, w.Place, "content") {
 			w.Want(stake.Stake{Type: "content", Name: c.Name, From: c.From, Want: wire.JSON(wantedContent(w.D, c.Name, c.Value))})
 		}
 		return nil

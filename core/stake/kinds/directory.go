@@ -32,7 +32,7 @@ var _ = stake.Register(stake.Kind{
 	Settings:  []declare.Setting{declare.Table[Directory]("directory", "PATH", "Directories, by absolute path.", `{ "/srv/tides" = { owner = "root", mode = "0755" } }`)},
 	Check:     checkDirectories,
 	Wanted: func(w *stake.Wanting) error {
-		for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
+		for _, d := range declare.Nearest[Directory](w.D, w.Place, "directory") {
 			owner, group := owners(d.Value.Owner, d.Value.Group)
 			w.Want(stake.Stake{Type: "directory", Name: d.Name, From: d.From, Want: wire.JSON(wire.DirectoryWant{Path: d.Name, Owner: owner, Group: group, Mode: mode(d.Value.Mode, "0755")})})
 		}

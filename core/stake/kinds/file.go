@@ -77,7 +77,7 @@ var _ = stake.Register(stake.Kind{
 	Check:      checkFiles,
 	CheckPlace: checkTemplates,
 	Wanted: func(w *stake.Wanting) error {
-		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
+		for _, f := range declare.Nearest[TextFile](w.D, w.Place, "file") {
 			want, err := wantedFile(w, f)
 			if err != nil {
 				return err
@@ -87,7 +87,7 @@ var _ = stake.Register(stake.Kind{
 		return nil
 	},
 	Implied: func(w *stake.Wanting) error {
-		for _, f := range declare.Nearest[TextFile](w.D, w.Host, "file") {
+		for _, f := range declare.Nearest[TextFile](w.D, w.Place, "file") {
 			reload, restart := f.Value.takenIn(f.Name, w.Traits)
 			for _, service := range append(slices.Clone(reload), restart...) {
 				wantService(w, service, nil, nil, f.From)
@@ -115,9 +115,9 @@ func (f *TextFile) takenIn(path string, t wire.Traits) (reload, restart []string
 }
 
 func wantedFile(w *stake.Wanting, f declare.For[*TextFile]) (wire.FileWant, error) {
-	text, err := TextOf(w.D, f.Value, w.Host)
+	text, err := TextOf(w.D, f.Value, w.Place)
 	if err != nil {
-		return wire.FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Host, err)
+		return wire.FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Place, err)
 	}
 	want := wire.FileWant{Path: f.Name, Text: text, Owner: f.Value.Owner, Group: f.Value.Group, Mode: f.Value.Mode, Portion: f.Value.Portion, Comment: f.Value.Comment}
 	want.Reload, want.Restart = f.Value.takenIn(f.Name, w.Traits)
@@ -136,7 +136,7 @@ func wantedFile(w *stake.Wanting, f declare.For[*TextFile]) (wire.FileWant, erro
 	want.Mode = mode(want.Mode, "")
 	want.Comment = cmp.Or(want.Comment, "#")
 	if want.Marks(want.Text) {
-		return want, fmt.Errorf("%s:%d: file %s on host %s: the text of portion %s holds a line that marks where the portion ends; take that line out", f.From.File, f.From.Line, f.Name, w.Host, want.Portion)
+		return want, fmt.Errorf("%s:%d: file %s on host %s: the text of portion %s holds a line that marks where the portion ends; take that line out", f.From.File, f.From.Line, f.Name, w.Place, want.Portion)
 	}
 	if want.Text != "" && want.Text[len(want.Text)-1] != '\n' {
 		want.Text += "\n" // a portion is made of whole lines

@@ -77,7 +77,7 @@ func finishFirewall(w *stake.Wanting) {
 			from = at // a port that is brought about once is let in by the same rules
 		}
 	}
-	ssh := cmp.Or(w.Traits.SSHPort, w.D.ReachOf(w.Host).Port)
+	ssh := cmp.Or(w.Traits.SSHPort, w.D.ReachOf(w.Place).Port)
 	want := wire.FirewallWant{SSH: ssh, Ports: ports.open()}
 	want.Doors = doorsOf(w, want.Ports)
 	needs := []string{"package/nftables"}

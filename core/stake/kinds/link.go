@@ -29,13 +29,13 @@ var _ = stake.Register(stake.Kind{
 	Settings:  []declare.Setting{declare.Table[Link]("link", "PATH", "Symbolic links, by absolute path.", `{ "/srv/current" = { points_to = "/srv/tides" } }`)},
 	Check:     checkLinks,
 	Wanted: func(w *stake.Wanting) error {
-		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
+		for _, l := range declare.Nearest[Link](w.D, w.Place, "link") {
 			w.Want(stake.Stake{Type: "link", Name: l.Name, From: l.From, Want: wire.JSON(wire.LinkWant{Path: l.Name, PointsTo: l.Value.PointsTo})})
 		}
 		return nil
 	},
 	Implied: func(w *stake.Wanting) error {
-		for _, l := range declare.Nearest[Link](w.D, w.Host, "link") {
+		for _, l := range declare.Nearest[Link](w.D, w.Place, "link") {
 			reload, restart := w.Traits.SSHTakesIn(l.Name)
 			for _, service := range append(reload, restart...) {
 				wantService(w, service, nil, nil, l.From)

@@ -24,7 +24,7 @@ func wantOthers(w *stake.Wanting) error {
 	}
 	ports := map[string][]int{}
 	firsts := map[string][]int{}
-	for _, name := range w.D.SitesOn(w.Host) {
+	for _, name := range w.D.SitesOn(w.Place) {
 		s := w.D.Sites[name]
 		for _, l := range s.ListenOn() {
 			switch {

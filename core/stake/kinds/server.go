@@ -34,7 +34,7 @@ var _ = stake.Register(stake.Kind{
 	},
 	Implied: func(w *stake.Wanting) error {
 		seen := map[string]bool{}
-		for _, site := range w.D.SitesOn(w.Host) {
+		for _, site := range w.D.SitesOn(w.Place) {
 			name := serverOf(w.D.Sites[site])
 			layout, known := layoutOf(w, name)
 			if seen[name] || !known {
@@ -57,7 +57,7 @@ var _ = stake.Register(stake.Kind{
 func ownOf(w *stake.Wanting, server string, layout wire.Layout) wire.ServerWant {
 	want := wire.ServerWant{Server: server, Service: layout.Service, Default: wire.DefaultKept, Own: layout.Own}
 	mine, others := map[int]bool{}, map[int]bool{}
-	for _, name := range w.D.SitesOn(w.Host) {
+	for _, name := range w.D.SitesOn(w.Place) {
 		s := w.D.Sites[name]
 		for _, p := range s.Ports() {
 			if s.IsServed() {
@@ -71,7 +71,7 @@ func ownOf(w *stake.Wanting, server string, layout wire.Layout) wire.ServerWant 
 	if others[wire.DefaultPort] && !mine[wire.DefaultPort] && slices.Contains(listens(w, server, layout, wire.ServerWant{}), wire.DefaultPort) {
 		want.Silent = []int{wire.DefaultPort}
 	}
-	for _, own := range declare.Nearest[WebServerOwn](w.D, w.Host, "server") {
+	for _, own := range declare.Nearest[WebServerOwn](w.D, w.Place, "server") {
 		if own.Name == server && own.Value.DefaultSite != "" {
 			want.Default = own.Value.DefaultSite
 		}

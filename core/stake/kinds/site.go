@@ -36,7 +36,7 @@ var _ = stake.Register(stake.Kind{
 	Type:  "site",
 	After: []string{"link", "server"}, Gathers: true,
 	Implied: func(w *stake.Wanting) error {
-		for _, name := range w.D.SitesOn(w.Host) {
+		for _, name := range w.D.SitesOn(w.Place) {
 			if err := wantSite(w, name); err != nil {
 				return err
 			}
@@ -99,7 +99,7 @@ func wantSite(w *stake.Wanting, name string) error {
 	g := &siteWanting{Wanting: w, name: name, s: w.D.Sites[name], at: w.D.At("site", name, "server")}
 	var ok bool
 	if g.layout, ok = layoutOf(w, serverOf(g.s)); !ok {
-		return fmt.Errorf("%s:%d: host %s (%s) has no known layout for server %q", g.at.File, g.at.Line, w.Host, w.Traits.System, g.s.Server)
+		return fmt.Errorf("%s:%d: host %s (%s) has no known layout for server %q", g.at.File, g.at.Line, w.Place, w.Traits.System, g.s.Server)
 	}
 	if g.layout.Package != "" {
 		g.pkg = wantPackageFor(w, name, g.layout.Package, g.at)
@@ -167,7 +167,7 @@ func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
 	text, err := render.VirtualHost(w.D, render.Site{Name: g.name, Root: g.root, IPv6: w.Traits.IPv6, Listens: listens(w, serverOf(s), layout, ownOf(w, serverOf(s), layout)), Dir: layout.Dir, Modules: layout.Modules, PHP: socket,
 		Mark: func(secret, between string) string { return accounts(w, secret, between).Mark }})
 	if err != nil {
-		return want, fmt.Errorf("%s:%d: site %s on host %s: %w", g.at.File, g.at.Line, g.name, w.Host, err)
+		return want, fmt.Errorf("%s:%d: site %s on host %s: %w", g.at.File, g.at.Line, g.name, w.Place, err)
 	}
 	want = wire.SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(g.name),
 		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: g.roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, g.name), Yields: silenced(w, serverOf(s)), To: servicesOf(s)}
@@ -176,7 +176,7 @@ func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
 	for _, a := range text.Accounts {
 		want.Beside = append(want.Beside, g.accountsFile(a))
 	}
-	for _, d := range declare.Nearest[Directory](w.D, w.Host, "directory") {
+	for _, d := range declare.Nearest[Directory](w.D, w.Place, "directory") {
 		want.Dirs = append(want.Dirs, d.Name)
 	}
 	return want, nil
@@ -273,11 +273,11 @@ func wantPHP(w *stake.Wanting, name, root string, layout wire.Layout) (string, e
 	}
 	at := w.D.At("site", name, "php")
 	if layout.PHP == nil {
-		return "", fmt.Errorf("%s:%d: host %s (%s) is of a family of which it is not known how it runs PHP", at.File, at.Line, w.Host, w.Traits.System)
+		return "", fmt.Errorf("%s:%d: host %s (%s) is of a family of which it is not known how it runs PHP", at.File, at.Line, w.Place, w.Traits.System)
 	}
 	php, known := layout.PHP.On(w.Traits.System)
 	if !known {
-		return "", fmt.Errorf("%s:%d: host %s (%s) is a system of which it is not known which version of PHP it has", at.File, at.Line, w.Host, w.Traits.System)
+		return "", fmt.Errorf("%s:%d: host %s (%s) is a system of which it is not known which version of PHP it has", at.File, at.Line, w.Place, w.Traits.System)
 	}
 	pkg := wantPackageFor(w, name, php.Package, at)
 	wantServiceFor(w, name, php.Service, "", nil, []string{pkg}, at)

@@ -49,7 +49,7 @@ var _ = stake.Register(stake.Kind{
 		}
 	},
 	Wanted: func(w *stake.Wanting) error {
-		for _, n := range declare.Nearest[Note](w.D, w.Host, "note") {
+		for _, n := range declare.Nearest[Note](w.D, w.Place, "note") {
 			w.Want(stake.Stake{Type: "note", Name: n.Name, From: n.From, Want: wire.JSON(NoteWant{n.Name, n.Value.Says})})
 		}
 		return nil
