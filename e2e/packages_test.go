@@ -508,7 +508,7 @@ func TestAFailedInstallationLeavesNothing(t *testing.T) {
 	}
 	tides("1.0", "")
 	g.apply(0)
-	g.on(host, "apt-get -y -q install cron >/dev/null; echo '# mine' >> /etc/default/cron; apt-get -y -q remove cron >/dev/null")
+	g.on(host, "apt-get -y -q install cron apache2 >/dev/null; echo '# mine' >> /etc/default/cron; echo '# mine' >> /etc/apache2/apache2.conf; apt-get -y -q remove cron apache2 apache2-bin >/dev/null")
 	look := "dpkg-query -W -f '${Package} ${db:Status-Abbrev}${Version}\\n' | sort; find /etc/apache2 /etc/default -type f -exec sha256sum {} + 2>/dev/null || true"
 	before := g.on(host, look)
 	tides("9.0", `"apache2", "cron"`)

@@ -63,15 +63,16 @@ func recordChanges(ctx context.Context, m *Host, j Job, before packageBefore) er
 	return system.WriteAtomically(changedFile(m, j), b, 0o600)
 }
 
-// takeOff purges packages, and of those whose configuration was there before leaves it.
+// takeOff purges packages, and of those whose configuration was there before leaves it: these go first, since
+// what purges a package purges with it whatever needs that (apt-get(8)).
 func takeOff(ctx context.Context, manager family.PackageManager, names []string, before packageBefore) error {
 	had := func(n string) bool { return slices.Contains(before.Config, n) }
 	var failed error
-	if fresh := slices.DeleteFunc(slices.Clone(names), had); len(fresh) > 0 {
-		failed = manager.Purge(ctx, fresh)
-	}
 	if former := slices.DeleteFunc(slices.Clone(names), func(n string) bool { return !had(n) }); len(former) > 0 {
-		failed = errors.Join(failed, manager.Remove(ctx, former))
+		failed = manager.Remove(ctx, former)
+	}
+	if fresh := slices.DeleteFunc(slices.Clone(names), had); len(fresh) > 0 {
+		failed = errors.Join(failed, manager.Purge(ctx, fresh))
 	}
 	return failed
 }
