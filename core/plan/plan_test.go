@@ -54,7 +54,7 @@ func input(t *testing.T) Input {
 }
 
 func file(kind string) wire.Entry {
-	return wire.Entry{Kind: kind, Owner: "root", Group: "root", Mode: map[string]string{"file": "0644", "directory": "0755"}[kind]}
+	return wire.Entry{Kind: kind, Owner: "root", Group: "root", Mode: map[string]wire.Mode{"file": "0644", "directory": "0755"}[kind]}
 }
 
 // bare is a host with nothing on it, asDeclared one where all is right.

@@ -43,8 +43,8 @@ type ContentWant struct {
 
 // Modes are those of a published tree, in octal.
 type Modes struct {
-	Files       string `json:"files,omitempty"`
-	Directories string `json:"directories,omitempty"`
+	Files       Mode `json:"files,omitempty"`
+	Directories Mode `json:"directories,omitempty"`
 }
 
 // Sound is what is wrong with the places that a tree names, nil for nothing: every path is below the

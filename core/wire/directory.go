@@ -6,7 +6,7 @@ type DirectoryWant struct {
 	Path  string `json:"path"`
 	Owner string `json:"owner"`
 	Group string `json:"group"`
-	Mode  string `json:"mode"`
+	Mode  Mode   `json:"mode"`
 }
 
 // Entry is what lies at a path. Kind is "directory", "file", "link", another
@@ -16,7 +16,7 @@ type Entry struct {
 	Target string `json:"target,omitempty"` // of a link
 	Owner  string `json:"owner,omitempty"`
 	Group  string `json:"group,omitempty"`
-	Mode   string `json:"mode,omitempty"`
+	Mode   Mode   `json:"mode,omitempty"`
 
 	AlsoOwner []string `json:"also_owner,omitempty"` // other names of the owner's number
 	AlsoGroup []string `json:"also_group,omitempty"`

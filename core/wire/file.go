@@ -15,7 +15,7 @@ type FileWant struct {
 	Data    []byte   `json:"data,omitempty"` // in place of Text
 	Owner   string   `json:"owner,omitempty"`
 	Group   string   `json:"group,omitempty"`
-	Mode    string   `json:"mode,omitempty"`
+	Mode    Mode     `json:"mode,omitempty"`
 	Portion string   `json:"portion,omitempty"` // name of the portion
 	Comment string   `json:"comment,omitempty"` // what begins a comment line, where there is a portion
 	Reload  []string `json:"reload,omitempty"`  // services that take notice of a change

@@ -70,9 +70,9 @@ type Led struct {
 // FirewallLoader is the unit or script that loads the table: whether its text is North
 // Stake's, and its mode beside the one that it should have.
 type FirewallLoader struct {
-	Same   bool   `json:"same"`
-	Mode   string `json:"mode"`
-	Wanted string `json:"wanted"`
+	Same   bool `json:"same"`
+	Mode   Mode `json:"mode"`
+	Wanted Mode `json:"wanted"`
 }
 
 // FirewallWork puts the table up, or takes it away where there is none. Revert is how long the host waits for a

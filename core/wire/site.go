@@ -122,7 +122,7 @@ func (w SiteWant) By() string {
 
 // FileMode is the mode of the files beside a site. Where a container sees them, nobody but root
 // can get to their directory on the host, and inside there is nobody but the server.
-func (w SiteWant) FileMode() string {
+func (w SiteWant) FileMode() Mode {
 	if w.Within != "" {
 		return "0644"
 	}

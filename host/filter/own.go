@@ -23,7 +23,7 @@ const File = "/etc/northstake/firewall.nft"
 // Loader is the file that loads the table at boot.
 type Loader struct {
 	Path string
-	Mode string
+	Mode wire.Mode
 	Text string
 }
 

@@ -123,10 +123,10 @@ func read(m *system.Machine, w Wanted) (wire.ContentFound, error) {
 	if found.Root.Kind != "directory" {
 		return c.found, nil
 	}
-	if c.fileMode, err = system.ParseMode(w.Modes.Files); err != nil {
+	if c.fileMode, err = system.FileMode(w.Modes.Files); err != nil {
 		return found, err
 	}
-	if c.dirMode, err = system.ParseMode(w.Modes.Directories); err != nil {
+	if c.dirMode, err = system.FileMode(w.Modes.Directories); err != nil {
 		return found, err
 	}
 	if c.found.Below, err = system.MountsBelow(c.root); err != nil {
@@ -260,7 +260,7 @@ func (c *comparison) item(it *item) (there, as bool, err error) {
 	}
 	if s.Mode&0o7777 != system.Bits(mode) {
 		as = false
-		c.off(it, "mode", fmt.Sprintf("%04o", system.Bits(mode)), fmt.Sprintf("%04o", s.Mode&0o7777), "")
+		c.off(it, "mode", string(wire.ModeOf(system.Bits(mode))), string(wire.ModeOf(s.Mode)), "")
 	}
 	if wantDir {
 		return slices.Contains(c.want.Dirs, it.path), as, nil

@@ -32,10 +32,10 @@ func ownershipOf(m *system.Machine, w wire.ContentWant) (ownership, error) {
 	if o.uid, o.gid, err = names.IDs(w.Owner, w.Group); err != nil {
 		return o, &wire.Fault{What: err.Error(), Fix: "declare an owner that exists on this host, or the package that brings the account"}
 	}
-	if o.fileMode, err = system.ParseMode(w.Modes.Files); err != nil {
+	if o.fileMode, err = system.FileMode(w.Modes.Files); err != nil {
 		return o, err
 	}
-	o.dirMode, err = system.ParseMode(w.Modes.Directories)
+	o.dirMode, err = system.FileMode(w.Modes.Directories)
 	return o, err
 }
 

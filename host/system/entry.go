@@ -1,7 +1,6 @@
 package system
 
 import (
-	"fmt"
 	"io/fs"
 	"path/filepath"
 	"syscall"
@@ -32,7 +31,7 @@ func EntryOf(s *syscall.Stat_t, names *Names) wire.Entry {
 	owner := names.User(int(s.Uid))
 	return wire.Entry{
 		Kind: kindOfMode(s.Mode), Owner: owner, Group: names.Group(int(s.Gid)),
-		Mode:      fmt.Sprintf("%04o", s.Mode&0o7777),
+		Mode:      wire.ModeOf(s.Mode),
 		AlsoOwner: names.AlsoUser(int(s.Uid)), AlsoGroup: names.AlsoGroup(int(s.Gid)),
 		Touched: wire.Touch{Owner: owner, At: time.Unix(s.Ctim.Unix()).UTC()},
 	}

@@ -117,7 +117,7 @@ func (k KeptFile) putBack(m *Machine, now wire.Entry) error {
 	case "link":
 		return LinkAtomically(k.Entry.Target, full)
 	}
-	mode, err := ParseMode(k.Entry.Mode)
+	mode, err := FileMode(k.Entry.Mode)
 	if err != nil {
 		return err
 	}

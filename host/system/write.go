@@ -8,11 +8,12 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strconv"
 	"syscall"
 
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/sys/unix"
+
+	"northstake/core/wire"
 )
 
 // WriteAtomically writes a file under another name, flushes it to disk, and
@@ -206,14 +207,14 @@ func Flush(path string) error {
 	return f.Sync()
 }
 
-// ParseMode reads a mode in octal.
-func ParseMode(s string) (os.FileMode, error) {
-	n, err := strconv.ParseUint(s, 8, 32)
-	if err != nil || n > 0o7777 {
-		return 0, fmt.Errorf("%q is not a mode", s)
+// FileMode is a mode as Go has it.
+func FileMode(m wire.Mode) (os.FileMode, error) {
+	n, err := m.Bits()
+	if err != nil {
+		return 0, err
 	}
 	mode := os.FileMode(n & 0o777)
-	for bit, flag := range map[uint64]os.FileMode{0o4000: os.ModeSetuid, 0o2000: os.ModeSetgid, 0o1000: os.ModeSticky} {
+	for bit, flag := range map[uint32]os.FileMode{0o4000: os.ModeSetuid, 0o2000: os.ModeSetgid, 0o1000: os.ModeSticky} {
 		if n&bit != 0 {
 			mode |= flag
 		}

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -118,7 +119,7 @@ func doAccount(ctx context.Context, m *Host, _ Job, w wire.AccountWork, _ accoun
 			args = append(args, "--lock")
 		}
 	} else {
-		args = append(args, "--home-dir", or(w.Home, "/nonexistent"), "--shell", or(w.Shell, "/usr/sbin/nologin"), "--system", "--no-create-home")
+		args = append(args, "--home-dir", cmp.Or(w.Home, "/nonexistent"), "--shell", cmp.Or(w.Shell, "/usr/sbin/nologin"), "--system", "--no-create-home")
 	}
 	if err := accountTool(ctx, m, w.Name, tool, append(args, w.Name)...); err != nil {
 		return "", err
@@ -183,7 +184,7 @@ func backAccount(ctx context.Context, m *Host, j Job, w wire.AccountWork, b acco
 		return remake(ctx, m, w, b, there)
 	}
 	switch {
-	case !b.Found.Known && there && (now.Group != w.Name || now.Home != or(w.Home, "/nonexistent") || now.Shell != or(w.Shell, "/usr/sbin/nologin")):
+	case !b.Found.Known && there && (now.Group != w.Name || now.Home != cmp.Or(w.Home, "/nonexistent") || now.Shell != cmp.Or(w.Shell, "/usr/sbin/nologin")):
 		leave(j, "account "+w.Name, "")
 		return nil
 	case !b.Found.Known && there:

@@ -191,7 +191,7 @@ func TestAHomeAndWhatIsInItGoBack(t *testing.T) {
 		t.Fatal(err)
 	}
 	systemtest.Put(t, m.Machine, "/etc/group", string(groups)+"tides:x:4242:\n")
-	theirs := func(path, mode string) wire.DirectoryWork {
+	theirs := func(path string, mode wire.Mode) wire.DirectoryWork {
 		return wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: path, Owner: "tides", Group: "tides", Mode: mode}}
 	}
 	works := wire.Works[wire.DirectoryWork]{theirs("/home/tides", "0755"), theirs("/home/tides/.ssh", "0700"), theirs("/home/tides/.ssh/deep/er", "0700")}

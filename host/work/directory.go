@@ -106,8 +106,8 @@ func doDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b dire
 
 // setDirectory gives a directory its owner, group and mode: the one that it has opened, whatever takes
 // its place meanwhile.
-func setDirectory(m *Host, path, owner, group, mode string) error {
-	bits, err := system.ParseMode(mode)
+func setDirectory(m *Host, path, owner, group string, mode wire.Mode) error {
+	bits, err := system.FileMode(mode)
 	if err != nil {
 		return err
 	}
@@ -160,12 +160,12 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 			}
 			return nil
 		}
-		owner, group, mode := now.Owner, now.Group, now.Mode
+		owner, group, mode := now.Owner, now.Group, string(now.Mode)
 		for _, one := range []struct {
 			now          *string
 			also         []string // other names of it
 			before, left string
-		}{{&owner, now.AlsoOwner, b.Entry.Owner, w.Owner}, {&group, now.AlsoGroup, b.Entry.Group, w.Group}, {&mode, nil, b.Entry.Mode, w.Mode}} {
+		}{{&owner, now.AlsoOwner, b.Entry.Owner, w.Owner}, {&group, now.AlsoGroup, b.Entry.Group, w.Group}, {&mode, nil, string(b.Entry.Mode), string(w.Mode)}} {
 			switch {
 			case *one.now == one.before:
 			case *one.now == one.left || slices.Contains(one.also, one.left):
@@ -174,11 +174,11 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 				leave(j, w.Path, ": it is "+*one.now+" now, and was "+one.before+" before")
 			}
 		}
-		if owner == now.Owner && group == now.Group && mode == now.Mode {
+		if owner == now.Owner && group == now.Group && mode == string(now.Mode) {
 			return nil
 		}
-		err := setDirectory(m, w.Path, owner, group, mode)
-		if err != nil || owner != b.Entry.Owner || group != b.Entry.Group || mode != b.Entry.Mode {
+		err := setDirectory(m, w.Path, owner, group, wire.Mode(mode))
+		if err != nil || owner != b.Entry.Owner || group != b.Entry.Group || mode != string(b.Entry.Mode) {
 			return err // something of it is somebody's of later
 		}
 		return system.Self(func() error { return m.NoteOwn(w.Path, b.Entry.Touched) })

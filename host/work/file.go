@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -80,11 +81,11 @@ func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) 
 			text = w.WithoutPortion(now)
 		}
 		if b.File.Entry.Kind == "file" { // what is not declared stays as it is
-			owner, group, mode = or(owner, b.File.Entry.Owner), or(group, b.File.Entry.Group), or(mode, b.File.Entry.Mode)
+			owner, group, mode = cmp.Or(owner, b.File.Entry.Owner), cmp.Or(group, b.File.Entry.Group), cmp.Or(mode, b.File.Entry.Mode)
 		}
-		owner, group, mode = or(owner, "root"), or(group, "root"), or(mode, "0644")
+		owner, group, mode = cmp.Or(owner, "root"), cmp.Or(group, "root"), cmp.Or(mode, "0644")
 	}
-	bits, err := system.ParseMode(mode)
+	bits, err := system.FileMode(mode)
 	if err != nil {
 		return "", err
 	}
@@ -124,13 +125,6 @@ func removeFile(m *Host, path string) error {
 		return err
 	}
 	return system.Flush(filepath.Dir(m.Path(path)))
-}
-
-func or(v, otherwise string) string {
-	if v != "" {
-		return v
-	}
-	return otherwise
 }
 
 // backFile puts the file back, or of a portion the portion: what others have written to
@@ -178,7 +172,7 @@ func backPortion(m *Host, j Job, w wire.FileWork, now, former string, e wire.Ent
 	if text == now {
 		return nil
 	}
-	mode, err := system.ParseMode(e.Mode)
+	mode, err := system.FileMode(e.Mode)
 	if err != nil {
 		return err
 	}

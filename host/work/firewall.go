@@ -159,7 +159,7 @@ func keepTable(ctx context.Context, m *Host, w wire.FirewallWork) error {
 		return err
 	}
 	loader := filter.LoaderFor(units.Name())
-	mode, err := system.ParseMode(loader.Mode)
+	mode, err := system.FileMode(loader.Mode)
 	if err != nil {
 		return err
 	}

@@ -1,6 +1,7 @@
 package work
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
@@ -71,7 +72,7 @@ func readPorts(ctx context.Context, m *Host, wants []wire.PortWant) ([]any, erro
 			if err != nil {
 				return nil, err
 			}
-			f.Live, f.Kept, f.Where, f.Denied = f.Live && s.Live, f.Kept && s.Kept, s.Where, or(f.Denied, s.Denied)
+			f.Live, f.Kept, f.Where, f.Denied = f.Live && s.Live, f.Kept && s.Kept, s.Where, cmp.Or(f.Denied, s.Denied)
 			wider = wider || s.Wider
 		}
 		f.Wider = f.Wider && wider

@@ -144,7 +144,7 @@ func doServer(ctx context.Context, m *Host, j Job, w wire.ServerWork, _ serverBe
 		if edited == text {
 			continue
 		}
-		mode, err := system.ParseMode(e.Mode)
+		mode, err := system.FileMode(e.Mode)
 		if err != nil {
 			return "", err
 		}

@@ -186,7 +186,7 @@ func setDropIns(m *Host, service string, want map[string]string) error {
 		}
 		mode := os.FileMode(0o644)
 		if how != "" {
-			if mode, err = system.ParseMode(how); err != nil {
+			if mode, err = system.FileMode(wire.Mode(how)); err != nil {
 				return err
 			}
 		}

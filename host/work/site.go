@@ -82,7 +82,7 @@ func doSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork
 			if err != nil {
 				return "", err
 			}
-			bits, err := system.ParseMode(w.FileMode())
+			bits, err := system.FileMode(w.FileMode())
 			if err != nil {
 				return "", err
 			}

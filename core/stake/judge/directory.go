@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"path"
 	"slices"
-	"strconv"
 	"strings"
 
 	"northstake/core/stake"
@@ -34,17 +33,17 @@ func barred(in stake.Input, e wire.Entry, owner, path string) *stake.Note {
 // willChange says who, beside root, can change what lies at a path once the directories above it are as
 // they are declared: the outermost of those counts, as on the host.
 func willChange(in stake.Input, e wire.Entry, p string) (who, at string) {
-	say := func(dir, owner, group, mode string) {
-		bits, err := strconv.ParseUint(mode, 8, 32)
-		if !strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/") || at != "" && len(at) <= len(dir) || err != nil || bits&0o1000 != 0 && e.Kind != "" {
+	say := func(dir, owner, group string, mode wire.Mode) {
+		bits, err := mode.Bits()
+		if !strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/") || at != "" && len(at) <= len(dir) || err != nil || bits&wire.OwnersRemove != 0 && e.Kind != "" {
 			return
 		}
 		switch {
 		case owner != "" && owner != "root":
 			who, at = owner, dir
-		case bits&0o020 != 0 && group != "root":
+		case bits&wire.GroupWrites != 0 && group != "root":
 			who, at = "group "+group, dir
-		case bits&0o002 != 0:
+		case bits&wire.EveryoneWrites != 0:
 			who, at = "everybody", dir
 		}
 	}
@@ -81,13 +80,13 @@ func ownedByNobody(in stake.Input, nobody []string, path string) *stake.Note {
 	return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("this host has no user or group %s, who is to own %s", strings.Join(nobody, ", "), path), Fix: "declare the account, or a package that brings it"}
 }
 
-func compareEntry(d *differences, kind, owner, group, mode string, e wire.Entry) {
+func compareEntry(d *differences, kind, owner, group string, mode wire.Mode, e wire.Entry) {
 	if e.Kind != kind {
 		d.add("what it is", "a "+kind, e.Words())
 		return
 	}
 	compareOwners(d, owner, group, e)
-	d.add("mode", mode, e.Mode)
+	d.add("mode", string(mode), string(e.Mode))
 }
 
 // compareOwners compares owner and group, as far as they are wanted; one number can have several

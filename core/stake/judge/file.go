@@ -117,7 +117,7 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 	if f.Entry.Kind == "file" {
 		compareOwners(&d, w.Owner, w.Group, f.Entry)
 		if w.Mode != "" {
-			d.add("mode", w.Mode, f.Entry.Mode)
+			d.add("mode", string(w.Mode), string(f.Entry.Mode))
 		}
 	}
 	v.Differences = d

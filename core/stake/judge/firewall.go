@@ -186,7 +186,7 @@ func judgeTable(w wire.FirewallWant, in stake.Input, f wire.FirewallFound, v sta
 	case !f.Loader.Same:
 		d.add("unit", "loads the rules at boot", "different")
 	default:
-		d.add("mode of the unit", f.Loader.Wanted, f.Loader.Mode)
+		d.add("mode of the unit", string(f.Loader.Wanted), string(f.Loader.Mode))
 	}
 	if f.Boot != "enabled" {
 		d.add("at boot", "yes", map[bool]string{true: "no", false: f.Boot}[f.Boot == "" || f.Boot == "disabled"])

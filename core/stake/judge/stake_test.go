@@ -703,7 +703,7 @@ func TestListsOfPackagesHaveAnAge(t *testing.T) {
 
 // A plan foresees whom its own directories will let change what lies below them (M8).
 func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
-	dir := func(path, owner, group, mode string) stake.Stake {
+	dir := func(path, owner, group string, mode wire.Mode) stake.Stake {
 		return stake.Stake{Place: "quay1", Type: "directory", Name: path, Want: wire.JSON(wire.DirectoryWant{Path: path, Owner: owner, Group: group, Mode: mode})}
 	}
 	for name, c := range map[string]struct {

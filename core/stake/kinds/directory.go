@@ -69,12 +69,12 @@ func owners(owner, group string) (string, string) {
 	return owner, group
 }
 
-func mode(s, otherwise string) string {
+func mode(s string, otherwise wire.Mode) wire.Mode {
 	if s == "" {
 		return otherwise
 	}
 	if len(s) == 3 {
-		return "0" + s
+		return wire.Mode("0" + s)
 	}
-	return s
+	return wire.Mode(s)
 }

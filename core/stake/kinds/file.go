@@ -119,7 +119,7 @@ func wantedFile(w *stake.Wanting, f declare.For[*TextFile]) (wire.FileWant, erro
 	if err != nil {
 		return wire.FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Place, err)
 	}
-	want := wire.FileWant{Path: f.Name, Text: text, Owner: f.Value.Owner, Group: f.Value.Group, Mode: f.Value.Mode, Portion: f.Value.Portion, Comment: f.Value.Comment}
+	want := wire.FileWant{Path: f.Name, Text: text, Owner: f.Value.Owner, Group: f.Value.Group, Portion: f.Value.Portion, Comment: f.Value.Comment}
 	want.Reload, want.Restart = f.Value.takenIn(f.Name, w.Traits)
 	if f.Value.Is == "gone" {
 		want.Gone = true
@@ -130,10 +130,10 @@ func wantedFile(w *stake.Wanting, f declare.For[*TextFile]) (wire.FileWant, erro
 	}
 	if want.Portion == "" {
 		want.Owner, want.Group = owners(want.Owner, want.Group)
-		want.Mode = mode(want.Mode, "0644")
+		want.Mode = mode(f.Value.Mode, "0644")
 		return want, nil
 	}
-	want.Mode = mode(want.Mode, "")
+	want.Mode = mode(f.Value.Mode, "")
 	want.Comment = cmp.Or(want.Comment, "#")
 	if want.Marks(want.Text) {
 		return want, fmt.Errorf("%s:%d: file %s on host %s: the text of portion %s holds a line that marks where the portion ends; take that line out", f.From.File, f.From.Line, f.Name, w.Place, want.Portion)
