@@ -107,5 +107,5 @@ func (m *treeMemory) keep(rel string, l *listing, found []standing) {
 func keepsTimes(root string) bool {
 	var s unix.Statfs_t
 	return unix.Statfs(root, &s) == nil && slices.Contains([]int64{unix.EXT4_SUPER_MAGIC, unix.XFS_SUPER_MAGIC, unix.BTRFS_SUPER_MAGIC,
-		unix.F2FS_SUPER_MAGIC, unix.TMPFS_MAGIC, unix.OVERLAYFS_SUPER_MAGIC}, int64(s.Type))
+		unix.F2FS_SUPER_MAGIC, unix.TMPFS_MAGIC, unix.OVERLAYFS_SUPER_MAGIC}, s.Type)
 }
