@@ -13,7 +13,7 @@ type Secrets struct {
 	Key   []byte
 }
 
-// seal is the text that make makes of a secret, without the text.
+// Seal is the text that make makes of a secret, without the text.
 func (s *Secrets) Seal(secret string, make func([]byte) (string, error)) *wire.Sealed {
 	out := &wire.Sealed{Secret: secret}
 	text, err := s.text(secret, make)
@@ -27,7 +27,7 @@ func (s *Secrets) Seal(secret string, make func([]byte) (string, error)) *wire.S
 	return out
 }
 
-// put puts into a sealed text what a host needs to compare and to write it.
+// Put puts into a sealed text what a host needs to compare and to write it.
 func (s *Secrets) Put(in *wire.Sealed, make func([]byte) (string, error)) {
 	text, err := s.text(in.Secret, make)
 	if in.Key = s.Key; err == nil && wire.Mark(s.Key, text) == in.Mark {

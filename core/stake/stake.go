@@ -111,12 +111,12 @@ type Verdict struct {
 	Touched     wire.Touch
 }
 
-// goes says whether what lies at a path goes with the same plan.
+// Goes says whether what lies at a path goes with the same plan.
 func (in Input) Goes(path string) bool {
 	return slices.ContainsFunc(in.Leaving, func(s Stake) bool { return s.Name == path })
 }
 
-// of are those of some stakes that are of a type, with what they want. Memo may be nil.
+// Of are those of some stakes that are of a type, with what they want. Memo may be nil.
 func Of[W any](stakes []Stake, typ string, memo *wire.Memo) iter.Seq2[Stake, W] {
 	return func(yield func(Stake, W) bool) {
 		for _, s := range stakes {
@@ -130,11 +130,12 @@ func Of[W any](stakes []Stake, typ string, memo *wire.Memo) iter.Seq2[Stake, W] 
 	}
 }
 
-// last decodes a remembered value; ok is false when there is none.
+// Decoded is a remembered value; ok is false when there is none.
 func Decoded[T any](raw json.RawMessage) (v T, ok bool) {
 	return v, len(raw) > 0 && json.Unmarshal(raw, &v) == nil
 }
 
+// SortedKeys are the keys of a table in their order.
 func SortedKeys[V any](m map[string]V) []string {
 	if len(m) == 0 {
 		return nil // as most tables are, of thousands of hosts

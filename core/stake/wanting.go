@@ -33,7 +33,7 @@ func (w *Wanting) Conflicts() []claim.Conflict {
 // Refuse notes what excludes each other.
 func (w *Wanting) Refuse(c claim.Conflict) { w.conflicts = append(w.conflicts, c) }
 
-// contradicts notes that two places want one thing otherwise.
+// Contradicts notes that two places want one thing otherwise.
 func (w *Wanting) Contradicts(by string, a, b declare.Position, what string) {
 	if claim.Later(a, b) {
 		a, b = b, a
@@ -87,7 +87,7 @@ func (w *Wanting) Named(name string, names map[string]string) string {
 	return name
 }
 
-// gathering is what one kind gathers of a host before it adds stakes, made by its
+// Gathering is what one kind gathers of a host before it adds stakes, made by its
 // first use.
 func Gathering[T any](w *Wanting, typ string) *T {
 	if v, ok := w.gathered[typ].(*T); ok {
@@ -166,7 +166,7 @@ func (w *Wanting) afterOwner(s *Stake) {
 	}
 }
 
-// of lists the names of the stakes of a type that are wanted so far.
+// Locals lists the names of the stakes of a type that are wanted so far.
 func (w *Wanting) Locals(typ string) []string {
 	var out []string
 	for _, s := range w.All {

@@ -94,7 +94,7 @@ func (f SiteFile) Holds() (string, error) {
 	return f.Sealed.Text, nil
 }
 
-// Is says whether the file holds what it is to hold.
+// Matches says whether the file holds what it is to hold.
 func (f SiteFile) Matches(found string) bool {
 	if f.Sealed != nil {
 		return f.Sealed.Matches(found)

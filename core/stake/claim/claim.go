@@ -53,7 +53,7 @@ func (c Claim) IsThing() bool {
 	return c.Sort != Name && c.Sort != Listen && c.Sort != Port
 }
 
-// owner claims the account that a thing belongs to, unless that is root's.
+// Owner claims the account that a thing belongs to, unless that is root's.
 func Owner(user, group string) []Claim {
 	var out []Claim
 	for _, name := range []string{user, group} {
@@ -132,6 +132,7 @@ func Conflicts(claims []Claim) []Conflict {
 	return out
 }
 
+// Later says whether something is declared behind something else.
 func Later(a, b declare.Position) bool {
 	return a.File == b.File && a.Line > b.Line || a.File > b.File
 }

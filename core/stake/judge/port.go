@@ -33,7 +33,7 @@ var _ = stake.Judged("port", stake.Judgement{
 	Away:         stake.Judging(awayPort),
 })
 
-// portMet is what a connection from outside has shown of a port: whether one was made at all,
+// reachedFromOutside is what a connection from outside has shown of a port: whether one was made at all,
 // and whether it was let in, being of those for whom the port is.
 func reachedFromOutside(w wire.PortWant, in stake.Input) (asked, in_ bool, outsider bool) {
 	let, asked := in.Reached[w.Port]

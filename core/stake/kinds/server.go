@@ -103,7 +103,7 @@ func listens(w *stake.Wanting, server string, layout wire.Layout, own wire.Serve
 	return out
 }
 
-// Silenced says whether another server's default site gives a port up on a host, for the
+// silenced says whether another server's default site gives a port up on a host, for the
 // sites that are declared there.
 func silenced(w *stake.Wanting, server string) []string {
 	var out []string
