@@ -15,7 +15,7 @@ FUZZTIME ?= 1m
 GOSRC   := $(shell find cmd content core demo host lab service -type f ! -name '*_test.go' ! -path '*/console/dist/*' 2>/dev/null) go.mod go.sum
 WEBSRC  := $(shell find web/src web/index.html web/package.json web/package-lock.json web/vite.config.ts service/contract/openapi.yaml 2>/dev/null)
 
-.PHONY: help demo stop clean test check vet lint e2e fuzz walk bench deps build rehearsal sources generate
+.PHONY: help demo images stop clean test check vet lint e2e fuzz walk bench deps build rehearsal sources generate
 
 help:
 	@echo "make demo    build all, start PostgreSQL, the service and three practice hosts, apply the demo ground"
@@ -69,8 +69,13 @@ generate: web/node_modules/.package-lock.json
 	$(GO) run ./cmd/northstake schema > docs/declaration.schema.json
 	$(GO) run ./cmd/northstake help --document > docs/keys.md
 
-demo: deps build
+# The practice hosts' images are made beside each other, and while the programs are built.
+demo:
+	@$(MAKE) --no-print-directory -j2 images build
 	@$(SUDO) env HOME="$$HOME" ./bin/demo up
+
+images: deps bin/demo
+	@$(SUDO) env HOME="$$HOME" ./bin/demo images
 
 stop:
 	@if [ -x bin/demo ]; then $(SUDO) env HOME="$$HOME" ./bin/demo stop; fi

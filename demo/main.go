@@ -10,6 +10,8 @@ import (
 	"os/signal"
 	"syscall"
 	"time"
+
+	"northstake/lab"
 )
 
 func main() {
@@ -20,12 +22,14 @@ func main() {
 		switch {
 		case len(os.Args) == 2 && os.Args[1] == "up":
 			err = d.up(ctx)
+		case len(os.Args) == 2 && os.Args[1] == "images":
+			err = lab.MakeImages(ctx, os.Stdout)
 		case len(os.Args) == 2 && os.Args[1] == "stop":
 			err = d.stop(ctx)
 		case len(os.Args) == 2 && os.Args[1] == "clean":
 			err = d.clean(ctx)
 		default:
-			err = fmt.Errorf("say up, stop or clean")
+			err = fmt.Errorf("say images, up, stop or clean")
 		}
 	}
 	if err != nil {

@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/moby/moby/client"
+	"golang.org/x/sync/errgroup"
 )
 
 //go:embed debian.sh redhat.sh web.sh rpm
@@ -133,6 +134,18 @@ func (f Family) archive(ctx context.Context, log io.Writer) (string, error) {
 	}
 	fmt.Fprintf(log, "lab: image of %s made in %.0f s\n", f.words, time.Since(start).Seconds())
 	return file, nil
+}
+
+// MakeImages makes the images of practice hosts beside each other, as far as this machine has not got them.
+func MakeImages(ctx context.Context, log io.Writer) error {
+	all, ctx := errgroup.WithContext(ctx)
+	for _, f := range []Family{Debian, RedHat} {
+		all.Go(func() error {
+			_, err := f.archive(ctx, log)
+			return err
+		})
+	}
+	return all.Wait()
 }
 
 func tail(b []byte, n int) []byte {

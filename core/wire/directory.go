@@ -9,8 +9,15 @@ type DirectoryWant struct {
 	Mode  Mode   `json:"mode"`
 }
 
-// Entry is what lies at a path. Kind is "directory", "file", "link", another
-// sort of file, or "" for nothing.
+// What an Entry can be, beside other sorts of file.
+const (
+	EntryDirectory = "directory"
+	EntryFile      = "file"
+	EntryLink      = "link"
+)
+
+// Entry is what lies at a path. Kind is EntryDirectory or the like, another sort of file, or ""
+// for nothing.
 type Entry struct {
 	Kind   string `json:"kind"`
 	Target string `json:"target,omitempty"` // of a link
@@ -59,7 +66,7 @@ func (e Entry) Words() string {
 	switch e.Kind {
 	case "":
 		return "nothing"
-	case "link":
+	case EntryLink:
 		return "a link to " + e.Target
 	}
 	return "a " + e.Kind

@@ -25,6 +25,13 @@ func PackageGone(want json.RawMessage) bool {
 	return json.Unmarshal(want, &w) == nil && w.Gone
 }
 
+// States of packages that more than one room knows.
+const (
+	PackageInstalled  = "installed"
+	PackageConfigured = "config-files" // taken off, and its configuration is left
+	PackageAbsent     = "absent"
+)
+
 // PackageFound is what the package manager's records say. State is "installed",
 // "absent", or another of dpkg's states such as "half-configured" (dpkg(1)). Of a
 // package that is not as wanted, Candidate is the version that would be installed,
@@ -112,7 +119,7 @@ type PackageWork struct {
 
 // There says whether something of the package is on the host beside its
 // configuration.
-func (f PackageFound) There() bool { return f.State != "absent" && f.State != "config-files" }
+func (f PackageFound) There() bool { return f.State != PackageAbsent && f.State != PackageConfigured }
 
 // MeetsExactly says whether a version that a family has is the one that is
 // wanted: the same, or the same but for the family's own revision behind it and

@@ -14,6 +14,12 @@ type ServiceWant struct {
 	Ports   []int  `json:"ports,omitempty"`  // on which it serves sites
 }
 
+// How a service is told to take notice of something.
+const (
+	TellReload  = "reload"
+	TellRestart = "restart"
+)
+
 // ServiceFound is what systemd says of a unit. Is is the unit's own name where the one
 // that was asked for is another of it. Active is its ActiveState, Boot the unit file's state
 // as read from disk (systemctl(1), is-enabled). Unsteady says that it ends and is started

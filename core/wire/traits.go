@@ -6,6 +6,12 @@ import (
 	"strings"
 )
 
+// Service managers that more than one room knows.
+const (
+	Systemd    = "systemd"
+	NoServices = "none" // nothing starts services
+)
+
 // Traits are what a host is, whatever is declared.
 type Traits struct {
 	Hostname       string      `json:"hostname"`
@@ -95,7 +101,7 @@ type SSHServer struct {
 // that has not seen the change, and nobody gets in after the next restart. A host that is not reached
 // over SSH, or has nothing that starts services, is none of those.
 func (t Traits) SSHTakesIn(path string) (reload, restart []string) {
-	if t.SSHPort == 0 || t.ServiceManager == "none" || t.SSHServer == nil {
+	if t.SSHPort == 0 || t.ServiceManager == NoServices || t.SSHServer == nil {
 		return nil, nil
 	}
 	reads := func(pattern string) bool {

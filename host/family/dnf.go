@@ -17,6 +17,7 @@ import (
 
 	rpmversion "github.com/knqyf263/go-rpm-version"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -84,7 +85,7 @@ func ParseRPM(b []byte) map[string]Package {
 	for _, line := range strings.Split(string(b), "\n") {
 		name, version, ok := strings.Cut(line, "\t")
 		if ok && name != "" && name != "gpg-pubkey" {
-			out[name] = Package{State: "installed", Version: version}
+			out[name] = Package{State: wire.PackageInstalled, Version: version}
 		}
 	}
 	return out

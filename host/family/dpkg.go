@@ -14,6 +14,7 @@ import (
 	"runtime"
 	"strings"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -100,7 +101,7 @@ func ParseDpkg(b []byte) (map[string]Package, error) {
 			name += ":" + r.arch
 		}
 		// Of two records of one name, the installed one counts.
-		if old, ok := out[name]; !ok || old.State != "installed" {
+		if old, ok := out[name]; !ok || old.State != wire.PackageInstalled {
 			out[name] = r.Package
 		}
 	}

@@ -17,6 +17,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -32,7 +33,7 @@ type Package struct {
 // There says whether something of the package is on the machine beside its
 // configuration.
 func (p Package) There() bool {
-	return p.State != "" && p.State != "not-installed" && p.State != "config-files"
+	return p.State != "" && p.State != "not-installed" && p.State != wire.PackageConfigured
 }
 
 // Upgrade is a package of which there is a newer version. From is "" for one that
@@ -197,7 +198,7 @@ func servicesIn(files string) []string {
 func Broken(all map[string]Package) []string {
 	var out []string
 	for name, p := range all {
-		if p.There() && p.State != "installed" {
+		if p.There() && p.State != wire.PackageInstalled {
 			out = append(out, name+" ("+p.State+")")
 		}
 	}

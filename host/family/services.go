@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -49,9 +50,9 @@ func HasServices(m *system.Machine) bool { return m.HasSystemd() || m.Exists(ini
 func ServiceManagerName(m *system.Machine) string {
 	switch {
 	case m.HasSystemd():
-		return "systemd"
+		return wire.Systemd
 	case m.Exists(initScripts):
 		return sysv{}.Name()
 	}
-	return "none"
+	return wire.NoServices
 }

@@ -49,7 +49,7 @@ func Close(m *system.Machine, w wire.ContentWork, b Before) error {
 	}
 	stage := m.Path(b.Stage)
 	if !w.Away {
-		if b.One != nil || b.Entry.Kind != "directory" {
+		if b.One != nil || b.Entry.Kind != wire.EntryDirectory {
 			return nil
 		}
 		if switched, err := wasSwitched(stage, m.Path(w.Root), b); err != nil || !switched {

@@ -106,7 +106,7 @@ func read(m *system.Machine, w Wanted) (wire.ContentFound, error) {
 		return wire.ContentFound{}, err
 	}
 	found := wire.ContentFound{Root: root, Mounted: m.Mounted(w.Root)}
-	if found.Root.Kind != "directory" {
+	if found.Root.Kind != wire.EntryDirectory {
 		for _, f := range w.Files {
 			found.Missing = listed(found.Missing, f.Path)
 		}
@@ -120,7 +120,7 @@ func read(m *system.Machine, w Wanted) (wire.ContentFound, error) {
 		c.uid, c.gid = -1, -1
 		c.found.Nobody = c.names.Without(w.Owner, w.Group)
 	}
-	if found.Root.Kind != "directory" {
+	if found.Root.Kind != wire.EntryDirectory {
 		return c.found, nil
 	}
 	if c.fileMode, err = system.FileMode(w.Modes.Files); err != nil {
@@ -236,7 +236,7 @@ func (c *comparison) item(it *item) (there, as bool, err error) {
 		return false, false, nil
 	case wanted && kind != syscall.S_IFREG:
 		e := system.EntryOf(s, c.names)
-		if e.Kind == "link" {
+		if e.Kind == wire.EntryLink {
 			var err error
 			if e.Target, err = os.Readlink(filepath.Join(c.root, it.path)); err != nil {
 				return false, false, err

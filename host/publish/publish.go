@@ -63,7 +63,7 @@ func Do(m *system.Machine, w wire.ContentWork, b Before, say func(string, ...any
 	}
 	if e, err := m.Entry(w.Root); err != nil {
 		return err
-	} else if e.Kind != "" && e.Kind != "directory" && e.Kind != "link" {
+	} else if e.Kind != "" && e.Kind != wire.EntryDirectory && e.Kind != wire.EntryLink {
 		return &wire.Fault{What: fmt.Sprintf("%s is %s", w.Root, e.Words()), Fix: "move it away"}
 	}
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Root)), 0o755); err != nil {
@@ -153,7 +153,7 @@ func publishTree(m *system.Machine, w wire.ContentWork, b Before, say func(strin
 			return err
 		}
 	}
-	if b.Entry.Kind != "directory" || w.Away && !m.Exists(w.Root) {
+	if b.Entry.Kind != wire.EntryDirectory || w.Away && !m.Exists(w.Root) {
 		return nil
 	}
 	return followLate(m, w, b)
@@ -338,7 +338,7 @@ func (k keeper) bringOver(own owned, whole bool) error {
 	if err := syscall.Lstat(stage, &newer); err != nil || newer.Mode&syscall.S_IFMT != syscall.S_IFDIR {
 		return unlessGone(err) // nothing that the step had published
 	}
-	if k.b.Entry.Kind != "directory" { // it was a link, and what that leads to is another's
+	if k.b.Entry.Kind != wire.EntryDirectory { // it was a link, and what that leads to is another's
 		return k.keepOthers(stage, own)
 	}
 	for _, f := range k.w.Files {

@@ -40,11 +40,11 @@ func EntryOf(s *syscall.Stat_t, names *Names) wire.Entry {
 func kindOfMode(mode uint32) string {
 	switch mode & syscall.S_IFMT {
 	case syscall.S_IFDIR:
-		return "directory"
+		return wire.EntryDirectory
 	case syscall.S_IFREG:
-		return "file"
+		return wire.EntryFile
 	case syscall.S_IFLNK:
-		return "link"
+		return wire.EntryLink
 	case syscall.S_IFIFO:
 		return "pipe"
 	case syscall.S_IFSOCK:

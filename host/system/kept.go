@@ -41,11 +41,11 @@ func (m *Machine) keepFile(path string) (KeptFile, error) {
 		return KeptFile{}, err
 	}
 	k := KeptFile{Path: path, Entry: e}
-	if e.Kind == "file" {
+	if e.Kind == wire.EntryFile {
 		if k.Text, k.Modified, err = m.readSmall(path); err != nil {
 			return k, fmt.Errorf("it cannot be kept before it is changed: %w", err)
 		}
-	} else if e.Kind != "" && e.Kind != "link" {
+	} else if e.Kind != "" && e.Kind != wire.EntryLink {
 		return k, fmt.Errorf("%s is %s, where a file is to be written: move it away", path, e.Words())
 	}
 	return k, err
@@ -65,7 +65,7 @@ func (k KeptFile) IsThere(m *Machine) (bool, error) {
 // PutAside keeps the file's former text where it can be found, for a path that somebody has
 // changed since; it returns where.
 func (k KeptFile) PutAside(m *Machine, step string) (string, error) {
-	if k.Entry.Kind != "file" {
+	if k.Entry.Kind != wire.EntryFile {
 		return "", nil
 	}
 	at := m.State("former", step, k.Path)
@@ -100,7 +100,7 @@ func (k KeptFile) NotTheirs(m *Machine) (string, error) {
 		return "", err
 	}
 	owner, known := names.UserID(k.Entry.Owner)
-	if c.UID >= 0 && (k.Entry.Kind != "file" || known && owner == c.UID) {
+	if c.UID >= 0 && (k.Entry.Kind != wire.EntryFile || known && owner == c.UID) {
 		return "", nil
 	}
 	return fmt.Sprintf("%s can change %s by now, and so what lies at %s: nothing that is not theirs is put back there", c.Who, c.At, k.Path), nil
@@ -114,7 +114,7 @@ func (k KeptFile) putBack(m *Machine, now wire.Entry) error {
 			return nil
 		}
 		return os.Remove(full)
-	case "link":
+	case wire.EntryLink:
 		return LinkAtomically(k.Entry.Target, full)
 	}
 	mode, err := FileMode(k.Entry.Mode)

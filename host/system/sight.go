@@ -64,7 +64,7 @@ func (s *Sight) Entry(path string) (wire.Entry, error) {
 // file is where its directory is, and what is not there yet where the nearest one is.
 func (s *Sight) readOnly(path, kind string) bool {
 	dir := filepath.Dir(path)
-	if kind == "directory" {
+	if kind == wire.EntryDirectory {
 		dir = path
 	}
 	fixed, known := s.fixed[dir]
@@ -124,7 +124,7 @@ func (s *Sight) entry(path string) (wire.Entry, error) {
 		return wire.Entry{}, err
 	}
 	e := EntryOf(st, s.Names)
-	if e.Kind == "link" {
+	if e.Kind == wire.EntryLink {
 		if e.Target, err = os.Readlink(full); err != nil {
 			return wire.Entry{}, err
 		}

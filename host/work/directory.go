@@ -48,7 +48,7 @@ func ownParents(all typed[wire.DirectoryAsked, wire.Works[wire.DirectoryWork], b
 func readDirectory(m *Host, s *system.Sight, w wire.DirectoryAsked) (any, error) {
 	e, err := s.Entry(w.Path)
 	f := wire.DirectoryFound{Entry: e, Nobody: s.Names.Without(w.Owner, w.Group)}
-	if err == nil && e.Kind == "directory" && w.Holds {
+	if err == nil && e.Kind == wire.EntryDirectory && w.Holds {
 		err = s.ByWhoMay(w.Path, func() (err error) {
 			f.Holds, err = holds(m.Path(w.Path))
 			return err
@@ -90,11 +90,11 @@ func doDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b dire
 		return "", err
 	}
 	switch now.Kind {
-	case "link":
+	case wire.EntryLink:
 		if err := os.Remove(m.Path(w.Path)); err != nil {
 			return "", err
 		}
-	case "", "directory":
+	case "", wire.EntryDirectory:
 	default:
 		return "", &wire.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
 	}
@@ -147,14 +147,14 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 		return err
 	}
 	switch b.Entry.Kind {
-	case "directory":
+	case wire.EntryDirectory:
 		if now.Kind == "" && w.Away {
 			if err := os.Mkdir(m.Path(w.Path), 0o700); err != nil {
 				return err
 			}
 			return setDirectory(m, w.Path, b.Entry.Owner, b.Entry.Group, b.Entry.Mode)
 		}
-		if now.Kind != "directory" {
+		if now.Kind != wire.EntryDirectory {
 			if now.Kind != "" {
 				leave(j, w.Path, "")
 			}
@@ -182,8 +182,8 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 			return err // something of it is somebody's of later
 		}
 		return system.Self(func() error { return m.NoteOwn(w.Path, b.Entry.Touched) })
-	case "link":
-		if now.Kind == "directory" {
+	case wire.EntryLink:
+		if now.Kind == wire.EntryDirectory {
 			if err := m.RemoveEmpty([]string{w.Path}); err != nil {
 				return err
 			}
@@ -194,7 +194,7 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 		switch {
 		case now.Kind == "":
 			return system.LinkAtomically(b.Entry.Target, m.Path(w.Path))
-		case now.Kind != "link" || now.Target != b.Entry.Target:
+		case now.Kind != wire.EntryLink || now.Target != b.Entry.Target:
 			leave(j, w.Path, ": it was a link to "+b.Entry.Target)
 		}
 		return nil

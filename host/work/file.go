@@ -34,7 +34,7 @@ func readFile(m *Host, s *system.Sight, w wire.FileWant) (any, error) {
 		return nil, err
 	}
 	nobody := s.Names.Without(w.Owner, w.Group)
-	if e.Kind != "file" {
+	if e.Kind != wire.EntryFile {
 		return wire.FileFound{Entry: e, Nobody: nobody}, nil
 	}
 	text, err := s.ReadText(w.Path)
@@ -72,7 +72,7 @@ func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) 
 		now := ""
 		if e, err := m.Entry(w.Path); err != nil {
 			return "", err
-		} else if e.Kind == "file" {
+		} else if e.Kind == wire.EntryFile {
 			if now, err = m.ReadText(w.Path); err != nil {
 				return "", err
 			}
@@ -80,7 +80,7 @@ func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) 
 		if text = w.WithPortion(now); w.Away {
 			text = w.WithoutPortion(now)
 		}
-		if b.File.Entry.Kind == "file" { // what is not declared stays as it is
+		if b.File.Entry.Kind == wire.EntryFile { // what is not declared stays as it is
 			owner, group, mode = cmp.Or(owner, b.File.Entry.Owner), cmp.Or(group, b.File.Entry.Group), cmp.Or(mode, b.File.Entry.Mode)
 		}
 		owner, group, mode = cmp.Or(owner, "root"), cmp.Or(group, "root"), cmp.Or(mode, "0644")
@@ -140,7 +140,7 @@ func backFile(_ context.Context, m *Host, j Job, w wire.FileWork, b fileBefore) 
 		if err != nil {
 			return err
 		}
-		if e.Kind == "file" {
+		if e.Kind == wire.EntryFile {
 			now, err := m.ReadText(w.Path)
 			if err != nil {
 				return err

@@ -42,7 +42,7 @@ func readFirewall(ctx context.Context, m *Host, w wire.FirewallWant) (any, error
 	if f.File, err = m.Entry(filter.File); err != nil {
 		return nil, err
 	}
-	if f.File.Kind == "file" {
+	if f.File.Kind == wire.EntryFile {
 		b, err := m.Read(filter.File)
 		if err != nil {
 			return nil, err
@@ -73,7 +73,7 @@ func readFirewall(ctx context.Context, m *Host, w wire.FirewallWant) (any, error
 	if err != nil {
 		return nil, err
 	}
-	if e.Kind == "file" {
+	if e.Kind == wire.EntryFile {
 		b, err := m.Read(loader.Path)
 		if err != nil {
 			return nil, err

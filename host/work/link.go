@@ -35,7 +35,7 @@ func doLink(_ context.Context, m *Host, _ Job, w wire.LinkWork, _ linkBefore) (w
 	if err != nil {
 		return "", err
 	}
-	if now.Kind != "" && now.Kind != "link" {
+	if now.Kind != "" && now.Kind != wire.EntryLink {
 		return "", &wire.Fault{What: fmt.Sprintf("%s is %s", w.Path, now.Words()), Fix: "move it away"}
 	}
 	if err := os.MkdirAll(filepath.Dir(m.Path(w.Path)), 0o755); err != nil {

@@ -69,7 +69,7 @@ func versionsOf(all map[string]family.Package) map[string]string {
 func onlyConfig(all map[string]family.Package) []string {
 	var out []string
 	for name, p := range all {
-		if p.State == "config-files" {
+		if p.State == wire.PackageConfigured {
 			out = append(out, name)
 		}
 	}
@@ -202,14 +202,14 @@ func install(ctx context.Context, manager family.PackageManager, goals []wire.Pa
 	}
 	lacks := slices.ContainsFunc(goals, func(g wire.PackageGoal) bool {
 		p := all[g.Name]
-		return p.State != "installed" || g.Version != "" && p.Version != g.Version
+		return p.State != wire.PackageInstalled || g.Version != "" && p.Version != g.Version
 	})
 	var script *family.ScriptFailed
 	if errors.As(failed, &script) || failed != nil && lacks { // else the trouble is another package's, which was there before
 		return packageFault(ctx, manager, what, failed)
 	}
 	for _, g := range goals {
-		if p := all[g.Name]; p.State != "installed" {
+		if p := all[g.Name]; p.State != wire.PackageInstalled {
 			return &wire.Fault{What: fmt.Sprintf("package %s is %q after it was installed", g.Name, p.State), Fix: "look at the package manager's records on the host"}
 		}
 	}
@@ -221,7 +221,7 @@ func install(ctx context.Context, manager family.PackageManager, goals []wire.Pa
 func installAgain(ctx context.Context, m *Host, manager family.PackageManager, w wire.PackageWork) error {
 	name := cmp.Or(w.Finish, w.Reinstall)
 	all, err := manager.Installed(ctx)
-	if err != nil || w.Finish != "" && all[name].State == "installed" { // finished by now, with the others
+	if err != nil || w.Finish != "" && all[name].State == wire.PackageInstalled { // finished by now, with the others
 		return err
 	}
 	if err := manager.InstallAgain(ctx, map[string]string{name: w.Version}); err != nil {
@@ -234,7 +234,7 @@ func installAgain(ctx context.Context, m *Host, manager family.PackageManager, w
 	switch p := all[name]; {
 	case err != nil:
 		return err
-	case p.State != "installed":
+	case p.State != wire.PackageInstalled:
 		return &wire.Fault{What: fmt.Sprintf("package %s is %q after it was installed", name, p.State), Fix: "look at the package manager's records on the host"}
 	case len(lacks) > 0:
 		return &wire.Fault{What: fmt.Sprintf("of package %s there is still no %s after it was installed again", name, strings.Join(lacks[:min(len(lacks), 3)], ", ")), Fix: "look what takes it away: a program of the host, or another package"}

@@ -28,12 +28,12 @@ func readPackages(ctx context.Context, m *Host, wants []wire.PackageWant) ([]any
 		p := all[w.Name]
 		f := wire.PackageFound{State: p.State, Version: p.Version, Held: p.Held}
 		if p.State == "not-installed" || p.State == "" {
-			f.State = "absent"
+			f.State = wire.PackageAbsent
 		}
-		if p.State == "installed" {
+		if p.State == wire.PackageInstalled {
 			f.Unmet = w.Version != "" && !wire.MeetsExactly(p.Version, w.Version) || w.AtLeast != "" && manager.Compare(p.Version, w.AtLeast) < 0
 		}
-		if p.State == "installed" && !w.Gone && !f.Unmet {
+		if p.State == wire.PackageInstalled && !w.Gone && !f.Unmet {
 			if f.Lacks, err = family.Lacks(ctx, m.Machine, manager, w.Name); err != nil {
 				return nil, err
 			}
@@ -43,7 +43,7 @@ func readPackages(ctx context.Context, m *Host, wants []wire.PackageWant) ([]any
 			if err := readRemoval(ctx, manager, w, &f); err != nil {
 				return nil, err
 			}
-		case !w.Gone && (p.State != "installed" || len(f.Lacks) > 0 || f.Unmet || w.Newest):
+		case !w.Gone && (p.State != wire.PackageInstalled || len(f.Lacks) > 0 || f.Unmet || w.Newest):
 			asked = append(asked, w.Name)
 		}
 		found[i] = f
@@ -161,7 +161,7 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 		versions := offered[w.Name]
 		f.ListsAt = at.Truncate(time.Minute)
 		f.Candidate = wire.Pick(versions, w.Version)
-		if w.Newest && f.State == "installed" {
+		if w.Newest && f.State == wire.PackageInstalled {
 			f.Unmet = f.Candidate != "" && manager.Compare(f.Version, f.Candidate) < 0
 			if !f.Unmet && len(f.Lacks) == 0 {
 				f.Candidate = ""
@@ -221,7 +221,7 @@ func room(ctx context.Context, m *Host, manager family.PackageManager, wants []w
 	var lacking []int
 	for i, w := range wants {
 		f := &found[i]
-		if w.Gone || !slices.Contains(asked, w.Name) || f.State == "installed" && !f.Unmet {
+		if w.Gone || !slices.Contains(asked, w.Name) || f.State == wire.PackageInstalled && !f.Unmet {
 			continue
 		}
 		lacking = append(lacking, i)

@@ -40,7 +40,7 @@ func readServer(ctx context.Context, m *Host, w wire.ServerWant) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		if e.Kind != "file" {
+		if e.Kind != wire.EntryFile {
 			continue
 		}
 		if f.Texts[p], err = m.ReadText(p); err != nil {
@@ -133,7 +133,7 @@ func doServer(ctx context.Context, m *Host, j Job, w wire.ServerWork, _ serverBe
 		if err != nil {
 			return "", err
 		}
-		if e.Kind != "file" {
+		if e.Kind != wire.EntryFile {
 			continue
 		}
 		text, err := m.ReadText(p)

@@ -81,7 +81,7 @@ func siteFiles(m *Host, w wire.SiteWant, f *wire.SiteFound) (err error) {
 	if f.File, err = m.Entry(w.File); err != nil {
 		return err
 	}
-	if f.File.Kind == "file" {
+	if f.File.Kind == wire.EntryFile {
 		b, err := m.Read(w.File)
 		if err != nil {
 			return err
@@ -111,7 +111,7 @@ func siteFiles(m *Host, w wire.SiteWant, f *wire.SiteFound) (err error) {
 
 // siteLoaded finds whether the server has loaded what lies there, and who else answers then.
 func siteLoaded(ctx context.Context, m *Host, w wire.SiteWant, layout wire.Layout, addresses []string, listeners []wire.Listener, f *wire.SiteFound) (err error) {
-	if f.File.Kind != "file" || f.Text == w.Text { // what is not written cannot be loaded
+	if f.File.Kind != wire.EntryFile || f.Text == w.Text { // what is not written cannot be loaded
 		if f.Loaded, f.Unlike, err = webserver.Loaded(ctx, m.Machine, layout, w, addresses); err != nil {
 			return err
 		}

@@ -44,7 +44,7 @@ func readSource(ctx context.Context, m *Host, w wire.SourceWant) (any, error) {
 			return nil, err
 		}
 		one := wire.SourceFileFound{Path: file.Path, Entry: e}
-		if e.Kind == "file" {
+		if e.Kind == wire.EntryFile {
 			text, err := m.ReadText(file.Path)
 			if err != nil {
 				return nil, err

@@ -19,7 +19,7 @@ func takeBack(m *Host, j Job, before system.KeptFile, text []byte, target string
 	if err != nil {
 		return false, err
 	}
-	if now.Kind != "" && now.Kind != "file" && now.Kind != "link" {
+	if now.Kind != "" && now.Kind != wire.EntryFile && now.Kind != wire.EntryLink {
 		return false, leaveFile(m, j, before)
 	}
 	if s, err := os.Lstat(m.Path(before.Path)); err == nil && s.Size() > system.KeptLimit {
@@ -28,15 +28,15 @@ func takeBack(m *Host, j Job, before system.KeptFile, text []byte, target string
 	if same, err := before.IsThere(m.Machine); err != nil || same {
 		return false, err
 	}
-	left := wire.Entry{Kind: "file"}
+	left := wire.Entry{Kind: wire.EntryFile}
 	if target != "" {
-		left = wire.Entry{Kind: "link", Target: target}
+		left = wire.Entry{Kind: wire.EntryLink, Target: target}
 	}
 	as := func(e wire.Entry, text []byte) bool {
 		if now.Kind != e.Kind || now.Target != e.Target {
 			return false
 		}
-		if now.Kind != "file" {
+		if now.Kind != wire.EntryFile {
 			return true
 		}
 		is, err := m.Read(before.Path)

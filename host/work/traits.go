@@ -72,7 +72,7 @@ func (h *Host) webServers(ctx context.Context, f *family.Family) []wire.WebServe
 	}
 	var out []wire.WebServer
 	for _, name := range slices.Sorted(maps.Keys(f.Servers)) {
-		if p := all[f.Servers[name].Package]; p.State == "installed" {
+		if p := all[f.Servers[name].Package]; p.State == wire.PackageInstalled {
 			served, err := webserver.ServedBy(h.Machine, name, f.Servers[name])
 			if err != nil {
 				return nil // as would the reading of its sites

@@ -102,7 +102,7 @@ func judgeMakingImage(in stake.Input, w wire.ActWant, f wire.ActFound, v stake.V
 }
 
 func judgeReboot(in stake.Input, w wire.ActWant, _ wire.ActFound, v stake.Verdict) stake.Verdict {
-	if in.Traits.ServiceManager != "" && in.Traits.ServiceManager != "systemd" {
+	if in.Traits.ServiceManager != "" && in.Traits.ServiceManager != wire.Systemd {
 		return blockedVerdict(v, in, "this host has no systemd, which is told to restart it", "restart it by its own means; northstake survey sees it again afterwards")
 	}
 	v.Moves = []wire.Move{restartMove("restart the host, and wait for it", "", wire.ActWork{ActWant: w})}

@@ -67,7 +67,7 @@ func missingMore(d *differences, n int, wanted, words string) {
 
 func judgeContent(in stake.Input, w wire.ContentWant, f wire.ContentFound) stake.Verdict {
 	var d differences
-	compareEntry(&d, "directory", w.Owner, w.Group, w.Modes.Directories, f.Root)
+	compareEntry(&d, wire.EntryDirectory, w.Owner, w.Group, w.Modes.Directories, f.Root)
 	v := stake.Verdict{Gone: f.Root.Kind == ""}
 	if len(d) > 0 {
 		v.Touched = f.Root.Touched
@@ -112,7 +112,7 @@ func judgeContent(in stake.Input, w wire.ContentWant, f wire.ContentFound) stake
 		v.Blockers = []stake.Note{*n}
 		return v
 	}
-	if f.Root.Kind == "link" {
+	if f.Root.Kind == wire.EntryLink {
 		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s; the link is replaced with a directory, and what it leads to stays as it is", w.Root, f.Root.Words()), Fix: "declare what it leads to as the root, if that is what is meant"}}
 	}
 	work := wire.ContentWork{ContentWant: w, Drop: removes}
@@ -138,7 +138,7 @@ func judgeContent(in stake.Input, w wire.ContentWant, f wire.ContentFound) stake
 		move.Details = append(move.Details, wire.Detail{Title: "removed, though nobody declared them", Text: strings.Join(form.Names(removes), "\n")})
 	}
 	v.Moves = []wire.Move{move}
-	if f.Root.Kind != "directory" {
+	if f.Root.Kind != wire.EntryDirectory {
 		v.Nudges = nudgeHolders(in, "directory", w.Root)
 	}
 	return v
@@ -172,7 +172,7 @@ func publishedWords(f wire.ContentFound, files int, size int64) string {
 // awayContent takes out of a root what was published there. What others put there stays,
 // and with it the root.
 func awayContent(in stake.Input, w wire.ContentWant, f wire.ContentFound) stake.Verdict {
-	v := stake.Verdict{Gone: f.Root.Kind != "directory" || len(f.Former) == 0}
+	v := stake.Verdict{Gone: f.Root.Kind != wire.EntryDirectory || len(f.Former) == 0}
 	if v.Gone {
 		return v
 	}
@@ -208,7 +208,7 @@ func inTheWay(in stake.Input, w wire.ContentWant, f wire.ContentFound, size int6
 		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf(what, args...), Fix: fix}
 	}
 	switch f.Root.Kind {
-	case "", "directory", "link":
+	case "", wire.EntryDirectory, wire.EntryLink:
 	default:
 		return note("move it away, or declare another root", "%s is %s, where a document root is declared", w.Root, f.Root.Words())
 	}
@@ -251,7 +251,7 @@ func contentDetails(f wire.ContentFound) []wire.Detail {
 			lines = append(lines, fmt.Sprintf("%-8s and %d more", word, more))
 		}
 	}
-	if f.Root.Kind == "link" {
+	if f.Root.Kind == wire.EntryLink {
 		lines = append(lines, "replaces the link to "+f.Root.Target)
 	}
 	list("new", f.Missing, f.Missings)

@@ -61,7 +61,7 @@ func awayDirectory(in stake.Input, w wire.DirectoryWant, f wire.DirectoryFound) 
 	v := stake.Verdict{Gone: f.Kind == ""}
 	switch {
 	case v.Gone:
-	case f.Kind != "directory":
+	case f.Kind != wire.EntryDirectory:
 		v.Cautions = []stake.Note{stays(in, w.Path)}
 	case slices.ContainsFunc(f.Holds, func(name string) bool { return !in.Goes(path.Join(w.Path, name)) }):
 		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: w.Path + " holds something, and stays", Fix: "take out what lies there, and it goes with the next plan"}}
@@ -121,7 +121,7 @@ var _ = stake.Judged("directory", stake.Judgement{
 
 func judgeDirectory(in stake.Input, w wire.DirectoryWant, f wire.DirectoryFound) stake.Verdict {
 	var d differences
-	compareEntry(&d, "directory", w.Owner, w.Group, w.Mode, f.Entry)
+	compareEntry(&d, wire.EntryDirectory, w.Owner, w.Group, w.Mode, f.Entry)
 	v := stake.Verdict{Differences: d, Gone: f.Kind == "", Touched: f.Touched}
 	if len(d) == 0 {
 		return v
@@ -135,14 +135,14 @@ func judgeDirectory(in stake.Input, w wire.DirectoryWant, f wire.DirectoryFound)
 	switch f.Kind {
 	case "":
 		v.Moves = []wire.Move{{Verb: "make", Text: "make directory " + w.Path, Work: wire.JSON(w), Joins: true}}
-	case "directory":
+	case wire.EntryDirectory:
 		v.Moves = []wire.Move{{Verb: "set", Text: fmt.Sprintf("set directory %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode), Work: wire.JSON(w)}}
-	case "link":
+	case wire.EntryLink:
 		v.Moves = []wire.Move{{Verb: "replace", Text: fmt.Sprintf("replace the link %s (to %s) with a directory", w.Path, f.Target), Work: wire.JSON(w)}}
 	default:
 		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, where a directory is declared", w.Path, f.Words()), Fix: "move it away, or declare another directory"}}
 	}
-	if f.Kind != "directory" {
+	if f.Kind != wire.EntryDirectory {
 		v.Nudges = nudgeHolders(in, "directory", w.Path)
 	}
 	return v

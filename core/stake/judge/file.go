@@ -26,7 +26,7 @@ func awayFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict {
 	switch {
 	case v.Gone:
 		return v
-	case f.Entry.Kind != "file" || f.Broken != "" || f.Immutable || !f.Holds(w):
+	case f.Entry.Kind != wire.EntryFile || f.Broken != "" || f.Immutable || !f.Holds(w):
 		v.Cautions = []stake.Note{stays(in, w.Path)}
 		return v
 	}
@@ -48,7 +48,7 @@ func stays(in stake.Input, what string) stake.Note {
 func fileNudges(w wire.FileWant) []stake.Nudge {
 	var out []stake.Nudge
 	for _, local := range w.Tells {
-		out = append(out, stake.Nudge{Target: local, How: "reload", Reason: "its file " + w.Path + " changed"})
+		out = append(out, stake.Nudge{Target: local, How: wire.TellReload, Reason: "its file " + w.Path + " changed"})
 	}
 	return append(out, nudgesOf("file", w.Path, w.Reload, w.Restart)...)
 }
@@ -63,7 +63,7 @@ func judgeGone(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 	d.add("what it is", "gone", f.Entry.Words())
 	v.Differences, v.Touched = d, f.Entry.Touched
 	note := fixed(f, in, w.Path)
-	if f.Entry.Kind != "file" && f.Entry.Kind != "link" {
+	if f.Entry.Kind != wire.EntryFile && f.Entry.Kind != wire.EntryLink {
 		note = &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, and only files and links are taken away", w.Path, f.Entry.Words()), Fix: "take it away by hand, or out of the declaration"}
 	}
 	if note != nil {
@@ -71,7 +71,7 @@ func judgeGone(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 		return v
 	}
 	text := "take away " + w.Path
-	if f.Entry.Kind == "link" {
+	if f.Entry.Kind == wire.EntryLink {
 		text = fmt.Sprintf("take away the link %s (to %s)", w.Path, f.Entry.Target)
 	}
 	move := wire.Move{Verb: "take", Text: text, Because: "it is declared as gone", Work: wire.JSON(wire.FileWork{FileWant: w, Away: true})}
@@ -103,7 +103,7 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 	v := stake.Verdict{Gone: f.Entry.Kind == "" || f.Absent}
 	var d differences
 	switch {
-	case f.Entry.Kind != "file":
+	case f.Entry.Kind != wire.EntryFile:
 		d.add("what it is", "a file", f.Entry.Words())
 	case f.Large != "":
 		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "larger than "+f.Large)
@@ -114,7 +114,7 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 	case !f.Holds(w):
 		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
 	}
-	if f.Entry.Kind == "file" {
+	if f.Entry.Kind == wire.EntryFile {
 		compareOwners(&d, w.Owner, w.Group, f.Entry)
 		if w.Mode != "" {
 			d.add("mode", string(w.Mode), string(f.Entry.Mode))
@@ -130,7 +130,7 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 		return v
 	}
 	switch f.Entry.Kind {
-	case "", "file", "link":
+	case "", wire.EntryFile, wire.EntryLink:
 	default:
 		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, where a file is declared", w.Path, f.Entry.Words()), Fix: "move it away, or declare another path"}}
 		return v
@@ -147,7 +147,7 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 		v.Blockers = []stake.Note{*note}
 		return v
 	}
-	if f.Entry.Kind == "link" && w.Portion != "" {
+	if f.Entry.Kind == wire.EntryLink && w.Portion != "" {
 		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, and a portion is written into files alone", w.Path, f.Entry.Words()), Fix: "declare the path that the link leads to"}}
 		return v
 	}
@@ -160,9 +160,9 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 	switch {
 	case w.Portion != "":
 		text = fmt.Sprintf("write portion %s of %s, %s", w.Portion, w.Path, lines)
-	case f.Entry.Kind == "file" && f.Holds(w):
+	case f.Entry.Kind == wire.EntryFile && f.Holds(w):
 		verb, text = "set", fmt.Sprintf("set %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode)
-	case f.Entry.Kind == "link":
+	case f.Entry.Kind == wire.EntryLink:
 		verb, text = "replace", fmt.Sprintf("replace the link %s (to %s) with a file, %s", w.Path, f.Entry.Target, lines)
 	}
 	move := wire.Move{Verb: verb, Text: text, Work: wire.JSON(w)}

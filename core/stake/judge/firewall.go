@@ -178,7 +178,7 @@ func judgeTable(w wire.FirewallWant, in stake.Input, f wire.FirewallFound, v sta
 		d.add("kept rules", "only declared ports are let in", map[bool]string{true: "none are kept", false: "different"}[f.Kept == ""])
 	}
 	if f.File.Kind != "" {
-		compareEntry(&d, "file", "root", "root", "0644", f.File)
+		compareEntry(&d, wire.EntryFile, "root", "root", "0644", f.File)
 	}
 	switch {
 	case f.Loader == nil:
@@ -199,7 +199,7 @@ func judgeTable(w wire.FirewallWant, in stake.Input, f wire.FirewallFound, v sta
 		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: "this host is a container that may set no packet filter (it has not the right NET_ADMIN)", Fix: "leave inbound out, and filter on the machine that it runs on"}}
 		return v
 	}
-	if in.Traits.ServiceManager == "none" {
+	if in.Traits.ServiceManager == wire.NoServices {
 		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: "nothing on this host can put the rules up at boot: it has neither systemd nor init scripts", Fix: "leave inbound out, and filter by the means of the host"}}
 		return v
 	}

@@ -18,7 +18,7 @@ func awayLink(in stake.Input, w wire.LinkWant, f wire.Entry) stake.Verdict {
 	v := stake.Verdict{Gone: f.Kind == ""}
 	switch {
 	case v.Gone:
-	case f.Kind != "link" || f.Target != w.PointsTo:
+	case f.Kind != wire.EntryLink || f.Target != w.PointsTo:
 		v.Cautions = []stake.Note{stays(in, w.Path)}
 	default:
 		v.Moves = []wire.Move{{Verb: "take", Text: "take away the link " + w.Path, Work: wire.JSON(wire.LinkWork{LinkWant: w, Away: true})}}
@@ -35,7 +35,7 @@ func linkNudges(w wire.LinkWant, in stake.Input) []stake.Nudge {
 func judgeLink(in stake.Input, w wire.LinkWant, f wire.Entry) stake.Verdict {
 	v := stake.Verdict{Gone: f.Kind == ""}
 	var d differences
-	if f.Kind == "link" {
+	if f.Kind == wire.EntryLink {
 		d.add("leads to", w.PointsTo, f.Target)
 	} else {
 		d.add("what it is", "a link to "+w.PointsTo, f.Words())
@@ -53,7 +53,7 @@ func judgeLink(in stake.Input, w wire.LinkWant, f wire.Entry) stake.Verdict {
 	switch f.Kind {
 	case "":
 		v.Moves = []wire.Move{{Verb: "make", Text: fmt.Sprintf("make the link %s to %s", w.Path, w.PointsTo), Work: wire.JSON(w)}}
-	case "link":
+	case wire.EntryLink:
 		v.Moves = []wire.Move{{Verb: "point", Text: fmt.Sprintf("point the link %s to %s, from %s", w.Path, w.PointsTo, f.Target), Work: wire.JSON(w)}}
 	default:
 		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, where a link is declared", w.Path, f.Words()), Fix: "move it away, or declare another path"}}

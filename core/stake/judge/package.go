@@ -44,7 +44,7 @@ func judgePackage(in stake.Input, w wire.PackageWant, f wire.PackageFound) stake
 	}
 	var d differences
 	switch {
-	case f.State != "installed":
+	case f.State != wire.PackageInstalled:
 		d.add("state", "installed", f.State)
 	case f.Unmet:
 		d.add("version", versionWords(w), f.Version)
@@ -57,7 +57,7 @@ func judgePackage(in stake.Input, w wire.PackageWant, f wire.PackageFound) stake
 	}
 	v := stake.Verdict{Differences: d, Gone: !f.There()}
 	switch {
-	case f.There() && f.State != "installed":
+	case f.There() && f.State != wire.PackageInstalled:
 		v.Moves = []wire.Move{finishMove(w, f)}
 		return v
 	case !f.Unmet && len(f.Lacks) > 0 && f.Candidate == "" && !in.Pending && f.Lists == wire.ListsFresh:

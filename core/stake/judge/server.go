@@ -93,7 +93,7 @@ func judgeServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ve
 		verb, text = "put", fmt.Sprintf("have %s listen by itself on %s again", w.Service, portsInWords(again))
 	}
 	v.Moves = []wire.Move{{Verb: verb, Text: text, Details: details, Work: wire.JSON(wire.ServerWork{ServerWant: w})}}
-	v.Nudges = []stake.Nudge{{Target: wire.Local("service", w.Service), How: "reload", Reason: "its own configuration changed"}}
+	v.Nudges = []stake.Nudge{{Target: wire.Local("service", w.Service), How: wire.TellReload, Reason: "its own configuration changed"}}
 	return v
 }
 
@@ -171,7 +171,7 @@ func awayServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ver
 	v.Moves = []wire.Move{{Verb: verb, Text: text, Details: details, Work: wire.JSON(wire.ServerWork{ServerWant: back}), Stays: in.Pending}}
 	if in.Pending {
 		v.Late = true
-		v.Nudges = []stake.Nudge{{Target: wire.Local("service", w.Service), How: "reload", Reason: "it lets go of " + portsInWords(back.Silent)}}
+		v.Nudges = []stake.Nudge{{Target: wire.Local("service", w.Service), How: wire.TellReload, Reason: "it lets go of " + portsInWords(back.Silent)}}
 	}
 	return v
 }

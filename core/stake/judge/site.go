@@ -88,7 +88,7 @@ func awaySite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict {
 	if v.Gone {
 		return v
 	}
-	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
+	if f.File.Kind == wire.EntryFile && (f.Text != w.Text || f.Bytes) {
 		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: w.File + " was changed by hand, and goes", Fix: "look at what was written there; the run keeps it on the host until it is done"}}
 	}
 	_, sake := unwantedSite(in.Stake, stake.Surroundings{Declared: in.Declared, Memo: in.Memo})
@@ -100,7 +100,7 @@ func awaySite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict {
 		v.Cautions = append(v.Cautions, stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("site %s is down between %s, a few seconds: until then it is served by %s", in.Stake.Site, BetweenSteps, w.By()), Fix: AtAQuietHour})
 	}
 	v.Moves = []wire.Move{{Verb: "take", Text: fmt.Sprintf("take away the virtual host of site %s, %s", in.Stake.Site, w.File), Work: wire.JSON(wire.SiteWork{SiteWant: w, Away: true})}}
-	v.Nudges = []stake.Nudge{{Target: w.ServedBy(), How: "reload", Reason: "its former site " + in.Stake.Site + " is gone"}}
+	v.Nudges = []stake.Nudge{{Target: w.ServedBy(), How: wire.TellReload, Reason: "its former site " + in.Stake.Site + " is gone"}}
 	return v
 }
 
@@ -151,19 +151,19 @@ func (j *siteJudgement) caution(what, fix string) {
 
 // reload has the server take notice.
 func (j *siteJudgement) reload(why string) {
-	j.v.Nudges = []stake.Nudge{{Target: j.w.ServedBy(), How: "reload", Reason: why}}
+	j.v.Nudges = []stake.Nudge{{Target: j.w.ServedBy(), How: wire.TellReload, Reason: why}}
 }
 
 // files compares what is written, and what lies beside it.
 func (j *siteJudgement) files() {
 	w, f := j.w, j.f
-	compareEntry(&j.d, "file", "root", "root", "0644", f.File)
-	if f.File.Kind == "file" && (f.Text != w.Text || f.Bytes) {
+	compareEntry(&j.d, wire.EntryFile, "root", "root", "0644", f.File)
+	if f.File.Kind == wire.EntryFile && (f.Text != w.Text || f.Bytes) {
 		j.d.differ("configuration", "as rendered", "different")
 	}
 	for i, b := range f.Beside[:min(len(f.Beside), len(w.Beside))] {
 		var differs differences
-		if compareEntry(&differs, "file", "root", w.Beside[i].Group, w.FileMode(), b.Entry); b.Entry.Kind == "file" && !b.Same {
+		if compareEntry(&differs, wire.EntryFile, "root", w.Beside[i].Group, w.FileMode(), b.Entry); b.Entry.Kind == wire.EntryFile && !b.Same {
 			differs.differ("accounts", "as declared", "different")
 		}
 		for _, one := range differs {
@@ -187,7 +187,7 @@ func (j *siteJudgement) switchedOn() {
 	case w.Off:
 	case is.Kind == "":
 		j.d.add("switched on", "yes", "no")
-	case is.Kind != "link" || leads(w.Link, is.Target) != w.File:
+	case is.Kind != wire.EntryLink || leads(w.Link, is.Target) != w.File:
 		j.d.add("switched on", "a link to "+w.File, is.Words())
 	}
 	for _, p := range j.f.Left {
@@ -402,11 +402,11 @@ func leads(link, target string) string {
 }
 
 func siteDetails(w wire.SiteWant, f wire.SiteFound) []wire.Detail {
-	if f.File.Kind == "file" && f.Text == w.Text {
+	if f.File.Kind == wire.EntryFile && f.Text == w.Text {
 		return nil
 	}
 	old := f.Text
-	if f.File.Kind != "file" {
+	if f.File.Kind != wire.EntryFile {
 		old = ""
 	}
 	return []wire.Detail{{Title: w.File, Text: udiff.Unified("found", "wanted", old, w.Text), Diff: true}}

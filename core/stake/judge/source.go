@@ -38,13 +38,13 @@ func judgeSource(in stake.Input, w wire.SourceWant, f wire.SourceFound) stake.Ve
 	for _, file := range f.Files {
 		v.Gone = v.Gone && file.Entry.Kind == ""
 		switch {
-		case file.Entry.Kind != "file":
+		case file.Entry.Kind != wire.EntryFile:
 			d.add(file.Path, "a file", file.Entry.Words())
 		case !file.Same:
 			d.add("text of "+file.Path, "as declared", "different")
 		default:
 			var of differences
-			compareEntry(&of, "file", "root", "root", "0644", file.Entry)
+			compareEntry(&of, wire.EntryFile, "root", "root", "0644", file.Entry)
 			for _, one := range of {
 				d.add(one.Attribute+" of "+file.Path, one.Wanted, one.Found)
 			}
