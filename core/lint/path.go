@@ -13,6 +13,7 @@ import (
 	"northstake/core/declare"
 	"northstake/core/form"
 	"northstake/core/render"
+	"northstake/core/wire"
 )
 
 // serving checks what a site and a path of it, or the site itself, can both say.
@@ -234,34 +235,29 @@ func (l linter) passes(s *declare.Site, p *declare.Path, at []string) {
 		if slices.Contains(p.PassedTo[:i], to) {
 			l.Say(here, fmt.Sprintf("%q is named twice", to), "keep one of the two")
 		}
-		if socket, ok := strings.CutPrefix(to, "unix:"); ok {
-			if form.Socket(socket) != "" {
-				l.Say(here, fmt.Sprintf("%q is not the path of a socket", socket), form.Socket(socket))
+		service, ok := declare.UpstreamOf(to)
+		if ok && service.Scheme == "" {
+			if form.Socket(service.Unix) != "" {
+				l.Say(here, fmt.Sprintf("%q is not the path of a socket", service.Unix), form.Socket(service.Unix))
 			}
 			continue
 		}
-		rest, ok := strings.CutPrefix(to, "http://")
-		name, port, ported := strings.Cut(rest, ":")
-		if strings.HasPrefix(rest, "[") {
-			name, port, ported = strings.Cut(strings.TrimPrefix(rest, "["), "]:")
+		name := service.Name
+		if strings.HasPrefix(service.Authority, "[") {
 			if at, err := netip.ParseAddr(name); err == nil && !at.IsLoopback() {
 				name = "v6.test"
 			} else if err == nil {
 				name = "localhost"
 			}
 		}
-		n, err := strconv.Atoi(port)
-		if !ported {
-			n = 80
-		}
 		switch {
-		case ok && slices.Contains(s.Ports(), n) && (loopback(name) || slices.Contains(s.Names, name)):
-			l.Say(here, fmt.Sprintf("%q is this site itself: what is asked for would go round", to), "name the port on which the service listens")
-		case strings.HasPrefix(to, "https://"):
+		case ok && service.Scheme != wire.HTTP:
 			l.Say(here, "passing on to an encrypted service is not declared here yet", "pass on to http:, or write raw lines")
-		case ok && strings.Contains(rest, "/"):
+		case ok && service.Below != "":
 			l.Say(here, fmt.Sprintf("%q has a path", to), "leave it out: the service is asked for the path that the visitor asked for, or, with passed_path = \"shortened\", for what is below")
-		case !ok || !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") || ported && (err != nil || n < 1 || n > 65535):
+		case ok && slices.Contains(s.Ports(), service.Port) && (loopback(name) || slices.Contains(s.Names, name)):
+			l.Say(here, fmt.Sprintf("%q is this site itself: what is asked for would go round", to), "name the port on which the service listens")
+		case !ok || !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") || service.Port == 0:
 			l.Say(here, fmt.Sprintf("%q is no service that can be passed on to", to), "write a URL such as \"http://127.0.0.1:9000\", or \"unix:/run/tides.sock\"")
 		}
 	}

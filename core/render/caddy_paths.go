@@ -308,8 +308,8 @@ func (c *caddy) passes(p part, in func(key, format string, args ...any)) {
 	}
 	var to []string
 	for _, t := range p.what.PassedTo {
-		if socket, ok := strings.CutPrefix(t, "unix:"); ok {
-			t = "unix/" + socket
+		if service, ok := declare.UpstreamOf(t); ok && service.Unix != "" {
+			t = "unix/" + service.Unix
 		}
 		to = append(to, t)
 	}

@@ -267,8 +267,8 @@ func (h *httpd) groups() {
 
 // member is a service as mod_proxy names it.
 func member(to string) string {
-	if socket, ok := strings.CutPrefix(to, "unix:"); ok {
-		return "unix:" + socket + "|http://localhost"
+	if service, ok := declare.UpstreamOf(to); ok && service.Unix != "" {
+		return to + "|http://localhost"
 	}
 	return to
 }

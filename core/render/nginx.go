@@ -111,7 +111,7 @@ func (n *nginx) shared() {
 			if j > 0 && p.what.Passing == declare.Failover {
 				spare = " backup"
 			}
-			n.line(n.of(p, "does"), "    server %s%s;", n.q(strings.TrimPrefix(to, "http://")), spare)
+			n.line(n.of(p, "does"), "    server %s%s;", n.q(nginxUpstream(to)), spare)
 		}
 		n.line(n.of(p, "does"), "}")
 	}
@@ -184,6 +184,14 @@ func (n *nginx) sentOn() {
 		n.line(n.at("redirected_names"), "    return 301 $scheme://%s$request_uri;", firstAt(n.site, l).Host())
 		n.line(n.at("redirected_names"), "}")
 	}
+}
+
+// nginxUpstream is a service as an upstream block of nginx names it.
+func nginxUpstream(to string) string {
+	if service, ok := declare.UpstreamOf(to); ok && service.Unix == "" {
+		return service.Authority
+	}
+	return to
 }
 
 // firstAt is where a site is by its first name, on one of the ports where it listens.

@@ -203,8 +203,8 @@ func siteFiles(layout wire.Layout, name string, s *declare.Site) (file, link str
 func servicesOf(s *declare.Site) (to []string) {
 	for _, u := range stake.SortedKeys(s.Paths) {
 		for _, service := range s.Paths[u].PassedTo {
-			if service = serviceAt(service); !slices.Contains(to, service) {
-				to = append(to, service)
+			if u, ok := declare.UpstreamOf(service); ok && !slices.Contains(to, u.At()) {
+				to = append(to, u.At())
 			}
 		}
 	}
@@ -318,19 +318,6 @@ func firstsOf(w *stake.Wanting, mine wire.Layout, want wire.SiteWant) []string {
 	}
 	slices.Sort(out)
 	return out
-}
-
-// serviceAt is where a service takes connections: an address with a port, or the path of a
-// socket.
-func serviceAt(to string) string {
-	if socket, ok := strings.CutPrefix(to, "unix:"); ok {
-		return socket
-	}
-	to = strings.TrimPrefix(to, "http://")
-	if i := strings.LastIndexByte(to, ':'); i < 0 || strings.HasSuffix(to, "]") {
-		to += ":80"
-	}
-	return to
 }
 
 // rawLines are the places of the lines of a site that nobody vouches for.
