@@ -2,8 +2,8 @@ package wire
 
 import (
 	"cmp"
+	"net"
 	"strconv"
-	"strings"
 )
 
 // HTTP is the scheme of URLs of which no other is said.
@@ -34,7 +34,7 @@ func (e Endpoint) Host() string {
 	if e.Port == ownPorts[e.scheme()] {
 		return e.Name
 	}
-	return joined(e.Name, e.Port)
+	return net.JoinHostPort(e.Name, strconv.Itoa(e.Port))
 }
 
 // Origin is the beginning of the URLs that visitors write.
@@ -45,19 +45,11 @@ func (e Endpoint) URL(path string) string { return e.Origin() + path }
 
 // InFull is the URL of a path with its port, whichever it is.
 func (e Endpoint) InFull(path string) string {
-	return e.scheme() + "://" + joined(e.Name, e.Port) + path
+	return e.scheme() + "://" + net.JoinHostPort(e.Name, strconv.Itoa(e.Port)) + path
 }
 
 // AtAddress is the URL of a path by the address, whatever the name resolves to.
 func (e Endpoint) AtAddress(path string) string { return e.scheme() + "://" + e.Socket() + path }
 
 // Socket is the address with the port, as connections are made to it.
-func (e Endpoint) Socket() string { return joined(e.Address, e.Port) }
-
-// joined is a host with a port; an address of version 6 of IP stands in brackets.
-func joined(host string, port int) string {
-	if strings.Contains(host, ":") {
-		host = "[" + host + "]"
-	}
-	return host + ":" + strconv.Itoa(port)
-}
+func (e Endpoint) Socket() string { return net.JoinHostPort(e.Address, strconv.Itoa(e.Port)) }
