@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"net/url"
 	"strconv"
 	"strings"
 
@@ -26,23 +27,19 @@ func UpstreamOf(to string) (u Upstream, ok bool) {
 		return u, true
 	}
 	u.Unix = ""
-	var rest string
-	if u.Scheme, rest, ok = strings.Cut(to, "://"); !ok || u.Scheme != wire.HTTP && u.Scheme != "https" {
+	at, err := url.Parse(to)
+	if err != nil || at.Scheme != wire.HTTP && at.Scheme != "https" {
 		return u, false
 	}
-	u.Authority = rest
-	if i := strings.IndexByte(rest, '/'); i >= 0 {
-		u.Authority, u.Below = rest[:i], rest[i:]
+	u.Scheme, u.Name, u.Authority = at.Scheme, at.Hostname(), at.Host
+	if u.Below, ok = strings.CutPrefix(to, at.Scheme+"://"+at.Host); !ok { // with a user, say
+		return u, false
 	}
-	name, port, ported := strings.Cut(u.Authority, ":")
-	if strings.HasPrefix(u.Authority, "[") { // an address of version 6 of IP
-		name, port, ported = strings.Cut(strings.TrimPrefix(u.Authority, "["), "]:")
-	}
-	u.Name, u.Port = name, map[string]int{wire.HTTP: 80, "https": 443}[u.Scheme]
-	if ported {
-		u.Port = 0
-		if n, err := strconv.ParseUint(port, 10, 16); err == nil {
-			u.Port = int(n)
+	u.Port = map[string]int{wire.HTTP: 80, "https": 443}[u.Scheme]
+	if at.Port() != "" || strings.HasSuffix(at.Host, ":") || strings.HasSuffix(at.Host, "]") { // which is written with one
+		n, err := strconv.ParseUint(at.Port(), 10, 16)
+		if u.Port = int(n); err != nil {
+			u.Port = 0
 		}
 	}
 	return u, true

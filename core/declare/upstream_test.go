@@ -24,12 +24,12 @@ func TestServicesArePlaces(t *testing.T) {
 			t.Errorf("%s is read as %+v, and is %+v", to, s, u)
 		}
 	}
-	for _, to := range []string{"", "tides.test:80", "ftp://tides.test", "/run/tides.sock", "://x"} {
+	for _, to := range []string{"", "tides.test:80", "ftp://tides.test", "/run/tides.sock", "://x", "http://tides.test:x", "http://harbour@tides.test", "HTTP://tides.test"} {
 		if s, ok := UpstreamOf(to); ok {
 			t.Errorf("%q is read as %+v", to, s)
 		}
 	}
-	for _, to := range []string{"http://tides.test:0", "http://tides.test:65536", "http://tides.test:x", "http://tides.test:"} {
+	for _, to := range []string{"http://tides.test:0", "http://tides.test:65536", "http://tides.test:", "http://[2001:db8::1]"} {
 		if s, ok := UpstreamOf(to); !ok || s.Port != 0 {
 			t.Errorf("%q has port %d", to, s.Port)
 		}
