@@ -54,7 +54,7 @@ func input(t *testing.T) Input {
 }
 
 func file(kind string) wire.Entry {
-	return wire.Entry{Kind: kind, Owner: "root", Group: "root", Mode: map[string]wire.Mode{"file": "0644", "directory": "0755"}[kind]}
+	return wire.Entry{Kind: kind, Owners: wire.Administrators, Mode: map[string]wire.Mode{"file": "0644", "directory": "0755"}[kind]}
 }
 
 // bare is a host with nothing on it, asDeclared one where all is right.
@@ -625,7 +625,7 @@ func TestAServiceThatDoesNotRunIsNotTold(t *testing.T) {
 		}
 	}
 	set(in, "service/cron", wire.ServiceFound{Known: true, Active: "inactive", Boot: "enabled"})
-	in.Stakes = append(in.Stakes, stake.Stake{Place: "quay1", Type: "file", Name: "/etc/cron.d/x", Want: wire.JSON(wire.FileWant{Path: "/etc/cron.d/x", Text: "x\n", Owner: "root", Group: "root", Mode: "0644", Restart: []string{"cron"}})})
+	in.Stakes = append(in.Stakes, stake.Stake{Place: "quay1", Type: "file", Name: "/etc/cron.d/x", Want: wire.JSON(wire.FileWant{Path: "/etc/cron.d/x", Text: "x\n", Owners: wire.Administrators, Mode: "0644", Restart: []string{"cron"}})})
 	set(in, "file/etc/cron.d/x", wire.FileFound{})
 	h := build(t, in)
 	if len(h.Steps) != 1 || len(h.Cautions) != 1 || h.Cautions[0].What != "cron does not run, and is not told that its file /etc/cron.d/x changed" {

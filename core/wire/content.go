@@ -30,9 +30,8 @@ const ContentLimit = 256 << 20
 
 // ContentWant is a tree of files that is published at Root as a whole.
 type ContentWant struct {
-	Root  string   `json:"root"`
-	Owner string   `json:"owner"`
-	Group string   `json:"group"`
+	Root string `json:"root"`
+	Owners
 	Modes Modes    `json:"modes"`
 	Files []File   `json:"files"`
 	Keep  []string `json:"keep,omitempty"` // patterns of paths that are left alone

@@ -3,10 +3,9 @@ package wire
 // DirectoryWant is a directory with its owner and mode. Mode is octal text such
 // as "0755".
 type DirectoryWant struct {
-	Path  string `json:"path"`
-	Owner string `json:"owner"`
-	Group string `json:"group"`
-	Mode  Mode   `json:"mode"`
+	Path string `json:"path"`
+	Owners
+	Mode Mode `json:"mode"`
 }
 
 // What an Entry can be, beside other sorts of file.
@@ -21,9 +20,8 @@ const (
 type Entry struct {
 	Kind   string `json:"kind"`
 	Target string `json:"target,omitempty"` // of a link
-	Owner  string `json:"owner,omitempty"`
-	Group  string `json:"group,omitempty"`
-	Mode   Mode   `json:"mode,omitempty"`
+	Owners
+	Mode Mode `json:"mode,omitempty"`
 
 	AlsoOwner []string `json:"also_owner,omitempty"` // other names of the owner's number
 	AlsoGroup []string `json:"also_group,omitempty"`

@@ -7,14 +7,13 @@ import (
 )
 
 // FileWant is a file, or a portion of a file that others own: its text, or the bytes that are no text in UTF-8.
-// Mode is octal text. With a Portion, Owner, Group and Mode are "" unless they are declared.
+// Mode is octal text. With a Portion, Owners and Mode are "" unless they are declared.
 type FileWant struct {
-	Path    string   `json:"path"`
-	Gone    bool     `json:"gone,omitempty"` // neither a file nor a link is to be there
-	Text    string   `json:"text"`
-	Data    []byte   `json:"data,omitempty"` // in place of Text
-	Owner   string   `json:"owner,omitempty"`
-	Group   string   `json:"group,omitempty"`
+	Path string `json:"path"`
+	Gone bool   `json:"gone,omitempty"` // neither a file nor a link is to be there
+	Text string `json:"text"`
+	Data []byte `json:"data,omitempty"` // in place of Text
+	Owners
 	Mode    Mode     `json:"mode,omitempty"`
 	Portion string   `json:"portion,omitempty"` // name of the portion
 	Comment string   `json:"comment,omitempty"` // what begins a comment line, where there is a portion

@@ -83,6 +83,9 @@ type SiteFile struct {
 	Between string  `json:"between,omitempty"` // stands in it between a name and its hash
 }
 
+// Owners are whose the file is.
+func (f SiteFile) Owners() Owners { return Owners{Administrators.Owner, f.Group} }
+
 // Holds is what the file is to hold, on the host.
 func (f SiteFile) Holds() (string, error) {
 	if f.Sealed == nil {

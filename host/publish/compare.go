@@ -116,9 +116,9 @@ func read(m *system.Machine, w Wanted) (wire.ContentFound, error) {
 	if c.names, err = m.Names(); err != nil {
 		return found, err
 	}
-	if c.uid, c.gid, err = c.names.IDs(w.Owner, w.Group); err != nil {
+	if c.uid, c.gid, err = c.names.IDs(w.Owners); err != nil {
 		c.uid, c.gid = -1, -1
-		c.found.Nobody = c.names.Without(w.Owner, w.Group)
+		c.found.Nobody = c.names.Without(w.Owners)
 	}
 	if found.Root.Kind != wire.EntryDirectory {
 		return c.found, nil

@@ -29,7 +29,7 @@ func ownershipOf(m *system.Machine, w wire.ContentWant) (ownership, error) {
 	if err != nil {
 		return o, err
 	}
-	if o.uid, o.gid, err = names.IDs(w.Owner, w.Group); err != nil {
+	if o.uid, o.gid, err = names.IDs(w.Owners); err != nil {
 		return o, &wire.Fault{What: err.Error(), Fix: "declare an owner that exists on this host, or the package that brings the account"}
 	}
 	if o.fileMode, err = system.FileMode(w.Modes.Files); err != nil {

@@ -25,7 +25,7 @@ func blobOnHost(text string) string {
 }
 
 func content(root string, files map[string]string) wire.ContentWork {
-	w := wire.ContentWork{ContentWant: wire.ContentWant{Root: root, Owner: "me", Group: "me", Modes: wire.Modes{Files: "0644", Directories: "0755"}}}
+	w := wire.ContentWork{ContentWant: wire.ContentWant{Root: root, Owners: wire.Owners{Owner: "me", Group: "me"}, Modes: wire.Modes{Files: "0644", Directories: "0755"}}}
 	for p, text := range files {
 		w.Files = append(w.Files, wire.File{Path: p, Size: int64(len(text)), SHA256: hash(text)})
 	}

@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -100,7 +101,7 @@ func TestAFileKeepsItsModeWithAnotherOwner(t *testing.T) {
 	if err := os.Chmod(m.Path("/etc/tool"), 0o755|os.ModeSetgid); err != nil {
 		t.Fatal(err)
 	}
-	if err := m.Chown("/etc/tool", "root", "keeper"); err != nil {
+	if err := m.Chown("/etc/tool", wire.Owners{Owner: "root", Group: "keeper"}); err != nil {
 		t.Fatal(err)
 	}
 	var s syscall.Stat_t

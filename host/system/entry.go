@@ -30,7 +30,7 @@ func (m *Machine) Entry(path string) (wire.Entry, error) {
 func EntryOf(s *syscall.Stat_t, names *Names) wire.Entry {
 	owner := names.User(int(s.Uid))
 	return wire.Entry{
-		Kind: kindOfMode(s.Mode), Owner: owner, Group: names.Group(int(s.Gid)),
+		Kind: kindOfMode(s.Mode), Owners: wire.Owners{Owner: owner, Group: names.Group(int(s.Gid))},
 		Mode:      wire.ModeOf(s.Mode),
 		AlsoOwner: names.AlsoUser(int(s.Uid)), AlsoGroup: names.AlsoGroup(int(s.Gid)),
 		Touched: wire.Touch{Owner: owner, At: time.Unix(s.Ctim.Unix()).UTC()},

@@ -58,7 +58,7 @@ func (k KeptFile) IsThere(m *Machine) (bool, error) {
 		return false, err
 	}
 	a, b := now.Entry, k.Entry
-	same := a.Kind == b.Kind && a.Target == b.Target && a.Owner == b.Owner && a.Group == b.Group && a.Mode == b.Mode
+	same := a.Kind == b.Kind && a.Target == b.Target && a.Owners == b.Owners && a.Mode == b.Mode
 	return same && bytes.Equal(now.Text, k.Text), nil
 }
 
@@ -124,7 +124,7 @@ func (k KeptFile) putBack(m *Machine, now wire.Entry) error {
 	if err := WriteAtomically(full, k.Text, mode); err != nil {
 		return err
 	}
-	if err := m.Chown(k.Path, k.Entry.Owner, k.Entry.Group); err != nil {
+	if err := m.Chown(k.Path, k.Entry.Owners); err != nil {
 		return err
 	}
 	if k.Modified.IsZero() {

@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+
+	"northstake/core/wire"
 )
 
 // Names turns numeric owners into names, from the machine's passwd and group.
@@ -102,27 +104,27 @@ func (n *Names) FirstGroup(uid int) (int, bool) {
 	return gid, ok
 }
 
-// Without are those of a user and a group, "" for none, that there are not.
-func (n *Names) Without(user, group string) []string {
+// Without are those owners that there are not.
+func (n *Names) Without(o wire.Owners) []string {
 	var out []string
-	if _, ok := n.UserID(user); user != "" && !ok {
-		out = append(out, user)
+	if _, ok := n.UserID(o.Owner); o.Owner != "" && !ok {
+		out = append(out, o.Owner)
 	}
-	if _, ok := n.GroupID(group); group != "" && !ok && !slices.Contains(out, group) {
-		out = append(out, group)
+	if _, ok := n.GroupID(o.Group); o.Group != "" && !ok && !slices.Contains(out, o.Group) {
+		out = append(out, o.Group)
 	}
 	return out
 }
 
-// IDs returns the ids of an owner and a group.
-func (n *Names) IDs(owner, group string) (uid, gid int, err error) {
-	uid, ok := n.userIDs[owner]
+// IDs returns the numbers of an owner and a group.
+func (n *Names) IDs(o wire.Owners) (uid, gid int, err error) {
+	uid, ok := n.userIDs[o.Owner]
 	if !ok {
-		return 0, 0, fmt.Errorf("this host has no user %q", owner)
+		return 0, 0, fmt.Errorf("this host has no user %q", o.Owner)
 	}
-	gid, ok = n.groupIDs[group]
+	gid, ok = n.groupIDs[o.Group]
 	if !ok {
-		return 0, 0, fmt.Errorf("this host has no group %q", group)
+		return 0, 0, fmt.Errorf("this host has no group %q", o.Group)
 	}
 	return uid, gid, nil
 }

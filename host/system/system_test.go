@@ -168,7 +168,7 @@ func TestNamesFallBackToNumbers(t *testing.T) {
 	if n.User(0) != "root" || n.User(77) != "77" {
 		t.Errorf("%q, %q", n.User(0), n.User(77))
 	}
-	if _, _, err := n.IDs("nobody-here", "root"); err == nil {
+	if _, _, err := n.IDs(wire.Owners{Owner: "nobody-here", Group: "root"}); err == nil {
 		t.Error("an unknown owner has an id")
 	}
 }

@@ -62,10 +62,10 @@ func WriteAtomically(path string, text []byte, mode os.FileMode) error {
 
 // NewFile is a file to be written, with whose it is to be.
 type NewFile struct {
-	Path         string
-	Text         []byte
-	Mode         os.FileMode
-	Owner, Group string
+	Path string
+	Text []byte
+	Mode os.FileMode
+	wire.Owners
 }
 
 // flushing is how many files are flushed at once: the file system writes them together.
@@ -90,7 +90,7 @@ func (m *Machine) WriteTogether(files []NewFile) error {
 	var all errgroup.Group
 	all.SetLimit(flushing)
 	for i, n := range files {
-		uid, gid, err := names.IDs(n.Owner, n.Group)
+		uid, gid, err := names.IDs(n.Owners)
 		if err != nil {
 			return err
 		}
@@ -234,12 +234,12 @@ func Bits(m os.FileMode) uint32 {
 }
 
 // Chown gives what lies at a path, a link itself, an owner and a group by their names.
-func (m *Machine) Chown(path, owner, group string) error {
+func (m *Machine) Chown(path string, owners wire.Owners) error {
 	names, err := m.Names()
 	if err != nil {
 		return err
 	}
-	uid, gid, err := names.IDs(owner, group)
+	uid, gid, err := names.IDs(owners)
 	if err != nil {
 		return err
 	}

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -17,7 +18,7 @@ func TestFilesThatAreWrittenTogether(t *testing.T) {
 	systemtest.Put(t, m, "/etc/group", "root:x:0:\n")
 	var files []system.NewFile
 	for i := range 100 {
-		files = append(files, system.NewFile{Path: fmt.Sprintf("/etc/webd/d%d/f%d", i%3, i), Text: []byte(fmt.Sprint("text ", i)), Mode: 0o640, Owner: "root", Group: "root"})
+		files = append(files, system.NewFile{Path: fmt.Sprintf("/etc/webd/d%d/f%d", i%3, i), Text: []byte(fmt.Sprint("text ", i)), Mode: 0o640, Owners: wire.Administrators})
 	}
 	if err := m.WriteTogether(files); err != nil {
 		t.Fatal(err)

@@ -82,7 +82,7 @@ func beforeAccount(ctx context.Context, m *Host, _ Job, w wire.AccountWork) (b a
 		if err != nil {
 			return b, err
 		}
-		_, b.GroupID, err = names.IDs(w.Name, b.Found.Group)
+		_, b.GroupID, err = names.IDs(wire.Owners{Owner: w.Name, Group: b.Found.Group})
 		return b, err
 	}
 	return b, nil

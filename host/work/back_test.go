@@ -16,7 +16,7 @@ import (
 // Taking a file back leaves what somebody has written to it since, and says where the
 // former text is; of a portion, only the portion goes back.
 func TestTakingAFileBackKeepsWhatCameSince(t *testing.T) {
-	whole := wire.FileWant{Path: "/etc/tide", Text: "flood\n", Owner: "me", Group: "me", Mode: "0644"}
+	whole := wire.FileWant{Path: "/etc/tide", Text: "flood\n", Owners: wire.Owners{Owner: "me", Group: "me"}, Mode: "0644"}
 	portion := wire.FileWant{Path: "/etc/tide", Text: "flood\n", Portion: "tide", Comment: "#"}
 	for name, c := range map[string]struct {
 		want   wire.FileWant
@@ -123,7 +123,7 @@ func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 		t.Fatal(err)
 	}
 	time.Sleep(20 * time.Millisecond) // so that a change has another time
-	step := wire.Step{Number: 1, Type: "file", Move: wire.Move{Work: wire.JSON(wire.FileWant{Path: "/etc/tide", Text: "flood\n", Owner: "me", Group: "me", Mode: "0644"})}}
+	step := wire.Step{Number: 1, Type: "file", Move: wire.Move{Work: wire.JSON(wire.FileWant{Path: "/etc/tide", Text: "flood\n", Owners: wire.Owners{Owner: "me", Group: "me"}, Mode: "0644"})}}
 	if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
 		t.Fatal(err)
 	}
@@ -143,7 +143,7 @@ func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 	}
 	for path, work := range map[string]wire.Step{
 		"/etc/now":   {Type: "link", Move: wire.Move{Work: wire.JSON(wire.LinkWork{LinkWant: wire.LinkWant{Path: "/etc/now", PointsTo: "flood"}})}},
-		"/etc/tides": {Type: "directory", Move: wire.Move{Work: wire.JSON(wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: "/etc/tides", Owner: "me", Group: "me", Mode: "0750"}})}},
+		"/etc/tides": {Type: "directory", Move: wire.Move{Work: wire.JSON(wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: "/etc/tides", Owners: wire.Owners{Owner: "me", Group: "me"}, Mode: "0750"}})}},
 	} {
 		before, err := m.Entry(path)
 		if err != nil {
@@ -192,7 +192,7 @@ func TestAHomeAndWhatIsInItGoBack(t *testing.T) {
 	}
 	systemtest.Put(t, m.Machine, "/etc/group", string(groups)+"tides:x:4242:\n")
 	theirs := func(path string, mode wire.Mode) wire.DirectoryWork {
-		return wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: path, Owner: "tides", Group: "tides", Mode: mode}}
+		return wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: path, Owners: wire.Owners{Owner: "tides", Group: "tides"}, Mode: mode}}
 	}
 	works := wire.Works[wire.DirectoryWork]{theirs("/home/tides", "0755"), theirs("/home/tides/.ssh", "0700"), theirs("/home/tides/.ssh/deep/er", "0700")}
 	step := wire.Step{Number: 1, Type: "directory", Move: wire.Move{Work: wire.JSON(works)}}

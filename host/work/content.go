@@ -20,4 +20,4 @@ var _ = register("content", placed(typed[publish.Wanted, wire.ContentWork, publi
 		return publish.Back(m.Machine, w, b, j.Say)
 	},
 	close: func(m *Host, w wire.ContentWork, b publish.Before) error { return publish.Close(m.Machine, w, b) },
-}, func(w wire.ContentWork) spot { return spot{w.Root, w.Owner, w.Group, w.Away} }))
+}, func(w wire.ContentWork) spot { return spot{w.Root, w.Owners, w.Away} }))

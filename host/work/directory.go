@@ -25,7 +25,7 @@ type directoryBefore struct {
 
 var _ = register("directory", ownParents(joining(placed(typed[wire.DirectoryAsked, wire.DirectoryWork, directoryBefore]{
 	read: sighted(readDirectory), before: beforeDirectory, do: doDirectory, back: backDirectory, early: true,
-}, func(w wire.DirectoryWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))))
+}, func(w wire.DirectoryWork) spot { return spot{w.Path, w.Owners, w.Away} }))))
 
 // ownParents has each of several directories count as its own only what none before it makes: a
 // directory within another is taken back by whoever may write there, who may not remove that one.
@@ -47,7 +47,7 @@ func ownParents(all typed[wire.DirectoryAsked, wire.Works[wire.DirectoryWork], b
 
 func readDirectory(m *Host, s *system.Sight, w wire.DirectoryAsked) (any, error) {
 	e, err := s.Entry(w.Path)
-	f := wire.DirectoryFound{Entry: e, Nobody: s.Names.Without(w.Owner, w.Group)}
+	f := wire.DirectoryFound{Entry: e, Nobody: s.Names.Without(w.Owners)}
 	if err == nil && e.Kind == wire.EntryDirectory && w.Holds {
 		err = s.ByWhoMay(w.Path, func() (err error) {
 			f.Holds, err = holds(m.Path(w.Path))
@@ -101,12 +101,12 @@ func doDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b dire
 	if err := os.MkdirAll(m.Path(w.Path), 0o755); err != nil {
 		return "", err
 	}
-	return wire.Done, setDirectory(m, w.Path, w.Owner, w.Group, w.Mode)
+	return wire.Done, setDirectory(m, w.Path, w.Owners, w.Mode)
 }
 
 // setDirectory gives a directory its owner, group and mode: the one that it has opened, whatever takes
 // its place meanwhile.
-func setDirectory(m *Host, path, owner, group string, mode wire.Mode) error {
+func setDirectory(m *Host, path string, owners wire.Owners, mode wire.Mode) error {
 	bits, err := system.FileMode(mode)
 	if err != nil {
 		return err
@@ -115,7 +115,7 @@ func setDirectory(m *Host, path, owner, group string, mode wire.Mode) error {
 	if err != nil {
 		return err
 	}
-	uid, gid, err := names.IDs(owner, group)
+	uid, gid, err := names.IDs(owners)
 	if err != nil {
 		return err
 	}
@@ -152,7 +152,7 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 			if err := os.Mkdir(m.Path(w.Path), 0o700); err != nil {
 				return err
 			}
-			return setDirectory(m, w.Path, b.Entry.Owner, b.Entry.Group, b.Entry.Mode)
+			return setDirectory(m, w.Path, b.Entry.Owners, b.Entry.Mode)
 		}
 		if now.Kind != wire.EntryDirectory {
 			if now.Kind != "" {
@@ -160,12 +160,12 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 			}
 			return nil
 		}
-		owner, group, mode := now.Owner, now.Group, string(now.Mode)
+		owners, mode := now.Owners, string(now.Mode)
 		for _, one := range []struct {
 			now          *string
 			also         []string // other names of it
 			before, left string
-		}{{&owner, now.AlsoOwner, b.Entry.Owner, w.Owner}, {&group, now.AlsoGroup, b.Entry.Group, w.Group}, {&mode, nil, string(b.Entry.Mode), string(w.Mode)}} {
+		}{{&owners.Owner, now.AlsoOwner, b.Entry.Owner, w.Owner}, {&owners.Group, now.AlsoGroup, b.Entry.Group, w.Group}, {&mode, nil, string(b.Entry.Mode), string(w.Mode)}} {
 			switch {
 			case *one.now == one.before:
 			case *one.now == one.left || slices.Contains(one.also, one.left):
@@ -174,11 +174,11 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 				leave(j, w.Path, ": it is "+*one.now+" now, and was "+one.before+" before")
 			}
 		}
-		if owner == now.Owner && group == now.Group && mode == string(now.Mode) {
+		if owners == now.Owners && mode == string(now.Mode) {
 			return nil
 		}
-		err := setDirectory(m, w.Path, owner, group, wire.Mode(mode))
-		if err != nil || owner != b.Entry.Owner || group != b.Entry.Group || mode != string(b.Entry.Mode) {
+		err := setDirectory(m, w.Path, owners, wire.Mode(mode))
+		if err != nil || owners != b.Entry.Owners || mode != string(b.Entry.Mode) {
 			return err // something of it is somebody's of later
 		}
 		return system.Self(func() error { return m.NoteOwn(w.Path, b.Entry.Touched) })

@@ -26,14 +26,14 @@ type fileBefore struct {
 
 var _ = register("file", placed(typed[wire.FileWant, wire.FileWork, fileBefore]{
 	read: sighted(readFile), before: beforeFile, do: doFile, back: backFile, early: true,
-}, func(w wire.FileWork) spot { return spot{w.Path, w.Owner, w.Group, w.Away} }))
+}, func(w wire.FileWork) spot { return spot{w.Path, w.Owners, w.Away} }))
 
 func readFile(m *Host, s *system.Sight, w wire.FileWant) (any, error) {
 	e, err := s.Entry(w.Path)
 	if err != nil {
 		return nil, err
 	}
-	nobody := s.Names.Without(w.Owner, w.Group)
+	nobody := s.Names.Without(w.Owners)
 	if e.Kind != wire.EntryFile {
 		return wire.FileFound{Entry: e, Nobody: nobody}, nil
 	}
@@ -67,7 +67,7 @@ func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) 
 	if w.Away && w.Portion == "" {
 		return wire.Done, removeFile(m, w.Path)
 	}
-	text, owner, group, mode := w.Content(), w.Owner, w.Group, w.Mode
+	text, owners, mode := w.Content(), w.Owners, w.Mode
 	if w.Portion != "" {
 		now := ""
 		if e, err := m.Entry(w.Path); err != nil {
@@ -81,9 +81,9 @@ func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) 
 			text = w.WithoutPortion(now)
 		}
 		if b.File.Entry.Kind == wire.EntryFile { // what is not declared stays as it is
-			owner, group, mode = cmp.Or(owner, b.File.Entry.Owner), cmp.Or(group, b.File.Entry.Group), cmp.Or(mode, b.File.Entry.Mode)
+			owners, mode = owners.Or(b.File.Entry.Owners), cmp.Or(mode, b.File.Entry.Mode)
 		}
-		owner, group, mode = cmp.Or(owner, "root"), cmp.Or(group, "root"), cmp.Or(mode, "0644")
+		owners, mode = owners.Or(wire.Administrators), cmp.Or(mode, "0644")
 	}
 	bits, err := system.FileMode(mode)
 	if err != nil {
@@ -93,7 +93,7 @@ func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) 
 	if err != nil {
 		return "", err
 	}
-	if _, _, err := names.IDs(owner, group); err != nil {
+	if _, _, err := names.IDs(owners); err != nil {
 		return "", &wire.Fault{What: fmt.Sprintf("%s: %v", w.Path, err), Fix: "declare an owner that exists on this host, or the account"}
 	}
 	if err := sudoTakes(ctx, m, w.Path, text); err != nil {
@@ -102,7 +102,7 @@ func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) 
 	if err := system.WriteAtomically(m.Path(w.Path), []byte(text), bits); err != nil {
 		return "", err
 	}
-	return wire.Done, m.Chown(w.Path, owner, group)
+	return wire.Done, m.Chown(w.Path, owners)
 }
 
 // sudoTakes has sudo's own checker read a text before it lies where sudo reads it (sudoers(5),
@@ -179,5 +179,5 @@ func backPortion(m *Host, j Job, w wire.FileWork, now, former string, e wire.Ent
 	if err := system.WriteAtomically(m.Path(w.Path), []byte(text), mode); err != nil {
 		return err
 	}
-	return m.Chown(w.Path, e.Owner, e.Group)
+	return m.Chown(w.Path, e.Owners)
 }

@@ -68,7 +68,7 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 		"a new file in new directories": {"file", file(wire.FileWant{Path: "/srv/a/b/tide", Text: "ebb\n"}), func(*Host) {}},
 		"a file that is there":          {"file", file(wire.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/tide", "flood\n") }},
 		"a link in place of the file":   {"file", file(wire.FileWant{Path: "/srv/tide", Text: "ebb\n"}), func(m *Host) { link(t, m, "/etc/passwd", "/srv/tide") }},
-		"a portion":                     {"file", file(wire.FileWant{Path: "/srv/list", Text: "pier\n", Portion: "piers", Comment: ";", Owner: "me", Group: "me"}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/list", "theirs, no end") }},
+		"a portion":                     {"file", file(wire.FileWant{Path: "/srv/list", Text: "pier\n", Portion: "piers", Comment: ";", Owners: wire.Owners{Owner: "me", Group: "me"}}), func(m *Host) { systemtest.Put(t, m.Machine, "/srv/list", "theirs, no end") }},
 		"a new link":                    {"link", wire.LinkWant{Path: "/srv/x/now", PointsTo: "/srv/data"}, func(*Host) {}},
 		"a link that leads elsewhere":   {"link", wire.LinkWant{Path: "/srv/now", PointsTo: "/srv/data"}, func(m *Host) { link(t, m, "/tmp", "/srv/now") }},
 	} {
@@ -135,7 +135,7 @@ func link(t *testing.T, m *Host, target, path string) {
 func TestAFileIsNotPutInPlaceOfADirectory(t *testing.T) {
 	m := folder(t)
 	systemtest.Put(t, m.Machine, "/srv/tide/kept", "theirs")
-	for typ, want := range map[string]any{"file": wire.FileWant{Path: "/srv/tide", Text: "x", Owner: "me", Group: "me", Mode: "0644"}, "link": wire.LinkWant{Path: "/srv/tide", PointsTo: "/x"}} {
+	for typ, want := range map[string]any{"file": wire.FileWant{Path: "/srv/tide", Text: "x", Owners: wire.Owners{Owner: "me", Group: "me"}, Mode: "0644"}, "link": wire.LinkWant{Path: "/srv/tide", PointsTo: "/x"}} {
 		w, err := workerOf(typ)
 		if err != nil {
 			t.Fatal(err)

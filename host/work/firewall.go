@@ -155,7 +155,7 @@ func keepTable(ctx context.Context, m *Host, w wire.FirewallWork) error {
 	if err := system.WriteAtomically(m.Path(filter.File), []byte(filter.FileText(w.Table)), 0o644); err != nil {
 		return err
 	}
-	if err := m.Chown(filter.File, "root", "root"); err != nil {
+	if err := m.Chown(filter.File, wire.Administrators); err != nil {
 		return err
 	}
 	loader := filter.LoaderFor(units.Name())

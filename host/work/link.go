@@ -25,7 +25,7 @@ var _ = register("link", placed(typed[wire.LinkWant, wire.LinkWork, linkBefore]{
 		return b, err
 	},
 	do: doLink, back: backLink, early: true,
-}, func(w wire.LinkWork) spot { return spot{w.Path, "root", "root", w.Away} }))
+}, func(w wire.LinkWork) spot { return spot{w.Path, wire.Administrators, w.Away} }))
 
 func doLink(_ context.Context, m *Host, _ Job, w wire.LinkWork, _ linkBefore) (wire.StepState, error) {
 	if w.Away {

@@ -9,8 +9,9 @@ import (
 
 // spot is where a step brings something about, and whose it is to be; or from where it takes it away.
 type spot struct {
-	path, owner, group string
-	away               bool
+	path string
+	wire.Owners
+	away bool
 }
 
 // placed has a worker's steps done by the rights of whoever beside root can change what lies at their
@@ -18,7 +19,7 @@ type spot struct {
 func placed[W, J, B any](one typed[W, J, B], at func(J) spot) typed[W, J, B] {
 	by := func(m *Host, work J, do func() error) error {
 		s := at(work)
-		return m.ByWhoMay(s.path, s.group, do)
+		return m.ByWhoMay(s.path, s.Group, do)
 	}
 	out := one
 	out.before = func(ctx context.Context, m *Host, j Job, work J) (b B, err error) {
@@ -53,14 +54,14 @@ func placed[W, J, B any](one typed[W, J, B], at func(J) spot) typed[W, J, B] {
 // theirs.
 func (s spot) theirs(m *Host) error {
 	names, err := m.Names()
-	if err != nil || s.away || s.owner == "" { // what is there stays whose it is
+	if err != nil || s.away || s.Owner == "" { // what is there stays whose it is
 		return err
 	}
 	under, err := m.Under(s.path, names)
 	if err != nil || under == nil {
 		return err
 	}
-	if owner, known := names.UserID(s.owner); known && owner == under.UID {
+	if owner, known := names.UserID(s.Owner); known && owner == under.UID {
 		return nil
 	}
 	return &wire.Fault{What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", under.Who, under.At, s.path), Fix: "plan again"}

@@ -19,7 +19,7 @@ import (
 )
 
 var aStep = string(wire.JSON(wire.Step{Number: 1, Type: "directory",
-	Move: wire.Move{Work: wire.JSON(wire.DirectoryWant{Path: "/srv/a", Owner: "me", Group: "me", Mode: "0750"})}}))
+	Move: wire.Move{Work: wire.JSON(wire.DirectoryWant{Path: "/srv/a", Owners: wire.Owners{Owner: "me", Group: "me"}, Mode: "0750"})}}))
 
 // A request that comes to its turn when the connection has ended does nothing: the
 // host's lock is another's by then.

@@ -151,7 +151,7 @@ func doServer(ctx context.Context, m *Host, j Job, w wire.ServerWork, _ serverBe
 		if err := system.WriteAtomically(m.Path(p), []byte(edited), mode); err != nil {
 			return "", err
 		}
-		if err := m.Chown(p, e.Owner, e.Group); err != nil {
+		if err := m.Chown(p, e.Owners); err != nil {
 			return "", err
 		}
 	}

@@ -86,9 +86,9 @@ func doSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork
 			if err != nil {
 				return "", err
 			}
-			files = append(files, system.NewFile{Path: b.Path, Text: []byte(text), Mode: bits, Owner: "root", Group: b.Group})
+			files = append(files, system.NewFile{Path: b.Path, Text: []byte(text), Mode: bits, Owners: b.Owners()})
 		}
-		files = append(files, system.NewFile{Path: w.File, Text: []byte(w.Text), Mode: 0o644, Owner: "root", Group: "root"})
+		files = append(files, system.NewFile{Path: w.File, Text: []byte(w.Text), Mode: 0o644, Owners: wire.Administrators})
 		if w.Link != "" && !w.Off {
 			links[w.Link] = w.File
 		}

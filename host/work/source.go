@@ -100,7 +100,7 @@ func doSource(ctx context.Context, m *Host, j Job, w wire.SourceWork, _ sourceBe
 		if err := system.WriteAtomically(m.Path(file.Path), file.Text, 0o644); err != nil {
 			return "", err
 		}
-		if err := m.Chown(file.Path, "root", "root"); err != nil {
+		if err := m.Chown(file.Path, wire.Administrators); err != nil {
 			return "", err
 		}
 	}

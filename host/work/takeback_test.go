@@ -19,7 +19,7 @@ import (
 // the run says so; the rest is as it was.
 func TestTakingBackLeavesWhatCameSince(t *testing.T) {
 	link := wire.LinkWant{Path: "/srv/now", PointsTo: "/srv/b"}
-	directory := wire.DirectoryWant{Path: "/srv/quay", Owner: "me", Group: "me", Mode: "0750"}
+	directory := wire.DirectoryWant{Path: "/srv/quay", Owners: wire.Owners{Owner: "me", Group: "me"}, Mode: "0750"}
 	site := wire.SiteWant{File: "/etc/tide.conf", Text: "flood\n", Link: "/etc/on.conf"}
 	for name, c := range map[string]struct {
 		kind          string

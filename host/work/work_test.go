@@ -11,7 +11,7 @@ import (
 func TestDirectoryIsMadeAndTakenBack(t *testing.T) {
 	m := folder(t)
 	systemtest.Put(t, m.Machine, "/srv/keep/me", "x")
-	step := wire.Step{Number: 1, Type: "directory", Move: wire.Move{Work: wire.JSON(wire.DirectoryWant{Path: "/srv/a/b/c", Owner: "me", Group: "me", Mode: "0750"})}}
+	step := wire.Step{Number: 1, Type: "directory", Move: wire.Move{Work: wire.JSON(wire.DirectoryWant{Path: "/srv/a/b/c", Owners: wire.Owners{Owner: "me", Group: "me"}, Mode: "0750"})}}
 	if _, err := m.journal().Do(context.Background(), "7", step, func(string, ...any) {}); err != nil {
 		t.Fatal(err)
 	}

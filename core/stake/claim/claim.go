@@ -54,10 +54,10 @@ func (c Claim) IsThing() bool {
 }
 
 // Owner claims the account that a thing belongs to, unless that is root's.
-func Owner(user, group string) []Claim {
+func Owner(o wire.Owners) []Claim {
 	var out []Claim
-	for _, name := range []string{user, group} {
-		if name != "" && name != "root" && (len(out) == 0 || out[0].What != name) {
+	for _, name := range []string{o.Owner, o.Group} {
+		if name != "" && name != wire.Administrators.Owner && (len(out) == 0 || out[0].What != name) {
 			out = append(out, Claim{Need: Requires, Sort: Account, What: name})
 		}
 	}

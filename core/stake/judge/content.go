@@ -25,7 +25,7 @@ var _ = stake.Judged("content", stake.Judgement{
 	AskedAway: func(want json.RawMessage, _ bool) json.RawMessage {
 		w, _ := stake.Decoded[wire.ContentWant](want)
 		asked := wire.ContentAsked{Former: w.Files}
-		asked.Root, asked.Owner, asked.Group, asked.Modes, asked.Keep = w.Root, w.Owner, w.Group, w.Modes, w.Keep
+		asked.Root, asked.Owners, asked.Modes, asked.Keep = w.Root, w.Owners, w.Modes, w.Keep
 		return wire.JSON(asked)
 	},
 	Judge:   stake.Judging(judgeContent),
@@ -67,7 +67,7 @@ func missingMore(d *differences, n int, wanted, words string) {
 
 func judgeContent(in stake.Input, w wire.ContentWant, f wire.ContentFound) stake.Verdict {
 	var d differences
-	compareEntry(&d, wire.EntryDirectory, w.Owner, w.Group, w.Modes.Directories, f.Root)
+	compareEntry(&d, wire.EntryDirectory, w.Owners, w.Modes.Directories, f.Root)
 	v := stake.Verdict{Gone: f.Root.Kind == ""}
 	if len(d) > 0 {
 		v.Touched = f.Root.Touched

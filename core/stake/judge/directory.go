@@ -33,25 +33,25 @@ func barred(in stake.Input, e wire.Entry, owner, path string) *stake.Note {
 // willChange says who, beside root, can change what lies at a path once the directories above it are as
 // they are declared: the outermost of those counts, as on the host.
 func willChange(in stake.Input, e wire.Entry, p string) (who, at string) {
-	say := func(dir, owner, group string, mode wire.Mode) {
+	say := func(dir string, o wire.Owners, mode wire.Mode) {
 		bits, err := mode.Bits()
 		if !strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/") || at != "" && len(at) <= len(dir) || err != nil || bits&wire.OwnersRemove != 0 && e.Kind != "" {
 			return
 		}
 		switch {
-		case owner != "" && owner != "root":
-			who, at = owner, dir
-		case bits&wire.GroupWrites != 0 && group != "root":
-			who, at = "group "+group, dir
+		case o.Owner != "" && o.Owner != wire.Administrators.Owner:
+			who, at = o.Owner, dir
+		case bits&wire.GroupWrites != 0 && o.Group != wire.Administrators.Group:
+			who, at = "group "+o.Group, dir
 		case bits&wire.EveryoneWrites != 0:
 			who, at = "everybody", dir
 		}
 	}
 	for _, d := range stake.Of[wire.DirectoryWant](in.Declared, "directory", in.Memo) {
-		say(d.Path, d.Owner, d.Group, d.Mode)
+		say(d.Path, d.Owners, d.Mode)
 	}
 	for _, c := range stake.Of[wire.ContentWant](in.Declared, "content", in.Memo) {
-		say(c.Root, c.Owner, c.Group, cmp.Or(c.Modes.Directories, "0755"))
+		say(c.Root, c.Owners, cmp.Or(c.Modes.Directories, "0755"))
 	}
 	return who, at
 }
@@ -80,23 +80,23 @@ func ownedByNobody(in stake.Input, nobody []string, path string) *stake.Note {
 	return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("this host has no user or group %s, who is to own %s", strings.Join(nobody, ", "), path), Fix: "declare the account, or a package that brings it"}
 }
 
-func compareEntry(d *differences, kind, owner, group string, mode wire.Mode, e wire.Entry) {
+func compareEntry(d *differences, kind string, owners wire.Owners, mode wire.Mode, e wire.Entry) {
 	if e.Kind != kind {
 		d.add("what it is", "a "+kind, e.Words())
 		return
 	}
-	compareOwners(d, owner, group, e)
+	compareOwners(d, owners, e)
 	d.add("mode", string(mode), string(e.Mode))
 }
 
 // compareOwners compares owner and group, as far as they are wanted; one number can have several
 // names.
-func compareOwners(d *differences, owner, group string, e wire.Entry) {
-	if owner != "" && !slices.Contains(e.AlsoOwner, owner) {
-		d.add("owner", owner, e.Owner)
+func compareOwners(d *differences, o wire.Owners, e wire.Entry) {
+	if o.Owner != "" && !slices.Contains(e.AlsoOwner, o.Owner) {
+		d.add("owner", o.Owner, e.Owner)
 	}
-	if group != "" && !slices.Contains(e.AlsoGroup, group) {
-		d.add("group", group, e.Group)
+	if o.Group != "" && !slices.Contains(e.AlsoGroup, o.Group) {
+		d.add("group", o.Group, e.Group)
 	}
 }
 
@@ -121,7 +121,7 @@ var _ = stake.Judged("directory", stake.Judgement{
 
 func judgeDirectory(in stake.Input, w wire.DirectoryWant, f wire.DirectoryFound) stake.Verdict {
 	var d differences
-	compareEntry(&d, wire.EntryDirectory, w.Owner, w.Group, w.Mode, f.Entry)
+	compareEntry(&d, wire.EntryDirectory, w.Owners, w.Mode, f.Entry)
 	v := stake.Verdict{Differences: d, Gone: f.Kind == "", Touched: f.Touched}
 	if len(d) == 0 {
 		return v

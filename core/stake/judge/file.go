@@ -115,7 +115,7 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
 	}
 	if f.Entry.Kind == wire.EntryFile {
-		compareOwners(&d, w.Owner, w.Group, f.Entry)
+		compareOwners(&d, w.Owners, f.Entry)
 		if w.Mode != "" {
 			d.add("mode", string(w.Mode), string(f.Entry.Mode))
 		}

@@ -12,9 +12,9 @@ import (
 )
 
 func TestFiles(t *testing.T) {
-	want := wire.FileWant{Path: "/etc/motd", Text: "tide\n", Owner: "root", Group: "root", Mode: "0644", Reload: []string{"nginx"}}
+	want := wire.FileWant{Path: "/etc/motd", Text: "tide\n", Owners: wire.Administrators, Mode: "0644", Reload: []string{"nginx"}}
 	there := func(change func(*wire.FileFound)) wire.FileFound {
-		f := wire.FileFound{Entry: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Text: "tide\n"}
+		f := wire.FileFound{Entry: wire.Entry{Kind: "file", Owners: wire.Administrators, Mode: "0644"}, Text: "tide\n"}
 		if change != nil {
 			change(&f)
 		}
@@ -49,8 +49,8 @@ func TestFiles(t *testing.T) {
 func TestFilesOfAnyBytes(t *testing.T) {
 	data := []byte("tide\x00\xff\n")
 	sum := sha256.Sum256(data)
-	want := wire.FileWant{Path: "/usr/local/bin/tide", Data: data, Owner: "root", Group: "root", Mode: "0755"}
-	there := wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0755"}
+	want := wire.FileWant{Path: "/usr/local/bin/tide", Data: data, Owners: wire.Administrators, Mode: "0755"}
+	there := wire.Entry{Kind: "file", Owners: wire.Administrators, Mode: "0755"}
 	for _, c := range []struct {
 		found        wire.FileFound
 		attrs, moves string
@@ -60,7 +60,7 @@ func TestFilesOfAnyBytes(t *testing.T) {
 		{wire.FileFound{Entry: there}, "text", "write /usr/local/bin/tide, 7 B"},
 		{wire.FileFound{Entry: there, Text: "tide"}, "text", "write /usr/local/bin/tide, 7 B"},
 		{wire.FileFound{}, "what it is", "write /usr/local/bin/tide, 7 B"},
-		{wire.FileFound{Entry: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Bytes: true, Sum: hex.EncodeToString(sum[:])}, "mode", "set /usr/local/bin/tide to owner root, group root, mode 0755"},
+		{wire.FileFound{Entry: wire.Entry{Kind: "file", Owners: wire.Administrators, Mode: "0644"}, Bytes: true, Sum: hex.EncodeToString(sum[:])}, "mode", "set /usr/local/bin/tide to owner root, group root, mode 0755"},
 	} {
 		v := judged(t, "file", stake.Input{}, want, c.found)
 		if attributes(v) != c.attrs || moves(v) != c.moves || len(v.Moves) > 0 && len(v.Moves[0].Details) > 0 {
@@ -114,7 +114,7 @@ func TestMarkerLinesHaveToPair(t *testing.T) {
 		if ok != c.ok || !strings.Contains(wrong, c.wrong) || (c.wrong == "") != (wrong == "") || ok && portion != w.Text {
 			t.Errorf("%s: %q, %t, %q", name, portion, ok, wrong)
 		}
-		v := judged(t, "file", stake.Input{}, w, wire.FileFound{Entry: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Text: portion, Absent: !ok && wrong == "", Broken: wrong})
+		v := judged(t, "file", stake.Input{}, w, wire.FileFound{Entry: wire.Entry{Kind: "file", Owners: wire.Administrators, Mode: "0644"}, Text: portion, Absent: !ok && wrong == "", Broken: wrong})
 		if blocked := len(v.Blockers) > 0; blocked != (c.wrong != "") {
 			t.Errorf("%s: blockers %+v", name, v.Blockers)
 		}
@@ -133,8 +133,8 @@ func TestMarkerLinesHaveToPair(t *testing.T) {
 
 // What is no text is not what is declared, however it would read.
 func TestBytesThatAreNoTextDiffer(t *testing.T) {
-	e := wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}
-	w := wire.FileWant{Path: "/etc/x", Text: "\ufffd\n", Owner: "root", Group: "root", Mode: "0644"}
+	e := wire.Entry{Kind: "file", Owners: wire.Administrators, Mode: "0644"}
+	w := wire.FileWant{Path: "/etc/x", Text: "\ufffd\n", Owners: wire.Administrators, Mode: "0644"}
 	if v := judged(t, "file", stake.Input{}, w, wire.FileFound{Entry: e, Text: "\ufffd\n", Bytes: true}); attributes(v) != "text" || len(v.Moves) != 1 || v.Moves[0].Verb != "write" {
 		t.Errorf("%+v", v)
 	}
@@ -171,9 +171,9 @@ func TestAccountsAreWhatTheyAre(t *testing.T) {
 // it may bring the account.
 func TestNobodyOwnsNothing(t *testing.T) {
 	for kind, c := range map[string][2]any{
-		"file":      {wire.FileWant{Path: "/etc/tide", Text: "x\n", Owner: "tides", Group: "tides", Mode: "0644"}, wire.FileFound{Nobody: []string{"tides"}}},
-		"directory": {wire.DirectoryWant{Path: "/srv/tide", Owner: "tides", Group: "tides", Mode: "0755"}, wire.DirectoryFound{Nobody: []string{"tides"}}},
-		"content":   {wire.ContentWant{Root: "/srv/tide", Owner: "tides", Group: "tides"}, wire.ContentFound{Nobody: []string{"tides"}}},
+		"file":      {wire.FileWant{Path: "/etc/tide", Text: "x\n", Owners: wire.Owners{Owner: "tides", Group: "tides"}, Mode: "0644"}, wire.FileFound{Nobody: []string{"tides"}}},
+		"directory": {wire.DirectoryWant{Path: "/srv/tide", Owners: wire.Owners{Owner: "tides", Group: "tides"}, Mode: "0755"}, wire.DirectoryFound{Nobody: []string{"tides"}}},
+		"content":   {wire.ContentWant{Root: "/srv/tide", Owners: wire.Owners{Owner: "tides", Group: "tides"}}, wire.ContentFound{Nobody: []string{"tides"}}},
 	} {
 		v := judged(t, kind, stake.Input{}, c[0], c[1])
 		if len(v.Blockers) != 1 || !strings.Contains(v.Blockers[0].What, "no user or group tides") {
@@ -191,7 +191,7 @@ func TestNobodyOwnsNothing(t *testing.T) {
 func TestSourcesThatCannotBeRead(t *testing.T) {
 	w := wire.SourceWant{Name: "ferries", URL: "http://ferries.saltmarsh.test/"}
 	entry := func(same bool) []wire.SourceFileFound {
-		return []wire.SourceFileFound{{Path: "/etc/apt/x", Entry: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}, Same: same}}
+		return []wire.SourceFileFound{{Path: "/etc/apt/x", Entry: wire.Entry{Kind: "file", Owners: wire.Administrators, Mode: "0644"}, Same: same}}
 	}
 	for name, c := range map[string]struct {
 		f               wire.SourceFound
@@ -218,7 +218,7 @@ func TestAFileThatIsGone(t *testing.T) {
 		move, block string
 	}{
 		"nothing there": {wire.FileFound{}, "", ""},
-		"a file":        {wire.FileFound{Entry: wire.Entry{Kind: "file", Owner: "tides"}, Text: "ebb\n"}, "take away /etc/tide", ""},
+		"a file":        {wire.FileFound{Entry: wire.Entry{Kind: "file", Owners: wire.Owners{Owner: "tides"}}, Text: "ebb\n"}, "take away /etc/tide", ""},
 		"a link":        {wire.FileFound{Entry: wire.Entry{Kind: "link", Target: "/srv/tide"}}, "take away the link /etc/tide (to /srv/tide)", ""},
 		"a directory":   {wire.FileFound{Entry: wire.Entry{Kind: "directory"}}, "", "only files and links are taken away"},
 		"a large file":  {wire.FileFound{Entry: wire.Entry{Kind: "file"}, Large: "1 MB"}, "", "larger than 1 MB"},

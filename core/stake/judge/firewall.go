@@ -178,7 +178,7 @@ func judgeTable(w wire.FirewallWant, in stake.Input, f wire.FirewallFound, v sta
 		d.add("kept rules", "only declared ports are let in", map[bool]string{true: "none are kept", false: "different"}[f.Kept == ""])
 	}
 	if f.File.Kind != "" {
-		compareEntry(&d, wire.EntryFile, "root", "root", "0644", f.File)
+		compareEntry(&d, wire.EntryFile, wire.Administrators, "0644", f.File)
 	}
 	switch {
 	case f.Loader == nil:

@@ -157,13 +157,13 @@ func (j *siteJudgement) reload(why string) {
 // files compares what is written, and what lies beside it.
 func (j *siteJudgement) files() {
 	w, f := j.w, j.f
-	compareEntry(&j.d, wire.EntryFile, "root", "root", "0644", f.File)
+	compareEntry(&j.d, wire.EntryFile, wire.Administrators, "0644", f.File)
 	if f.File.Kind == wire.EntryFile && (f.Text != w.Text || f.Bytes) {
 		j.d.differ("configuration", "as rendered", "different")
 	}
 	for i, b := range f.Beside[:min(len(f.Beside), len(w.Beside))] {
 		var differs differences
-		if compareEntry(&differs, wire.EntryFile, "root", w.Beside[i].Group, w.FileMode(), b.Entry); b.Entry.Kind == wire.EntryFile && !b.Same {
+		if compareEntry(&differs, wire.EntryFile, w.Beside[i].Owners(), w.FileMode(), b.Entry); b.Entry.Kind == wire.EntryFile && !b.Same {
 			differs.differ("accounts", "as declared", "different")
 		}
 		for _, one := range differs {

@@ -44,7 +44,7 @@ func judgeSource(in stake.Input, w wire.SourceWant, f wire.SourceFound) stake.Ve
 			d.add("text of "+file.Path, "as declared", "different")
 		default:
 			var of differences
-			compareEntry(&of, wire.EntryFile, "root", "root", "0644", file.Entry)
+			compareEntry(&of, wire.EntryFile, wire.Administrators, "0644", file.Entry)
 			for _, one := range of {
 				d.add(one.Attribute+" of "+file.Path, one.Wanted, one.Found)
 			}

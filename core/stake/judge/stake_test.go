@@ -155,9 +155,9 @@ func TestServices(t *testing.T) {
 }
 
 func TestDirectories(t *testing.T) {
-	want := wire.DirectoryWant{Path: "/srv/a", Owner: "root", Group: "root", Mode: "0755"}
+	want := wire.DirectoryWant{Path: "/srv/a", Owners: wire.Administrators, Mode: "0755"}
 	as := func(kind string) wire.Entry {
-		return wire.Entry{Kind: kind, Owner: "root", Group: "root", Mode: "0755", Target: "/tmp"}
+		return wire.Entry{Kind: kind, Owners: wire.Administrators, Mode: "0755", Target: "/tmp"}
 	}
 	loose := as("directory")
 	loose.Owner, loose.Mode = "keeper", "0777"
@@ -181,8 +181,8 @@ func TestDirectories(t *testing.T) {
 }
 
 func TestContent(t *testing.T) {
-	want := wire.ContentWant{Root: "/srv/www/a", Owner: "root", Group: "root", Modes: wire.Modes{Files: "0644", Directories: "0755"}, Files: []declare.File{{Path: "index.html", Size: 48_000, SHA256: "a"}, {Path: "b.css", Size: 500, SHA256: "b"}}}
-	root := wire.Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
+	want := wire.ContentWant{Root: "/srv/www/a", Owners: wire.Administrators, Modes: wire.Modes{Files: "0644", Directories: "0755"}, Files: []declare.File{{Path: "index.html", Size: 48_000, SHA256: "a"}, {Path: "b.css", Size: 500, SHA256: "b"}}}
+	root := wire.Entry{Kind: "directory", Owners: wire.Administrators, Mode: "0755"}
 	v := judged(t, "content", stake.Input{}, want, wire.ContentFound{Missing: []string{"index.html", "b.css"}, Missings: 2})
 	if moves(v) != "publish 2 files, 48 KB, to /srv/www/a" || !v.Gone || !v.Moves[0].Blobs {
 		t.Errorf("%q, %+v", moves(v), v)
@@ -410,7 +410,7 @@ func TestFirewall(t *testing.T) {
 	if strings.Count(table, "dport 22 ") != 1 || !strings.Contains(table, "policy drop") || !strings.Contains(table, "ct state established,related accept") || !strings.Contains(table, `iifname "lo" accept`) {
 		t.Errorf("the table is\n%s", table)
 	}
-	good := wire.FirewallFound{Live: table, Kept: table, Loader: &wire.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}}
+	good := wire.FirewallFound{Live: table, Kept: table, Loader: &wire.FirewallLoader{Same: true, Mode: "0644", Wanted: "0644"}, Boot: "enabled", File: wire.Entry{Kind: "file", Owners: wire.Administrators, Mode: "0644"}}
 	if v := judged(t, "firewall", stake.Input{}, want, good); len(v.Differences) > 0 {
 		t.Errorf("as declared it differs: %+v", v.Differences)
 	}
@@ -490,7 +490,7 @@ func TestPackagesOfAVersion(t *testing.T) {
 
 func TestSources(t *testing.T) {
 	want := wire.SourceWant{Name: "ferries", URL: "http://tides.test/d", Key: []byte("k")}
-	file := wire.Entry{Kind: "file", Owner: "root", Group: "root", Mode: "0644"}
+	file := wire.Entry{Kind: "file", Owners: wire.Administrators, Mode: "0644"}
 	loose := file
 	loose.Mode = "0666"
 	for _, c := range []struct {
@@ -511,8 +511,8 @@ func TestSources(t *testing.T) {
 
 // What makes a step unwise or impossible is said before it is done.
 func TestWhatIsInTheWay(t *testing.T) {
-	root := wire.Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0755"}
-	shut := wire.Shut{Root: "/srv/private/www", At: "/srv/private", Entry: wire.Entry{Kind: "directory", Owner: "root", Group: "root", Mode: "0700"}}
+	root := wire.Entry{Kind: "directory", Owners: wire.Administrators, Mode: "0755"}
+	shut := wire.Shut{Root: "/srv/private/www", At: "/srv/private", Entry: wire.Entry{Kind: "directory", Owners: wire.Administrators, Mode: "0700"}}
 	site := wire.SiteWant{User: "www-data", Service: "nginx", Roots: []string{"/srv/private/www"}}
 	minded := site
 	minded.Dirs = []string{"/srv/private"}
@@ -704,7 +704,7 @@ func TestListsOfPackagesHaveAnAge(t *testing.T) {
 // A plan foresees whom its own directories will let change what lies below them (M8).
 func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
 	dir := func(path, owner, group string, mode wire.Mode) stake.Stake {
-		return stake.Stake{Place: "quay1", Type: "directory", Name: path, Want: wire.JSON(wire.DirectoryWant{Path: path, Owner: owner, Group: group, Mode: mode})}
+		return stake.Stake{Place: "quay1", Type: "directory", Name: path, Want: wire.JSON(wire.DirectoryWant{Path: path, Owners: wire.Owners{Owner: owner, Group: group}, Mode: mode})}
 	}
 	for name, c := range map[string]struct {
 		dirs   []stake.Stake
@@ -722,11 +722,11 @@ func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
 		"sticky, there":          {[]stake.Stake{dir("/srv/tides", "root", "root", "1777")}, "root", "file", ""},
 		"the outermost":          {[]stake.Stake{dir("/srv/tides/low", "low", "low", "0755"), dir("/srv/tides", "tides", "tides", "0755")}, "low", "", "tides can change /srv/tides,"},
 		"another's beside":       {[]stake.Stake{dir("/srv/tid", "tides", "tides", "0755"), dir("/srv/tides/low/x/y", "tides", "tides", "0755")}, "root", "", ""},
-		"content":                {[]stake.Stake{{Place: "quay1", Type: "content", Name: "/srv/tides", Want: wire.JSON(wire.ContentWant{Root: "/srv/tides", Owner: "www-data", Group: "www-data"})}}, "root", "", "www-data can change /srv/tides"},
+		"content":                {[]stake.Stake{{Place: "quay1", Type: "content", Name: "/srv/tides", Want: wire.JSON(wire.ContentWant{Root: "/srv/tides", Owners: wire.Owners{Owner: "www-data", Group: "www-data"}})}}, "root", "", "www-data can change /srv/tides"},
 	} {
 		in := stake.Input{Declared: c.dirs}
 		in.Stake.Name = "/srv/tides/low/x"
-		v := judged(t, "file", in, wire.FileWant{Path: "/srv/tides/low/x", Text: "x\n", Owner: c.owner, Group: c.owner, Mode: "0644"}, wire.FileFound{Entry: wire.Entry{Kind: c.there, Owner: "root", Group: "root", Mode: "0644"}})
+		v := judged(t, "file", in, wire.FileWant{Path: "/srv/tides/low/x", Text: "x\n", Owners: wire.Owners{Owner: c.owner, Group: c.owner}, Mode: "0644"}, wire.FileFound{Entry: wire.Entry{Kind: c.there, Owners: wire.Administrators, Mode: "0644"}})
 		blocks := ""
 		for _, b := range v.Blockers {
 			blocks += b.What

@@ -1,6 +1,7 @@
 package kinds
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 
@@ -33,13 +34,12 @@ var _ = stake.Register(stake.Kind{
 	Check:     checkDirectories,
 	Wanted: func(w *stake.Wanting) error {
 		for _, d := range declare.Nearest[Directory](w.D, w.Place, "directory") {
-			owner, group := owners(d.Value.Owner, d.Value.Group)
-			w.Want(stake.Stake{Type: "directory", Name: d.Name, From: d.From, Want: wire.JSON(wire.DirectoryWant{Path: d.Name, Owner: owner, Group: group, Mode: mode(d.Value.Mode, "0755")})})
+			w.Want(stake.Stake{Type: "directory", Name: d.Name, From: d.From, Want: wire.JSON(wire.DirectoryWant{Path: d.Name, Owners: owners(d.Value.Owner, d.Value.Group), Mode: mode(d.Value.Mode, "0755")})})
 		}
 		return nil
 	},
 	Claims: stake.Claiming(func(w wire.DirectoryWant) []claim.Claim {
-		return append([]claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: w.Path, Dir: true}}, claim.Owner(w.Owner, w.Group)...)
+		return append([]claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: w.Path, Dir: true}}, claim.Owner(w.Owners)...)
 	}),
 })
 
@@ -59,14 +59,9 @@ func checkDirectories(c *check.Checker, s declare.Settings, at []string) {
 }
 
 // owners fills in who owns a thing where that is not declared.
-func owners(owner, group string) (string, string) {
-	if owner == "" {
-		owner = "root"
-	}
-	if group == "" {
-		group = owner
-	}
-	return owner, group
+func owners(owner, group string) wire.Owners {
+	owner = cmp.Or(owner, wire.Administrators.Owner)
+	return wire.Owners{Owner: owner, Group: cmp.Or(group, owner)}
 }
 
 func mode(s string, otherwise wire.Mode) wire.Mode {

@@ -97,7 +97,7 @@ var _ = stake.Register(stake.Kind{
 	},
 	Claims: stake.Claiming(func(w wire.FileWant) []claim.Claim {
 		out := []claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: w.Path}}
-		out = append(out, claim.Owner(w.Owner, w.Group)...)
+		out = append(out, claim.Owner(w.Owners)...)
 		for _, s := range append(slices.Clone(w.Reload), w.Restart...) {
 			out = append(out, claim.Claim{Need: claim.Requires, Sort: claim.Service, What: s})
 		}
@@ -119,7 +119,7 @@ func wantedFile(w *stake.Wanting, f declare.For[*TextFile]) (wire.FileWant, erro
 	if err != nil {
 		return wire.FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Place, err)
 	}
-	want := wire.FileWant{Path: f.Name, Text: text, Owner: f.Value.Owner, Group: f.Value.Group, Portion: f.Value.Portion, Comment: f.Value.Comment}
+	want := wire.FileWant{Path: f.Name, Text: text, Owners: wire.Owners{Owner: f.Value.Owner, Group: f.Value.Group}, Portion: f.Value.Portion, Comment: f.Value.Comment}
 	want.Reload, want.Restart = f.Value.takenIn(f.Name, w.Traits)
 	if f.Value.Is == "gone" {
 		want.Gone = true
@@ -129,7 +129,7 @@ func wantedFile(w *stake.Wanting, f declare.For[*TextFile]) (wire.FileWant, erro
 		want.Text, want.Data = "", []byte(text)
 	}
 	if want.Portion == "" {
-		want.Owner, want.Group = owners(want.Owner, want.Group)
+		want.Owners = owners(want.Owner, want.Group)
 		want.Mode = mode(f.Value.Mode, "0644")
 		return want, nil
 	}

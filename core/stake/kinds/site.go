@@ -283,11 +283,11 @@ func wantPHP(w *stake.Wanting, name, root string, layout wire.Layout) (string, e
 	wantServiceFor(w, name, php.Service, "", nil, []string{pkg}, at)
 	if text := phpLimits(name, render.Bodies(w.D, render.Site{Name: name, Root: root})); text != "" {
 		path := php.Settings + "/99-northstake-" + name + ".ini"
-		w.Want(stake.Stake{Type: "file", Name: path, Site: name, From: at, Needs: []string{pkg}, Want: wire.JSON(wire.FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Reload: []string{php.Service}, Text: text})})
+		w.Want(stake.Stake{Type: "file", Name: path, Site: name, From: at, Needs: []string{pkg}, Want: wire.JSON(wire.FileWant{Path: path, Owners: wire.Administrators, Mode: "0644", Reload: []string{php.Service}, Text: text})})
 	}
 	if layout.User != layout.PHP.Group {
 		path := "/etc/systemd/system/" + layout.Service + ".service.d/northstake-php.conf"
-		w.Want(stake.Stake{Type: "file", Name: path, Site: name, From: at, Want: wire.JSON(wire.FileWant{Path: path, Owner: "root", Group: "root", Mode: "0644", Restart: []string{layout.Service},
+		w.Want(stake.Stake{Type: "file", Name: path, Site: name, From: at, Want: wire.JSON(wire.FileWant{Path: path, Owners: wire.Administrators, Mode: "0644", Restart: []string{layout.Service},
 			Text: "# By this " + layout.Service + " can use the socket of " + php.Service + ".\n[Service]\nSupplementaryGroups=" + layout.PHP.Group + "\n"})})
 	}
 	return php.Socket, nil
@@ -342,12 +342,12 @@ func rawLines(d *declare.Declaration, name string) []string {
 func wantRoot(w *stake.Wanting, site, pkg, root string, c *declare.Content, from declare.Position) string {
 	if c == nil {
 		w.Want(stake.Stake{Type: "directory", Name: root, Site: site, From: from,
-			Want: wire.JSON(wire.DirectoryWant{Path: root, Owner: "root", Group: "root", Mode: "0755"})})
+			Want: wire.JSON(wire.DirectoryWant{Path: root, Owners: wire.Administrators, Mode: "0755"})})
 		return wire.Local("directory", root)
 	}
 	want := wantedContent(w.D, root, c)
 	s := stake.Stake{Type: "content", Name: root, Site: site, Want: wire.JSON(want), From: from}
-	if pkg != "" && (want.Owner != "root" || want.Group != "root") {
+	if pkg != "" && (want.Owners != wire.Administrators) {
 		s.Needs = []string{pkg} // it may bring the account
 	}
 	w.Want(s)

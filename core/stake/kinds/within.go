@@ -68,9 +68,9 @@ func wantWithin(w *stake.Wanting, name string, want *wire.SiteWant, layout wire.
 	}
 	want.Within, want.Image = "sites-"+want.Server, image
 	want.Sees = seenBy(w, name, *want, layout)
-	w.Want(stake.Stake{Type: "directory", Name: containedBase, From: from, Want: wire.JSON(wire.DirectoryWant{Path: containedBase, Owner: "root", Group: "root", Mode: "0700"})})
+	w.Want(stake.Stake{Type: "directory", Name: containedBase, From: from, Want: wire.JSON(wire.DirectoryWant{Path: containedBase, Owners: wire.Administrators, Mode: "0700"})})
 	w.Want(stake.Stake{Type: "file", Name: layout.Config, From: from, Needs: []string{wire.Local("directory", containedBase)},
-		Want: wire.JSON(wire.FileWant{Path: layout.Config, Text: layout.Main, Owner: "root", Group: "root", Mode: "0644", Tells: []string{want.ServedBy()}})})
+		Want: wire.JSON(wire.FileWant{Path: layout.Config, Text: layout.Main, Owners: wire.Administrators, Mode: "0644", Tells: []string{want.ServedBy()}})})
 	needs := []string{wantImage(w, image, secret, from), wire.Local("file", layout.Config)}
 	c := g[want.Within]
 	if c == nil {
