@@ -68,7 +68,7 @@ var floors = map[string][]string{
 
 	"service/servicetest": {"core", "host/journal", "host/reach", "host/rehearse", "host/rod", "host/system", "host/system/systemtest", "host/work", "lab", "service/api", "service/auth", "service/contract", "service/jobs", "service/store"},
 
-	"cmd/rod":         {"host/family", "host/rehearse", "host/rod", "host/system", "host/work"},
+	"cmd/rod":         {"core/wire", "host/family", "host/rehearse", "host/rod", "host/system", "host/work"},
 	"cmd/northstake":  {"core", "content/archive", "docs/said", "host/family", "host/family/meaning", "host/probe", "service/contract"},
 	"cmd/northstaked": {"host/reach", "service/api", "service/auth", "service/console", "service/jobs", "service/store"},
 

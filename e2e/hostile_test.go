@@ -85,15 +85,15 @@ func TestHostileValuesStayValues(t *testing.T) {
 			put := func(path, text string) {
 				fmt.Fprintf(&script, "cat > '%s' <<'END-OF-%d'\n%sEND-OF-%d\n", path, seed, text, seed)
 			}
-			put(w.File, w.Text)
+			put(string(w.File), w.Text)
 			if w.Link != "" {
 				fmt.Fprintf(&script, "ln -sf '%s' '%s'\n", w.File, w.Link)
 			}
 			for _, b := range w.Beside {
-				put(b.Path, b.Text)
+				put(string(b.Path), b.Text)
 			}
 		}
-		script.WriteString(strings.ReplaceAll(strings.Join(layout.Test, " "), "{dir}", layout.Dir) + " 2>&1 || { echo REFUSED; exit; }\nsystemctl restart " + layout.Service + " 2>&1 || { echo NOT STARTED; journalctl -n 5 -u " + layout.Service + "; }\n")
+		script.WriteString(strings.ReplaceAll(strings.Join(layout.Test, " "), "{dir}", string(layout.Dir)) + " 2>&1 || { echo REFUSED; exit; }\nsystemctl restart " + layout.Service + " 2>&1 || { echo NOT STARTED; journalctl -n 5 -u " + layout.Service + "; }\n")
 		if out, err := labs.ExecInput(context.Background(), host, &script, "sh"); err != nil || strings.Contains(out, "REFUSED") || strings.Contains(out, "NOT STARTED") {
 			t.Errorf("%s does not take the sites: %v\n%s", server, err, out)
 			continue

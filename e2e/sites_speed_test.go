@@ -42,7 +42,7 @@ func TestSpeedOfSites(t *testing.T) {
 			}
 			return b.String()
 		}
-		install := "DEBIAN_FRONTEND=noninteractive apt-get install -y -q " + layout.Package + " >/dev/null 2>&1; mkdir -p " + layout.SitesDir
+		install := "DEBIAN_FRONTEND=noninteractive apt-get install -y -q " + layout.Package + " >/dev/null 2>&1; mkdir -p " + string(layout.SitesDir)
 		g.on(host, install)
 		g.on(other, install+"; [ -e /etc/caddy/Caddyfile ] && echo 'import conf.d/*.conf' >> /etc/caddy/Caddyfile; true")
 		g.beside("ground.toml", declared("ebb", 1))
@@ -98,7 +98,7 @@ func siteScript(t *testing.T, text, host string, layout wire.Layout) string {
 			}
 		}
 	}
-	b.WriteString(strings.ReplaceAll(strings.Join(layout.Test, " "), "{dir}", layout.Dir) + " >/dev/null 2>&1\nsync\nsystemctl reload " + layout.Service + "\n")
+	b.WriteString(strings.ReplaceAll(strings.Join(layout.Test, " "), "{dir}", string(layout.Dir)) + " >/dev/null 2>&1\nsync\nsystemctl reload " + layout.Service + "\n")
 	return b.String()
 }
 

@@ -18,6 +18,7 @@ import (
 	"syscall"
 	"time"
 
+	"northstake/core/wire"
 	"northstake/host/family"
 	"northstake/host/rod"
 	"northstake/host/system"
@@ -48,7 +49,7 @@ func run(args []string) error {
 	if err := flags.Parse(args[1:]); err != nil {
 		return err
 	}
-	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: *state, Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh), Login: login(), Booting: *booting}
+	h := &work.Host{Machine: &system.Machine{Root: "/", StateDir: wire.Path(*state), Engine: *engine, Run: system.Command}, SSHPort: arrival(*ssh), Login: login(), Booting: *booting}
 	rehearsed(h)
 	if self, err := os.Executable(); err == nil {
 		h.Program = self

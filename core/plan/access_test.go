@@ -24,7 +24,7 @@ func TestEveryKindSaysWhetherItCanShutTheWayIn(t *testing.T) {
 
 // Which steps are held, and which have to be named, is told by what they change.
 func TestStepsOnTheWayIn(t *testing.T) {
-	to := func(user string, sudo bool, at ...string) *wire.Access {
+	to := func(user string, sudo bool, at ...wire.Path) *wire.Access {
 		way := family.WayIn(user)
 		way.Sudo, way.Paths = sudo, append(way.Paths, at...)
 		return &way

@@ -16,7 +16,7 @@ import (
 func before(t *testing.T, server string, made bool) Input {
 	t.Helper()
 	in := asDeclared(input(t))
-	was := wire.SiteWant{Server: server, Service: server, Program: server, File: "/etc/" + server + "/northstake-former.conf", Text: "server\n", Listen: []int{80}, Names: []string{"old.saltmarsh.test", "timetable.saltmarsh.test"}}
+	was := wire.SiteWant{Server: server, Service: server, Program: server, File: wire.Path("/etc/" + server + "/northstake-former.conf"), Text: "server\n", Listen: []int{80}, Names: []string{"old.saltmarsh.test", "timetable.saltmarsh.test"}}
 	in.Applied["site/former"] = Applied{Type: "site", Name: "former", Site: "former", Want: wire.JSON(was), Revision: 3, Made: made}
 	in.Readings["site/former"] = wire.Reading{Name: "site/former", Found: wire.JSON(wire.SiteFound{File: file("file"), Text: "server\n"})}
 	on := true

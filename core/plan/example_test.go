@@ -14,7 +14,7 @@ func ExampleBuild() {
 	want := wire.LinkWant{Path: "/srv/current", PointsTo: "/srv/tides"}
 	h, err := plan.Build(plan.Input{
 		Place:    "quay1",
-		Stakes:   []stake.Stake{{Place: "quay1", Type: "link", Name: want.Path, Want: wire.JSON(want)}},
+		Stakes:   []stake.Stake{{Place: "quay1", Type: "link", Name: string(want.Path), Want: wire.JSON(want)}},
 		Readings: map[string]wire.Reading{"link/srv/current": {Name: "link/srv/current", Found: wire.JSON(wire.Entry{Kind: "link", Target: "/srv/old"})}},
 	}, nil)
 	if err != nil {

@@ -37,7 +37,7 @@ content = { dir = "content/timetable" }
 var traits = wire.Traits{System: "Debian", SSHPort: 22}
 
 var layouts = map[string]wire.Layout{"nginx": {Package: "nginx", Service: "nginx", Program: "nginx",
-	Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www", Own: wire.Own{Links: []string{"/etc/nginx/sites-enabled/default"}}}}
+	Config: "/etc/nginx/nginx.conf", SitesDir: "/etc/nginx/sites-available", LinkDir: "/etc/nginx/sites-enabled", RootBase: "/var/www", Own: wire.Own{Links: []wire.Path{"/etc/nginx/sites-enabled/default"}}}}
 
 func input(t *testing.T) Input {
 	t.Helper()
@@ -90,7 +90,7 @@ func asDeclared(in Input) Input {
 		case "site":
 			var w wire.SiteWant
 			_ = json.Unmarshal(s.Want, &w)
-			found = wire.JSON(wire.SiteFound{File: file("file"), Text: w.Text, Link: wire.Entry{Kind: "link", Target: w.File}, Loaded: &yes})
+			found = wire.JSON(wire.SiteFound{File: file("file"), Text: w.Text, Link: wire.Entry{Kind: "link", Target: string(w.File)}, Loaded: &yes})
 		case "port":
 			found = wire.JSON(wire.PortFound{Live: true, Kept: true})
 		case "firewall":
@@ -322,12 +322,12 @@ func TestAReloadComesOnceAndSaysWhy(t *testing.T) {
 			_ = json.Unmarshal(s.Want, &w)
 		}
 	}
-	set(in, "site/timetable", wire.SiteFound{File: file("file"), Text: "old", Link: wire.Entry{Kind: "link", Target: w.File}, Loaded: &no})
+	set(in, "site/timetable", wire.SiteFound{File: file("file"), Text: "old", Link: wire.Entry{Kind: "link", Target: string(w.File)}, Loaded: &no})
 	h := build(t, in)
 	if len(h.Steps) != 2 || h.Steps[1].Text != "reload nginx" || h.Steps[1].Because != "its site timetable changed" {
 		t.Fatalf("%q", texts(h))
 	}
-	set(in, "site/timetable", wire.SiteFound{File: file("file"), Text: w.Text, Link: wire.Entry{Kind: "link", Target: w.File}, Loaded: &no})
+	set(in, "site/timetable", wire.SiteFound{File: file("file"), Text: w.Text, Link: wire.Entry{Kind: "link", Target: string(w.File)}, Loaded: &no})
 	h = build(t, in)
 	if len(h.Steps) != 1 || !strings.Contains(h.Steps[0].Because, "written and not loaded") {
 		t.Errorf("%q", texts(h))

@@ -52,7 +52,7 @@ func (j judged) step(m wire.Move) wire.Step {
 	return wire.Step{Host: s.Place, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m, AlsoAt: alsoAt(kind, m.Work), RestsOn: map[string]string{s.Address(): fingerprint(j.input.Found, append([]string{"touched"}, kind.Passing...))}}
 }
 
-func alsoAt(kind stake.Kind, work json.RawMessage) []string {
+func alsoAt(kind stake.Kind, work json.RawMessage) []wire.Path {
 	if kind.Paths == nil {
 		return nil
 	}

@@ -50,7 +50,7 @@ contains = "Avocet"
 var traits = wire.Traits{System: "Debian", IPv6: true, SSHPort: 2222}
 
 var layouts = map[string]wire.Layout{"nginx": {Package: "nginx-light", Service: "nginx", Program: "nginx",
-	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www", Own: wire.Own{Links: []string{"/etc/nginx/default"}}}}
+	SitesDir: "/etc/nginx/conf.d", RootBase: "/usr/share/www", Own: wire.Own{Links: []wire.Path{"/etc/nginx/default"}}}}
 
 func parsed(t *testing.T) *declare.Declaration {
 	t.Helper()
@@ -110,7 +110,7 @@ func TestTheSSHServerTakesItsFilesIn(t *testing.T) {
 				continue
 			}
 			w := want[wire.FileWant](t, h, s.Local())
-			is := wanted[w.Path]
+			is := wanted[string(w.Path)]
 			if is == "" {
 				is = "[] []"
 			}

@@ -96,7 +96,7 @@ listen = [8090]
 	}
 	var sees []string
 	for _, held := range want.Mounts {
-		sees = append(sees, held.At+map[bool]string{true: " writable"}[held.Writable])
+		sees = append(sees, string(held.At)+map[bool]string{true: " writable"}[held.Writable])
 	}
 	if got := strings.Join(sees, ", "); got != "/etc/northstake/nginx, /run/then.sock, /run/tides, /srv/www, /var/log/fares writable" {
 		t.Errorf("the container sees %s", got)
@@ -104,7 +104,7 @@ listen = [8090]
 	if !slices.Equal(want.Ports, []int{80, 8080}) || want.Network != "host" || want.Entry[0] != "nginx" {
 		t.Errorf("the container is to be %+v", want)
 	}
-	if b := fares.Beside[0]; b.Group != "root" || fares.FileMode() != "0644" || !strings.HasPrefix(b.Path, "/etc/northstake/nginx/") {
+	if b := fares.Beside[0]; b.Group != "root" || fares.FileMode() != "0644" || !strings.HasPrefix(string(b.Path), "/etc/northstake/nginx/") {
 		t.Errorf("the accounts lie in %+v", b)
 	}
 	// A port that a server on the host has as well, and a second image, exclude each other.

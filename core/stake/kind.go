@@ -88,7 +88,7 @@ type Judgement struct {
 
 	// Paths are the paths on the host that a step's work changes and its stakes are not called by;
 	// nil for none.
-	Paths func(work json.RawMessage) []string
+	Paths func(work json.RawMessage) []wire.Path
 
 	// MayCutAccess says whether a step, by the name of its stake and its work, can shut the way in to its host, beside
 	// what it does at its paths. Steps of a kind that says nothing of it are held, all of them.

@@ -112,8 +112,8 @@ type Verdict struct {
 }
 
 // Goes says whether what lies at a path goes with the same plan.
-func (in Input) Goes(path string) bool {
-	return slices.ContainsFunc(in.Leaving, func(s Stake) bool { return s.Name == path })
+func (in Input) Goes(path wire.Path) bool {
+	return slices.ContainsFunc(in.Leaving, func(s Stake) bool { return s.Name == string(path) })
 }
 
 // Of are those of some stakes that are of a type, with what they want. Memo may be nil.

@@ -11,8 +11,8 @@ type Access struct {
 	User string // that it logs in as
 	Sudo bool   // it goes on as root by sudo
 
-	Paths    []string // with all that lies below them
-	UnitDirs []string // where units are changed
+	Paths    []Path   // with all that lies below them
+	UnitDirs []Path   // where units are changed
 	Units    []string // patterns of what lies there that it rests on
 	Services []string
 	Packages []string
@@ -20,15 +20,17 @@ type Access struct {
 }
 
 // RestsOnPath says whether the way in rests on what lies at a path, or above or below it.
-func (a *Access) RestsOnPath(p string) bool {
-	if slices.ContainsFunc(a.Paths, func(at string) bool {
-		return p == at || strings.HasPrefix(p, at+"/") || strings.HasPrefix(at, p+"/")
-	}) {
+func (a *Access) RestsOnPath(p Path) bool {
+	if slices.ContainsFunc(a.Paths, p.Meets) {
 		return true
 	}
-	return slices.ContainsFunc(a.UnitDirs, func(dir string) bool {
-		rest, in := strings.CutPrefix(p, dir+"/")
-		return in && slices.ContainsFunc(strings.Split(rest, "/"), a.unit)
+	return slices.ContainsFunc(a.UnitDirs, func(dir Path) bool {
+		for at := p; at.Below(dir); at = at.Dir() {
+			if a.unit(at.Base()) {
+				return true
+			}
+		}
+		return false
 	})
 }
 

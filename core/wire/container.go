@@ -4,7 +4,6 @@ import (
 	"fmt"
 	"slices"
 	"strconv"
-	"strings"
 	"time"
 )
 
@@ -70,15 +69,15 @@ type ContainerWant struct {
 // HeldAt is what a container sees at a path inside. One that is Made is made on the host where it
 // is not there.
 type HeldAt struct {
-	At       string `json:"at"`
-	From     string `json:"from"`
-	Writable bool   `json:"writable,omitempty"`
-	Made     bool   `json:"made,omitempty"`
+	At       Path `json:"at"`
+	From     Path `json:"from"`
+	Writable bool `json:"writable,omitempty"`
+	Made     bool `json:"made,omitempty"`
 }
 
 func (h HeldAt) Words() string {
 	if h.From == h.At {
-		return h.At + map[bool]string{true: ", writable"}[h.Writable]
+		return string(h.At) + map[bool]string{true: ", writable"}[h.Writable]
 	}
 	return fmt.Sprintf("%s at %s%s", h.From, h.At, map[bool]string{true: ", writable"}[h.Writable])
 }
@@ -148,16 +147,11 @@ const (
 	ReloadContainer  = "reload"
 )
 
-// PathWithin says whether a path is another or lies below it.
-func PathWithin(p, dir string) bool {
-	return p == dir || strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/")
-}
-
 // Loose are the paths at which a container writes to a volume of the engine that the one that
 // is wanted does not hold.
 func (w ContainerWant) Loose(f ContainerFound) []string {
 	return slices.DeleteFunc(slices.Clone(f.Loose), func(p string) bool {
-		return slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { return h.At == p })
+		return slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { return h.At == Path(p) })
 	})
 }
 
@@ -173,7 +167,7 @@ func (w ContainerWant) Overlaps(f ContainerFound) bool {
 	}
 	if len(w.Loose(f)) > 0 || slices.ContainsFunc(w.Mounts, func(h HeldAt) bool { // two would write at one place
 		return h.Writable && slices.ContainsFunc(f.Mounts, func(o HeldAt) bool {
-			return o.Writable && (PathWithin(h.From, o.From) || PathWithin(o.From, h.From))
+			return o.Writable && h.From.Meets(o.From)
 		})
 	}) {
 		return true

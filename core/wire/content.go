@@ -30,7 +30,7 @@ const ContentLimit = 256 << 20
 
 // ContentWant is a tree of files that is published at Root as a whole.
 type ContentWant struct {
-	Root string `json:"root"`
+	Root Path `json:"root"`
 	Owners
 	Modes Modes    `json:"modes"`
 	Files []File   `json:"files"`
@@ -49,7 +49,7 @@ type Modes struct {
 // Sound is what is wrong with the places that a tree names, nil for nothing: every path is below the
 // root and in its shortest form, whoever has written the list.
 func (w ContentWant) Sound() error {
-	if what, _ := form.Place(w.Root); what != "" {
+	if what, _ := form.Place(string(w.Root)); what != "" {
 		return fmt.Errorf("the root: %s", what)
 	}
 	for _, f := range w.Files {

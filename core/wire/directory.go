@@ -3,7 +3,7 @@ package wire
 // DirectoryWant is a directory with its owner and mode. Mode is octal text such
 // as "0755".
 type DirectoryWant struct {
-	Path string `json:"path"`
+	Path Path `json:"path"`
 	Owners
 	Mode Mode `json:"mode"`
 }
@@ -28,7 +28,7 @@ type Entry struct {
 
 	// Under is who, beside root, can change the directory UnderAt above it, and so what lies here.
 	Under   string `json:"under,omitempty"`
-	UnderAt string `json:"under_at,omitempty"`
+	UnderAt Path   `json:"under_at,omitempty"`
 
 	ReadOnly bool `json:"read_only,omitempty"` // it lies on a file system that is mounted so
 

@@ -9,7 +9,7 @@ import (
 // FileWant is a file, or a portion of a file that others own: its text, or the bytes that are no text in UTF-8.
 // Mode is octal text. With a Portion, Owners and Mode are "" unless they are declared.
 type FileWant struct {
-	Path string `json:"path"`
+	Path Path   `json:"path"`
 	Gone bool   `json:"gone,omitempty"` // neither a file nor a link is to be there
 	Text string `json:"text"`
 	Data []byte `json:"data,omitempty"` // in place of Text

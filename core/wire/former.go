@@ -20,7 +20,7 @@ func (s *Step) UnmarshalJSON(b []byte) error {
 }
 
 // alsoAtBefore are the paths of a step in records of releases before, which had two types with such paths.
-func alsoAtBefore(typ string, work json.RawMessage) []string {
+func alsoAtBefore(typ string, work json.RawMessage) []Path {
 	switch typ {
 	case "service":
 		var w ServiceWork

@@ -39,10 +39,10 @@ func (w *Works[W]) UnmarshalJSON(b []byte) error {
 }
 
 // Paths are those of all works whose kind has any.
-func (w Works[W]) Paths() []string {
-	var out []string
+func (w Works[W]) Paths() []Path {
+	var out []Path
 	for _, one := range w {
-		if at, has := any(one).(interface{ Paths() []string }); has {
+		if at, has := any(one).(interface{ Paths() []Path }); has {
 			out = append(out, at.Paths()...)
 		}
 	}

@@ -2,7 +2,7 @@ package wire
 
 // LinkWant is a symbolic link.
 type LinkWant struct {
-	Path     string `json:"path"`
+	Path     Path   `json:"path"`
 	PointsTo string `json:"points_to"`
 }
 

@@ -29,41 +29,41 @@ type ServerWant struct {
 
 // Own is what a server's package brings of its own, as it lies on a family's systems.
 type Own struct {
-	Links  []string `toml:"links" json:"links,omitempty"`   // that switch its default site on
-	Files  []string `toml:"files" json:"files,omitempty"`   // that are its default site, each as a whole
-	Block  Block    `toml:"block" json:"block,omitzero"`    // or a block of a file that has more in it
-	Listen string   `toml:"listen" json:"listen,omitempty"` // file with the lines by which it listens
-	Import Import   `toml:"import" json:"import,omitzero"`  // by which it takes sites in
+	Links  []Path `toml:"links" json:"links,omitempty"`   // that switch its default site on
+	Files  []Path `toml:"files" json:"files,omitempty"`   // that are its default site, each as a whole
+	Block  Block  `toml:"block" json:"block,omitzero"`    // or a block of a file that has more in it
+	Listen Path   `toml:"listen" json:"listen,omitempty"` // file with the lines by which it listens
+	Import Import `toml:"import" json:"import,omitzero"`  // by which it takes sites in
 }
 
 // Block is a block of a configuration file, by the words before its brace.
 type Block struct {
-	File  string `toml:"file" json:"file"`
+	File  Path   `toml:"file" json:"file"`
 	Opens string `toml:"opens" json:"opens"`
 }
 
 // Import is a line of a file.
 type Import struct {
-	File string `toml:"file" json:"file"`
+	File Path   `toml:"file" json:"file"`
 	Line string `toml:"line" json:"line"`
 }
 
 // ServerFound is what lies there: the texts of the files that can be edited, and the links
 // that are there. Installed says that the server is.
 type ServerFound struct {
-	Installed bool              `json:"installed"`
-	Texts     map[string]string `json:"texts,omitempty"`
-	Links     []string          `json:"links,omitempty"`
-	Edited    []string          `json:"edited,omitempty"` // of its default site, what is not as the package brought it
-	Touched   Touch             `json:"touched,omitzero"`
+	Installed bool            `json:"installed"`
+	Texts     map[Path]string `json:"texts,omitempty"`
+	Links     []Path          `json:"links,omitempty"`
+	Edited    []Path          `json:"edited,omitempty"` // of its default site, what is not as the package brought it
+	Touched   Touch           `json:"touched,omitzero"`
 }
 
 // ServerWork edits a server's own configuration.
 type ServerWork struct{ ServerWant }
 
 // Paths are the files that may be edited.
-func (w ServerWant) Paths() []string {
-	var out []string
+func (w ServerWant) Paths() []Path {
+	var out []Path
 	for _, p := range append(slices.Clone(w.Files), w.Block.File, w.Listen, w.Import.File) {
 		if p != "" && !slices.Contains(out, p) {
 			out = append(out, p)
@@ -73,13 +73,13 @@ func (w ServerWant) Paths() []string {
 }
 
 // Sets says whether something in a file's text is to be switched off, or removed.
-func (w ServerWant) Sets(path, text string) bool {
+func (w ServerWant) Sets(path Path, text string) bool {
 	w.Import = Import{}
 	return w.Default != DefaultKept && w.Edit(path, text) != text
 }
 
 // Original is a file's text as it was before it was edited.
-func (w ServerWant) Original(path, text string) string {
+func (w ServerWant) Original(path Path, text string) string {
 	before := w
 	before.Default, before.Import = DefaultKept, Import{}
 	text = before.Edit(path, text)
@@ -102,7 +102,7 @@ func SwitchedOn(text string) string {
 }
 
 // Edit is what a file's text should be.
-func (w ServerWant) Edit(path, text string) string {
+func (w ServerWant) Edit(path Path, text string) string {
 	lines := strings.SplitAfter(SwitchedOn(text), "\n") // what is switched off now is marked anew
 	drop := func(from, to int) {
 		for i := from; i < to; i++ {

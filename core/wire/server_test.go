@@ -8,7 +8,7 @@ import (
 var owns = []ServerWant{
 	{Default: DefaultOff, Own: Own{Block: Block{File: "/f", Opens: ":80"}, Import: Import{File: "/f", Line: "import conf.d/*.conf"}}},
 	{Default: DefaultOff, Own: Own{Block: Block{File: "/f", Opens: "server"}}},
-	{Default: DefaultOff, Own: Own{Files: []string{"/f"}}},
+	{Default: DefaultOff, Own: Own{Files: []Path{"/f"}}},
 	{Default: DefaultOff, Own: Own{Listen: "/f"}, Silent: []int{80}},
 }
 

@@ -64,4 +64,9 @@ type ServiceWork struct {
 }
 
 // Paths are the drop-ins that the work writes.
-func (w ServiceWork) Paths() []string { return slices.Sorted(maps.Keys(w.DropIns)) }
+func (w ServiceWork) Paths() (out []Path) {
+	for _, p := range slices.Sorted(maps.Keys(w.DropIns)) {
+		out = append(out, Path(p))
+	}
+	return out
+}

@@ -13,8 +13,8 @@ type SiteWant struct {
 	Package string      `json:"package,omitempty"`
 	Program string      `json:"program"` // name of the server's process
 	User    string      `json:"user"`    // account that reads sites
-	File    string      `json:"file"`
-	Link    string      `json:"link,omitempty"`
+	File    Path        `json:"file"`
+	Link    Path        `json:"link,omitempty"`
 	Text    string      `json:"text"`
 	Lines   Places      `json:"lines"`
 	Mark    string      `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
@@ -28,14 +28,14 @@ type SiteWant struct {
 	Off     bool        `json:"off,omitempty"`     // it is kept, and not served
 	First   bool        `json:"first,omitempty"`   // it answers to names that no site has
 	Beside  []SiteFile  `json:"beside,omitempty"`  // what else its configuration reads
-	Former  []string    `json:"former,omitempty"`  // files beside it that were, and are no more; when it is asked for
+	Former  []Path      `json:"former,omitempty"`  // files beside it that were, and are no more; when it is asked for
 	Own     *ServerWant `json:"own,omitempty"`     // what its server's own configuration is when it is tested
 	Yields  []string    `json:"yields,omitempty"`  // programs that let go of its ports with the same plan
 	To      []string    `json:"to,omitempty"`      // services that it passes on to: addresses with ports, and paths of sockets
 	Vouched []string    `json:"vouched,omitempty"` // places of lines that nobody vouches for
 	Names   []string    `json:"names"`
-	Roots   []string    `json:"roots,omitempty"`    // what the server reads
-	Dirs    []string    `json:"declared,omitempty"` // directories whose owner and mode are declared
+	Roots   []Path      `json:"roots,omitempty"`    // what the server reads
+	Dirs    []Path      `json:"declared,omitempty"` // directories whose owner and mode are declared
 }
 
 // Visit is how a site is asked as its visitors ask it: by each of its names, a name below those that are
@@ -76,7 +76,7 @@ func (v Visit) Listens(address string, port int) bool {
 // SiteFile is a file that a site's configuration reads, of root and the group of the
 // server, which alone may read it.
 type SiteFile struct {
-	Path    string  `json:"path"`
+	Path    Path    `json:"path"`
 	Text    string  `json:"text"`
 	Group   string  `json:"group"`
 	Sealed  *Sealed `json:"sealed,omitempty"`  // the text, where it is made of a secret
@@ -148,7 +148,7 @@ type SiteFound struct {
 	Takes    []Taking   `json:"takes,omitempty"` // where its virtual host is not written yet
 	Beside   []Beside   `json:"beside,omitempty"`
 	Labels   []string   `json:"labels,omitempty"`    // of the roots, where SELinux is enforcing
-	Left     []string   `json:"left,omitempty"`      // of the former files beside it
+	Left     []Path     `json:"left,omitempty"`      // of the former files beside it
 	Silent   []string   `json:"silent,omitempty"`    // services that it passes on to and that take no connection from the host
 	NotTaken string     `json:"not_taken,omitempty"` // the main configuration of the server, where it does not take the site's file in
 	Taken    []Listener `json:"taken,omitempty"`     // programs outside of its container that have its ports
@@ -173,7 +173,7 @@ type Beside struct {
 type Rival struct {
 	Name  string `json:"name,omitempty"`
 	First int    `json:"first,omitempty"` // or the port on which it answers to names that no site has
-	File  string `json:"file"`
+	File  Path   `json:"file"`
 }
 
 // Taking is what a site takes from somebody's file of the same server that nobody has to mend: visitors of
@@ -183,29 +183,36 @@ type Taking struct {
 	Name  string `json:"name,omitempty"`
 	By    string `json:"by,omitempty"`
 	First int    `json:"first,omitempty"`
-	File  string `json:"file"`
+	File  Path   `json:"file"`
 }
 
 // Shut is a directory on the way to a document root that does not let the server's
 // account through.
 type Shut struct {
-	Root  string `json:"root"`
-	At    string `json:"at"`
-	Entry Entry  `json:"entry"`
+	Root  Path  `json:"root"`
+	At    Path  `json:"at"`
+	Entry Entry `json:"entry"`
 }
 
 // SiteWork writes a virtual host, or, with Away, takes it away.
 type SiteWork struct {
 	SiteWant
-	Away  bool     `json:"away,omitempty"`
-	Drops []string `json:"drops,omitempty"` // files beside it that it had, and has no more
+	Away  bool   `json:"away,omitempty"`
+	Drops []Path `json:"drops,omitempty"` // files beside it that it had, and has no more
+}
+
+// LiesAt says whether a file is the configuration of the site, or the link to it.
+func (w SiteWant) LiesAt(file Path) bool {
+	return file != "" && (file == w.File || file == w.Link)
 }
 
 // Paths are the files that the work is about.
-func (w SiteWork) Paths() []string {
-	out := append([]string{w.File}, w.Drops...)
-	if w.Link != "" {
-		out = append(out, w.Link)
+func (w SiteWork) Paths() []Path {
+	out := []Path{w.File}
+	for _, p := range append(slices.Clone(w.Drops), w.Link) {
+		if p != "" {
+			out = append(out, p)
+		}
 	}
 	for _, b := range w.Beside {
 		out = append(out, b.Path)

@@ -15,7 +15,7 @@ type SourceWant struct {
 
 // SourceFile is one of the files that declare a source on a host.
 type SourceFile struct {
-	Path string `json:"path"`
+	Path Path   `json:"path"`
 	Text []byte `json:"text"`
 }
 
@@ -29,9 +29,9 @@ type SourceFound struct {
 
 // SourceFileFound is one file of a source as it is to be, beside what is there.
 type SourceFileFound struct {
-	Path  string `json:"path"`
-	Entry Entry  `json:"entry"`
-	Same  bool   `json:"same"` // the text is as it is to be
+	Path  Path  `json:"path"`
+	Entry Entry `json:"entry"`
+	Same  bool  `json:"same"` // the text is as it is to be
 }
 
 // SourceWork writes a source, or, with Away, takes it away.

@@ -28,7 +28,7 @@ type Step struct {
 	Move
 
 	// AlsoAt are paths on the host that it changes and none of its stakes is called by.
-	AlsoAt []string `json:"also_at,omitempty"`
+	AlsoAt []Path `json:"also_at,omitempty"`
 
 	// RestsOn are fingerprints of what was found, by the addresses of the stakes.
 	RestsOn map[string]string `json:"rests_on,omitempty"`
@@ -51,20 +51,16 @@ func (s Step) Touches(stuck StuckStep) bool {
 	if slices.ContainsFunc(s.Addresses(), func(a string) bool { return slices.Contains(stuck.Stakes, a) }) {
 		return true
 	}
-	return slices.ContainsFunc(s.Paths(), func(a string) bool {
-		return slices.ContainsFunc(stuck.Paths, func(b string) bool {
-			return a == b || strings.HasPrefix(a, b+"/") || strings.HasPrefix(b, a+"/")
-		})
-	})
+	return slices.ContainsFunc(s.Paths(), func(a Path) bool { return slices.ContainsFunc(stuck.Paths, a.Meets) })
 }
 
 // Paths are the paths on the host that the step changes: those that its stakes are called by, and AlsoAt.
-func (s Step) Paths() []string {
-	var out []string
+func (s Step) Paths() []Path {
+	var out []Path
 	for _, a := range s.Addresses() {
 		if _, p, ok := strings.Cut(a, "/"+s.Type+"/"); ok && strings.HasPrefix(s.Name, "/") {
 			p, _, _ = strings.Cut(p, ":") // of a portion, its file
-			out = append(out, "/"+p)
+			out = append(out, Path("/"+p))
 		}
 	}
 	return append(out, s.AlsoAt...)

@@ -41,7 +41,7 @@ type Traits struct {
 
 	// WayIn are places that getting in over SSH rests on as the host is set up, wherever its SSH server,
 	// sudo, PAM and the login user's account lead.
-	WayIn []string `json:"way_in,omitempty"`
+	WayIn []Path `json:"way_in,omitempty"`
 
 	// Stuck are the steps of runs that could not be taken back on the host.
 	Stuck []StuckStep `json:"stuck,omitempty"`
@@ -59,7 +59,7 @@ type StuckStep struct {
 	Type   string   `json:"type"`
 	Name   string   `json:"name"`
 	Stakes []string `json:"stakes"` // their addresses
-	Paths  []string `json:"paths,omitempty"`
+	Paths  []Path   `json:"paths,omitempty"`
 	Text   string   `json:"text"`
 	Why    string   `json:"why"`
 }
@@ -100,13 +100,13 @@ type SSHServer struct {
 // path as it starts. It takes that in with the run that changes it: else the run is confirmed by a server
 // that has not seen the change, and nobody gets in after the next restart. A host that is not reached
 // over SSH, or has nothing that starts services, is none of those.
-func (t Traits) SSHTakesIn(path string) (reload, restart []string) {
+func (t Traits) SSHTakesIn(path Path) (reload, restart []string) {
 	if t.SSHPort == 0 || t.ServiceManager == NoServices || t.SSHServer == nil {
 		return nil, nil
 	}
 	reads := func(pattern string) bool {
 		begins, any := strings.CutSuffix(pattern, "*")
-		return path == pattern || (any || strings.HasSuffix(pattern, "/")) && strings.HasPrefix(path, begins)
+		return string(path) == pattern || (any || strings.HasSuffix(pattern, "/")) && strings.HasPrefix(string(path), begins)
 	}
 	switch {
 	case slices.ContainsFunc(t.SSHServer.Reload, reads):
@@ -132,22 +132,22 @@ type WebServer struct {
 // ListenLine is a line by which a web server listens on a port, whatever it serves there, and the file
 // that has it. One that North Stake has switched off counts.
 type ListenLine struct {
-	Port int    `json:"port"`
-	File string `json:"file"`
+	Port int  `json:"port"`
+	File Path `json:"file"`
 }
 
 // Served is a file by which a web server serves something, and on which ports. A port of 0 is any.
 type Served struct {
-	File  string `json:"file"`
-	Ports []int  `json:"ports,omitempty"`
+	File  Path  `json:"file"`
+	Ports []int `json:"ports,omitempty"`
 }
 
 // Disk is one mounted file system that can hold files; sizes in bytes, what is
 // free rounded down to a 4096th of the size.
 type Disk struct {
-	Mount string `json:"mount"`
-	Size  int64  `json:"size"`
-	Free  int64  `json:"free"`
+	Mount Path  `json:"mount"`
+	Size  int64 `json:"size"`
+	Free  int64 `json:"free"`
 }
 
 // Listener is a program that listens on a port.
@@ -166,13 +166,13 @@ type Layout struct {
 	Service  string   `toml:"service" json:"service"`
 	Program  string   `toml:"program" json:"program"`             // name of its process
 	User     string   `toml:"user" json:"user"`                   // account that reads sites
-	Dir      string   `toml:"dir" json:"dir"`                     // configuration tree
-	Config   string   `toml:"config" json:"config"`               // main configuration file, in it
-	SitesDir string   `toml:"sites_dir" json:"sites_dir"`         // where a site's configuration lies
+	Dir      Path     `toml:"dir" json:"dir"`                     // configuration tree
+	Config   Path     `toml:"config" json:"config"`               // main configuration file, in it
+	SitesDir Path     `toml:"sites_dir" json:"sites_dir"`         // where a site's configuration lies
 	Ending   string   `toml:"ending" json:"ending,omitempty"`     // of the names of those files, ".conf" where it is ""
-	LinkDir  string   `toml:"link_dir" json:"link_dir,omitempty"` // where a link switches it on, if the family does that
-	RootBase string   `toml:"root_base" json:"root_base"`         // document roots chosen by the platform lie below it
-	Pid      string   `toml:"pid" json:"pid"`                     // file with the process id of the running server
+	LinkDir  Path     `toml:"link_dir" json:"link_dir,omitempty"` // where a link switches it on, if the family does that
+	RootBase Path     `toml:"root_base" json:"root_base"`         // document roots chosen by the platform lie below it
+	Pid      Path     `toml:"pid" json:"pid"`                     // file with the process id of the running server
 	Listens  []int    `toml:"listens" json:"listens,omitempty"`   // ports that its own configuration listens on
 	Test     []string `toml:"test" json:"test"`                   // command that tests a configuration tree; {dir} stands for the tree
 	Modules  string   `toml:"modules" json:"modules,omitempty"`   // directory of its modules, where it has some

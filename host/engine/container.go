@@ -97,7 +97,7 @@ func (i Inspected) Overlaps(w wire.ContainerWant) bool {
 	found := wire.ContainerFound{Network: networkIn(i.is, w.Network), ReachedAt: doorsOf(i.is.HostConfig.PortBindings), Address: i.address(w.Address)}
 	for _, m := range i.is.Mounts {
 		if m.Type == mount.TypeBind {
-			found.Mounts = append(found.Mounts, wire.HeldAt{At: m.Destination, From: m.Source, Writable: m.RW})
+			found.Mounts = append(found.Mounts, wire.HeldAt{At: wire.Path(m.Destination), From: wire.Path(m.Source), Writable: m.RW})
 		}
 	}
 	return len(i.volumes(w)) > 0 || w.Overlaps(found)
@@ -128,7 +128,7 @@ func (e *Engine) Volumes(ctx context.Context, i Inspected, w wire.ContainerWant)
 func (i Inspected) volumes(w wire.ContainerWant) []Volume {
 	var out []Volume
 	for _, m := range i.is.Mounts {
-		if m.Type == mount.TypeVolume && m.Name != "" && !slices.ContainsFunc(w.Mounts, func(h wire.HeldAt) bool { return path.Clean(h.At) == path.Clean(m.Destination) }) {
+		if m.Type == mount.TypeVolume && m.Name != "" && !slices.ContainsFunc(w.Mounts, func(h wire.HeldAt) bool { return path.Clean(string(h.At)) == path.Clean(m.Destination) }) {
 			out = append(out, Volume{m.Name, m.Destination})
 		}
 	}
@@ -139,7 +139,7 @@ func (i Inspected) volumes(w wire.ContainerWant) []Volume {
 func (i Inspected) Sees(holds []wire.HeldAt) bool {
 	return !slices.ContainsFunc(holds, func(h wire.HeldAt) bool {
 		return !slices.ContainsFunc(i.is.Mounts, func(m container.MountPoint) bool {
-			return m.Source == m.Destination && (m.Destination == h.At || strings.HasPrefix(h.At, m.Destination+"/")) && (m.RW || !h.Writable)
+			return m.Source == m.Destination && h.At.Within(wire.Path(m.Destination)) && (m.RW || !h.Writable)
 		})
 	})
 }
@@ -153,8 +153,8 @@ func (i Inspected) Seen(more []wire.HeldAt) []wire.HeldAt {
 		}
 	}
 	for _, m := range i.is.Mounts {
-		if m.Type == mount.TypeBind && m.Source == m.Destination && !slices.ContainsFunc(out, func(o wire.HeldAt) bool { return o.At == m.Destination }) {
-			out = append(out, wire.HeldAt{At: m.Destination, From: m.Source, Writable: m.RW})
+		if m.Type == mount.TypeBind && m.Source == m.Destination && !slices.ContainsFunc(out, func(o wire.HeldAt) bool { return o.At == wire.Path(m.Destination) }) {
+			out = append(out, wire.HeldAt{At: wire.Path(m.Destination), From: wire.Path(m.Source), Writable: m.RW})
 		}
 	}
 	return out
@@ -164,7 +164,7 @@ func (i Inspected) Seen(more []wire.HeldAt) []wire.HeldAt {
 func (i Inspected) Former(m *system.Machine) []string {
 	var holds []wire.HeldAt
 	for _, mount := range i.is.Mounts {
-		holds = append(holds, wire.HeldAt{At: mount.Destination, From: mount.Source})
+		holds = append(holds, wire.HeldAt{At: wire.Path(mount.Destination), From: wire.Path(mount.Source)})
 	}
 	return former(m, i.is.State.Pid, holds)
 }
@@ -236,18 +236,18 @@ func (e *Engine) found(ctx context.Context, w wire.ContainerWant) (wire.Containe
 // mounts adds what a container holds of its host, and what of it nobody named.
 func mounts(f *wire.ContainerFound, c container.InspectResponse, own image) {
 	for _, m := range c.Mounts {
-		held := wire.HeldAt{At: plain(m.Destination), From: plain(m.Source), Writable: m.RW}
+		held := wire.HeldAt{At: wire.Path(plain(m.Destination)), From: wire.Path(plain(m.Source)), Writable: m.RW}
 		switch _, imagesOwn := own.volumes[m.Destination]; {
 		case m.Type == mount.TypeVolume && imagesOwn:
-			f.Loose = append(f.Loose, held.At)
+			f.Loose = append(f.Loose, string(held.At))
 			continue
 		case m.Type != mount.TypeBind:
-			held.From = plain(string(m.Type) + " " + m.Name)
+			held.From = wire.Path(plain(string(m.Type) + " " + m.Name))
 		}
 		f.Mounts = append(f.Mounts, held)
 	}
 	slices.Sort(f.Loose)
-	slices.SortFunc(f.Mounts, func(a, b wire.HeldAt) int { return strings.Compare(a.At, b.At) })
+	slices.SortFunc(f.Mounts, func(a, b wire.HeldAt) int { return strings.Compare(string(a.At), string(b.At)) })
 }
 
 // labels adds the labels that neither the image brings nor this service.

@@ -31,7 +31,7 @@ type Engine struct {
 }
 
 // sockets are where engines listen on a host, the first that is there counts.
-var sockets = []string{"/run/podman/podman.sock", "/run/docker.sock", "/var/run/docker.sock"}
+var sockets = []wire.Path{"/run/podman/podman.sock", "/run/docker.sock", "/var/run/docker.sock"}
 
 // answerTime is how long an engine may take to say that it is there: one that a socket starts
 // takes a second.
@@ -41,11 +41,11 @@ const answerTime = 20 * time.Second
 func Of(ctx context.Context, m *system.Machine) (*Engine, *wire.Trouble) {
 	sockets := sockets
 	if m.Engine != "" {
-		sockets = []string{m.Engine}
+		sockets = []wire.Path{wire.Path(m.Engine)}
 	}
 	at := slices.IndexFunc(sockets, m.Exists)
 	if at < 0 {
-		return nil, &wire.Trouble{What: "this host has no container engine that listens: there is no socket at " + strings.Join(sockets[:min(2, len(sockets))], " or "), Fix: "declare its package and its socket, such as packages = [\"podman\"] and services = [\"podman.socket\"]"}
+		return nil, &wire.Trouble{What: "this host has no container engine that listens: there is no socket at " + strings.Join(wire.Texts(sockets[:min(2, len(sockets))]), " or "), Fix: "declare its package and its socket, such as packages = [\"podman\"] and services = [\"podman.socket\"]"}
 	}
 	socket := m.Path(sockets[at])
 	e, err := system.Cached(m, "engine", socket, func() (*Engine, error) {
@@ -53,7 +53,7 @@ func Of(ctx context.Context, m *system.Machine) (*Engine, *wire.Trouble) {
 			return (&net.Dialer{}).DialContext(ctx, "unix", socket)
 		}}}
 		cli, err := client.New(client.WithHost("unix://"+socket), client.WithHTTPClient(&http.Client{Transport: over}))
-		return &Engine{cli, sockets[at], over}, err
+		return &Engine{cli, string(sockets[at]), over}, err
 	})
 	if err == nil {
 		err = e.answers(ctx)

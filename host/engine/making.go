@@ -61,7 +61,7 @@ func (e *Engine) Create(ctx context.Context, w wire.ContainerWant, name, step st
 		config.ExposedPorts[port] = struct{}{}
 	}
 	for _, h := range w.Mounts {
-		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: h.From, Target: path.Clean(h.At), ReadOnly: !h.Writable})
+		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeBind, Source: string(h.From), Target: path.Clean(string(h.At)), ReadOnly: !h.Writable})
 	}
 	for _, v := range volumes {
 		host.Mounts = append(host.Mounts, mount.Mount{Type: mount.TypeVolume, Source: v.Name, Target: v.At})

@@ -196,7 +196,7 @@ func former(m *system.Machine, pid int, holds []wire.HeldAt) []string {
 	if len(holds) == 0 {
 		return nil
 	}
-	root, err := unix.Open(m.Path(fmt.Sprintf("/proc/%d/root", pid)), unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
+	root, err := unix.Open(m.Path(wire.Path(fmt.Sprintf("/proc/%d/root", pid))), unix.O_PATH|unix.O_DIRECTORY|unix.O_CLOEXEC, 0)
 	if err != nil {
 		return nil
 	}
@@ -208,12 +208,12 @@ func former(m *system.Machine, pid int, holds []wire.HeldAt) []string {
 			continue
 		}
 		// The links on the way are the container's, and lead nowhere but in it.
-		fd, err := unix.Openat2(root, h.At, &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS})
+		fd, err := unix.Openat2(root, string(h.At), &unix.OpenHow{Flags: unix.O_PATH | unix.O_CLOEXEC, Resolve: unix.RESOLVE_IN_ROOT | unix.RESOLVE_NO_MAGICLINKS})
 		if err != nil {
 			continue
 		}
 		if unix.Fstat(fd, &there) == nil && (here.Dev != there.Dev || here.Ino != there.Ino) {
-			out = append(out, h.From)
+			out = append(out, string(h.From))
 		}
 		unix.Close(fd)
 	}
@@ -223,7 +223,7 @@ func former(m *system.Machine, pid int, holds []wire.HeldAt) []string {
 // began is when a process began, in the kernel's own count (proc(5), stat), "" where there is
 // none.
 func began(m *system.Machine, pid int) string {
-	b, err := m.Read(fmt.Sprintf("/proc/%d/stat", pid))
+	b, err := m.Read(wire.Path(fmt.Sprintf("/proc/%d/stat", pid)))
 	if err != nil {
 		return ""
 	}
@@ -237,7 +237,7 @@ func began(m *system.Machine, pid int) string {
 // links are the names of the network interfaces that a process sees, "" where that cannot be told
 // (proc(5), net/dev).
 func links(m *system.Machine, pid int) string {
-	b, err := m.Read(fmt.Sprintf("/proc/%d/net/dev", pid))
+	b, err := m.Read(wire.Path(fmt.Sprintf("/proc/%d/net/dev", pid)))
 	if err != nil {
 		return ""
 	}

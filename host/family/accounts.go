@@ -9,6 +9,7 @@ import (
 	"strings"
 	"syscall"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -86,7 +87,7 @@ func Groups(m *system.Machine) (map[string][]string, error) {
 // ShutOut finds for each path the directory above it, or itself, that does not let an
 // account through, the outermost; "" where it gets there, or where the rest is not there yet.
 // An account that is not there yet is taken for a stranger.
-func ShutOut(m *system.Machine, account string, paths []string) ([]string, error) {
+func ShutOut(m *system.Machine, account string, paths []wire.Path) ([]wire.Path, error) {
 	names, err := m.Names()
 	if err != nil {
 		return nil, err
@@ -99,12 +100,12 @@ func ShutOut(m *system.Machine, account string, paths []string) ([]string, error
 	if err != nil {
 		return nil, err
 	}
-	lets := map[string]bool{} // by directory; one that is not there lets everybody through
-	out := make([]string, len(paths))
+	lets := map[wire.Path]bool{} // by directory; one that is not there lets everybody through
+	out := make([]wire.Path, len(paths))
 	for i, path := range paths {
-		at := ""
-		for _, part := range strings.Split(strings.Trim(path, "/"), "/") {
-			at += "/" + part
+		at := wire.Path("/")
+		for _, part := range path.Names() {
+			at = at.Join(part)
 			through, seen := lets[at]
 			if !seen {
 				if through, err = letsThrough(m, at, uid, groups); err != nil {
@@ -121,7 +122,7 @@ func ShutOut(m *system.Machine, account string, paths []string) ([]string, error
 	return out, nil
 }
 
-func letsThrough(m *system.Machine, dir string, uid int, groups map[int]bool) (bool, error) {
+func letsThrough(m *system.Machine, dir wire.Path, uid int, groups map[int]bool) (bool, error) {
 	var s syscall.Stat_t
 	if err := syscall.Stat(m.Path(dir), &s); err != nil {
 		return true, nil

@@ -6,6 +6,7 @@ import (
 	"strings"
 	"testing"
 
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -16,7 +17,7 @@ func TestWhoIsShutOut(t *testing.T) {
 	systemtest.Put(t, m, "/etc/passwd", "root:x:0:0::/root:/bin/sh\nwww-data:x:33:33::/var/www:/bin/false\n")
 	systemtest.Put(t, m, "/etc/group", "root:x:0:\nwww-data:x:33:\nboats:x:50:www-data,keeper\n")
 	systemtest.Put(t, m, "/srv/a/b/index.html", "x")
-	set := func(path string, uid, gid int, mode os.FileMode) {
+	set := func(path wire.Path, uid, gid int, mode os.FileMode) {
 		t.Helper()
 		if err := os.Chown(m.Path(path), uid, gid); err != nil {
 			t.Fatal(err)
@@ -29,18 +30,18 @@ func TestWhoIsShutOut(t *testing.T) {
 		uid, gid int
 		mode     os.FileMode
 		account  string
-		want     string
+		want     wire.Path
 	}{
 		{0, 0, 0o755, "www-data", ""}, {0, 0, 0o750, "www-data", "/srv/a"}, {0, 0, 0o701, "www-data", ""}, {33, 0, 0o700, "www-data", ""}, {33, 0, 0o077, "www-data", "/srv/a"},
 		{0, 33, 0o750, "www-data", ""}, {0, 50, 0o710, "www-data", ""}, {0, 50, 0o701, "www-data", "/srv/a"}, {0, 0, 0o750, "nobody-yet", "/srv/a"}, {0, 0, 0o711, "nobody-yet", ""},
 	} {
 		set("/srv/a", c.uid, c.gid, c.mode)
-		if got, err := ShutOut(m, c.account, []string{"/srv/a/b/www", "/srv/c/www"}); err != nil || got[0] != c.want || got[1] != "" {
+		if got, err := ShutOut(m, c.account, []wire.Path{"/srv/a/b/www", "/srv/c/www"}); err != nil || got[0] != c.want || got[1] != "" {
 			t.Errorf("%s past %d:%d %o: %q, %v", c.account, c.uid, c.gid, c.mode, got, err)
 		}
 	}
 	set("/srv/a", 0, 0, 0o755)
-	if got, err := ShutOut(m, "www-data", []string{"/srv/a/none/below/www"}); err != nil || got[0] != "" {
+	if got, err := ShutOut(m, "www-data", []wire.Path{"/srv/a/none/below/www"}); err != nil || got[0] != "" {
 		t.Errorf("what is not there yet: %q, %v", got, err)
 	}
 }

@@ -14,6 +14,7 @@ import (
 
 	debversion "github.com/knqyf263/go-deb-version"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -36,7 +37,7 @@ func (a apt) offersKey() string {
 		return ""
 	}
 	for _, p := range []string{"/etc/apt/preferences", "/etc/apt/preferences.d", "/etc/apt/sources.list", "/etc/apt/sources.list.d"} {
-		key += a.m.FileKey(p)
+		key += a.m.FileKey(wire.Path(p))
 	}
 	return key
 }

@@ -39,7 +39,7 @@ func (aptSources) Files(w wire.SourceWant) []wire.SourceFile {
 		fmt.Fprintf(&b, "Components: %s\n", strings.Join(parts, " "))
 	}
 	fmt.Fprintf(&b, "Signed-By: %s\n", key)
-	return []wire.SourceFile{{Path: key, Text: w.Key}, {Path: aptSourceFile(w.Name), Text: []byte(b.String())}}
+	return []wire.SourceFile{{Path: wire.Path(key), Text: w.Key}, {Path: wire.Path(aptSourceFile(w.Name)), Text: []byte(b.String())}}
 }
 
 // Sound asks apt-get(8), which refuses two entries for one URL that contradict each other.
@@ -59,7 +59,7 @@ func (a aptSources) Listed(ctx context.Context, name string) (bool, error) {
 func (a aptSources) targets(ctx context.Context) (string, error) {
 	key := ""
 	files := []string{"/etc/apt/sources.list", "/etc/apt/sources.list.d", "/var/lib/apt/lists"}
-	entries, err := os.ReadDir(a.m.Path(files[1]))
+	entries, err := os.ReadDir(a.m.Path(wire.Path(files[1])))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return "", err
 	}
@@ -67,7 +67,7 @@ func (a aptSources) targets(ctx context.Context) (string, error) {
 		files = append(files, files[1]+"/"+e.Name())
 	}
 	for _, p := range files {
-		key += a.m.FileKey(p) + p
+		key += a.m.FileKey(wire.Path(p)) + p
 	}
 	type answer struct{ listed, against string }
 	said, err := system.Cached(a.m, "sources listed", key, func() (answer, error) {
@@ -113,7 +113,7 @@ func (a apt) Disabled() []string {
 // deb822 reads the paragraphs of a file in the form of deb822(5), with keys in
 // small letters; lines that carry on are left out.
 func deb822(m *system.Machine, file string) []map[string]string {
-	b, err := m.Read(strings.TrimPrefix(file, strings.TrimSuffix(m.Path("/"), "/")))
+	b, err := m.Read(m.Own(file))
 	if err != nil {
 		return nil
 	}

@@ -37,13 +37,13 @@ var rpmFiles = []string{"/var/lib/rpm", "/usr/lib/sysimage/rpm"}
 // touches, and which counts where something is in it (sqlite.org/walformat.html).
 func (d dnf) recordsKey() string {
 	for _, dir := range rpmFiles {
-		if !d.m.Exists(dir + "/rpmdb.sqlite") {
+		if !d.m.Exists(wire.Path(dir + "/rpmdb.sqlite")) {
 			continue
 		}
-		key := d.m.FileKey(dir + "/rpmdb.sqlite")
+		key := d.m.FileKey(wire.Path(dir + "/rpmdb.sqlite"))
 		journal := dir + "/rpmdb.sqlite-wal"
-		if s, err := os.Lstat(d.m.Path(journal)); err == nil && s.Size() > 0 {
-			key += d.m.FileKey(journal)
+		if s, err := os.Lstat(d.m.Path(wire.Path(journal))); err == nil && s.Size() > 0 {
+			key += d.m.FileKey(wire.Path(journal))
 		}
 		return key
 	}

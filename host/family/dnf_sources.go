@@ -26,7 +26,7 @@ func (dnfSources) Files(w wire.SourceWant) []wire.SourceFile {
 		b.WriteString("repo_gpgcheck=1\n")
 	}
 	fmt.Fprintf(&b, "gpgkey=file://%s\n", key)
-	return []wire.SourceFile{{Path: key, Text: w.Key}, {Path: "/etc/yum.repos.d/northstake-" + w.Name + ".repo", Text: []byte(b.String())}}
+	return []wire.SourceFile{{Path: wire.Path(key), Text: w.Key}, {Path: wire.Path("/etc/yum.repos.d/northstake-" + w.Name + ".repo"), Text: []byte(b.String())}}
 }
 
 // Sound has nothing to say: of two sources of one URL dnf takes both.
@@ -63,7 +63,7 @@ func (d dnf) Disabled() []string {
 	var out []string
 	files, _ := filepath.Glob(d.m.Path("/etc/yum.repos.d/*.repo")) // the pattern is sound
 	for _, f := range files {
-		b, err := d.m.Read("/etc/yum.repos.d/" + path.Base(f))
+		b, err := d.m.Read(wire.Path("/etc/yum.repos.d/" + path.Base(f)))
 		if err != nil {
 			continue
 		}

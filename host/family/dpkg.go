@@ -114,8 +114,8 @@ const dpkgInfo = "/var/lib/dpkg/info"
 func (a apt) Files(_ context.Context, name string) ([]string, error) {
 	list := a.list(name)
 	const diversions = "/var/lib/dpkg/diversions"
-	return system.Cached(a.m, "files of "+name, a.m.FileKey(list, diversions), func() ([]string, error) {
-		b, err := a.m.Read(list)
+	return system.Cached(a.m, "files of "+name, a.m.FileKey(wire.Path(list), diversions), func() ([]string, error) {
+		b, err := a.m.Read(wire.Path(list))
 		if errors.Is(err, fs.ErrNotExist) {
 			return nil, nil // as dpkg has it, the package has no files then
 		}
@@ -135,11 +135,11 @@ func (a apt) Files(_ context.Context, name string) ([]string, error) {
 func (a apt) list(name string) string {
 	bare, _, _ := strings.Cut(name, ":")
 	for _, n := range []string{name, bare, name + ":" + runtime.GOARCH} {
-		if list := dpkgInfo + "/" + n + ".list"; a.m.Exists(list) {
+		if list := dpkgInfo + "/" + n + ".list"; a.m.Exists(wire.Path(list)) {
 			return list
 		}
 	}
-	if others, err := filepath.Glob(a.m.Path(dpkgInfo + "/" + name + ":*.list")); err == nil && len(others) > 0 {
+	if others, err := filepath.Glob(a.m.Path(wire.Path(dpkgInfo + "/" + name + ":*.list"))); err == nil && len(others) > 0 {
 		return dpkgInfo + "/" + filepath.Base(others[0])
 	}
 	return dpkgInfo + "/" + name + ".list"

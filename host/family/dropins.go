@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strings"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -43,7 +44,7 @@ func DropIns(m *system.Machine, service string) (map[string]string, error) {
 	for _, dir := range unitDirs {
 		var files []string
 		for _, name := range dropInNames(service) {
-			found, err := filepath.Glob(m.Path(dir + "/" + name + ".d/*.conf"))
+			found, err := filepath.Glob(m.Path(wire.Path(dir + "/" + name + ".d/*.conf")))
 			if err != nil {
 				return nil, err
 			}
@@ -51,7 +52,7 @@ func DropIns(m *system.Machine, service string) (map[string]string, error) {
 			if !strings.Contains(name, ".") || strings.Contains(name, "-.") {
 				continue
 			}
-			unit := m.Path(dir + "/" + name)
+			unit := m.Path(wire.Path(dir + "/" + name))
 			if s, err := os.Lstat(unit); err == nil && (s.Mode().IsRegular() || linkedUnit(unit)) {
 				files = append(files, unit)
 			}

@@ -128,7 +128,7 @@ func Lacks(ctx context.Context, m *system.Machine, manager PackageManager, name 
 	files, err := manager.Files(ctx, name)
 	var out []string
 	for _, f := range files {
-		if _, err := os.Lstat(m.Path(f)); errors.Is(err, fs.ErrNotExist) && len(out) < 100 {
+		if _, err := os.Lstat(m.Path(wire.Path(f))); errors.Is(err, fs.ErrNotExist) && len(out) < 100 {
 			out = append(out, f)
 		}
 	}
@@ -209,15 +209,15 @@ func Broken(all map[string]Package) []string {
 // "apt-get (process 412)"; "" when none does.
 func LockHolder(m *system.Machine, locks []string) string {
 	for _, lock := range locks {
-		pid := fcntlHolder(m.Path(lock))
+		pid := fcntlHolder(m.Path(wire.Path(lock)))
 		if pid == 0 {
-			pid = writtenHolder(m.Path(lock))
+			pid = writtenHolder(m.Path(wire.Path(lock)))
 		}
 		if pid == 0 || pid == os.Getpid() {
 			continue
 		}
 		name := "another program"
-		if b, err := os.ReadFile(m.Path("/proc/" + strconv.Itoa(pid) + "/comm")); err == nil {
+		if b, err := os.ReadFile(m.Path(wire.Path("/proc/" + strconv.Itoa(pid) + "/comm"))); err == nil {
 			name = strings.TrimSpace(string(b))
 		}
 		return fmt.Sprintf("%s (process %d)", name, pid)

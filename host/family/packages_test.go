@@ -214,10 +214,10 @@ func TestSourcesThatAreSwitchedOff(t *testing.T) {
 		"/etc/apt/sources.list.d/tides.sources": "Types: deb\nURIs: http://a.test/\nSuites: x\nEnabled: no\n\nTypes: deb\nURIs: http://b.test/\n",
 		"/etc/yum.repos.d/tides.repo":           "[on]\nenabled=1\n[off]\nname=x\nenabled = 0\n",
 	} {
-		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Dir(m.Path(wire.Path(path))), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(m.Path(path), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(m.Path(wire.Path(path)), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"testing"
 
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -19,7 +20,7 @@ func TestServicesByTheirScripts(t *testing.T) {
 	}
 	for _, name := range []string{"cron", "nginx", "README.txt"} {
 		systemtest.Put(t, m, "/etc/init.d/"+name, "#!/bin/sh\n")
-		if err := os.Chmod(m.Path("/etc/init.d/"+name), 0o755); err != nil {
+		if err := os.Chmod(m.Path(wire.Path("/etc/init.d/"+name)), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -76,13 +77,13 @@ func TestDropInsThatCount(t *testing.T) {
 	for _, p := range append(all, "/etc/systemd/system/other.service.d/x.conf", "/lib/systemd/system/tide@.service") {
 		systemtest.Put(t, m, p, p)
 	}
-	if err := os.Chmod(m.Path(all[0]), 0o600); err != nil {
+	if err := os.Chmod(m.Path(wire.Path(all[0])), 0o600); err != nil {
 		t.Fatal(err)
 	}
 	linked := "/etc/systemd/system/tide@high.service"
 	systemtest.Put(t, m, "/srv/tide@high.service", "x")
 	for link, target := range map[string]string{linked: m.Path("/srv/tide@high.service"), "/etc/systemd/system/alias.service": "/lib/systemd/system/tide@high.service"} {
-		if err := os.Symlink(target, m.Path(link)); err != nil {
+		if err := os.Symlink(target, m.Path(wire.Path(link))); err != nil {
 			t.Fatal(err)
 		}
 	}

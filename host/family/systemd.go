@@ -13,6 +13,7 @@ import (
 	"github.com/coreos/go-systemd/v22/dbus"
 	godbus "github.com/godbus/dbus/v5"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -193,7 +194,7 @@ func (u *Units) manager() godbus.BusObject {
 // script says whether systemd has made a unit of an init script (systemd-sysv-generator(8)): whether
 // it starts at boot is then a matter of the run levels' links.
 func (u *Units) script(st UnitState) bool {
-	return st.Boot == "generated" && u.sysv.m.Exists(initScripts+"/"+st.Name) && u.sysv.settable()
+	return st.Boot == "generated" && u.sysv.m.Exists(wire.Path(initScripts+"/"+st.Name)) && u.sysv.settable()
 }
 
 // The interfaces of a unit, as their properties begin.

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"strings"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -33,7 +34,7 @@ var runLevels = []string{"/etc/rc2.d", "/etc/rc3.d", "/etc/rc5.d", "/etc/rc.d/rc
 func (s sysv) atBoot() map[string]bool {
 	out := map[string]bool{}
 	for _, dir := range runLevels {
-		links, err := os.ReadDir(s.m.Path(dir))
+		links, err := os.ReadDir(s.m.Path(wire.Path(dir)))
 		if err != nil {
 			continue // the other family's form
 		}
@@ -56,7 +57,7 @@ func (s sysv) States(ctx context.Context, services []string) (map[string]UnitSta
 	boot := s.atBoot()
 	out := map[string]UnitState{}
 	for _, name := range services {
-		if !s.m.Exists(initScripts + "/" + name) {
+		if !s.m.Exists(wire.Path(initScripts + "/" + name)) {
 			out[name] = UnitState{}
 			continue
 		}

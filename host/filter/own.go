@@ -22,7 +22,7 @@ const File = "/etc/northstake/firewall.nft"
 
 // Loader is the file that loads the table at boot.
 type Loader struct {
-	Path string
+	Path wire.Path
 	Mode wire.Mode
 	Text string
 }
@@ -103,7 +103,7 @@ func startsAtBoot(m *system.Machine, service string) bool {
 	if !m.HasSystemd() {
 		return true
 	}
-	links, err := filepath.Glob(m.Path("/etc/systemd/system/*.wants/" + service + ".service"))
+	links, err := filepath.Glob(m.Path(wire.Path("/etc/systemd/system/*.wants/" + service + ".service")))
 	return err == nil && len(links) > 0
 }
 
@@ -119,7 +119,7 @@ func RulesAtBoot(ctx context.Context, m *system.Machine) (*Filters, error) {
 	}
 	key := m.FileKey(conf)
 	for _, dir := range []string{"/etc/nftables", "/etc/nftables.d"} {
-		key += m.FileKey(dir)
+		key += m.FileKey(wire.Path(dir))
 	}
 	return system.Cached(m, "rules at boot", key, func() (*Filters, error) {
 		b, err := m.Run(ctx, nil, "unshare", "--net", "--", "sh", "-c", "nft -f "+conf+" && exec nft -j list ruleset")

@@ -213,7 +213,7 @@ func (u ufw) Read(ctx context.Context, w wire.PortWant, from string) (PortState,
 }
 
 func (u ufw) readVersion(ctx context.Context, w wire.PortWant, from string, v6 bool, r *PortRule, s *PortState) error {
-	b, err := u.m.Read(ufwFiles[v6][0])
+	b, err := u.m.Read(wire.Path(ufwFiles[v6][0]))
 	if err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return fmt.Errorf("read what ufw keeps: %w", err)
 	}
@@ -249,7 +249,7 @@ func (ufw) Keeps(rules *Filters, family, table string) bool {
 func (u ufw) LetsIn(ctx context.Context) (in Inbound, err error) {
 	in.AtBoot, in.All = startsAtBoot(u.m, "ufw"), u.lets()
 	for _, v6 := range []bool{false, true} {
-		b, err := u.m.Read(ufwFiles[v6][0])
+		b, err := u.m.Read(wire.Path(ufwFiles[v6][0]))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}

@@ -58,16 +58,16 @@ ExecStart=%[4]s revert --state %[2]s --run %[1]s --booted --after %[5]s
 
 const bootPrefix = "northstake-revert-"
 
-func (u bootUnit) path(run string) string { return units + bootPrefix + run + u.suffix }
+func (u bootUnit) path(run string) wire.Path { return units + wire.Path(bootPrefix+run+u.suffix) }
 
 // link has systemd start it.
-func (u bootUnit) link(run string) string {
-	return units + u.target + ".wants/" + bootPrefix + run + u.suffix
+func (u bootUnit) link(run string) wire.Path {
+	return units + wire.Path(u.target+".wants/"+bootPrefix+run+u.suffix)
 }
 
 // bootFiles are the files of a run's units, in the order in which they go.
-func bootFiles(run string) []string {
-	var out []string
+func bootFiles(run string) []wire.Path {
+	var out []wire.Path
 	for _, u := range slices.Backward(bootUnits) {
 		out = append(out, u.link(run), u.path(run))
 	}
@@ -77,7 +77,8 @@ func bootFiles(run string) []string {
 // takeBackAtBoot writes them. What has them go in time is there before them.
 func takeBackAtBoot(ctx context.Context, m *system.Machine, run, self string) error {
 	m.Run(ctx, nil, "systemctl", "stop", overTimer(run)+".timer") // of the step before
-	if err := startTimer(ctx, m, overTimer(run), int(bootLimit.Seconds()), append([]string{"rm", "-f"}, bootFiles(run)...)); err != nil {
+	away := append([]string{"rm", "-f"}, wire.Texts(bootFiles(run))...)
+	if err := startTimer(ctx, m, overTimer(run), int(bootLimit.Seconds()), away); err != nil {
 		return err
 	}
 	for _, u := range slices.Backward(bootUnits) {
@@ -113,11 +114,11 @@ func (u bootUnit) write(m *system.Machine, run, self string, after time.Duration
 	if err := os.MkdirAll(filepath.Dir(m.Path(u.link(run))), 0o755); err != nil {
 		return err
 	}
-	return system.LinkAtomically("../"+filepath.Base(u.path(run)), m.Path(u.link(run)))
+	return system.LinkAtomically("../"+u.path(run).Base(), m.Path(u.link(run)))
 }
 
 func (u bootUnit) remove(m *system.Machine, run string) error {
-	for _, p := range []string{u.link(run), u.path(run)} {
+	for _, p := range []wire.Path{u.link(run), u.path(run)} {
 		if err := os.Remove(m.Path(p)); errors.Is(err, fs.ErrNotExist) {
 			continue
 		} else if err != nil {

@@ -56,7 +56,7 @@ func armed(t *testing.T, m *system.Machine) map[string]string {
 			t.Fatal(err)
 		}
 		_, runs, _ := strings.Cut(string(b), " revert ")
-		links, err := filepath.Glob(m.Path(units + "*.wants/" + filepath.Base(f)))
+		links, err := filepath.Glob(m.Path(wire.Path(units + "*.wants/" + filepath.Base(f))))
 		if err != nil || len(links) != 1 || strings.Contains(string(b), "%!") {
 			t.Errorf("%s is started by %v (%v):\n%s", f, links, err, b)
 		}

@@ -26,7 +26,7 @@ func Arm(ctx context.Context, m *system.Machine, j Job, seconds int) error {
 		return err
 	}
 	Disarm(ctx, m, j)
-	args := []string{self, "revert", "--state", m.StateDir, "--run", j.Run, "--step", fmt.Sprint(j.Number)}
+	args := []string{self, "revert", "--state", string(m.StateDir), "--run", j.Run, "--step", fmt.Sprint(j.Number)}
 	if m.HasSystemd() {
 		if err = takeBackAtBoot(ctx, m, j.Run, self); err == nil {
 			err = startTimer(ctx, m, revertName(j), seconds, args)

@@ -60,14 +60,14 @@ func (w marker) Before(context.Context, Job) (json.RawMessage, error) {
 
 func (w marker) Do(_ context.Context, j Job, _ json.RawMessage) (wire.StepState, error) {
 	if j.Name == "fails" {
-		_ = os.WriteFile(w.m.Path("/"+j.Name), nil, 0o600)
+		_ = os.WriteFile(w.m.Path(wire.Path("/"+j.Name)), nil, 0o600)
 		return "", errors.New("it fails")
 	}
-	return wire.Done, os.WriteFile(w.m.Path("/"+j.Name), nil, 0o600)
+	return wire.Done, os.WriteFile(w.m.Path(wire.Path("/"+j.Name)), nil, 0o600)
 }
 
 func (w marker) Back(_ context.Context, j Job, _ json.RawMessage) error {
-	if err := os.Remove(w.m.Path("/" + j.Name)); !errors.Is(err, fs.ErrNotExist) {
+	if err := os.Remove(w.m.Path(wire.Path("/" + j.Name))); !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
 	return nil
@@ -79,11 +79,11 @@ func (w marker) Tell(_ context.Context, j Job, _ json.RawMessage) error {
 	for i := range left {
 		left[i] = filepath.Base(left[i])
 	}
-	return errors.Join(err, os.WriteFile(w.m.Path("/var/again."+j.Name), []byte(strings.Join(left, " ")), 0o600))
+	return errors.Join(err, os.WriteFile(w.m.Path(wire.Path("/var/again."+j.Name)), []byte(strings.Join(left, " ")), 0o600))
 }
 
 func (w marker) Close(_ context.Context, j Job, _ json.RawMessage) error {
-	return os.WriteFile(w.m.Path("/"+j.Name+".closed"), nil, 0o600)
+	return os.WriteFile(w.m.Path(wire.Path("/"+j.Name+".closed")), nil, 0o600)
 }
 
 func folder(t *testing.T) (Journal, *system.Machine) {
@@ -128,7 +128,7 @@ func TestStepsAreDoneOnceAndTakenBack(t *testing.T) {
 		t.Errorf("taken back: %q", said)
 	}
 	for _, name := range []string{"ebb", "flood", "fails"} {
-		if left, err := m.Read("/var/again." + name); err != nil || strings.Contains(string(left), "ebb") || strings.Contains(string(left), "flood") {
+		if left, err := m.Read(wire.Path("/var/again." + name)); err != nil || strings.Contains(string(left), "ebb") || strings.Contains(string(left), "flood") {
 			t.Errorf("%s takes notice again while %q is still there (%v)", name, left, err)
 		}
 	}
@@ -186,7 +186,7 @@ func TestJournalsOfOthersAreLeftAlone(t *testing.T) {
 		t.Errorf("a run of the same number begins with %+v, %v", steps, err)
 	}
 	for i := range 3 {
-		if !m.Exists(fmt.Sprint("/half", i)) {
+		if !m.Exists(wire.Path(fmt.Sprint("/half", i))) {
 			t.Errorf("half%d was taken back", i)
 		}
 	}
@@ -212,9 +212,9 @@ func TestAnUnreadableJournalHoldsUpNobody(t *testing.T) {
 	if err := j.write(Record{Run: own(1), Step: step(2, "ebb"), State: wire.Done}); err != nil {
 		t.Fatal(err)
 	}
-	systemtest.Put(t, m, m.StateDir+"/journal/"+own(1)+"/0001.json", "{")
-	systemtest.Put(t, m, m.StateDir+"/journal/nobody/0001.json", "\x00")
-	systemtest.Put(t, m, m.StateDir+"/journal/file", "")
+	systemtest.Put(t, m, string(m.StateDir+"/journal/")+own(1)+"/0001.json", "{")
+	systemtest.Put(t, m, string(m.StateDir+"/journal/nobody/0001.json"), "\x00")
+	systemtest.Put(t, m, string(m.StateDir+"/journal/file"), "")
 	said, err := j.Recover(context.Background(), own(2))
 	if err != nil || len(said) != 2 || !strings.Contains(strings.Join(said, "\n"), "the journal of run 1 cannot be read whole, and is left alone") {
 		t.Errorf("%q, %v", said, err)
@@ -344,9 +344,9 @@ func TestJournalsGoByTime(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		file := m.StateDir + "/journal/" + name
+		file := string(m.StateDir+"/journal/") + name
 		systemtest.Put(t, m, file+"/0001.json", string(b))
-		if err := os.Chtimes(m.Path(file), at, at); err != nil {
+		if err := os.Chtimes(m.Path(wire.Path(file)), at, at); err != nil {
 			t.Fatal(err)
 		}
 	}

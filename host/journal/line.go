@@ -62,7 +62,7 @@ func (j Journal) watch(ctx context.Context, run string, say func(string, ...any)
 			say("where this host is restarted from outside in the middle of the run, it does not take it back by itself: %v", err)
 		}
 	}
-	args := []string{j.Line.Program, "revert", "--state", j.Machine.StateDir, "--run", run, "--line", j.Line.After.String()}
+	args := []string{j.Line.Program, "revert", "--state", string(j.Machine.StateDir), "--run", run, "--line", j.Line.After.String()}
 	if j.Machine.HasSystemd() && os.Geteuid() == 0 {
 		_, err = j.Machine.Run(ctx, nil, "systemd-run", append([]string{"--quiet", "--collect", "--property=Restart=on-failure", "--unit=northstake-line-" + run}, args...)...)
 	} else {

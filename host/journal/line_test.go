@@ -20,7 +20,7 @@ func watching(t *testing.T, after time.Duration) (Journal, string, <-chan bool) 
 	j, m := folder(t)
 	run := own(7)
 	systemtest.Put(t, m, "/var/lib/northstake/lines/"+run, "")
-	if j.line(run) != m.Path("/var/lib/northstake/lines/"+run) {
+	if j.line(run) != m.Path(wire.Path("/var/lib/northstake/lines/"+run)) {
 		t.Fatalf("the line is at %s", j.line(run))
 	}
 	lock, err := Take(t.Context(), m, run)
@@ -135,7 +135,7 @@ func TestTheWatcherStandsFirst(t *testing.T) {
 	}
 	b, err := os.ReadFile(m.State("started"))
 	pid, words, _ := strings.Cut(strings.TrimSpace(string(b)), " ")
-	if err != nil || strings.Contains(words, "\n") || words != "revert --state "+m.StateDir+" --run "+run+" --line 10m0s" {
+	if err != nil || strings.Contains(words, "\n") || words != string("revert --state "+m.StateDir+" --run ")+run+" --line 10m0s" {
 		t.Errorf("what was started is %q, %v", b, err)
 	}
 	if err := j.Close(t.Context(), run); err != nil || j.stands(run) {

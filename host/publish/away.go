@@ -33,7 +33,7 @@ func removeEmptied(m *system.Machine, w wire.ContentWork, b Before) error {
 	for _, d := range slices.Backward(dirs) {
 		err := system.Beneath(root, d, unix.Rmdir)
 		if err != nil && !errors.Is(err, syscall.ENOTEMPTY) && !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, syscall.ENOTDIR) {
-			return &fs.PathError{Op: "rmdir", Path: filepath.Join(w.Root, d), Err: err}
+			return &fs.PathError{Op: "rmdir", Path: string(w.Root.Join(d)), Err: err}
 		}
 	}
 	return system.Flush(filepath.Dir(root))

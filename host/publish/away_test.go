@@ -72,7 +72,7 @@ func TestWhatWasPublishedIsTakenAway(t *testing.T) {
 		}
 
 		step = away(t, m, 3, w)
-		systemtest.Put(t, m, step.before.Stage+"/uploads/late", "written to the tree that went")
+		systemtest.Put(t, m, string(step.before.Stage+"/uploads/late"), "written to the tree that went")
 		if err := Close(m, step.work, step.before); err != nil {
 			t.Fatal(err)
 		}

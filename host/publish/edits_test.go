@@ -50,7 +50,7 @@ func judging(t *testing.T, m *system.Machine, w wire.ContentWant) func() []wire.
 		if err != nil {
 			t.Fatal(err)
 		}
-		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "content", Name: w.Root, Want: want}, Found: wire.JSON(found), Memo: memo})
+		v, err := kind.Judge(stake.Input{Stake: stake.Stake{Place: "quay1", Type: "content", Name: string(w.Root), Want: want}, Found: wire.JSON(found), Memo: memo})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -143,7 +143,7 @@ func TestEveryEditOfARealTreeIsFound(t *testing.T) {
 			if edited[p] != "" {
 				continue
 			}
-			what, back, err := edit(m.Path("/srv/site/"+p), random)
+			what, back, err := edit(m.Path(wire.Path("/srv/site/"+p)), random)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -320,7 +320,7 @@ func TestAReadingIsTheSameTwice(t *testing.T) {
 		p := fmt.Sprintf("d%d/page%d.html", i%7, i)
 		files[p] = "declared"
 		systemtest.Put(t, m, "/srv/site/"+p, "other")
-		if err := os.Chmod(m.Path("/srv/site/"+p), 0o600); err != nil {
+		if err := os.Chmod(m.Path(wire.Path("/srv/site/"+p)), 0o600); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -123,15 +123,15 @@ func TestLinksInATreeLeadNowhere(t *testing.T) {
 			systemtest.Put(t, m, "/etc/group", fmt.Sprintf("root:x:0:\ntides:x:%d:\n", intruder))
 			for i, s := range secrets {
 				systemtest.Put(t, m, "/etc/secret.d/"+s, fmt.Sprintf("secret %d", i))
-				if err := os.Chmod(m.Path("/etc/secret.d/"+s), 0o600); err != nil {
+				if err := os.Chmod(m.Path(wire.Path("/etc/secret.d/"+s)), 0o600); err != nil {
 					t.Fatal(err)
 				}
 			}
-			if err := os.MkdirAll(m.Path(filepath.Dir(how.site)), 0o755); err != nil {
+			if err := os.MkdirAll(m.Path(wire.Path(filepath.Dir(how.site))), 0o755); err != nil {
 				t.Fatal(err)
 			}
 			if how.theirs != "" {
-				if err := os.Chown(m.Path(how.theirs), intruder, intruder); err != nil {
+				if err := os.Chown(m.Path(wire.Path(how.theirs)), intruder, intruder); err != nil {
 					t.Fatalf("these tests give files to others, and so run as root: %v", err)
 				}
 			}
@@ -145,7 +145,7 @@ func TestLinksInATreeLeadNowhere(t *testing.T) {
 				w.Owner, w.Group, w.Seen = "tides", "tides", how.seen
 				return w, texts
 			}
-			by := func(do func() error) error { return m.ByWhoMay(how.site, "tides", do) }
+			by := func(do func() error) error { return m.ByWhoMay(wire.Path(how.site), "tides", do) }
 			end, done := make(chan struct{}), sync.WaitGroup{}
 			var swaps atomic.Int64
 			random := rand.New(rand.NewPCG(seed, 1))
@@ -177,7 +177,7 @@ func TestLinksInATreeLeadNowhere(t *testing.T) {
 					}
 					for i := range uint64(2) {
 						done.Go(func() {
-							if err := intrude(m.Path(how.site), m.Path("/etc/secret.d"), seed+i, end, &swaps); err != nil {
+							if err := intrude(m.Path(wire.Path(how.site)), m.Path("/etc/secret.d"), seed+i, end, &swaps); err != nil {
 								t.Error(err)
 							}
 						})
@@ -283,7 +283,7 @@ func TestAFileWithoutAnEnd(t *testing.T) {
 	was := content("/srv/site", texts)
 	publish(t, m, 1, was, texts)
 	for _, name := range []string{"index.html", "old.html"} {
-		if err := os.Truncate(m.Path("/srv/site/"+name), 8<<40); err != nil {
+		if err := os.Truncate(m.Path(wire.Path("/srv/site/"+name)), 8<<40); err != nil {
 			t.Fatal(err)
 		}
 	}

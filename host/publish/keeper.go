@@ -23,7 +23,7 @@ type keeper struct {
 
 // place is where bytes are kept that could not be put back, below the state directory.
 func (k keeper) place(rel string) string {
-	return k.m.State("former", filepath.Base(k.b.Stage), rel)
+	return k.m.State("former", k.b.Stage.Base(), rel)
 }
 
 // aside moves a file to where it is kept.
@@ -127,7 +127,7 @@ func (k keeper) replace(from, to, rel, why string) error {
 		} else if !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
-		k.say("left %s as it is: %s%s", filepath.Join(k.w.Root, rel), why, kept)
+		k.say("left %s as it is: %s%s", k.w.Root.Join(rel), why, kept)
 		return os.Rename(newer, former)
 	}))
 }

@@ -8,6 +8,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -24,7 +25,7 @@ func TestDirectoriesKeepAllThatTheyHave(t *testing.T) {
 		first := map[string]string{"index.html": "one", "a.html": "a"}
 		publish(t, m, 1, content(site, first), first)
 		for _, dir := range []string{"uploads", "uploads/in"} {
-			if err := os.MkdirAll(m.Path(site+"/"+dir), 0o755); err != nil {
+			if err := os.MkdirAll(m.Path(wire.Path(site+"/"+dir)), 0o755); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -32,7 +33,7 @@ func TestDirectoriesKeepAllThatTheyHave(t *testing.T) {
 			systemtest.Put(t, m, site+"/"+file, "theirs")
 		}
 		for p, mode := range modes {
-			full := m.Path(site + "/" + p)
+			full := m.Path(wire.Path(site + "/" + p))
 			if err := unix.Lsetxattr(full, "user.harbour", []byte(p), 0); err != nil {
 				t.Fatal(err)
 			}
@@ -41,7 +42,7 @@ func TestDirectoriesKeepAllThatTheyHave(t *testing.T) {
 			}
 		}
 		for _, p := range []string{"uploads/in", "uploads"} {
-			if err := os.Chtimes(m.Path(site+"/"+p), when, when); err != nil {
+			if err := os.Chtimes(m.Path(wire.Path(site+"/"+p)), when, when); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -56,7 +57,7 @@ func TestDirectoriesKeepAllThatTheyHave(t *testing.T) {
 			t.Helper()
 			for p, mode := range modes {
 				var s unix.Stat_t
-				full := m.Path(site + "/" + p)
+				full := m.Path(wire.Path(site + "/" + p))
 				if err := unix.Lstat(full, &s); err != nil {
 					t.Errorf("slowly %t, %s: %v", slow, what, err)
 					continue

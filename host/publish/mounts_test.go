@@ -16,13 +16,13 @@ import (
 // mountAt mounts a file system of memory at a directory of a machine that is a folder.
 func mountAt(t *testing.T, m *system.Machine, at string) {
 	t.Helper()
-	if err := os.MkdirAll(m.Path(at), 0o755); err != nil {
+	if err := os.MkdirAll(m.Path(wire.Path(at)), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := syscall.Mount("none", m.Path(at), "tmpfs", 0, "size=1m"); err != nil {
+	if err := syscall.Mount("none", m.Path(wire.Path(at)), "tmpfs", 0, "size=1m"); err != nil {
 		t.Fatalf("these tests mount file systems, and so run as root: %v", err)
 	}
-	t.Cleanup(func() { syscall.Unmount(m.Path(at), syscall.MNT_DETACH) })
+	t.Cleanup(func() { syscall.Unmount(m.Path(wire.Path(at)), syscall.MNT_DETACH) })
 }
 
 // What is mounted below a root is published around: nothing of it moves or goes, whether or not it has
@@ -125,7 +125,7 @@ func TestNothingIsPublishedElsewhere(t *testing.T) {
 			"file":      func(w *wire.ContentWork) { w.Files[0].Path = bad },
 			"directory": func(w *wire.ContentWork) { w.Dirs = []string{bad} },
 			"dropped":   func(w *wire.ContentWork) { w.Drop = []string{bad} },
-			"root":      func(w *wire.ContentWork) { w.Root = "/srv/" + bad + "/../x" },
+			"root":      func(w *wire.ContentWork) { w.Root = wire.Path("/srv/" + bad + "/../x") },
 		} {
 			one := w
 			one.Files = append(one.Files[:0:0], one.Files...)

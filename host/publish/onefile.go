@@ -169,7 +169,7 @@ func backAt(m *system.Machine, w wire.ContentWork, b Before, live string, say fu
 	default:
 		k := keeper{m: m, w: w, b: b, say: say}
 		if err = k.aside(former, b.One.Path); err == nil {
-			say("left %s as it is: it was changed after the step; what was there before is kept in %s", filepath.Join(w.Root, b.One.Path), k.place(b.One.Path))
+			say("left %s as it is: it was changed after the step; what was there before is kept in %s", w.Root.Join(b.One.Path), k.place(b.One.Path))
 		}
 	}
 	if err != nil {

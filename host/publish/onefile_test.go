@@ -46,7 +46,7 @@ func TestOneFileIsPublishedAlone(t *testing.T) {
 			if got := tree(t, m, site); fmt.Sprint(got) != fmt.Sprint(second) {
 				t.Errorf("published %v", got)
 			}
-			if s := statOf(t, m.Path(site+"/"+path)); s.Mode&0o7777 != 0o644 {
+			if s := statOf(t, m.Path(wire.Path(site+"/"+path))); s.Mode&0o7777 != 0o644 {
 				t.Errorf("its mode is %o", s.Mode)
 			}
 			if now := idOf(statOf(t, m.Path(site+"/index.html"))); now != kept {

@@ -33,7 +33,7 @@ func TestAWriterMissesNothing(t *testing.T) {
 		files := texts(n)
 		w := content(site, files)
 		for _, text := range files {
-			if f := m.Path(blobOnHost(text)); !exists(f) {
+			if f := m.Path(wire.Path(blobOnHost(text))); !exists(f) {
 				systemtest.Put(t, m, blobOnHost(text), text)
 			}
 		}

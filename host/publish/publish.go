@@ -23,16 +23,16 @@ import (
 // lay at the root; Made are the directories above it that the step makes; One is
 // there when a single file is put into place and not a tree.
 type Before struct {
-	Entry wire.Entry `json:"entry"`
-	Made  []string   `json:"made,omitempty"`
-	Stage string     `json:"stage"` // the new tree before the switch, the old one after it
-	Inode uint64     `json:"inode"` // of what lay at the root
-	One   *oneFile   `json:"one,omitempty"`
+	Entry wire.Entry  `json:"entry"`
+	Made  []wire.Path `json:"made,omitempty"`
+	Stage wire.Path   `json:"stage"` // the new tree before the switch, the old one after it
+	Inode uint64      `json:"inode"` // of what lay at the root
+	One   *oneFile    `json:"one,omitempty"`
 }
 
 // stageDir is where new trees are made ready: on the file system of the root,
 // in a directory that a web server cannot enter.
-func stageDir(root string) string { return filepath.Join(filepath.Dir(root), ".northstake") }
+func stageDir(root wire.Path) wire.Path { return root.Dir().Join(".northstake") }
 
 // Prepare notes what lies at the root, and where the new tree is made ready. Step is a
 // name that no other publication at the root has.
@@ -53,7 +53,7 @@ func Prepare(m *system.Machine, step string, w wire.ContentWork) (Before, error)
 		return Before{}, err
 	}
 	return Before{Entry: e, Made: m.MissingParents(w.Root), Inode: inode, One: one,
-		Stage: filepath.Join(stageDir(w.Root), filepath.Base(w.Root)+"."+step)}, nil
+		Stage: stageDir(w.Root).Join(w.Root.Base() + "." + step)}, nil
 }
 
 // Do publishes. It can be called again after it was cut off.
@@ -96,7 +96,7 @@ func Do(m *system.Machine, w wire.ContentWork, b Before, say func(string, ...any
 // ownStages makes the directory where trees are made ready. One that somebody else has made there
 // beforehand, or a link, is none: what lies in it is removed as our own. Below what a user can change
 // it is that user's, as all that is done there.
-func ownStages(m *system.Machine, root string) error {
+func ownStages(m *system.Machine, root wire.Path) error {
 	dir := m.Path(stageDir(root))
 	if err := os.Mkdir(dir, 0o700); err != nil && !errors.Is(err, fs.ErrExist) {
 		return err
@@ -106,7 +106,7 @@ func ownStages(m *system.Machine, root string) error {
 
 // ourStages is what is wrong with that directory for somebody who takes back what lies in it by root's
 // rights. By a user's own it does not matter: it leads no further than the user gets.
-func ourStages(m *system.Machine, root string) error {
+func ourStages(m *system.Machine, root wire.Path) error {
 	if system.Borrowed() {
 		return nil
 	}
@@ -114,10 +114,10 @@ func ourStages(m *system.Machine, root string) error {
 }
 
 // soundStages is what is wrong with the directory where trees are made ready, nil where there is none.
-func soundStages(m *system.Machine, root string) error {
+func soundStages(m *system.Machine, root wire.Path) error {
 	var s syscall.Stat_t
 	if err := syscall.Lstat(m.Path(stageDir(root)), &s); err != nil {
-		return unlessGone(&fs.PathError{Op: "lstat", Path: stageDir(root), Err: err})
+		return unlessGone(&fs.PathError{Op: "lstat", Path: string(stageDir(root)), Err: err})
 	}
 	if s.Mode&unix.S_IFMT != unix.S_IFDIR || int(s.Uid) != system.RightsOf() || s.Mode&0o077 != 0 {
 		return &wire.Fault{What: fmt.Sprintf("%s is there already, and is not a directory of North Stake's own", stageDir(root)), Fix: "look at who has made it, and take it away"}
@@ -381,7 +381,7 @@ func (k keeper) emptyTree(own owned) error {
 				return os.Remove(live)
 			}
 			if _, err := os.Lstat(live); err == nil {
-				k.say("left %s as it is: it was changed after the step", filepath.Join(k.w.Root, f.Path))
+				k.say("left %s as it is: it was changed after the step", k.w.Root.Join(f.Path))
 			}
 			return nil
 		})
@@ -401,7 +401,7 @@ func (k keeper) emptyTree(own owned) error {
 				k.say("left %s: it holds files that somebody else has put there since", k.w.Root)
 			}
 		} else if err != nil && unlessGone(err) != nil {
-			return &fs.PathError{Op: "rmdir", Path: filepath.Join(k.w.Root, d), Err: err}
+			return &fs.PathError{Op: "rmdir", Path: string(k.w.Root.Join(d)), Err: err}
 		}
 	}
 	return nil

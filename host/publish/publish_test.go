@@ -25,7 +25,7 @@ func blobOnHost(text string) string {
 }
 
 func content(root string, files map[string]string) wire.ContentWork {
-	w := wire.ContentWork{ContentWant: wire.ContentWant{Root: root, Owners: wire.Owners{Owner: "me", Group: "me"}, Modes: wire.Modes{Files: "0644", Directories: "0755"}}}
+	w := wire.ContentWork{ContentWant: wire.ContentWant{Root: wire.Path(root), Owners: wire.Owners{Owner: "me", Group: "me"}, Modes: wire.Modes{Files: "0644", Directories: "0755"}}}
 	for p, text := range files {
 		w.Files = append(w.Files, wire.File{Path: p, Size: int64(len(text)), SHA256: hash(text)})
 	}
@@ -35,12 +35,12 @@ func content(root string, files map[string]string) wire.ContentWork {
 func tree(t *testing.T, m *system.Machine, root string) map[string]string {
 	t.Helper()
 	out := map[string]string{}
-	items, err := walk(m.Path(root))
+	items, err := walk(m.Path(wire.Path(root)))
 	if err != nil {
 		return out
 	}
 	for _, it := range items {
-		if b, err := os.ReadFile(filepath.Join(m.Path(root), it.path)); err == nil {
+		if b, err := os.ReadFile(filepath.Join(m.Path(wire.Path(root)), it.path)); err == nil {
 			out[it.path] = string(b)
 		}
 	}

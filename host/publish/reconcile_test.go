@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"northstake/core/wire"
 	"northstake/host/system/systemtest"
 )
 
@@ -31,19 +32,19 @@ func TestWhatComesLateIsFollowedAtTheEnd(t *testing.T) {
 	replace := func(dir, name string) {
 		t.Helper()
 		systemtest.Put(t, m, dir+"/up/"+name+"~", "late")
-		if err := os.Rename(m.Path(dir+"/up/"+name+"~"), m.Path(dir+"/up/"+name)); err != nil {
+		if err := os.Rename(m.Path(wire.Path(dir+"/up/"+name+"~")), m.Path(wire.Path(dir+"/up/"+name))); err != nil {
 			t.Fatal(err)
 		}
 	}
 	former := step.before.Stage
-	systemtest.Put(t, m, former+"/up/came", "late")
-	replace(former, "changed")
-	replace(former, "both")
+	systemtest.Put(t, m, string(former+"/up/came"), "late")
+	replace(string(former), "changed")
+	replace(string(former), "both")
 	time.Sleep(20 * time.Millisecond)
 	systemtest.Put(t, m, site+"/up/both", "later still")
-	replace(former, "gone")
-	for _, p := range []string{former + "/up/removed", site + "/up/gone"} {
-		if err := os.Remove(m.Path(p)); err != nil {
+	replace(string(former), "gone")
+	for _, p := range []string{string(former + "/up/removed"), site + "/up/gone"} {
+		if err := os.Remove(m.Path(wire.Path(p))); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -238,7 +239,7 @@ func TestWhatWasRemovedAndWrittenAnewStays(t *testing.T) {
 	remove := func() {
 		t.Helper()
 		for _, name := range []string{"anew", "inplace", "gone"} {
-			if err := os.Remove(m.Path(site + "/up/" + name)); err != nil {
+			if err := os.Remove(m.Path(wire.Path(site + "/up/" + name))); err != nil {
 				t.Fatal(err)
 			}
 		}

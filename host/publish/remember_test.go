@@ -190,7 +190,7 @@ func TestWhatIsRememberedIsOfOneOwner(t *testing.T) {
 	}
 	account(12345)
 	for _, p := range []string{"/srv/site", "/srv/site/index.html"} {
-		if err := os.Chown(m.Path(p), 12345, 12345); err != nil {
+		if err := os.Chown(m.Path(wire.Path(p)), 12345, 12345); err != nil {
 			t.Fatal(err)
 		}
 	}

@@ -266,7 +266,7 @@ func (k keeper) fileBack(p string, there bool, published wire.File) error {
 		if !there || sameFile(live, former) {
 			return nil
 		}
-		k.say("left %s as it is: it was changed after the step; what was there before is kept in %s", filepath.Join(k.w.Root, p), k.place(p))
+		k.say("left %s as it is: it was changed after the step; what was there before is kept in %s", k.w.Root.Join(p), k.place(p))
 		return k.aside(former, p)
 	})
 	if err := unlessGone(err); err != nil || changed || !there {

@@ -98,8 +98,8 @@ var stageName = regexp.MustCompile(`^\.[0-9]+(x[0-9a-f]{12}x[0-9a-f]{12})?-[0-9]
 
 // dropOldStages removes the trees of earlier publications at a root; the one before this
 // stays, for taking back. What somebody still wrote to one goes into the live tree first.
-func dropOldStages(m *system.Machine, w wire.ContentWork, keep string) error {
-	dir, base, kept := m.Path(stageDir(w.Root)), filepath.Base(w.Root), filepath.Base(keep)
+func dropOldStages(m *system.Machine, w wire.ContentWork, keep wire.Path) error {
+	dir, base, kept := m.Path(stageDir(w.Root)), w.Root.Base(), keep.Base()
 	entries, err := os.ReadDir(dir)
 	if err != nil {
 		return nil

@@ -9,6 +9,8 @@ import (
 	"strings"
 	"syscall"
 
+	"northstake/core/wire"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -117,7 +119,7 @@ func writer(path, at string, s *syscall.Stat_t, names *Names) (*Control, error) 
 	for _, e := range list {
 		switch may := e.perm&most&aclMayWrite != 0; {
 		case e.tag == aclOther && e.perm&aclMayWrite != 0:
-			return &Control{"everybody", at, -1}, nil
+			return &Control{"everybody", wire.Path(at), -1}, nil
 		case e.tag == aclUser && may && e.id != 0 && e.id != me:
 			uid = int(e.id)
 			who = append(who, names.User(uid))
@@ -133,5 +135,5 @@ func writer(path, at string, s *syscall.Stat_t, names *Names) (*Control, error) 
 	case len(who) > 1:
 		uid = -1
 	}
-	return &Control{strings.Join(who, " and "), at, uid}, nil
+	return &Control{strings.Join(who, " and "), wire.Path(at), uid}, nil
 }

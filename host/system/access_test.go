@@ -9,6 +9,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -26,7 +27,7 @@ func TestWhoIsLetThrough(t *testing.T) {
 		path := fmt.Sprintf("/srv/%d", i)
 		owned(t, m, path, id(), id(), 0o700)
 		var mode uint32 = uint32(random.IntN(8)<<6 | random.IntN(8)<<3 | random.IntN(8))
-		if err := syscall.Chmod(m.Path(path), mode); err != nil {
+		if err := syscall.Chmod(m.Path(wire.Path(path)), mode); err != nil {
 			t.Fatal(err)
 		}
 		words := ""
@@ -42,7 +43,7 @@ func TestWhoIsLetThrough(t *testing.T) {
 				}
 			}
 			words += fmt.Sprintf("m:%d", random.IntN(8))
-			if err := unix.Lsetxattr(m.Path(path), "system.posix_acl_access", []byte(access(words)), 0); err != nil {
+			if err := unix.Lsetxattr(m.Path(wire.Path(path)), "system.posix_acl_access", []byte(access(words)), 0); err != nil {
 				t.Fatal(err)
 			}
 		}
@@ -51,11 +52,11 @@ func TestWhoIsLetThrough(t *testing.T) {
 			uid = 4444 // root is let through everything
 		}
 		var s syscall.Stat_t
-		if err := syscall.Stat(m.Path(path), &s); err != nil {
+		if err := syscall.Stat(m.Path(wire.Path(path)), &s); err != nil {
 			t.Fatal(err)
 		}
-		got, err := system.LetsThrough(m.Path(path), &s, uid, map[int]bool{gid: true, also[0]: true})
-		asked := system.As(uid, gid, func() error { _, err := os.Lstat(m.Path(path) + "/."); return err }, also...)
+		got, err := system.LetsThrough(m.Path(wire.Path(path)), &s, uid, map[int]bool{gid: true, also[0]: true})
+		asked := system.As(uid, gid, func() error { _, err := os.Lstat(m.Path(wire.Path(path)) + "/."); return err }, also...)
 		if err != nil || got != (asked == nil) {
 			t.Errorf("seed %d: %s of %d:%d, mode %o, %q lets %d in %d and %v through: %t, %v; the kernel says %v", seed, path, s.Uid, s.Gid, s.Mode&0o777, words, uid, gid, also, got, err, asked)
 		}

@@ -94,7 +94,7 @@ func TestAFileKeepsItsModeWithAnotherOwner(t *testing.T) {
 		t.Fatal(err)
 	}
 	for file, text := range map[string]string{"/etc/passwd": "root:x:0:0::/:\nkeeper:x:4242:4242::/:\n", "/etc/group": "root:x:0:\nkeeper:x:4242:\n", "/etc/tool": "#!/bin/sh\n"} {
-		if err := os.WriteFile(m.Path(file), []byte(text), 0o755); err != nil {
+		if err := os.WriteFile(m.Path(wire.Path(file)), []byte(text), 0o755); err != nil {
 			t.Fatal(err)
 		}
 	}

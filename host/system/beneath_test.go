@@ -8,6 +8,7 @@ import (
 	"syscall"
 	"testing"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -37,7 +38,7 @@ func testBeneath(t *testing.T, beneath func(string, string, func(string) error) 
 		if !errors.Is(err, want) || want == nil && err != nil {
 			t.Errorf("%s: %v, want %v", rel, err, want)
 		}
-		if now, e := os.Lstat(m.Path(filepath.Join("/srv/www", rel))); want == nil && (e != nil || now.Sys().(*syscall.Stat_t).Ino != s.Ino) {
+		if now, e := os.Lstat(m.Path(wire.Path(filepath.Join("/srv/www", rel)))); want == nil && (e != nil || now.Sys().(*syscall.Stat_t).Ino != s.Ino) {
 			t.Errorf("%s: another file was reached", rel)
 		}
 	}

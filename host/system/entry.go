@@ -18,7 +18,7 @@ func lstat(path string) (*syscall.Stat_t, error) {
 }
 
 // Entry reads what lies at a path, without following a link.
-func (m *Machine) Entry(path string) (wire.Entry, error) {
+func (m *Machine) Entry(path wire.Path) (wire.Entry, error) {
 	s, err := m.Sight()
 	if err != nil {
 		return wire.Entry{}, err
@@ -54,8 +54,8 @@ func kindOfMode(mode uint32) string {
 }
 
 // Mounted says whether a file system is mounted at a path.
-func (m *Machine) Mounted(path string) bool {
+func (m *Machine) Mounted(path wire.Path) bool {
 	here, err := lstat(m.Path(path))
-	above, err2 := lstat(m.Path(filepath.Dir(path)))
+	above, err2 := lstat(m.Path(wire.Path(filepath.Dir(string(path)))))
 	return err == nil && err2 == nil && here.Mode&syscall.S_IFMT == syscall.S_IFDIR && here.Dev != above.Dev
 }

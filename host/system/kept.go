@@ -16,7 +16,7 @@ import (
 // KeptFile is a path as it was before a step: a file's text, a link, or
 // nothing.
 type KeptFile struct {
-	Path  string     `json:"path"`
+	Path  wire.Path  `json:"path"`
 	Entry wire.Entry `json:"entry"`
 	Text  []byte     `json:"text,omitempty"`
 
@@ -27,7 +27,7 @@ type KeptFile struct {
 const KeptLimit = 1 << 20
 
 // KeepFile notes a path as it is.
-func (m *Machine) KeepFile(path string) (k KeptFile, err error) {
+func (m *Machine) KeepFile(path wire.Path) (k KeptFile, err error) {
 	err = m.ByWhoMay(path, "", func() error {
 		k, err = m.keepFile(path)
 		return err
@@ -35,7 +35,7 @@ func (m *Machine) KeepFile(path string) (k KeptFile, err error) {
 	return k, err
 }
 
-func (m *Machine) keepFile(path string) (KeptFile, error) {
+func (m *Machine) keepFile(path wire.Path) (KeptFile, error) {
 	e, err := m.Entry(path)
 	if err != nil {
 		return KeptFile{}, err
@@ -68,7 +68,7 @@ func (k KeptFile) PutAside(m *Machine, step string) (string, error) {
 	if k.Entry.Kind != wire.EntryFile {
 		return "", nil
 	}
-	at := m.State("former", step, k.Path)
+	at := m.State("former", step, string(k.Path))
 	return at, Self(func() error { return WriteAtomically(at, k.Text, 0o600) })
 }
 
@@ -134,7 +134,7 @@ func (k KeptFile) putBack(m *Machine, now wire.Entry) error {
 }
 
 // ReadText reads a file that is not too large to be kept before it is changed.
-func (m *Machine) ReadText(path string) (string, error) {
+func (m *Machine) ReadText(path wire.Path) (string, error) {
 	s, err := m.Sight()
 	if err != nil {
 		return "", err
@@ -151,7 +151,7 @@ func (e *Large) Error() string {
 
 // readSmall reads a file, and nothing else that somebody has put in its place, and tells when it was
 // last written.
-func (m *Machine) readSmall(path string) ([]byte, time.Time, error) {
+func (m *Machine) readSmall(path wire.Path) ([]byte, time.Time, error) {
 	f, err := os.OpenFile(m.Path(path), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, time.Time{}, err
@@ -166,7 +166,7 @@ func (m *Machine) readSmall(path string) ([]byte, time.Time, error) {
 	}
 	b, err := io.ReadAll(io.LimitReader(f, KeptLimit+1))
 	if err == nil && len(b) > KeptLimit {
-		err = &Large{path}
+		err = &Large{string(path)}
 	}
 	return b, s.ModTime(), err
 }

@@ -87,10 +87,10 @@ func (m *Machine) Disks() []wire.Disk {
 	var out []wire.Disk
 	for _, i := range mounts {
 		var s syscall.Statfs_t
-		if syscall.Statfs(m.Path(i.Mountpoint), &s) == nil && s.Blocks > 0 {
+		if syscall.Statfs(m.Path(wire.Path(i.Mountpoint)), &s) == nil && s.Blocks > 0 {
 			size, free := int64(s.Blocks)*s.Bsize, int64(s.Bavail)*s.Bsize
 			unit := max(size/4096, 1) // so that every log line is not news of the host
-			out = append(out, wire.Disk{Mount: i.Mountpoint, Size: size, Free: free / unit * unit})
+			out = append(out, wire.Disk{Mount: wire.Path(i.Mountpoint), Size: size, Free: free / unit * unit})
 		}
 	}
 	return out
@@ -101,7 +101,7 @@ var ownMounts = []string{"/run", "/dev", "/sys", "/proc", "/etc/", "/var/lib/con
 
 // Free is how many bytes a user other than root can still write to the file system
 // of a path, and the largest number where that cannot be known.
-func (m *Machine) Free(path string) int64 {
+func (m *Machine) Free(path wire.Path) int64 {
 	var s syscall.Statfs_t
 	if err := syscall.Statfs(m.Path(path), &s); err != nil {
 		return math.MaxInt64
@@ -110,7 +110,7 @@ func (m *Machine) Free(path string) int64 {
 }
 
 // SameDisk says whether two paths lie on one file system.
-func (m *Machine) SameDisk(a, b string) bool {
+func (m *Machine) SameDisk(a, b wire.Path) bool {
 	var x, y syscall.Stat_t
 	return syscall.Stat(m.Path(a), &x) == nil && syscall.Stat(m.Path(b), &y) == nil && x.Dev == y.Dev
 }
@@ -147,7 +147,7 @@ func (m *Machine) Confinement() string {
 
 // Labels are the types in the SELinux labels of what lies at paths, "" of what has none; nil where
 // SELinux is not enforcing (selinux(8)).
-func (m *Machine) Labels(paths []string) []string {
+func (m *Machine) Labels(paths []wire.Path) []string {
 	if m.Confinement() != enforcing {
 		return nil
 	}
@@ -158,7 +158,7 @@ func (m *Machine) Labels(paths []string) []string {
 	return out
 }
 
-func (m *Machine) label(path string) string {
+func (m *Machine) label(path wire.Path) string {
 	buf := make([]byte, 256)
 	n, err := unix.Lgetxattr(m.Path(path), "security.selinux", buf)
 	if err != nil {

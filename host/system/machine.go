@@ -12,6 +12,8 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+
+	"northstake/core/wire"
 )
 
 // Machine is the system that is read and changed. With a Root other than "/" it
@@ -19,7 +21,7 @@ import (
 // where North Stake keeps its own files.
 type Machine struct {
 	Root     string
-	StateDir string
+	StateDir wire.Path
 	Run      Runner
 	Engine   string // socket of its container engine, "" for where engines listen by themselves
 
@@ -28,11 +30,16 @@ type Machine struct {
 }
 
 // Path is where a path of the machine lies for this process.
-func (m *Machine) Path(p string) string {
+func (m *Machine) Path(p wire.Path) string {
 	if m.Root == "" || m.Root == "/" {
-		return p
+		return string(p)
 	}
-	return filepath.Join(m.Root, p)
+	return filepath.Join(m.Root, string(p))
+}
+
+// Own is where what lies somewhere for this process lies on the machine.
+func (m *Machine) Own(full string) wire.Path {
+	return wire.Path("/").Join(strings.TrimPrefix(full, strings.TrimSuffix(m.Path("/"), "/")))
 }
 
 // State is a path below the machine's state directory.
@@ -55,18 +62,18 @@ func (m *Machine) Scratch(parts ...string) string {
 const tmpfsMagic = 0x01021994
 
 // Read reads a whole file.
-func (m *Machine) Read(path string) ([]byte, error) {
+func (m *Machine) Read(path wire.Path) ([]byte, error) {
 	f, err := os.OpenFile(m.Path(path), os.O_RDONLY|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return nil, err
 	}
 	defer f.Close()
 	if s, err := f.Stat(); err == nil && s.Size() > ReadLimit {
-		return nil, &fs.PathError{Op: "read", Path: path, Err: syscall.EFBIG}
+		return nil, &fs.PathError{Op: "read", Path: string(path), Err: syscall.EFBIG}
 	}
 	b, err := io.ReadAll(io.LimitReader(f, ReadLimit+1))
 	if err == nil && len(b) > ReadLimit {
-		err = &fs.PathError{Op: "read", Path: path, Err: syscall.EFBIG}
+		err = &fs.PathError{Op: "read", Path: string(path), Err: syscall.EFBIG}
 	}
 	return b, err
 }
@@ -76,7 +83,7 @@ func (m *Machine) Read(path string) ([]byte, error) {
 const ReadLimit = 64 << 20
 
 // Exists says whether something is at a path, a dangling link included.
-func (m *Machine) Exists(path string) bool {
+func (m *Machine) Exists(path wire.Path) bool {
 	_, err := os.Lstat(m.Path(path))
 	return err == nil
 }
@@ -130,7 +137,7 @@ func Alive[T any](m *Machine, name string, good func(T) bool, make_ func() (T, e
 
 // FileKey identifies a state of files for Cached: device, inode, size, both
 // times of each; "" when one cannot be read.
-func (m *Machine) FileKey(paths ...string) string {
+func (m *Machine) FileKey(paths ...wire.Path) string {
 	var b strings.Builder
 	for _, p := range paths {
 		s, err := lstat(m.Path(p))

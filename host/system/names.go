@@ -32,7 +32,7 @@ func (m *Machine) Names() (*Names, error) {
 }
 
 func (m *Machine) accounts(file, sort string, names map[int]string, ids map[string]int, also map[string][]string, first map[int]int) error {
-	b, err := m.Read(file)
+	b, err := m.Read(wire.Path(file))
 	if err != nil {
 		return err
 	}

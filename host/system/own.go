@@ -21,9 +21,9 @@ type ownTouch struct {
 func (m *Machine) ownFile() string { return m.State("own-touches") }
 
 // ownTouches are remembered until the file changes.
-func (m *Machine) ownTouches() map[string]ownTouch {
-	own, err := Cached(m, "own touches", m.stateKey(m.ownFile()), func() (map[string]ownTouch, error) {
-		out := map[string]ownTouch{}
+func (m *Machine) ownTouches() map[wire.Path]ownTouch {
+	own, err := Cached(m, "own touches", m.stateKey(m.ownFile()), func() (map[wire.Path]ownTouch, error) {
+		out := map[wire.Path]ownTouch{}
 		b, err := os.ReadFile(m.ownFile())
 		if errors.Is(err, fs.ErrNotExist) {
 			return out, nil
@@ -49,12 +49,12 @@ func (m *Machine) stateKey(full string) string {
 }
 
 // NoteOwn notes that a path has just been put back by North Stake to what it was before.
-func (m *Machine) NoteOwn(path string, before wire.Touch) error {
+func (m *Machine) NoteOwn(path wire.Path, before wire.Touch) error {
 	s, err := lstat(m.Path(path))
 	if err != nil {
 		return err
 	}
-	own := map[string]ownTouch{}
+	own := map[wire.Path]ownTouch{}
 	for p, t := range m.ownTouches() {
 		if now, err := lstat(m.Path(p)); err == nil && time.Unix(now.Ctim.Unix()).Equal(t.Changed) {
 			own[p] = t // the others have been touched since

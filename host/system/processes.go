@@ -7,6 +7,8 @@ import (
 	"strings"
 	"time"
 
+	"northstake/core/wire"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -22,7 +24,7 @@ func MountsOf(pid int) string {
 // CommandLine is how a process was started, or what it has written over that, with a NUL after each
 // word (proc_pid_cmdline(5)); "" where it is gone.
 func (m *Machine) CommandLine(pid int) string {
-	b, err := os.ReadFile(m.Path(fmt.Sprintf("/proc/%d/cmdline", pid)))
+	b, err := os.ReadFile(m.Path(wire.Path(fmt.Sprintf("/proc/%d/cmdline", pid))))
 	if err != nil {
 		return ""
 	}
@@ -30,7 +32,7 @@ func (m *Machine) CommandLine(pid int) string {
 }
 
 // ChangedAt is when an entry last changed in any way, and whether it is there.
-func (m *Machine) ChangedAt(path string) (time.Time, bool) {
+func (m *Machine) ChangedAt(path wire.Path) (time.Time, bool) {
 	var s unix.Stat_t
 	if path == "" || unix.Lstat(m.Path(path), &s) != nil {
 		return time.Time{}, false
@@ -48,7 +50,7 @@ func (m *Machine) OwnNetwork() bool {
 	}
 	for _, e := range entries {
 		number := func(name string) string {
-			b, _ := os.ReadFile(m.Path(dir + "/" + e.Name() + "/" + name)) // what is not there is no number
+			b, _ := os.ReadFile(m.Path(wire.Path(dir + "/" + e.Name() + "/" + name))) // what is not there is no number
 			return strings.TrimSpace(string(b))
 		}
 		if e.Name() != "lo" && number("ifindex") != "" && number("ifindex") == number("iflink") {
@@ -60,7 +62,7 @@ func (m *Machine) OwnNetwork() bool {
 
 // BeganAt is when a process began, by this machine's clock as it is now (proc(5), starttime).
 func (m *Machine) BeganAt(pid string) (time.Time, bool) {
-	b, err := m.Read("/proc/" + pid + "/stat")
+	b, err := m.Read(wire.Path("/proc/" + pid + "/stat"))
 	if err != nil {
 		return time.Time{}, false
 	}

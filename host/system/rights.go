@@ -8,6 +8,8 @@ import (
 	"runtime"
 	"unsafe"
 
+	"northstake/core/wire"
+
 	"golang.org/x/sys/unix"
 )
 
@@ -18,7 +20,7 @@ const nobody = 65534
 // and of a group of theirs: what they put in the way leads no further than they get. What a whole group
 // or everybody can change is done by the rights of nobody. Do has no goroutines but those that it has
 // from Lent.
-func (m *Machine) ByWhoMay(path, group string, do func() error) error {
+func (m *Machine) ByWhoMay(path wire.Path, group string, do func() error) error {
 	names, err := m.Names()
 	if err != nil {
 		return err

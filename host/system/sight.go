@@ -19,9 +19,9 @@ type Sight struct {
 	Names *Names
 
 	m      *Machine
-	own    map[string]ownTouch
-	unders map[string]*Control // by the directory that paths lie in
-	fixed  map[string]bool     // directories on file systems that are mounted read-only, or not
+	own    map[wire.Path]ownTouch
+	unders map[wire.Path]*Control // by the directory that paths lie in
+	fixed  map[string]bool        // directories on file systems that are mounted read-only, or not
 }
 
 // Sight begins a reading.
@@ -30,7 +30,7 @@ func (m *Machine) Sight() (*Sight, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Sight{Names: names, m: m, unders: map[string]*Control{}, fixed: map[string]bool{}}
+	s := &Sight{Names: names, m: m, unders: map[wire.Path]*Control{}, fixed: map[string]bool{}}
 	return s, Self(func() error {
 		s.own = m.ownTouches()
 		return nil
@@ -38,7 +38,7 @@ func (m *Machine) Sight() (*Sight, error) {
 }
 
 // Entry reads what lies at a path, without following a link.
-func (s *Sight) Entry(path string) (wire.Entry, error) {
+func (s *Sight) Entry(path wire.Path) (wire.Entry, error) {
 	under, err := s.under(path)
 	if err != nil {
 		return wire.Entry{}, err
@@ -62,13 +62,13 @@ func (s *Sight) Entry(path string) (wire.Entry, error) {
 
 // readOnly says whether what lies at a path is on a file system that is mounted read-only (statfs(2)): a
 // file is where its directory is, and what is not there yet where the nearest one is.
-func (s *Sight) readOnly(path, kind string) bool {
-	dir := filepath.Dir(path)
+func (s *Sight) readOnly(path wire.Path, kind string) bool {
+	dir := filepath.Dir(string(path))
 	if kind == wire.EntryDirectory {
-		dir = path
+		dir = string(path)
 	}
 	fixed, known := s.fixed[dir]
-	for at := s.m.Path(dir); !known; at = filepath.Dir(at) {
+	for at := s.m.Path(wire.Path(dir)); !known; at = filepath.Dir(at) {
 		var fs unix.Statfs_t
 		err := unix.Statfs(at, &fs)
 		known = err == nil || at == filepath.Dir(at)
@@ -79,7 +79,7 @@ func (s *Sight) readOnly(path, kind string) bool {
 }
 
 // ReadText reads a file that is not too large to be kept before it is changed.
-func (s *Sight) ReadText(path string) (text string, err error) {
+func (s *Sight) ReadText(path wire.Path) (text string, err error) {
 	err = s.ByWhoMay(path, func() error {
 		b, _, err := s.m.readSmall(path)
 		text = string(b)
@@ -89,7 +89,7 @@ func (s *Sight) ReadText(path string) (text string, err error) {
 }
 
 // ByWhoMay reads something at a path by the rights of whoever beside root can change what lies there.
-func (s *Sight) ByWhoMay(path string, read func() error) error {
+func (s *Sight) ByWhoMay(path wire.Path, read func() error) error {
 	under, err := s.under(path)
 	if err != nil {
 		return err
@@ -102,8 +102,8 @@ func (s *Sight) ByWhoMay(path string, read func() error) error {
 
 // under is Machine.Under, which goes by the directory that a path lies in. Where root alone can change
 // it, nobody has since.
-func (s *Sight) under(path string) (*Control, error) {
-	dir := filepath.Dir(path)
+func (s *Sight) under(path wire.Path) (*Control, error) {
+	dir := path.Dir()
 	if c, known := s.unders[dir]; known {
 		return c, nil
 	}
@@ -114,7 +114,7 @@ func (s *Sight) under(path string) (*Control, error) {
 	return c, err
 }
 
-func (s *Sight) entry(path string) (wire.Entry, error) {
+func (s *Sight) entry(path wire.Path) (wire.Entry, error) {
 	full := s.m.Path(path)
 	st, err := lstat(full)
 	if errors.Is(err, fs.ErrNotExist) || errors.Is(err, syscall.ENOTDIR) {

@@ -43,10 +43,10 @@ func TestLabels(t *testing.T) {
 	m := &Machine{Root: t.TempDir()}
 	put := func(path, text string) {
 		t.Helper()
-		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Dir(m.Path(wire.Path(path))), 0o755); err != nil {
 			t.Fatal(err)
 		}
-		if err := os.WriteFile(m.Path(path), []byte(text), 0o644); err != nil {
+		if err := os.WriteFile(m.Path(wire.Path(path)), []byte(text), 0o644); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -54,7 +54,7 @@ func TestLabels(t *testing.T) {
 	if err := unix.Setxattr(m.Path("/srv/page"), "security.selinux", []byte("unconfined_u:object_r:user_home_t:s0\x00"), 0); err != nil {
 		t.Fatal(err)
 	}
-	label := func(path string) string { return strings.Join(m.Labels([]string{path}), ",") }
+	label := func(path wire.Path) string { return strings.Join(m.Labels([]wire.Path{path}), ",") }
 	if got := label("/srv/page"); got != "" {
 		t.Errorf("without SELinux it is %q", got)
 	}
@@ -68,7 +68,7 @@ func TestLabels(t *testing.T) {
 	}
 	put("/srv/plain", "")
 	for _, p := range []string{"/srv/plain", "/srv/none"} {
-		if got := label(p); got != "" {
+		if got := label(wire.Path(p)); got != "" {
 			t.Errorf("the label of %s is %q", p, got)
 		}
 	}
@@ -183,7 +183,7 @@ func TestWhoseNetworkItIs(t *testing.T) {
 	put := func(name, index, link string) {
 		t.Helper()
 		for file, text := range map[string]string{"ifindex": index, "iflink": link} {
-			at := m.Path("/sys/class/net/" + name + "/" + file)
+			at := m.Path(wire.Path("/sys/class/net/" + name + "/" + file))
 			if err := os.MkdirAll(filepath.Dir(at), 0o755); err != nil {
 				t.Fatal(err)
 			}

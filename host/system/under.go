@@ -5,16 +5,16 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
-	"strings"
 	"syscall"
+
+	"northstake/core/wire"
 )
 
 // Control is who, beside root, can change which directory above a path, and so what lies at it: a
 // user, a group, several of these, or everybody.
 type Control struct {
 	Who string
-	At  string
+	At  wire.Path
 	UID int // of a single user, -1 otherwise
 }
 
@@ -26,9 +26,9 @@ const maxLinks = 40
 // the rule by which systemd refuses unsafe path transitions, with directories that others may write to
 // besides, by their modes or by access lists. Where others may put something and take away nothing that
 // is not theirs, what is not there yet is theirs.
-func (m *Machine) Under(path string, names *Names) (*Control, error) {
+func (m *Machine) Under(path wire.Path, names *Names) (*Control, error) {
 	me := os.Geteuid()
-	at, rest := "/", strings.Split(strings.Trim(filepath.Dir(path), "/"), "/")
+	at, rest := wire.Path("/"), path.Dir().Names()
 	var shared *Control // of the directory that at lies in, where others may put something
 	for links := 0; ; {
 		s, err := lstat(m.Path(at))
@@ -53,15 +53,12 @@ func (m *Machine) Under(path string, names *Names) (*Control, error) {
 			if err != nil {
 				return nil, err
 			}
-			if !filepath.IsAbs(target) {
-				target = filepath.Join(filepath.Dir(at), target)
-			}
 			shared = nil
-			at, rest = "/", append(strings.Split(strings.Trim(filepath.Clean(target), "/"), "/"), rest...)
+			at, rest = "/", append(at.Leads(target).Names(), rest...)
 			continue
 		}
 		if shared = nil; s.Mode&syscall.S_IFMT == syscall.S_IFDIR {
-			if shared, err = writer(m.Path(at), at, s, names); err != nil {
+			if shared, err = writer(m.Path(at), string(at), s, names); err != nil {
 				return nil, err
 			}
 			if shared != nil && s.Mode&syscall.S_ISVTX == 0 {
@@ -74,6 +71,6 @@ func (m *Machine) Under(path string, names *Names) (*Control, error) {
 		if len(rest) == 0 {
 			return nil, nil
 		}
-		at, rest = filepath.Join(at, rest[0]), rest[1:]
+		at, rest = at.Join(rest[0]), rest[1:]
 	}
 }

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 	"northstake/host/system/systemtest"
 )
@@ -21,13 +22,13 @@ const stranger = 4242 // a user that is nobody here
 
 func owned(t *testing.T, m *system.Machine, path string, uid, gid int, mode os.FileMode) {
 	t.Helper()
-	if err := os.MkdirAll(m.Path(path), 0o755); err != nil {
+	if err := os.MkdirAll(m.Path(wire.Path(path)), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.Chmod(m.Path(path), mode); err != nil {
+	if err := os.Chmod(m.Path(wire.Path(path)), mode); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.Lchown(m.Path(path), uid, gid); err != nil {
+	if err := os.Lchown(m.Path(wire.Path(path)), uid, gid); err != nil {
 		t.Fatalf("these tests give files to others, and so run as root: %v", err)
 	}
 }
@@ -44,10 +45,10 @@ func reachable(t *testing.T, m *system.Machine) {
 
 func link(t *testing.T, m *system.Machine, target, path string, uid int) {
 	t.Helper()
-	if err := os.Symlink(target, m.Path(path)); err != nil {
+	if err := os.Symlink(target, m.Path(wire.Path(path))); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.Lchown(m.Path(path), uid, uid); err != nil {
+	if err := os.Lchown(m.Path(wire.Path(path)), uid, uid); err != nil {
 		t.Fatal(err)
 	}
 }
@@ -97,7 +98,7 @@ func TestWhoCanChangeAPath(t *testing.T) {
 		"/srv/stuck":   access("u4242:7 m:7"),
 	} {
 		owned(t, m, path, 0, 0, 0o755)
-		if err := unix.Lsetxattr(m.Path(path), "system.posix_acl_access", []byte(list), 0); err != nil {
+		if err := unix.Lsetxattr(m.Path(wire.Path(path)), "system.posix_acl_access", []byte(list), 0); err != nil {
 			t.Fatalf("%s: %v", path, err)
 		}
 	}
@@ -125,19 +126,19 @@ func TestWhoCanChangeAPath(t *testing.T) {
 		"/srv/listed/page": "4242 at /srv/listed", "/srv/masked/page": "", "/srv/readers/page": "", "/srv/several/page": "4242 and group 4343 at /srv/several", "/srv/groups/page": "group 4343 at /srv/groups",
 		"/srv/stuck/ours/page": "", "/srv/stuck/page": "", "/srv/stuck/new/page": "4242 at /srv/stuck", "/srv/sticky-group/new/page": "group 4242 at /srv/sticky-group",
 	} {
-		c, err := m.Under(path, names)
+		c, err := m.Under(wire.Path(path), names)
 		got := ""
 		if c != nil {
-			got = c.Who + " at " + c.At
+			got = c.Who + " at " + string(c.At)
 		}
 		if err != nil || got != want {
 			t.Errorf("%s: %q, %v; wanted %q", path, got, err, want)
 		}
-		e, err := m.Entry(path)
+		e, err := m.Entry(wire.Path(path))
 		if err != nil || (e.Under == "") != (want == "") {
 			t.Errorf("%s: the entry is %+v, %v", path, e, err)
 		}
-		if seen, err := sight.Entry(path); err != nil || !reflect.DeepEqual(seen, e) {
+		if seen, err := sight.Entry(wire.Path(path)); err != nil || !reflect.DeepEqual(seen, e) {
 			t.Errorf("%s: among others the entry is %+v, %v; by itself %+v", path, seen, err, e)
 		}
 	}

@@ -62,7 +62,7 @@ func WriteAtomically(path string, text []byte, mode os.FileMode) error {
 
 // NewFile is a file to be written, with whose it is to be.
 type NewFile struct {
-	Path string
+	Path wire.Path
 	Text []byte
 	Mode os.FileMode
 	wire.Owners
@@ -141,7 +141,7 @@ func (m *Machine) WriteTogether(files []NewFile) error {
 
 // LinkTogether makes symbolic links as LinkAtomically does, and flushes their directories
 // once: links has what each leads to by its path.
-func (m *Machine) LinkTogether(links map[string]string) error {
+func (m *Machine) LinkTogether(links map[wire.Path]string) error {
 	dirs := map[string]bool{}
 	for _, path := range slices.Sorted(maps.Keys(links)) {
 		if err := linkIn(links[path], m.Path(path)); err != nil {
@@ -187,7 +187,7 @@ const immutableFlag = 0x10
 
 // Immutable says whether a file is marked so that nobody can change it (ioctl_iflags(2));
 // not so where the file system has no such marks.
-func (m *Machine) Immutable(path string) bool {
+func (m *Machine) Immutable(path wire.Path) bool {
 	f, err := os.OpenFile(m.Path(path), os.O_RDONLY|syscall.O_NOFOLLOW|syscall.O_NONBLOCK, 0)
 	if err != nil {
 		return false
@@ -234,7 +234,7 @@ func Bits(m os.FileMode) uint32 {
 }
 
 // Chown gives what lies at a path, a link itself, an owner and a group by their names.
-func (m *Machine) Chown(path string, owners wire.Owners) error {
+func (m *Machine) Chown(path wire.Path, owners wire.Owners) error {
 	names, err := m.Names()
 	if err != nil {
 		return err
@@ -309,20 +309,20 @@ func linkIn(target, path string) error {
 
 // MissingParents lists the directories of a path that are not there, outermost
 // first.
-func (m *Machine) MissingParents(path string) []string {
-	var out []string
-	for p := path; p != "/" && p != "."; p = filepath.Dir(p) {
+func (m *Machine) MissingParents(path wire.Path) []wire.Path {
+	var out []wire.Path
+	for p := path; p != "/" && p != "."; p = p.Dir() {
 		if m.Exists(p) {
 			break
 		}
-		out = append([]string{p}, out...)
+		out = append([]wire.Path{p}, out...)
 	}
 	return out
 }
 
 // RemoveEmpty removes directories that a step made, innermost first; one that
 // somebody has put something into stays.
-func (m *Machine) RemoveEmpty(made []string) error {
+func (m *Machine) RemoveEmpty(made []wire.Path) error {
 	for i := len(made) - 1; i >= 0; i-- {
 		full := m.Path(made[i])
 		if s, err := os.Lstat(full); errors.Is(err, fs.ErrNotExist) || err == nil && !s.IsDir() {

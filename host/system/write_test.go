@@ -18,7 +18,7 @@ func TestFilesThatAreWrittenTogether(t *testing.T) {
 	systemtest.Put(t, m, "/etc/group", "root:x:0:\n")
 	var files []system.NewFile
 	for i := range 100 {
-		files = append(files, system.NewFile{Path: fmt.Sprintf("/etc/webd/d%d/f%d", i%3, i), Text: []byte(fmt.Sprint("text ", i)), Mode: 0o640, Owners: wire.Administrators})
+		files = append(files, system.NewFile{Path: wire.Path(fmt.Sprintf("/etc/webd/d%d/f%d", i%3, i)), Text: []byte(fmt.Sprint("text ", i)), Mode: 0o640, Owners: wire.Administrators})
 	}
 	if err := m.WriteTogether(files); err != nil {
 		t.Fatal(err)
@@ -39,7 +39,7 @@ func TestFilesThatAreWrittenTogether(t *testing.T) {
 	}
 	left := 0
 	for i := range 3 {
-		entries, err := os.ReadDir(m.Path(fmt.Sprintf("/etc/webd/d%d", i)))
+		entries, err := os.ReadDir(m.Path(wire.Path(fmt.Sprintf("/etc/webd/d%d", i))))
 		if err != nil {
 			t.Fatal(err)
 		}

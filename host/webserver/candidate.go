@@ -44,8 +44,8 @@ func TestIn(m *system.Machine, dir, pid string, l wire.Layout, test func(command
 	if err := os.RemoveAll(dir); err != nil {
 		return err
 	}
-	c := candidate{server: server, live: live, root: filepath.Join(dir, "conf"), pid: pid}
-	if err := c.tree(m.Path(live), live, c.root); err != nil {
+	c := candidate{server: server, live: string(live), root: filepath.Join(dir, "conf"), pid: pid}
+	if err := c.tree(m.Path(live), string(live), c.root); err != nil {
 		return fmt.Errorf("copy the configuration for a test: %w", err)
 	}
 	for _, w := range sites {
@@ -61,7 +61,7 @@ func TestIn(m *system.Machine, dir, pid string, l wire.Layout, test func(command
 	if err != nil || complaint == "" {
 		return err
 	}
-	return candidateFault(strings.ReplaceAll(complaint, c.root, live), sites...)
+	return candidateFault(strings.ReplaceAll(complaint, c.root, string(live)), sites...)
 }
 
 // in is where a path of the live tree lies in the copy.
@@ -85,36 +85,36 @@ func (c candidate) put(w wire.SiteWant) error {
 		if err != nil {
 			return err
 		}
-		if err := write(b.Path, text); err != nil {
+		if err := write(string(b.Path), text); err != nil {
 			return err
 		}
 	}
 	if w.File == "" {
 		return nil
 	}
-	if err := write(strings.TrimSuffix(w.File, ".off"), w.Text); err != nil || w.Link == "" {
+	if err := write(strings.TrimSuffix(string(w.File), ".off"), w.Text); err != nil || w.Link == "" {
 		return err
 	}
-	if err := os.MkdirAll(filepath.Dir(c.in(w.Link)), 0o700); err != nil {
+	if err := os.MkdirAll(filepath.Dir(c.in(string(w.Link))), 0o700); err != nil {
 		return err
 	}
-	if err := os.Remove(c.in(w.Link)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+	if err := os.Remove(c.in(string(w.Link))); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}
-	return os.Symlink(c.in(w.File), c.in(w.Link)) // of one that is switched off as well: what is kept is sound
+	return os.Symlink(c.in(string(w.File)), c.in(string(w.Link))) // of one that is switched off as well: what is kept is sound
 }
 
 // edit makes the server's own configuration in the copy what it is to be.
 func (c candidate) edit(own wire.ServerWant) error {
 	for _, p := range own.Paths() {
-		b, err := os.ReadFile(c.in(p))
+		b, err := os.ReadFile(c.in(string(p)))
 		if errors.Is(err, fs.ErrNotExist) {
 			continue
 		}
 		if err != nil {
 			return err
 		}
-		if err := os.WriteFile(c.in(p), []byte(own.Edit(p, string(b))), 0o600); err != nil {
+		if err := os.WriteFile(c.in(string(p)), []byte(own.Edit(p, string(b))), 0o600); err != nil {
 			return err
 		}
 	}
@@ -122,7 +122,7 @@ func (c candidate) edit(own wire.ServerWant) error {
 		return nil
 	}
 	for _, l := range own.Links {
-		if err := os.Remove(c.in(l)); err != nil && !errors.Is(err, fs.ErrNotExist) {
+		if err := os.Remove(c.in(string(l))); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
@@ -164,7 +164,7 @@ func candidateFault(output string, sites ...wire.SiteWant) error {
 	w := sites[0]
 	if c, ok := complaintOf(w.Server, output); ok {
 		for _, s := range sites {
-			if c.File != "" && (c.File == s.File || c.File == s.Link) {
+			if s.LiesAt(wire.Path(c.File)) {
 				w = s
 			}
 		}
@@ -175,14 +175,14 @@ func candidateFault(output string, sites ...wire.SiteWant) error {
 		f.What += ": " + c.What
 		f.File, f.Line = c.File, c.Line
 	}
-	ours := f.File != "" && (f.File == w.File || f.File == w.Link)
+	ours := w.LiesAt(wire.Path(f.File))
 	if !ours {
 		if f.File != "" {
 			f.Fix = fmt.Sprintf("line %d of %s was on the host before; nothing was changed", f.Line, f.File)
 		}
 		return f
 	}
-	f.File = w.File
+	f.File = string(w.File)
 	lines := strings.Split(w.Text, "\n")
 	if f.Line >= 1 && f.Line <= len(lines) {
 		f.Rendered = strings.TrimSpace(lines[f.Line-1])

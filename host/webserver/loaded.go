@@ -246,7 +246,7 @@ func isNew(now, before map[string]bool) bool {
 // called itself, as nginx's do, a "worker process is shutting down". One of httpd
 // that has been told to end is not known from others until it has.
 func serves(m *system.Machine, pid string) bool {
-	line, err := m.Read("/proc/" + pid + "/cmdline")
+	line, err := m.Read(wire.Path("/proc/" + pid + "/cmdline"))
 	return err == nil && len(line) > 0 && !strings.Contains(string(line), "shutting down")
 }
 
@@ -268,7 +268,7 @@ func workersOf(m *system.Machine, l wire.Layout) ([]string, error) {
 
 // childrenOf lists the processes that one has started.
 func childrenOf(m *system.Machine, first string) ([]string, error) {
-	children, err := m.Read("/proc/" + first + "/task/" + first + "/children")
+	children, err := m.Read(wire.Path("/proc/" + first + "/task/" + first + "/children"))
 	if err != nil {
 		return nil, nil // it has just ended
 	}

@@ -36,7 +36,7 @@ func running(t *testing.T, name string) (*system.Machine, map[string]wire.Layout
 func rewrite(t *testing.T, m *system.Machine, path, text string) {
 	t.Helper()
 	time.Sleep(30 * time.Millisecond)
-	if err := os.WriteFile(m.Path(path), []byte(text), 0o644); err != nil {
+	if err := os.WriteFile(m.Path(wire.Path(path)), []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -3,7 +3,6 @@ package webserver
 import (
 	"cmp"
 	"os"
-	"path"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -15,7 +14,7 @@ import (
 
 // configKey changes with the names and times of what lies in a server's directories of
 // virtual hosts.
-func configKey(m *system.Machine, dirs []string) string {
+func configKey(m *system.Machine, dirs []wire.Path) string {
 	key := ""
 	for _, dir := range dirs {
 		entries, err := os.ReadDir(m.Path(dir))
@@ -23,8 +22,8 @@ func configKey(m *system.Machine, dirs []string) string {
 			continue
 		}
 		for _, e := range entries {
-			key += e.Name() + m.FileKey(dir+"/"+e.Name())
-			if full, err := filepath.EvalSymlinks(m.Path(dir + "/" + e.Name())); err == nil {
+			key += e.Name() + m.FileKey(dir.Join(e.Name()))
+			if full, err := filepath.EvalSymlinks(m.Path(dir.Join(e.Name()))); err == nil {
 				if s, err := os.Stat(full); err == nil {
 					key += s.ModTime().String()
 				}
@@ -56,12 +55,12 @@ func claimed(names []string, ports []int) (out []claim) {
 // Claimed are the files of a server's configuration that claim a name, by that, and those that
 // answer on a port to the names that no site has.
 type Claimed struct {
-	names  map[claim][]string
-	firsts map[int][]string
+	names  map[claim][]wire.Path
+	firsts map[int][]wire.Path
 }
 
 // files are those that claim a name on one of some ports.
-func (c *Claimed) files(name string, ports []int) []string {
+func (c *Claimed) files(name string, ports []int) []wire.Path {
 	out := slices.Clone(c.names[claim{name, 0}])
 	for _, port := range ports {
 		out = append(out, c.names[claim{name, port}]...)
@@ -70,12 +69,8 @@ func (c *Claimed) files(name string, ports []int) []string {
 }
 
 // configDirs are the directories of virtual hosts that a server takes in.
-func configDirs(l wire.Layout) []string {
-	dirs := []string{l.SitesDir, l.Dir + "/conf.d"}
-	if l.LinkDir != "" {
-		dirs[0] = l.LinkDir
-	}
-	return slices.Compact(dirs)
+func configDirs(l wire.Layout) []wire.Path {
+	return slices.Compact([]wire.Path{cmp.Or(l.LinkDir, l.SitesDir), l.Dir.Join("conf.d")})
 }
 
 // ServedBy is by what files a server serves something: virtual hosts that its package does not bring.
@@ -86,9 +81,9 @@ func ServedBy(m *system.Machine, name string, l wire.Layout) ([]wire.Served, err
 	}
 	dirs := configDirs(l)
 	brought := wire.ServerWant{Server: name, Default: wire.DefaultRemoved, Own: l.Own}
-	return system.Cached(m, "served in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() ([]wire.Served, error) {
+	return system.Cached(m, "served in "+string(l.Dir), configKey(m, dirs)+m.FileKey(l.Config), func() ([]wire.Served, error) {
 		var out []wire.Served
-		eachConfig(m, l, dirs, func(file, text string) {
+		eachConfig(m, l, dirs, func(file wire.Path, text string) {
 			if slices.Contains(l.Own.Links, file) || slices.Contains(l.Own.Files, file) {
 				return
 			}
@@ -109,7 +104,7 @@ func ListenLines(m *system.Machine, name string, l wire.Layout) []wire.ListenLin
 		return nil
 	}
 	out := []wire.ListenLine{}
-	add := func(file, text string) {
+	add := func(file wire.Path, text string) {
 		for _, port := range is.listens(text) {
 			out = append(out, wire.ListenLine{Port: port, File: file})
 		}
@@ -120,8 +115,8 @@ func ListenLines(m *system.Machine, name string, l wire.Layout) []wire.ListenLin
 }
 
 // eachConfig hands over what a server takes in of its directories of virtual hosts, and its main file.
-func eachConfig(m *system.Machine, l wire.Layout, dirs []string, do func(file, text string)) {
-	read := func(file string) {
+func eachConfig(m *system.Machine, l wire.Layout, dirs []wire.Path, do func(file wire.Path, text string)) {
+	read := func(file wire.Path) {
 		if b, err := m.Read(file); err == nil && len(b) <= configLimit {
 			do(file, string(b))
 		}
@@ -133,7 +128,7 @@ func eachConfig(m *system.Machine, l wire.Layout, dirs []string, do func(file, t
 		}
 		for _, e := range entries {
 			if !strings.HasSuffix(e.Name(), "~") && (dir == l.LinkDir || strings.HasSuffix(e.Name(), cmp.Or(l.Ending, ".conf"))) {
-				read(dir + "/" + e.Name())
+				read(dir.Join(e.Name()))
 			}
 		}
 	}
@@ -148,9 +143,9 @@ func ClaimedOf(m *system.Machine, name string, l wire.Layout) (*Claimed, error) 
 		return nil, nil
 	}
 	dirs := configDirs(l)
-	return system.Cached(m, "names claimed in "+l.Dir, configKey(m, dirs)+m.FileKey(l.Config), func() (*Claimed, error) {
-		out := &Claimed{map[claim][]string{}, map[int][]string{}}
-		eachConfig(m, l, dirs, func(file, text string) {
+	return system.Cached(m, "names claimed in "+string(l.Dir), configKey(m, dirs)+m.FileKey(l.Config), func() (*Claimed, error) {
+		out := &Claimed{map[claim][]wire.Path{}, map[int][]wire.Path{}}
+		eachConfig(m, l, dirs, func(file wire.Path, text string) {
 			for _, n := range is.names(comments.ReplaceAllString(text, "")) {
 				out.names[n] = append(out.names[n], file)
 			}
@@ -176,10 +171,9 @@ func (c *Claimed) Rivals(w wire.SiteWant) []wire.Rival {
 		return nil
 	}
 	var out []wire.Rival
-	own := func(file string) bool { return file == w.File || file == w.Link }
 	for _, n := range w.Names {
 		for _, file := range c.files(n, w.Listen) {
-			if !own(file) {
+			if !w.LiesAt(file) {
 				out = append(out, wire.Rival{Name: n, File: file})
 			}
 		}
@@ -188,14 +182,14 @@ func (c *Claimed) Rivals(w wire.SiteWant) []wire.Rival {
 		for _, port := range w.Listen {
 			for _, file := range c.firsts[port] {
 				aside := w.Own != nil && w.Own.Default != wire.DefaultKept && (slices.Contains(w.Own.Links, file) || file == w.Own.Block.File)
-				if !own(file) && !aside && !(servers[w.Server].byName && path.Base(file) > path.Base(w.File)) {
+				if !w.LiesAt(file) && !aside && !(servers[w.Server].byName && file.Base() > w.File.Base()) {
 					out = append(out, wire.Rival{First: port, File: file})
 				}
 			}
 		}
 	}
 	slices.SortFunc(out, func(a, b wire.Rival) int {
-		return cmp.Or(strings.Compare(a.File+a.Name, b.File+b.Name), a.First-b.First)
+		return cmp.Or(strings.Compare(string(a.File)+a.Name, string(b.File)+b.Name), a.First-b.First)
 	})
 	return out
 }
@@ -208,7 +202,7 @@ func (c *Claimed) Takes(w wire.SiteWant) []wire.Taking {
 		return nil
 	}
 	var out []wire.Taking
-	theirs := func(file string) bool { return !strings.Contains(path.Base(file), "northstake-") }
+	theirs := func(file wire.Path) bool { return !strings.Contains(file.Base(), "northstake-") }
 	for _, n := range w.Names {
 		if strings.HasPrefix(n, "*.") {
 			continue
@@ -225,16 +219,16 @@ func (c *Claimed) Takes(w wire.SiteWant) []wire.Taking {
 	}
 	if servers[w.Server].byName && !w.First {
 		for _, port := range w.Listen {
-			first := ""
+			first := wire.Path("")
 			for _, file := range c.firsts[port] {
 				if w.Own != nil && w.Own.Default != wire.DefaultKept && slices.Contains(w.Own.Links, file) {
 					continue // it goes, as is declared
 				}
-				if first == "" || path.Base(file) < path.Base(first) {
+				if first == "" || file.Base() < first.Base() {
 					first = file
 				}
 			}
-			if first != "" && theirs(first) && path.Base(w.File) < path.Base(first) {
+			if first != "" && theirs(first) && w.File.Base() < first.Base() {
 				out = append(out, wire.Taking{First: port, File: first})
 			}
 		}

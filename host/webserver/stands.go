@@ -21,7 +21,7 @@ func Stands(m *system.Machine, l wire.Layout) bool {
 			continue
 		}
 		for _, dir := range programDirs {
-			if m.Exists(dir + "/" + word) {
+			if m.Exists(wire.Path(dir + "/" + word)) {
 				return true
 			}
 		}

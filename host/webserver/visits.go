@@ -135,8 +135,8 @@ func claims(m *system.Machine, l wire.Layout, w wire.SiteWant, address string, p
 	named, listening := "", ""
 	at := regexp.MustCompile(`(?:^|[\s\[])` + regexp.QuoteMeta(address) + `(?:\]?:` + strconv.Itoa(port) + `|\]?)(?:[\s;>]|$)`)
 	word := regexp.MustCompile(`(?:^|[\s"'/])` + regexp.QuoteMeta(name) + `(?:[\s"':;,{]|$)`)
-	look := func(file, text string) {
-		if file == w.File || file == w.Link {
+	look := func(file wire.Path, text string) {
+		if w.LiesAt(file) {
 			return
 		}
 		text = comments.ReplaceAllString(text, "")

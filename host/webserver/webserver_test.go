@@ -44,7 +44,7 @@ func TestTheCandidateStandsApart(t *testing.T) {
 		t.Fatal(err)
 	}
 	for link, target := range map[string]string{"/etc/nginx/modules": "../../usr/lib64/nginx", "/etc/nginx/sites-enabled/b": "../sites-available/a"} {
-		if err := os.Symlink(target, m.Path(link)); err != nil {
+		if err := os.Symlink(target, m.Path(wire.Path(link))); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -90,7 +90,7 @@ func TestWhatAServerServes(t *testing.T) {
 				"/etc/nginx/conf.d/off.conf.off":      "server { listen 8099; }\n",
 			},
 			"[{/etc/nginx/conf.d/address.conf [80]} {/etc/nginx/conf.d/northstake-s.conf [80]} {/etc/nginx/conf.d/one.conf [8096 8097 8098]} {/etc/nginx/conf.d/plain.conf [80]}]"},
-		"httpd": {wire.Layout{Dir: "/etc/apache2", Config: "/etc/apache2/apache2.conf", SitesDir: "/etc/apache2/sites-available", LinkDir: "/etc/apache2/sites-enabled", Own: wire.Own{Links: []string{"/etc/apache2/sites-enabled/000-default.conf"}}},
+		"httpd": {wire.Layout{Dir: "/etc/apache2", Config: "/etc/apache2/apache2.conf", SitesDir: "/etc/apache2/sites-available", LinkDir: "/etc/apache2/sites-enabled", Own: wire.Own{Links: []wire.Path{"/etc/apache2/sites-enabled/000-default.conf"}}},
 			map[string]string{
 				"/etc/apache2/sites-enabled/000-default.conf": "<VirtualHost *:80>\n</VirtualHost>\n",
 				"/etc/apache2/sites-enabled/two.conf":         "Listen 8097\n<VirtualHost *:8097 [::]:8098>\n</VirtualHost>\n",
@@ -143,7 +143,7 @@ func TestWhatAServerTakesIn(t *testing.T) {
 		}
 		systemtest.Put(t, m, "/etc/x/more/one.conf", c.beside)
 		systemtest.Put(t, m, "/etc/x/sites/northstake-other.conf", "server { }\n")
-		if got, err := Includes(m, c.server, wire.Layout{Dir: "/etc/x", Config: "/etc/x/main.conf"}, c.file); err != nil || got != c.want {
+		if got, err := Includes(m, c.server, wire.Layout{Dir: "/etc/x", Config: "/etc/x/main.conf"}, wire.Path(c.file)); err != nil || got != c.want {
 			t.Errorf("%s: it takes it in: %t, %v", what, got, err)
 		}
 	}

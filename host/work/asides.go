@@ -7,6 +7,8 @@ import (
 	"slices"
 	"strings"
 	"time"
+
+	"northstake/core/wire"
 )
 
 // asides are the endings of files in which a package manager leaves one of two texts of a configuration
@@ -20,15 +22,14 @@ var asides = map[string]string{
 }
 
 // asidesOf are those that lie where packages have their configuration, and when each was last changed.
-func asidesOf(m *Host) map[string]time.Time {
-	out := map[string]time.Time{}
-	root := strings.TrimSuffix(m.Path("/"), "/")
+func asidesOf(m *Host) map[wire.Path]time.Time {
+	out := map[wire.Path]time.Time{}
 	_ = filepath.WalkDir(m.Path("/etc"), func(path string, d fs.DirEntry, err error) error {
 		if err != nil || !d.Type().IsRegular() || asides[filepath.Ext(path)] == "" {
 			return nil // what cannot be looked at is none that is told of
 		}
-		path = strings.TrimPrefix(path, root)
-		out[path], _ = m.ChangedAt(path)
+		own := m.Own(path)
+		out[own], _ = m.ChangedAt(own)
 		return nil
 	})
 	return out
@@ -41,7 +42,7 @@ func tellingAsides(m *Host, j Job, do func() error) error {
 	now := asidesOf(m)
 	for _, path := range slices.Sorted(maps.Keys(now)) {
 		if was, there := before[path]; !there || !was.Equal(now[path]) {
-			j.Say("%s %s %s", strings.TrimSuffix(path, filepath.Ext(path)), asides[filepath.Ext(path)], path)
+			j.Say("%s %s %s", strings.TrimSuffix(string(path), filepath.Ext(string(path))), asides[filepath.Ext(string(path))], path)
 		}
 	}
 	return err

@@ -145,7 +145,7 @@ func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 		"/etc/now":   {Type: "link", Move: wire.Move{Work: wire.JSON(wire.LinkWork{LinkWant: wire.LinkWant{Path: "/etc/now", PointsTo: "flood"}})}},
 		"/etc/tides": {Type: "directory", Move: wire.Move{Work: wire.JSON(wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: "/etc/tides", Owners: wire.Owners{Owner: "me", Group: "me"}, Mode: "0750"}})}},
 	} {
-		before, err := m.Entry(path)
+		before, err := m.Entry(wire.Path(path))
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -154,13 +154,13 @@ func TestTakingBackIsNoTouchOfSomebodyElse(t *testing.T) {
 		if _, err := m.journal().Do(context.Background(), "8", work, func(string, ...any) {}); err != nil {
 			t.Fatal(err)
 		}
-		if changed, err := m.Entry(path); err != nil || !changed.Touched.At.After(before.Touched.At) {
+		if changed, err := m.Entry(wire.Path(path)); err != nil || !changed.Touched.At.After(before.Touched.At) {
 			t.Fatalf("%s was not changed: %+v, %v", path, changed, err)
 		}
 		if err := m.journal().Back(context.Background(), "8", func(string, ...any) {}); err != nil {
 			t.Fatal(err)
 		}
-		if after, err := m.Entry(path); err != nil || !after.Touched.At.Equal(before.Touched.At) {
+		if after, err := m.Entry(wire.Path(path)); err != nil || !after.Touched.At.Equal(before.Touched.At) {
 			t.Errorf("%s was touched at %s, and before at %s: %v", path, after.Touched.At, before.Touched.At, err)
 		}
 	}
@@ -192,7 +192,7 @@ func TestAHomeAndWhatIsInItGoBack(t *testing.T) {
 	}
 	systemtest.Put(t, m.Machine, "/etc/group", string(groups)+"tides:x:4242:\n")
 	theirs := func(path string, mode wire.Mode) wire.DirectoryWork {
-		return wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: path, Owners: wire.Owners{Owner: "tides", Group: "tides"}, Mode: mode}}
+		return wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: wire.Path(path), Owners: wire.Owners{Owner: "tides", Group: "tides"}, Mode: mode}}
 	}
 	works := wire.Works[wire.DirectoryWork]{theirs("/home/tides", "0755"), theirs("/home/tides/.ssh", "0700"), theirs("/home/tides/.ssh/deep/er", "0700")}
 	step := wire.Step{Number: 1, Type: "directory", Move: wire.Move{Work: wire.JSON(works)}}

@@ -47,10 +47,10 @@ func readContainers(ctx context.Context, m *Host, wants []wire.ContainerWant) ([
 		}
 		for _, h := range w.Mounts {
 			if !h.Made && !m.Exists(h.From) {
-				f.Missing = append(f.Missing, h.From)
+				f.Missing = append(f.Missing, string(h.From))
 			}
 			if !h.Made && !h.Writable && emptyDirectory(m.Path(h.From)) {
-				f.Empty = append(f.Empty, h.From)
+				f.Empty = append(f.Empty, string(h.From))
 			}
 		}
 		return f, err

@@ -19,8 +19,8 @@ import (
 // directoryBefore is what lay at the path, and which of its parents the step
 // has to make.
 type directoryBefore struct {
-	Entry wire.Entry `json:"entry"`
-	Made  []string   `json:"made,omitempty"` // outermost first, the path itself included
+	Entry wire.Entry  `json:"entry"`
+	Made  []wire.Path `json:"made,omitempty"` // outermost first, the path itself included
 }
 
 var _ = register("directory", ownParents(joining(placed(typed[wire.DirectoryAsked, wire.DirectoryWork, directoryBefore]{
@@ -33,9 +33,9 @@ func ownParents(all typed[wire.DirectoryAsked, wire.Works[wire.DirectoryWork], b
 	look := all.before
 	all.before = func(ctx context.Context, m *Host, j Job, works wire.Works[wire.DirectoryWork]) (befores[directoryBefore], error) {
 		out, err := look(ctx, m, j, works)
-		made := map[string]bool{}
+		made := map[wire.Path]bool{}
 		for i := range out {
-			out[i].Made = slices.DeleteFunc(out[i].Made, func(p string) bool { return made[p] })
+			out[i].Made = slices.DeleteFunc(out[i].Made, func(p wire.Path) bool { return made[p] })
 			for _, p := range out[i].Made {
 				made[p] = true
 			}
@@ -79,7 +79,7 @@ func beforeDirectory(_ context.Context, m *Host, _ Job, w wire.DirectoryWork) (d
 
 func doDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b directoryBefore) (wire.StepState, error) {
 	if w.Away {
-		err := m.RemoveEmpty([]string{w.Path})
+		err := m.RemoveEmpty([]wire.Path{w.Path})
 		if err == nil && m.Exists(w.Path) {
 			j.Say("left %s as it is: it holds something", w.Path)
 		}
@@ -106,7 +106,7 @@ func doDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b dire
 
 // setDirectory gives a directory its owner, group and mode: the one that it has opened, whatever takes
 // its place meanwhile.
-func setDirectory(m *Host, path string, owners wire.Owners, mode wire.Mode) error {
+func setDirectory(m *Host, path wire.Path, owners wire.Owners, mode wire.Mode) error {
 	bits, err := system.FileMode(mode)
 	if err != nil {
 		return err
@@ -156,7 +156,7 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 		}
 		if now.Kind != wire.EntryDirectory {
 			if now.Kind != "" {
-				leave(j, w.Path, "")
+				leave(j, string(w.Path), "")
 			}
 			return nil
 		}
@@ -171,7 +171,7 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 			case *one.now == one.left || slices.Contains(one.also, one.left):
 				*one.now = one.before
 			default:
-				leave(j, w.Path, ": it is "+*one.now+" now, and was "+one.before+" before")
+				leave(j, string(w.Path), ": it is "+*one.now+" now, and was "+one.before+" before")
 			}
 		}
 		if owners == now.Owners && mode == string(now.Mode) {
@@ -184,7 +184,7 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 		return system.Self(func() error { return m.NoteOwn(w.Path, b.Entry.Touched) })
 	case wire.EntryLink:
 		if now.Kind == wire.EntryDirectory {
-			if err := m.RemoveEmpty([]string{w.Path}); err != nil {
+			if err := m.RemoveEmpty([]wire.Path{w.Path}); err != nil {
 				return err
 			}
 			if now, err = m.Entry(w.Path); err != nil {
@@ -195,7 +195,7 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 		case now.Kind == "":
 			return system.LinkAtomically(b.Entry.Target, m.Path(w.Path))
 		case now.Kind != wire.EntryLink || now.Target != b.Entry.Target:
-			leave(j, w.Path, ": it was a link to "+b.Entry.Target)
+			leave(j, string(w.Path), ": it was a link to "+b.Entry.Target)
 		}
 		return nil
 	}

@@ -21,7 +21,7 @@ import (
 // makes.
 type fileBefore struct {
 	File system.KeptFile `json:"file"`
-	Made []string        `json:"made,omitempty"`
+	Made []wire.Path     `json:"made,omitempty"`
 }
 
 var _ = register("file", placed(typed[wire.FileWant, wire.FileWork, fileBefore]{
@@ -58,7 +58,7 @@ func readFile(m *Host, s *system.Sight, w wire.FileWant) (any, error) {
 }
 
 func beforeFile(_ context.Context, m *Host, _ Job, w wire.FileWork) (b fileBefore, err error) {
-	b.Made = m.MissingParents(filepath.Dir(w.Path))
+	b.Made = m.MissingParents(w.Path.Dir())
 	b.File, err = m.KeepFile(w.Path)
 	return b, err
 }
@@ -107,8 +107,8 @@ func doFile(ctx context.Context, m *Host, _ Job, w wire.FileWork, b fileBefore) 
 
 // sudoTakes has sudo's own checker read a text before it lies where sudo reads it (sudoers(5),
 // visudo(8)): of a file with a mistake sudo takes in a part, or nothing, and says so to nobody here.
-func sudoTakes(ctx context.Context, m *Host, path, text string) error {
-	dir, name := filepath.Split(path)
+func sudoTakes(ctx context.Context, m *Host, path wire.Path, text string) error {
+	dir, name := filepath.Split(string(path))
 	if path != "/etc/sudoers" && (dir != "/etc/sudoers.d/" || strings.Contains(name, ".") || strings.HasSuffix(name, "~")) {
 		return nil
 	}
@@ -120,7 +120,7 @@ func sudoTakes(ctx context.Context, m *Host, path, text string) error {
 	return &wire.Fault{What: fmt.Sprintf("sudo does not understand what is declared for %s: %s", path, strings.Join(strings.Fields(failed.Output), " ")), Fix: "correct the text: nothing was written"}
 }
 
-func removeFile(m *Host, path string) error {
+func removeFile(m *Host, path wire.Path) error {
 	if err := os.Remove(m.Path(path)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 		return err
 	}

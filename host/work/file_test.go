@@ -123,10 +123,10 @@ func TestFilesAndLinksKnowTheirWayBack(t *testing.T) {
 
 func link(t *testing.T, m *Host, target, path string) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(m.Path(wire.Path(path))), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.Symlink(target, m.Path(path)); err != nil {
+	if err := os.Symlink(target, m.Path(wire.Path(path))); err != nil {
 		t.Fatal(err)
 	}
 }

@@ -7,7 +7,6 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"strings"
 
 	"northstake/core/wire"
@@ -189,12 +188,12 @@ func dropTable(ctx context.Context, m *Host, units family.ServiceManager) error 
 			return err
 		}
 	}
-	for _, p := range []string{loader.Path, filter.File} {
+	for _, p := range []wire.Path{loader.Path, filter.File} {
 		if err := os.Remove(m.Path(p)); err != nil && !errors.Is(err, fs.ErrNotExist) {
 			return err
 		}
 	}
-	if err := m.RemoveEmpty([]string{filepath.Dir(filter.File)}); err != nil {
+	if err := m.RemoveEmpty([]wire.Path{wire.Path(filter.File).Dir()}); err != nil {
 		return err
 	}
 	if _, err := m.Run(ctx, strings.NewReader(wire.FirewallTable+"\ndelete "+wire.FirewallTable+"\n"), "nft", "-f", "-"); err != nil {
@@ -228,7 +227,7 @@ func backFirewall(ctx context.Context, m *Host, j Job, w wire.FirewallWork, b fi
 		return err
 	}
 	if b.File.Entry.Kind == "" {
-		if err := m.RemoveEmpty([]string{filepath.Dir(filter.File)}); err != nil {
+		if err := m.RemoveEmpty([]wire.Path{wire.Path(filter.File).Dir()}); err != nil {
 			return err
 		}
 	}

@@ -13,14 +13,14 @@ import (
 // linkBefore is what lay at the path, and the directories above it that the step
 // makes.
 type linkBefore struct {
-	Entry wire.Entry `json:"entry"`
-	Made  []string   `json:"made,omitempty"`
+	Entry wire.Entry  `json:"entry"`
+	Made  []wire.Path `json:"made,omitempty"`
 }
 
 var _ = register("link", placed(typed[wire.LinkWant, wire.LinkWork, linkBefore]{
 	read: sighted(func(_ *Host, s *system.Sight, w wire.LinkWant) (any, error) { return s.Entry(w.Path) }),
 	before: func(_ context.Context, m *Host, _ Job, w wire.LinkWork) (b linkBefore, err error) {
-		b.Made = m.MissingParents(filepath.Dir(w.Path))
+		b.Made = m.MissingParents(w.Path.Dir())
 		b.Entry, err = m.Entry(w.Path)
 		return b, err
 	},

@@ -9,7 +9,7 @@ import (
 
 // spot is where a step brings something about, and whose it is to be; or from where it takes it away.
 type spot struct {
-	path string
+	path wire.Path
 	wire.Owners
 	away bool
 }

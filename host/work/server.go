@@ -9,7 +9,6 @@ import (
 	"os"
 	"path/filepath"
 	"slices"
-	"strings"
 
 	"northstake/core/wire"
 	"northstake/host/system"
@@ -34,7 +33,7 @@ func readServer(ctx context.Context, m *Host, w wire.ServerWant) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	f := wire.ServerFound{Installed: webserver.Stands(m.Machine, layout), Texts: map[string]string{}}
+	f := wire.ServerFound{Installed: webserver.Stands(m.Machine, layout), Texts: map[wire.Path]string{}}
 	for _, p := range w.Paths() {
 		e, err := m.Entry(p)
 		if err != nil {
@@ -60,7 +59,7 @@ func readServer(ctx context.Context, m *Host, w wire.ServerWant) (any, error) {
 }
 
 // editedOwn lists what is to be switched off and is not as the server's package brought it.
-func editedOwn(ctx context.Context, m *Host, w wire.ServerWant, f wire.ServerFound) ([]string, error) {
+func editedOwn(ctx context.Context, m *Host, w wire.ServerWant, f wire.ServerFound) ([]wire.Path, error) {
 	if !f.Installed {
 		return nil, nil
 	}
@@ -68,9 +67,9 @@ func editedOwn(ctx context.Context, m *Host, w wire.ServerWant, f wire.ServerFou
 	if err != nil {
 		return nil, nil // of no family whose packages are known
 	}
-	var out []string
-	look := func(path string, text []byte) error {
-		same, known, err := manager.Brought(ctx, path, text)
+	var out []wire.Path
+	look := func(path wire.Path, text []byte) error {
+		same, known, err := manager.Brought(ctx, string(path), text)
 		if err == nil && known && !same {
 			out = append(out, path)
 		}
@@ -85,7 +84,7 @@ func editedOwn(ctx context.Context, m *Host, w wire.ServerWant, f wire.ServerFou
 		if err != nil {
 			return nil, err
 		}
-		if err := look(strings.TrimPrefix(full, strings.TrimSuffix(m.Path("/"), "/")), text); err != nil {
+		if err := look(m.Own(full), text); err != nil {
 			return nil, err
 		}
 	}
@@ -118,7 +117,7 @@ func doServer(ctx context.Context, m *Host, j Job, w wire.ServerWork, _ serverBe
 		return "", err
 	}
 	if !webserver.Stands(m.Machine, layout) {
-		return "", &wire.Fault{What: "server " + w.Server + " is not installed: its program or " + layout.Config + " is not there", Fix: "look at what became of the package " + layout.Package}
+		return "", &wire.Fault{What: "server " + w.Server + " is not installed: its program or " + string(layout.Config) + " is not there", Fix: "look at what became of the package " + layout.Package}
 	}
 	if err := webserver.TestOwn(ctx, m.Machine, fmt.Sprintf("%s-%d", j.Run, j.Number), layout, w.ServerWant); err != nil {
 		return "", err

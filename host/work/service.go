@@ -93,7 +93,7 @@ func readServices(ctx context.Context, m *Host, wants []wire.ServiceWant) ([]any
 			continue
 		}
 		for path := range f.DropIns {
-			if e, err := m.Entry(path); err == nil && e.Touched.At.After(f.Touched.At) {
+			if e, err := m.Entry(wire.Path(path)); err == nil && e.Touched.At.After(f.Touched.At) {
 				f.Touched = e.Touched
 				f.Touched.What = path
 			}
@@ -145,7 +145,7 @@ func keepDropIns(m *Host, service string) (map[string]string, error) {
 		return nil, err
 	}
 	for path, holds := range files {
-		text, err := m.Read(path)
+		text, err := m.Read(wire.Path(path))
 		if err != nil {
 			return nil, err
 		}
@@ -165,7 +165,7 @@ func setDropIns(m *Host, service string, want map[string]string) error {
 	}
 	for path := range have {
 		if _, ok := want[path]; !ok {
-			if err := os.Remove(m.Path(path)); err != nil {
+			if err := os.Remove(m.Path(wire.Path(path))); err != nil {
 				return err
 			}
 		}
@@ -175,11 +175,11 @@ func setDropIns(m *Host, service string, want map[string]string) error {
 			continue
 		}
 		sum, how, _ := strings.Cut(holds, " ")
-		if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+		if err := os.MkdirAll(filepath.Dir(m.Path(wire.Path(path))), 0o755); err != nil {
 			return err
 		}
 		if strings.HasPrefix(how, "/") || strings.HasPrefix(how, ".") { // a link
-			if err := system.LinkAtomically(how, m.Path(path)); err != nil {
+			if err := system.LinkAtomically(how, m.Path(wire.Path(path))); err != nil {
 				return err
 			}
 			continue
@@ -197,7 +197,7 @@ func setDropIns(m *Host, service string, want map[string]string) error {
 		if got := sha256.Sum256(text); hex.EncodeToString(got[:]) != sum {
 			return fmt.Errorf("the kept text of %s is damaged: write it anew by hand", path)
 		}
-		if err := system.WriteAtomically(m.Path(path), text, mode); err != nil {
+		if err := system.WriteAtomically(m.Path(wire.Path(path)), text, mode); err != nil {
 			return err
 		}
 	}

@@ -60,7 +60,7 @@ func beforeSite(_ context.Context, m *Host, _ Job, w wire.SiteWork) (b siteBefor
 // doSites has all sites of a step tested together, and written and flushed together.
 func doSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork], _ befores[siteBefore]) (wire.StepState, error) {
 	var write []wire.SiteWant
-	var drop []string
+	var drop []wire.Path
 	for _, w := range works {
 		drop = append(drop, w.Drops...)
 		if w.Away {
@@ -75,7 +75,7 @@ func doSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork
 		return "", err
 	}
 	var files []system.NewFile
-	links := map[string]string{}
+	links := map[wire.Path]string{}
 	for _, w := range write {
 		for _, b := range w.Beside {
 			text, err := b.Holds()
@@ -90,7 +90,7 @@ func doSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork
 		}
 		files = append(files, system.NewFile{Path: w.File, Text: []byte(w.Text), Mode: 0o644, Owners: wire.Administrators})
 		if w.Link != "" && !w.Off {
-			links[w.Link] = w.File
+			links[w.Link] = string(w.File)
 		}
 	}
 	if err := m.WriteTogether(files); err != nil {
@@ -116,14 +116,14 @@ func doSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork
 // takeSiteAway removes a virtual host's file and its link; a step of the server's service
 // has it take notice.
 func takeSiteAway(m *Host, w wire.SiteWork) error {
-	paths := []string{w.Link, w.File}
+	paths := []wire.Path{w.Link, w.File}
 	for _, b := range w.Beside {
 		paths = append(paths, b.Path)
 	}
 	return takeFilesAway(m, paths)
 }
 
-func takeFilesAway(m *Host, paths []string) error {
+func takeFilesAway(m *Host, paths []wire.Path) error {
 	for _, p := range paths {
 		if p == "" {
 			continue
@@ -169,7 +169,7 @@ func backSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWo
 // backSite says whether anything was changed.
 func backSite(m *Host, j Job, w wire.SiteWork, b siteBefore) (changed bool, err error) {
 	if w.Link != "" {
-		if changed, err = takeBack(m, j, b.Link, nil, w.File); err != nil {
+		if changed, err = takeBack(m, j, b.Link, nil, string(w.File)); err != nil {
 			return false, err
 		}
 	}

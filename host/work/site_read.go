@@ -135,7 +135,7 @@ func siteTaken(m *Host, w wire.SiteWant, layout wire.Layout, claimed *webserver.
 		return err
 	}
 	if !in {
-		f.NotTaken = layout.Config
+		f.NotTaken = string(layout.Config)
 	}
 	if !m.Exists(read) {
 		f.Takes = claimed.Takes(w)

@@ -5,7 +5,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"path/filepath"
 	"slices"
 
 	"northstake/core/wire"
@@ -17,7 +16,7 @@ import (
 // step makes.
 type sourceBefore struct {
 	Files []system.KeptFile `json:"files"`
-	Made  []string          `json:"made,omitempty"`
+	Made  []wire.Path       `json:"made,omitempty"`
 }
 
 var _ = register("source", typed[wire.SourceWant, wire.SourceWork, sourceBefore]{
@@ -76,7 +75,7 @@ func beforeSource(_ context.Context, m *Host, _ Job, w wire.SourceWork) (b sourc
 			return b, err
 		}
 		b.Files = append(b.Files, k)
-		b.Made = append(b.Made, m.MissingParents(filepath.Dir(file.Path))...)
+		b.Made = append(b.Made, m.MissingParents(file.Path.Dir())...)
 	}
 	return b, nil
 }

@@ -70,8 +70,8 @@ func TestTakingBackLeavesWhatCameSince(t *testing.T) {
 			t.Fatal(err)
 		}
 		if c.kind == "site" { // without a server that tests it
-			systemtest.Put(t, m.Machine, site.File, site.Text)
-			run("ln -s " + site.File + " etc/on.conf")
+			systemtest.Put(t, m.Machine, string(site.File), site.Text)
+			run(string("ln -s " + site.File + " etc/on.conf"))
 		} else if _, err := w.Do(context.Background(), m, job, before); err != nil {
 			t.Fatal(name, err)
 		}

@@ -19,7 +19,7 @@ import (
 // the user that the service logs in as, and the paths that the SSH server, sudo and PAM are told of,
 // wherever they lead (sshd_config(5), sudoers(5), pam.conf(5)). They are read again once one of those
 // files has changed.
-func (h *Host) WayIn(listeners []wire.Listener) ([]string, error) {
+func (h *Host) WayIn(listeners []wire.Listener) ([]wire.Path, error) {
 	kept, err := system.Cached(h.Machine, "way in", "once", func() (*wayIn, error) { return &wayIn{}, nil })
 	if err != nil {
 		return nil, err
@@ -50,10 +50,9 @@ func (h *Host) sshdConfig(listeners []wire.Listener) string {
 
 // wayIn is what was read, of which files.
 type wayIn struct {
-	mu          sync.Mutex
-	config, key string
-	files       []string
-	paths       []string
+	mu           sync.Mutex
+	config, key  string
+	files, paths []wire.Path
 }
 
 // The most that is read and kept, however the files lead on to one another.
@@ -65,8 +64,8 @@ const (
 // startup are the files of a home that a login opens, or that a shell reads which runs a command.
 var startup = []string{".ssh", ".profile", ".bashrc", ".bash_profile", ".bash_login", ".zshenv", ".zprofile", ".zshrc", ".cshrc", ".tcshrc", ".login", ".pam_environment", ".k5login"}
 
-func readWayIn(m *system.Machine, login, config string) (files, paths []string) {
-	r := &wayReader{m: m, login: login, found: map[string]bool{}, read: map[string]bool{}}
+func readWayIn(m *system.Machine, login, config string) (files, paths []wire.Path) {
+	r := &wayReader{m: m, login: login, found: map[wire.Path]bool{}, read: map[wire.Path]bool{}}
 	if a, known, err := family.AccountOf(m, login); err == nil && known {
 		r.home, r.shell, r.uid = a.Home, a.Shell, strconv.Itoa(a.ID)
 	}
@@ -77,16 +76,16 @@ func readWayIn(m *system.Machine, login, config string) (files, paths []string) 
 	}
 	r.note(r.shell)
 	r.note(config)
-	r.file(config, r.sshd)
+	r.file(wire.Path(config), r.sshd)
 	r.file("/etc/sudoers", r.sudoers)
 	for _, service := range []string{"sshd", "sudo"} {
-		r.file("/etc/pam.d/"+service, r.pam)
+		r.file(wire.Path("/etc/pam.d/"+service), r.pam)
 	}
 	for p := range maps.Clone(r.found) {
-		r.note(r.leads(p))
+		r.note(string(r.leads(p)))
 	}
 	files = append(slices.Sorted(maps.Keys(r.read)), "/etc/passwd")
-	for _, dir := range []string{"/etc/ssh", "/etc/pam.d"} { // what is not there yet
+	for _, dir := range []wire.Path{"/etc/ssh", "/etc/pam.d"} { // what is not there yet
 		if m.Exists(dir) {
 			files = append(files, dir)
 		}
@@ -98,40 +97,39 @@ func readWayIn(m *system.Machine, login, config string) (files, paths []string) 
 type wayReader struct {
 	m                       *system.Machine
 	login, home, shell, uid string
-	found, read             map[string]bool
+	found, read             map[wire.Path]bool
 }
 
-// note keeps a path.
-func (r *wayReader) note(p string) {
-	if p = path.Clean(p); !path.IsAbs(p) || p == "/" || len(p) > 4000 || len(r.found) >= wayPaths {
+// note keeps what is written somewhere, where it is a path.
+func (r *wayReader) note(written string) {
+	if !path.IsAbs(written) || len(written) > 4000 || len(r.found) >= wayPaths {
 		return
 	}
-	for _, no := range []string{"/dev", "/proc", "/sys"} {
-		if p == no || strings.HasPrefix(p, no+"/") {
-			return
-		}
+	p := wire.Path(path.Clean(written))
+	if p == "/" || slices.ContainsFunc([]wire.Path{"/dev", "/proc", "/sys"}, p.Within) {
+		return
 	}
 	r.found[p] = true
 }
 
 // leads is where a path leads through links, "" where it leads nowhere.
-func (r *wayReader) leads(p string) string {
+func (r *wayReader) leads(p wire.Path) wire.Path {
 	at, err := filepath.EvalSymlinks(r.m.Path(p))
 	if err != nil {
 		return ""
 	}
-	return path.Join("/", strings.TrimPrefix(at, strings.TrimSuffix(r.m.Path("/"), "/")))
+	return r.m.Own(at)
 }
 
 // file reads a file, once, or each in a directory; one that is not there says nothing.
-func (r *wayReader) file(name string, line func(words []string)) {
+func (r *wayReader) file(name wire.Path, line func(words []string)) {
 	at := r.leads(name)
 	if at == "" || len(r.read) >= wayFiles || r.read[name] {
 		return
 	}
 	r.read[name] = true
 	if at != name {
-		r.note(at)
+		r.note(string(at))
 		r.read[at] = true
 	}
 	s, err := os.Stat(r.m.Path(at))
@@ -144,7 +142,7 @@ func (r *wayReader) file(name string, line func(words []string)) {
 			return
 		}
 		for _, e := range entries {
-			r.file(path.Join(name, e.Name()), line)
+			r.file(name.Join(e.Name()), line)
 		}
 		return
 	}
@@ -209,7 +207,7 @@ func (r *wayReader) pam(words []string) {
 			r.note(w)
 		}
 		if (w == "@include" || i > 0 && (w == "include" || w == "substack")) && i+1 < len(words) {
-			r.file(path.Join("/etc/pam.d", words[i+1]), r.pam)
+			r.file(wire.Path(path.Join("/etc/pam.d", words[i+1])), r.pam)
 		}
 	}
 }
@@ -221,5 +219,5 @@ func (r *wayReader) included(w, dir string, line func([]string)) {
 	}
 	at := before(w, "*?[")
 	r.note(at)
-	r.file(at, line)
+	r.file(wire.Path(at), line)
 }

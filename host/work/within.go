@@ -90,7 +90,7 @@ func reloadContainer(ctx context.Context, m *Host, e *engine.Engine, is engine.I
 	}
 	test := make([]string, len(l.Test))
 	for i, word := range l.Test {
-		test[i] = strings.ReplaceAll(word, "{dir}", l.Dir)
+		test[i] = strings.ReplaceAll(word, "{dir}", string(l.Dir))
 	}
 	if err := e.Command(ctx, is.ID, test); err != nil {
 		var failed *engine.Failed

@@ -94,7 +94,7 @@ func siteOn(d *declare.Declaration, site, host string, st store.HostState, secre
 			mine[s.Address()] = true
 		}
 	}
-	on.Service, on.Image, on.File = want.By(), want.Image, want.File
+	on.Service, on.Image, on.File = want.By(), want.Image, string(want.File)
 	mine[host+"/"+want.ServedBy()] = true
 	for _, p := range want.Listen {
 		mine[fmt.Sprintf("%s/port/%d-tcp", host, p)] = true

@@ -17,6 +17,7 @@ import (
 	"time"
 
 	"northstake/core/declare"
+	"northstake/core/wire"
 	"northstake/host/journal"
 	"northstake/host/reach"
 	"northstake/host/rehearse"
@@ -103,7 +104,7 @@ func (h *Host) isLate() bool {
 
 // Text is what a file of the host holds, "" where there is none.
 func (h *Host) Text(path string) string {
-	b, err := os.ReadFile(h.Path(path))
+	b, err := os.ReadFile(h.Path(wire.Path(path)))
 	if err != nil {
 		return ""
 	}

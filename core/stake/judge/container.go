@@ -251,7 +251,7 @@ func servesNothing(w wire.ContainerWant, in stake.Input, f wire.ContainerFound) 
 		return out
 	}
 	at := func(h wire.HeldAt) bool { // what it holds where the server looks, or its configuration
-		return wire.PathWithin(h.At, "/etc") || strings.Contains(h.At, "/conf") || slices.ContainsFunc(f.Looks, func(p string) bool { return wire.PathWithin(h.At, p) || wire.PathWithin(p, h.At) })
+		return h.At.Within("/etc") || strings.Contains(string(h.At), "/conf") || slices.ContainsFunc(f.Looks, func(p string) bool { return h.At.Meets(wire.Path(p)) })
 	}
 	if !slices.ContainsFunc(w.Mounts, at) {
 		out = append(out, stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("the server in image %s looks by itself at %s for what it serves, and container %s holds nothing there", w.Image, strings.Join(f.Looks, " or "), w.Name), Fix: "let it hold the content there, or a configuration of its own that names another place"})
@@ -268,7 +268,7 @@ func startAnew(w wire.ContainerWant, because string) wire.Move {
 
 // nudgeHolders are for the containers that see just a path, at which something else lies from now
 // on: an engine shows them what was there when they were started.
-func nudgeHolders(in stake.Input, what, path string) []stake.Nudge {
+func nudgeHolders(in stake.Input, what string, path wire.Path) []stake.Nudge {
 	var out []stake.Nudge
 	for s, w := range stake.Of[wire.ContainerWant](in.Declared, "container", in.Memo) {
 		if slices.ContainsFunc(w.Mounts, func(h wire.HeldAt) bool { return h.From == path }) {
@@ -389,7 +389,7 @@ func awayContainer(in stake.Input, w wire.ContainerWant, f wire.ContainerFound) 
 	case f.Engine != nil:
 		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: f.Engine.What, Fix: f.Engine.Fix}}
 	case f.By != w.By:
-		v.Cautions = []stake.Note{stays(in, "container "+w.Name)}
+		v.Cautions = []stake.Note{stays(in, wire.Path("container "+w.Name))}
 	default:
 		v.Moves = []wire.Move{containerMove(w, wire.AwayContainer, "take away container "+w.Name)}
 		if in.Pending && w.Serves != "" {

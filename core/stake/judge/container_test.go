@@ -134,7 +134,7 @@ func TestAnImageThatHasMoved(t *testing.T) {
 // that it runs, and nothing in it does, is made anew (K3).
 func TestWhatAContainerWritesIsNotLost(t *testing.T) {
 	held := func(from string, writable bool) []wire.HeldAt {
-		return []wire.HeldAt{{At: "/data", From: from, Writable: writable}}
+		return []wire.HeldAt{{At: "/data", From: wire.Path(from), Writable: writable}}
 	}
 	for _, c := range []struct {
 		wants, has []wire.HeldAt

@@ -4,7 +4,6 @@ import (
 	"bytes"
 	"encoding/json"
 	"fmt"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -94,7 +93,7 @@ func judgeContent(in stake.Input, w wire.ContentWant, f wire.ContentFound) stake
 	var removes []string
 	for _, p := range f.Extra {
 		if !w.RestGoes() {
-			v.Strays = append(v.Strays, w.Root+"/"+p)
+			v.Strays = append(v.Strays, string(w.Root)+"/"+p)
 			continue
 		}
 		d.differ("file "+p, "not there", "there, and nobody declared it")
@@ -186,7 +185,7 @@ func awayContent(in stake.Input, w wire.ContentWant, f wire.ContentFound) stake.
 	changed := 0
 	for _, former := range f.Former {
 		work.Drop = append(work.Drop, former.Path)
-		removes = append(removes, w.Root+"/"+former.Path)
+		removes = append(removes, string(w.Root)+"/"+former.Path)
 		if former.Changed {
 			changed++
 		}
@@ -222,12 +221,12 @@ func inTheWay(in stake.Input, w wire.ContentWant, f wire.ContentFound, size int6
 		return note
 	}
 	for _, at := range f.Below {
-		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return wire.PathWithin(file.Path, at) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return wire.PathWithin(d, at) }) {
+		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return w.Root.Join(file.Path).Within(w.Root.Join(at)) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return w.Root.Join(d).Within(w.Root.Join(at)) }) {
 			return note("take out of the content what lies there, and name it in left_alone; or take the mount away", "something is mounted at %s/%s, where the content has files", w.Root, at)
 		}
 	}
 	if len(f.TooDeep) > 0 {
-		at := path.Join(w.Root, form.Name(f.TooDeep[0]))
+		at := string(w.Root.Join(form.Name(f.TooDeep[0])))
 		return note("take it away by hand: rm -r "+at, "directories that nobody declared are nested in %s until no path leads to them, and so cannot be carried along", at)
 	}
 	if n := len(f.InTheWay); n > 0 {
@@ -277,11 +276,10 @@ func contentDetails(f wire.ContentFound) []wire.Detail {
 }
 
 // diskOf returns the file system that holds path.
-func diskOf(disks []wire.Disk, path string) *wire.Disk {
+func diskOf(disks []wire.Disk, path wire.Path) *wire.Disk {
 	var best *wire.Disk
 	for i, d := range disks {
-		m := strings.TrimSuffix(d.Mount, "/")
-		if (path == m || strings.HasPrefix(path, m+"/")) && (best == nil || len(d.Mount) > len(best.Mount)) {
+		if path.Within(d.Mount) && (best == nil || len(d.Mount) > len(best.Mount)) {
 			best = &disks[i]
 		}
 	}

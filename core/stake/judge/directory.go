@@ -4,7 +4,6 @@ import (
 	"cmp"
 	"encoding/json"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -15,7 +14,7 @@ import (
 // barred is what keeps a thing from being brought about at a path, nil for nothing: it lies on a file
 // system that nobody can write to, or where somebody beside root can change it. What is to be that
 // user's own is done with that user's rights.
-func barred(in stake.Input, e wire.Entry, owner, path string) *stake.Note {
+func barred(in stake.Input, e wire.Entry, owner string, path wire.Path) *stake.Note {
 	if e.ReadOnly {
 		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s lies on a file system that is mounted read-only", path), Fix: fmt.Sprintf("ask who mounted it so, and why (on %s: findmnt -T %s), or declare another path", in.Stake.Place, path)}
 	}
@@ -27,15 +26,15 @@ func barred(in stake.Input, e wire.Entry, owner, path string) *stake.Note {
 		return nil
 	}
 	return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s can change %s, and so what lies at %s: nothing that is not theirs is put there", who, at, path),
-		Fix: "let the directories above it be root's and writable for nobody else, or declare " + path + " as their own"}
+		Fix: "let the directories above it be root's and writable for nobody else, or declare " + string(path) + " as their own"}
 }
 
 // willChange says who, beside root, can change what lies at a path once the directories above it are as
 // they are declared: the outermost of those counts, as on the host.
-func willChange(in stake.Input, e wire.Entry, p string) (who, at string) {
-	say := func(dir string, o wire.Owners, mode wire.Mode) {
+func willChange(in stake.Input, e wire.Entry, p wire.Path) (who string, at wire.Path) {
+	say := func(dir wire.Path, o wire.Owners, mode wire.Mode) {
 		bits, err := mode.Bits()
-		if !strings.HasPrefix(p, strings.TrimSuffix(dir, "/")+"/") || at != "" && len(at) <= len(dir) || err != nil || bits&wire.OwnersRemove != 0 && e.Kind != "" {
+		if !p.Below(dir) || at != "" && len(at) <= len(dir) || err != nil || bits&wire.OwnersRemove != 0 && e.Kind != "" {
 			return
 		}
 		switch {
@@ -63,17 +62,17 @@ func awayDirectory(in stake.Input, w wire.DirectoryWant, f wire.DirectoryFound) 
 	case v.Gone:
 	case f.Kind != wire.EntryDirectory:
 		v.Cautions = []stake.Note{stays(in, w.Path)}
-	case slices.ContainsFunc(f.Holds, func(name string) bool { return !in.Goes(path.Join(w.Path, name)) }):
-		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: w.Path + " holds something, and stays", Fix: "take out what lies there, and it goes with the next plan"}}
+	case slices.ContainsFunc(f.Holds, func(name string) bool { return !in.Goes(w.Path.Join(name)) }):
+		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: string(w.Path) + " holds something, and stays", Fix: "take out what lies there, and it goes with the next plan"}}
 	default:
-		v.Moves = []wire.Move{{Verb: "take", Text: "take away directory " + w.Path, Work: wire.JSON(wire.DirectoryWork{DirectoryWant: w, Away: true})}}
+		v.Moves = []wire.Move{{Verb: "take", Text: "take away directory " + string(w.Path), Work: wire.JSON(wire.DirectoryWork{DirectoryWant: w, Away: true})}}
 	}
 	return v
 }
 
 // ownedByNobody is what keeps a thing from being brought about whose owner the host has not,
 // nil for nothing: something else may bring the account.
-func ownedByNobody(in stake.Input, nobody []string, path string) *stake.Note {
+func ownedByNobody(in stake.Input, nobody []string, path wire.Path) *stake.Note {
 	if len(nobody) == 0 || in.Pending {
 		return nil
 	}
@@ -134,7 +133,7 @@ func judgeDirectory(in stake.Input, w wire.DirectoryWant, f wire.DirectoryFound)
 	}
 	switch f.Kind {
 	case "":
-		v.Moves = []wire.Move{{Verb: "make", Text: "make directory " + w.Path, Work: wire.JSON(w), Joins: true}}
+		v.Moves = []wire.Move{{Verb: "make", Text: "make directory " + string(w.Path), Work: wire.JSON(w), Joins: true}}
 	case wire.EntryDirectory:
 		v.Moves = []wire.Move{{Verb: "set", Text: fmt.Sprintf("set directory %s to owner %s, group %s, mode %s", w.Path, w.Owner, w.Group, w.Mode), Work: wire.JSON(w)}}
 	case wire.EntryLink:

@@ -30,7 +30,7 @@ func awayFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict {
 		v.Cautions = []stake.Note{stays(in, w.Path)}
 		return v
 	}
-	text := "take away " + w.Path
+	text := "take away " + string(w.Path)
 	if w.Portion != "" {
 		text = fmt.Sprintf("take portion %s out of %s", w.Portion, w.Path)
 	}
@@ -40,17 +40,17 @@ func awayFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict {
 }
 
 // stays says that something is left although it is not declared any more.
-func stays(in stake.Input, what string) stake.Note {
-	return stake.Note{Address: in.Stake.Address(), What: what + " was changed since it was brought about, and stays", Fix: "look at what was changed there, and take it away by hand"}
+func stays(in stake.Input, what wire.Path) stake.Note {
+	return stake.Note{Address: in.Stake.Address(), What: string(what) + " was changed since it was brought about, and stays", Fix: "look at what was changed there, and take it away by hand"}
 }
 
 // fileNudges are for the services that take notice of the file.
 func fileNudges(w wire.FileWant) []stake.Nudge {
 	var out []stake.Nudge
 	for _, local := range w.Tells {
-		out = append(out, stake.Nudge{Target: local, How: wire.TellReload, Reason: "its file " + w.Path + " changed"})
+		out = append(out, stake.Nudge{Target: local, How: wire.TellReload, Reason: "its file " + string(w.Path) + " changed"})
 	}
-	return append(out, nudgesOf("file", w.Path, w.Reload, w.Restart)...)
+	return append(out, nudgesOf("file", string(w.Path), w.Reload, w.Restart)...)
 }
 
 // judgeGone judges a file that is not to be there.
@@ -70,13 +70,13 @@ func judgeGone(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 		v.Blockers = []stake.Note{*note}
 		return v
 	}
-	text := "take away " + w.Path
+	text := "take away " + string(w.Path)
 	if f.Entry.Kind == wire.EntryLink {
 		text = fmt.Sprintf("take away the link %s (to %s)", w.Path, f.Entry.Target)
 	}
 	move := wire.Move{Verb: "take", Text: text, Because: "it is declared as gone", Work: wire.JSON(wire.FileWork{FileWant: w, Away: true})}
 	if f.Text != "" && !f.Bytes {
-		move.Details = []wire.Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, ""), Diff: true}}
+		move.Details = []wire.Detail{{Title: string(w.Path), Text: udiff.Unified("found", "wanted", f.Text, ""), Diff: true}}
 	}
 	v.Nudges = append(fileNudges(w), nudgeHolders(in, "file", w.Path)...)
 	v.Moves = []wire.Move{move}
@@ -84,7 +84,7 @@ func judgeGone(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 }
 
 // fixed is why a file cannot be replaced or taken away, nil where it can.
-func fixed(f wire.FileFound, in stake.Input, path string) *stake.Note {
+func fixed(f wire.FileFound, in stake.Input, path wire.Path) *stake.Note {
 	switch {
 	case f.Entry.ReadOnly:
 		return barred(in, f.Entry, "", path)
@@ -167,7 +167,7 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 	}
 	move := wire.Move{Verb: verb, Text: text, Work: wire.JSON(w)}
 	if w.Data == nil && (f.Text != w.Text || v.Gone) {
-		move.Details = []wire.Detail{{Title: w.Path, Text: udiff.Unified("found", "wanted", f.Text, w.Text), Diff: true}}
+		move.Details = []wire.Detail{{Title: string(w.Path), Text: udiff.Unified("found", "wanted", f.Text, w.Text), Diff: true}}
 	}
 	v.Moves = []wire.Move{move}
 	return v

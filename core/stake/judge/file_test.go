@@ -246,7 +246,7 @@ func TestAFileThatIsGone(t *testing.T) {
 func TestAFileThatIsGoneGivesASiteItsVisitors(t *testing.T) {
 	w := wire.SiteWant{Server: "nginx", Service: "nginx", Names: []string{"tides.saltmarsh.test"}}
 	for path, blocks := range map[string]bool{"/etc/nginx/conf.d/a.conf": false, "/etc/nginx/conf.d/a": true, "/etc": true} {
-		in := stake.Input{Declared: []stake.Stake{{Type: "file", Name: path, Want: wire.JSON(wire.FileWant{Path: path, Gone: true})}}}
+		in := stake.Input{Declared: []stake.Stake{{Type: "file", Name: path, Want: wire.JSON(wire.FileWant{Path: wire.Path(path), Gone: true})}}}
 		v := judged(t, "site", in, w, wire.SiteFound{Others: []wire.Other{{Names: w.Names, At: "10.88.0.11:80", By: "another virtual host, /etc/nginx/conf.d/a.conf:3"}}})
 		blocked := false
 		for _, b := range v.Blockers {

@@ -15,7 +15,7 @@ func TestWorkOfSeveral(t *testing.T) {
 	dir := func(names ...string) wire.Works[wire.DirectoryWork] {
 		var out wire.Works[wire.DirectoryWork]
 		for _, n := range names {
-			out = append(out, wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: n}})
+			out = append(out, wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: wire.Path(n)}})
 		}
 		return out
 	}
@@ -41,7 +41,7 @@ func TestWorkOfSeveral(t *testing.T) {
 	}
 	var moves []wire.Move
 	for i := range 7 {
-		moves = append(moves, wire.Move{Verb: "make", Text: fmt.Sprintf("make directory /d%d", i), Work: wire.JSON(wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: fmt.Sprint("/d", i)}}), Details: []wire.Detail{{Title: fmt.Sprint(i)}}})
+		moves = append(moves, wire.Move{Verb: "make", Text: fmt.Sprintf("make directory /d%d", i), Work: wire.JSON(wire.DirectoryWork{DirectoryWant: wire.DirectoryWant{Path: wire.Path(fmt.Sprint("/d", i))}}), Details: []wire.Detail{{Title: fmt.Sprint(i)}}})
 	}
 	kind, err := stake.KindOf("directory")
 	if err != nil {

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 
 	"northstake/core/stake"
+	"northstake/core/wire"
 )
 
 // workWithin adapts what says whether work was shown by other work.
@@ -16,7 +17,7 @@ func workWithin[W any](within func(planned, now W) bool) func(planned, now json.
 }
 
 // workAt are the paths at which decoded work is, nil where it cannot be read.
-func workAt[W interface{ Paths() []string }](work json.RawMessage) []string {
+func workAt[W interface{ Paths() []wire.Path }](work json.RawMessage) []wire.Path {
 	w, ok := stake.Decoded[W](work)
 	if !ok {
 		return nil

@@ -21,7 +21,7 @@ func awayLink(in stake.Input, w wire.LinkWant, f wire.Entry) stake.Verdict {
 	case f.Kind != wire.EntryLink || f.Target != w.PointsTo:
 		v.Cautions = []stake.Note{stays(in, w.Path)}
 	default:
-		v.Moves = []wire.Move{{Verb: "take", Text: "take away the link " + w.Path, Work: wire.JSON(wire.LinkWork{LinkWant: w, Away: true})}}
+		v.Moves = []wire.Move{{Verb: "take", Text: "take away the link " + string(w.Path), Work: wire.JSON(wire.LinkWork{LinkWant: w, Away: true})}}
 		v.Nudges = linkNudges(w, in)
 	}
 	return v
@@ -29,7 +29,7 @@ func awayLink(in stake.Input, w wire.LinkWant, f wire.Entry) stake.Verdict {
 
 func linkNudges(w wire.LinkWant, in stake.Input) []stake.Nudge {
 	reload, restart := in.Traits.SSHTakesIn(w.Path)
-	return nudgesOf("link", w.Path, reload, restart)
+	return nudgesOf("link", string(w.Path), reload, restart)
 }
 
 func judgeLink(in stake.Input, w wire.LinkWant, f wire.Entry) stake.Verdict {

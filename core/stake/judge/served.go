@@ -2,7 +2,6 @@ package judge
 
 import (
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -13,7 +12,7 @@ import (
 // servedFor is what a web server of the host, by the name of its program, serves beside the sites that
 // are declared or leave with the plan: for somebody else.
 func servedFor(in stake.Input, program string) []wire.Served {
-	own := map[string]bool{}
+	own := map[wire.Path]bool{}
 	for _, w := range stake.Of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		own[w.File], own[w.Link] = true, true
 	}
@@ -35,11 +34,11 @@ func virtualHosts(t wire.Traits, program string) []wire.Served {
 
 // written says whether North Stake has written one of the files by which something is served.
 func written(served []wire.Served) bool {
-	return slices.ContainsFunc(served, func(s wire.Served) bool { return strings.Contains(path.Base(s.File), "northstake-") })
+	return slices.ContainsFunc(served, func(s wire.Served) bool { return strings.Contains(s.File.Base(), "northstake-") })
 }
 
 // keptFor is the file of somebody else for which a program goes on listening on a port, "" for none.
-func keptFor(in stake.Input, program string, port int) string {
+func keptFor(in stake.Input, program string, port int) wire.Path {
 	for _, s := range servedFor(in, program) {
 		if slices.Contains(s.Ports, port) || slices.Contains(s.Ports, 0) {
 			return s.File
@@ -50,11 +49,11 @@ func keptFor(in stake.Input, program string, port int) string {
 
 // staysFor is the file with a line by which a server that goes on for others has a port, whatever leaves
 // with its sites; "" where it lets go of that.
-func staysFor(in stake.Input, program string, port int) string {
+func staysFor(in stake.Input, program string, port int) wire.Path {
 	if len(servedFor(in, program)) == 0 {
 		return "" // it stops
 	}
-	silenced := map[string]bool{}
+	silenced := map[wire.Path]bool{}
 	for _, w := range leaving[wire.ServerWant](in.Leaving, "server", in.Memo) {
 		silenced[w.Listen] = true // it switches them off for the sake of this site
 	}
@@ -76,7 +75,7 @@ func staysFor(in stake.Input, program string, port int) string {
 func servedWords(served []wire.Served) string {
 	var out []string
 	for _, s := range served[:min(len(served), 3)] {
-		out = append(out, s.File)
+		out = append(out, string(s.File))
 	}
 	if more := len(served) - len(out); more > 0 {
 		return fmt.Sprintf("%s and %d more files", strings.Join(out, ", "), more)

@@ -43,7 +43,7 @@ func serverWords(w wire.ServerWant) (verb, text string) {
 	}
 	take := ""
 	if w.Import.File != "" {
-		take = "include sites by the line " + w.Import.Line + " in " + w.Import.File
+		take = "include sites by the line " + w.Import.Line + " in " + string(w.Import.File)
 	}
 	switch w.Default {
 	case wire.DefaultKept:
@@ -69,13 +69,13 @@ func judgeServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ve
 	for _, p := range w.Paths() {
 		text, there := f.Texts[p]
 		if wanted := w.Edit(p, text); there && wanted != text {
-			d.differ(p, "default site "+w.Default, "as the package, or somebody, has it")
-			details = append(details, wire.Detail{Title: p, Text: udiff.Unified("found", "wanted", text, wanted), Diff: true})
+			d.differ(string(p), "default site "+w.Default, "as the package, or somebody, has it")
+			details = append(details, wire.Detail{Title: string(p), Text: udiff.Unified("found", "wanted", text, wanted), Diff: true})
 		}
 	}
 	if w.Default != wire.DefaultKept {
 		for _, l := range f.Links {
-			d.differ(l, "default site "+w.Default, "switched on")
+			d.differ(string(l), "default site "+w.Default, "switched on")
 		}
 	}
 	v.Differences = d
@@ -89,7 +89,7 @@ func judgeServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ve
 		}
 	}
 	verb, text := serverWords(w)
-	if again := wantedAgain(w, f.Texts[w.Listen]); len(again) > 0 && len(details) == 1 && details[0].Title == w.Listen && len(f.Links) == 0 {
+	if again := wantedAgain(w, f.Texts[w.Listen]); len(again) > 0 && len(details) == 1 && details[0].Title == string(w.Listen) && len(f.Links) == 0 {
 		verb, text = "put", fmt.Sprintf("have %s listen by itself on %s again", w.Service, portsInWords(again))
 	}
 	v.Moves = []wire.Move{{Verb: verb, Text: text, Details: details, Work: wire.JSON(wire.ServerWork{ServerWant: w})}}
@@ -151,7 +151,7 @@ func awayServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ver
 		found, there := f.Texts[p]
 		if wanted := back.Edit(p, found); f.Installed && there && wanted != found {
 			v.Gone = false
-			details = append(details, wire.Detail{Title: p, Text: udiff.Unified("found", "wanted", found, wanted), Diff: true})
+			details = append(details, wire.Detail{Title: string(p), Text: udiff.Unified("found", "wanted", found, wanted), Diff: true})
 		}
 	}
 	if v.Gone {

@@ -38,7 +38,7 @@ var _ = stake.Judged("site", stake.Judgement{
 		var names []string
 		for _, m := range moves {
 			w, _ := stake.Decoded[wire.SiteWant](m.Work)
-			names = append(names, path.Base(w.File))
+			names = append(names, w.File.Base())
 		}
 		return joinMoves(moves, "the virtual hosts of "+count(len(moves), "site", "sites"), names)
 	},
@@ -89,7 +89,7 @@ func awaySite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict {
 		return v
 	}
 	if f.File.Kind == wire.EntryFile && (f.Text != w.Text || f.Bytes) {
-		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: w.File + " was changed by hand, and goes", Fix: "look at what was written there; the run keeps it on the host until it is done"}}
+		v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: string(w.File) + " was changed by hand, and goes", Fix: "look at what was written there; the run keeps it on the host until it is done"}}
 	}
 	_, sake := unwantedSite(in.Stake, stake.Surroundings{Declared: in.Declared, Memo: in.Memo})
 	for s, now := range stake.Of[wire.SiteWant](in.Declared, "site", in.Memo) {
@@ -121,7 +121,7 @@ func judgeSite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict 
 	j.ports()
 	switch {
 	case own == 0 && givesWay != "":
-		j.reload(givesWay + " is taken away")
+		j.reload(string(givesWay + " is taken away"))
 	case own == 0:
 	case !onDisk:
 		j.reload("its site " + in.Stake.Site + " is written and not loaded")
@@ -167,7 +167,7 @@ func (j *siteJudgement) files() {
 			differs.differ("accounts", "as declared", "different")
 		}
 		for _, one := range differs {
-			j.d.differ(w.Beside[i].Path+", "+one.Attribute, one.Wanted, one.Found)
+			j.d.differ(string(w.Beside[i].Path)+", "+one.Attribute, one.Wanted, one.Found)
 		}
 	}
 	for _, b := range w.Beside {
@@ -187,11 +187,11 @@ func (j *siteJudgement) switchedOn() {
 	case w.Off:
 	case is.Kind == "":
 		j.d.add("switched on", "yes", "no")
-	case is.Kind != wire.EntryLink || leads(w.Link, is.Target) != w.File:
-		j.d.add("switched on", "a link to "+w.File, is.Words())
+	case is.Kind != wire.EntryLink || w.Link.Leads(is.Target) != w.File:
+		j.d.add("switched on", "a link to "+string(w.File), is.Words())
 	}
 	for _, p := range j.f.Left {
-		j.d.add(p, "gone", "left from what was declared before")
+		j.d.add(string(p), "gone", "left from what was declared before")
 	}
 }
 
@@ -217,28 +217,28 @@ func (j *siteJudgement) takenIn() {
 	}
 	file := cmp.Or(w.Link, w.File)
 	j.d.differ("taken in by "+w.By(), "yes", "no, "+config+" takes nothing in from where it lies")
-	j.block(fmt.Sprintf("%s takes in nothing from %s: the site would be served by nobody", config, path.Dir(file)), fmt.Sprintf("put the line back there that takes in %s/*%s, and reload %s: North Stake changes nothing of it", path.Dir(file), path.Ext(file), w.By()))
+	j.block(fmt.Sprintf("%s takes in nothing from %s: the site would be served by nobody", config, file.Dir()), fmt.Sprintf("put the line back there that takes in %s/*%s, and reload %s: North Stake changes nothing of it", file.Dir(), path.Ext(string(file)), w.By()))
 }
 
 // rivals blocks what others claim, or answer in its place. It returns the file, if there is one, that is declared
 // as gone, and taken away before this site is judged again.
-func (j *siteJudgement) rivals() (givesWay string) {
+func (j *siteJudgement) rivals() (givesWay wire.Path) {
 	former := leaving[wire.SiteWant](j.in.Leaving, "site", j.in.Memo)
 	for _, r := range j.f.Rivals {
-		j.d.differ(strings.TrimPrefix(rivalWords(r), "the "), "this site's alone", "claimed by "+r.File+" as well")
+		j.d.differ(strings.TrimPrefix(rivalWords(r), "the "), "this site's alone", "claimed by "+string(r.File)+" as well")
 		switch {
-		case slices.ContainsFunc(former, func(l wire.SiteWant) bool { return l.File == r.File || l.Link == r.File }):
+		case slices.ContainsFunc(former, func(l wire.SiteWant) bool { return l.LiesAt(r.File) }):
 		case goneFile(j.in, r.File):
 			givesWay = r.File
 		case gives(j.in, r):
 		default:
-			j.block(fmt.Sprintf("%s claims %s as well", r.File, rivalWords(r)), "take it out there, or that file away"+siteGoes(j.w, j.in.Stake.Place, r.File)+": of two the server takes one, and which is a matter of their order")
+			j.block(fmt.Sprintf("%s claims %s as well", r.File, rivalWords(r)), "take it out there, or that file away"+siteGoes(j.w, j.in.Stake.Place, string(r.File))+": of two the server takes one, and which is a matter of their order")
 		}
 	}
 	for _, o := range j.f.Others {
 		j.d.differ("answers at "+o.At, "this site", cmp.Or(o.By, "nothing listens there")+", for "+firstOf(o.Names))
-		if goneFile(j.in, fileOfOther(o)) {
-			givesWay = fileOfOther(o)
+		if goneFile(j.in, wire.Path(fileOfOther(o))) {
+			givesWay = wire.Path(fileOfOther(o))
 			continue
 		}
 		j.v.Blockers = append(j.v.Blockers, blockedBy(o, j.in.Stake.Address(), j.w))
@@ -250,7 +250,7 @@ func (j *siteJudgement) rivals() (givesWay string) {
 func (j *siteJudgement) ways() {
 	for _, shut := range j.f.Shut {
 		if !slices.Contains(j.w.Dirs, shut.At) { // else a stake of its own sees to that
-			j.d.differ("way to "+shut.Root, "open to "+j.w.User, fmt.Sprintf("shut at %s (%s, owner %s, group %s)", shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group))
+			j.d.differ("way to "+string(shut.Root), "open to "+j.w.User, fmt.Sprintf("shut at %s (%s, owner %s, group %s)", shut.At, shut.Entry.Mode, shut.Entry.Owner, shut.Entry.Group))
 		}
 	}
 }
@@ -384,21 +384,13 @@ func letsGo(gone []stake.Stake, memo *wire.Memo, l wire.Listener) bool {
 }
 
 // goneFile says whether somebody declares that the file at a path is to be gone.
-func goneFile(in stake.Input, path string) bool {
+func goneFile(in stake.Input, path wire.Path) bool {
 	for _, w := range stake.Of[wire.FileWant](in.Declared, "file", in.Memo) {
 		if w.Gone && w.Path == path {
 			return true
 		}
 	}
 	return false
-}
-
-// leads is where a link leads, from where it lies.
-func leads(link, target string) string {
-	if path.IsAbs(target) {
-		return path.Clean(target)
-	}
-	return path.Join(path.Dir(link), target)
 }
 
 func siteDetails(w wire.SiteWant, f wire.SiteFound) []wire.Detail {
@@ -409,14 +401,14 @@ func siteDetails(w wire.SiteWant, f wire.SiteFound) []wire.Detail {
 	if f.File.Kind != wire.EntryFile {
 		old = ""
 	}
-	return []wire.Detail{{Title: w.File, Text: udiff.Unified("found", "wanted", old, w.Text), Diff: true}}
+	return []wire.Detail{{Title: string(w.File), Text: udiff.Unified("found", "wanted", old, w.Text), Diff: true}}
 }
 
 // gives says whether a rival is the file of another declared site that is to have the name no longer,
 // and is written anew with the same plan: two sites may exchange their names.
 func gives(in stake.Input, r wire.Rival) bool {
 	for s, other := range stake.Of[wire.SiteWant](in.Declared, "site", in.Memo) {
-		if s.Name != in.Stake.Name && (other.File == r.File || other.Link != "" && other.Link == r.File) {
+		if s.Name != in.Stake.Name && other.LiesAt(r.File) {
 			return !(r.Name != "" && slices.Contains(other.Names, r.Name)) && !(r.First != 0 && other.First)
 		}
 	}

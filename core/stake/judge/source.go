@@ -39,14 +39,14 @@ func judgeSource(in stake.Input, w wire.SourceWant, f wire.SourceFound) stake.Ve
 		v.Gone = v.Gone && file.Entry.Kind == ""
 		switch {
 		case file.Entry.Kind != wire.EntryFile:
-			d.add(file.Path, "a file", file.Entry.Words())
+			d.add(string(file.Path), "a file", file.Entry.Words())
 		case !file.Same:
-			d.add("text of "+file.Path, "as declared", "different")
+			d.add("text of "+string(file.Path), "as declared", "different")
 		default:
 			var of differences
 			compareEntry(&of, wire.EntryFile, wire.Administrators, "0644", file.Entry)
 			for _, one := range of {
-				d.add(one.Attribute+" of "+file.Path, one.Wanted, one.Found)
+				d.add(one.Attribute+" of "+string(file.Path), one.Wanted, one.Found)
 			}
 			continue
 		}

@@ -17,7 +17,7 @@ func TestTheSSHServerTakesLinksIn(t *testing.T) {
 		t.Fatal(err)
 	}
 	for path, wanted := range map[string]string{"/etc/ssh/sshd_config.d/10.conf": "service/ssh reload", "/etc/default/ssh": "service/ssh restart", "/srv/x": ""} {
-		want := wire.JSON(wire.LinkWant{Path: path, PointsTo: "/srv/y"})
+		want := wire.JSON(wire.LinkWant{Path: wire.Path(path), PointsTo: "/srv/y"})
 		in := stake.Input{Stake: stake.Stake{Place: "quay1", Type: "link", Name: path, Want: want}, Traits: wire.Traits{Family: "debian", SSHPort: 22, SSHServer: family.SSHServer("debian")}}
 		for what, v := range map[string]func() (stake.Verdict, error){
 			"made": func() (stake.Verdict, error) { in.Found = wire.JSON(wire.Entry{}); return kind.Judge(in) },

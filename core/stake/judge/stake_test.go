@@ -513,9 +513,9 @@ func TestSources(t *testing.T) {
 func TestWhatIsInTheWay(t *testing.T) {
 	root := wire.Entry{Kind: "directory", Owners: wire.Administrators, Mode: "0755"}
 	shut := wire.Shut{Root: "/srv/private/www", At: "/srv/private", Entry: wire.Entry{Kind: "directory", Owners: wire.Administrators, Mode: "0700"}}
-	site := wire.SiteWant{User: "www-data", Service: "nginx", Roots: []string{"/srv/private/www"}}
+	site := wire.SiteWant{User: "www-data", Service: "nginx", Roots: []wire.Path{"/srv/private/www"}}
 	minded := site
-	minded.Dirs = []string{"/srv/private"}
+	minded.Dirs = []wire.Path{"/srv/private"}
 	yes := true
 	for _, c := range []struct {
 		what, typ   string
@@ -664,12 +664,12 @@ func TestSitesExchangeTheirNames(t *testing.T) {
 		t.Fatal(err)
 	}
 	site := func(name, host string) stake.Stake {
-		return stake.Stake{Place: "quay1", Type: "site", Name: name, Site: name, Want: wire.JSON(wire.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/sites/" + name, Names: []string{host}, Text: "text"})}
+		return stake.Stake{Place: "quay1", Type: "site", Name: name, Site: name, Want: wire.JSON(wire.SiteWant{Server: "nginx", Service: "nginx", File: wire.Path("/etc/nginx/sites/" + name), Names: []string{host}, Text: "text"})}
 	}
 	ebb, flood := site("ebb", "flood.test"), site("flood", "ebb.test")
 	judge := func(file string) stake.Verdict {
 		t.Helper()
-		v, err := kind.Judge(stake.Input{Stake: ebb, Found: wire.JSON(wire.SiteFound{Rivals: []wire.Rival{{Name: "flood.test", File: file}}}), Declared: []stake.Stake{ebb, flood}})
+		v, err := kind.Judge(stake.Input{Stake: ebb, Found: wire.JSON(wire.SiteFound{Rivals: []wire.Rival{{Name: "flood.test", File: wire.Path(file)}}}), Declared: []stake.Stake{ebb, flood}})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -704,7 +704,7 @@ func TestListsOfPackagesHaveAnAge(t *testing.T) {
 // A plan foresees whom its own directories will let change what lies below them (M8).
 func TestWhatADeclaredDirectoryWillLetOthersDo(t *testing.T) {
 	dir := func(path, owner, group string, mode wire.Mode) stake.Stake {
-		return stake.Stake{Place: "quay1", Type: "directory", Name: path, Want: wire.JSON(wire.DirectoryWant{Path: path, Owners: wire.Owners{Owner: owner, Group: group}, Mode: mode})}
+		return stake.Stake{Place: "quay1", Type: "directory", Name: path, Want: wire.JSON(wire.DirectoryWant{Path: wire.Path(path), Owners: wire.Owners{Owner: owner, Group: group}, Mode: mode})}
 	}
 	for name, c := range map[string]struct {
 		dirs   []stake.Stake

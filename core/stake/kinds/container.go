@@ -122,7 +122,7 @@ var _ = stake.Register(stake.Kind{
 			out = append(out, claim.Claim{Need: claim.Owns, Sort: claim.Listen, What: port, With: "container " + w.Name})
 		}
 		for _, h := range w.Mounts {
-			out = append(out, claim.Claim{Need: claim.Requires, Sort: claim.Path, What: h.From})
+			out = append(out, claim.Claim{Need: claim.Requires, Sort: claim.Path, What: string(h.From)})
 		}
 		return out
 	}),
@@ -137,7 +137,7 @@ func wantContainer(w *stake.Wanting, name string, c *Container, from declare.Pos
 	}
 	sortDoors(want.ReachedAt)
 	for _, at := range stake.SortedKeys(c.Mounts) {
-		want.Mounts = append(want.Mounts, wire.HeldAt{At: at, From: path.Clean(c.Mounts[at].From), Writable: c.Mounts[at].Writable})
+		want.Mounts = append(want.Mounts, wire.HeldAt{At: wire.Path(at), From: wire.Path(path.Clean(c.Mounts[at].From)), Writable: c.Mounts[at].Writable})
 	}
 	for _, v := range stake.SortedKeys(c.VariableSecrets) {
 		if want.Secrets == nil {
@@ -148,7 +148,7 @@ func wantContainer(w *stake.Wanting, name string, c *Container, from declare.Pos
 	needs := []string{wantImage(w, c.Image, c.ImageSecret, from)}
 	for _, h := range want.Mounts {
 		for _, typ := range []string{"directory", "content", "file", "link"} {
-			if local := wire.Local(typ, h.From); w.Wants(local) {
+			if local := wire.Local(typ, string(h.From)); w.Wants(local) {
 				needs = append(needs, local)
 			}
 		}
@@ -177,7 +177,7 @@ func publishSeen(w *stake.Wanting) {
 		}
 		want, _ := stake.Decoded[wire.ContentWant](s.Want)
 		for c, held := range stake.Of[wire.ContainerWant](w.All, "container", memo) {
-			if slices.ContainsFunc(held.Mounts, func(h wire.HeldAt) bool { return wire.PathWithin(h.From, want.Root) }) {
+			if slices.ContainsFunc(held.Mounts, func(h wire.HeldAt) bool { return h.From.Within(want.Root) }) {
 				want.Seen = c.Name
 				w.All[i].Want = wire.JSON(want)
 				break

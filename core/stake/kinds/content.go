@@ -31,12 +31,12 @@ var _ = stake.Register(stake.Kind{
 		return nil
 	},
 	Claims: stake.Claiming(func(w wire.ContentWant) []claim.Claim {
-		return append([]claim.Claim{{Need: claim.Owns, Sort: claim.Tree, What: w.Root, But: w.Keep}}, claim.Owner(w.Owners)...)
+		return append([]claim.Claim{{Need: claim.Owns, Sort: claim.Tree, What: string(w.Root), But: w.Keep}}, claim.Owner(w.Owners)...)
 	}),
 })
 
 func wantedContent(d *declare.Declaration, root string, c *declare.Content) wire.ContentWant {
-	want := wire.ContentWant{Root: root, Files: d.FilesOf(c.Place()), Keep: c.LeftAlone, Rest: c.Undeclared,
+	want := wire.ContentWant{Root: wire.Path(root), Files: d.FilesOf(c.Place()), Keep: c.LeftAlone, Rest: c.Undeclared,
 		Modes: wire.Modes{Files: mode(c.Modes.Files, "0644"), Directories: mode(c.Modes.Directories, "0755")}}
 	want.Owners = owners(c.Owner, c.Group)
 	want.Dirs = d.Beside().EmptyBelow(c.Place())

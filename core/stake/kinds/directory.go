@@ -34,12 +34,12 @@ var _ = stake.Register(stake.Kind{
 	Check:     checkDirectories,
 	Wanted: func(w *stake.Wanting) error {
 		for _, d := range declare.Nearest[Directory](w.D, w.Place, "directory") {
-			w.Want(stake.Stake{Type: "directory", Name: d.Name, From: d.From, Want: wire.JSON(wire.DirectoryWant{Path: d.Name, Owners: owners(d.Value.Owner, d.Value.Group), Mode: mode(d.Value.Mode, "0755")})})
+			w.Want(stake.Stake{Type: "directory", Name: d.Name, From: d.From, Want: wire.JSON(wire.DirectoryWant{Path: wire.Path(d.Name), Owners: owners(d.Value.Owner, d.Value.Group), Mode: mode(d.Value.Mode, "0755")})})
 		}
 		return nil
 	},
 	Claims: stake.Claiming(func(w wire.DirectoryWant) []claim.Claim {
-		return append([]claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: w.Path, Dir: true}}, claim.Owner(w.Owners)...)
+		return append([]claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: string(w.Path), Dir: true}}, claim.Owner(w.Owners)...)
 	}),
 })
 

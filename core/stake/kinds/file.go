@@ -88,7 +88,7 @@ var _ = stake.Register(stake.Kind{
 	},
 	Implied: func(w *stake.Wanting) error {
 		for _, f := range declare.Nearest[TextFile](w.D, w.Place, "file") {
-			reload, restart := f.Value.takenIn(f.Name, w.Traits)
+			reload, restart := f.Value.takenIn(wire.Path(f.Name), w.Traits)
 			for _, service := range append(slices.Clone(reload), restart...) {
 				wantService(w, service, nil, nil, f.From)
 			}
@@ -96,7 +96,7 @@ var _ = stake.Register(stake.Kind{
 		return nil
 	},
 	Claims: stake.Claiming(func(w wire.FileWant) []claim.Claim {
-		out := []claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: w.Path}}
+		out := []claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: string(w.Path)}}
 		out = append(out, claim.Owner(w.Owners)...)
 		for _, s := range append(slices.Clone(w.Reload), w.Restart...) {
 			out = append(out, claim.Claim{Need: claim.Requires, Sort: claim.Service, What: s})
@@ -107,7 +107,7 @@ var _ = stake.Register(stake.Kind{
 
 // takenIn are the services that reload or restart when the file at a path changes: those that are named,
 // or the SSH server where none is.
-func (f *TextFile) takenIn(path string, t wire.Traits) (reload, restart []string) {
+func (f *TextFile) takenIn(path wire.Path, t wire.Traits) (reload, restart []string) {
 	if f.Reload != nil || f.Restart != nil {
 		return f.Reload, f.Restart
 	}
@@ -119,8 +119,8 @@ func wantedFile(w *stake.Wanting, f declare.For[*TextFile]) (wire.FileWant, erro
 	if err != nil {
 		return wire.FileWant{}, fmt.Errorf("%s:%d: file %s on host %s: %w", f.From.File, f.From.Line, f.Name, w.Place, err)
 	}
-	want := wire.FileWant{Path: f.Name, Text: text, Owners: wire.Owners{Owner: f.Value.Owner, Group: f.Value.Group}, Portion: f.Value.Portion, Comment: f.Value.Comment}
-	want.Reload, want.Restart = f.Value.takenIn(f.Name, w.Traits)
+	want := wire.FileWant{Path: wire.Path(f.Name), Text: text, Owners: wire.Owners{Owner: f.Value.Owner, Group: f.Value.Group}, Portion: f.Value.Portion, Comment: f.Value.Comment}
+	want.Reload, want.Restart = f.Value.takenIn(want.Path, w.Traits)
 	if f.Value.Is == "gone" {
 		want.Gone = true
 		return want, nil

@@ -30,13 +30,13 @@ var _ = stake.Register(stake.Kind{
 	Check:     checkLinks,
 	Wanted: func(w *stake.Wanting) error {
 		for _, l := range declare.Nearest[Link](w.D, w.Place, "link") {
-			w.Want(stake.Stake{Type: "link", Name: l.Name, From: l.From, Want: wire.JSON(wire.LinkWant{Path: l.Name, PointsTo: l.Value.PointsTo})})
+			w.Want(stake.Stake{Type: "link", Name: l.Name, From: l.From, Want: wire.JSON(wire.LinkWant{Path: wire.Path(l.Name), PointsTo: l.Value.PointsTo})})
 		}
 		return nil
 	},
 	Implied: func(w *stake.Wanting) error {
 		for _, l := range declare.Nearest[Link](w.D, w.Place, "link") {
-			reload, restart := w.Traits.SSHTakesIn(l.Name)
+			reload, restart := w.Traits.SSHTakesIn(wire.Path(l.Name))
 			for _, service := range append(reload, restart...) {
 				wantService(w, service, nil, nil, l.From)
 			}
@@ -44,7 +44,7 @@ var _ = stake.Register(stake.Kind{
 		return nil
 	},
 	Claims: stake.Claiming(func(w wire.LinkWant) []claim.Claim {
-		return []claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: w.Path}}
+		return []claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: string(w.Path)}}
 	}),
 })
 

@@ -2,7 +2,6 @@ package kinds
 
 import (
 	"cmp"
-	"path"
 	"slices"
 	"strconv"
 	"strings"
@@ -62,7 +61,7 @@ func wantOthersOf(w *stake.Wanting, server string, ports []int) error {
 	}
 	d := &declare.Declaration{Ground: w.D.Ground, Sites: map[string]*declare.Site{name: site}}
 	own := ownOf(w, server, layout)
-	text, err := render.VirtualHost(d, render.Site{Name: name, Root: "/nonexistent", IPv6: w.Traits.IPv6, Listens: listens(w, server, layout, own), Dir: layout.Dir, Modules: layout.Modules})
+	text, err := render.VirtualHost(d, render.Site{Name: name, Root: "/nonexistent", IPv6: w.Traits.IPv6, Listens: listens(w, server, layout, own), Dir: string(layout.Dir), Modules: layout.Modules})
 	if err != nil {
 		return err
 	}
@@ -70,9 +69,9 @@ func wantOthersOf(w *stake.Wanting, server string, ports []int) error {
 		text.Lines[i] = at
 	}
 	want := wire.SiteWant{Server: base, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: ports, Names: site.Names, First: true, Yields: silenced(w, server), File: layout.SitesDir + "/000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf")}
+		Listen: ports, Names: site.Names, First: true, Yields: silenced(w, server), File: layout.SitesDir.Join("000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf"))}
 	if layout.LinkDir != "" {
-		want.Link = layout.LinkDir + "/" + path.Base(want.File)
+		want.Link = layout.LinkDir.Join(want.File.Base())
 	}
 	var needs []string
 	if !within {

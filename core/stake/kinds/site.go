@@ -44,18 +44,18 @@ var _ = stake.Register(stake.Kind{
 		return wantOthers(w)
 	},
 	Claims: stake.Claiming(func(w wire.SiteWant) []claim.Claim {
-		out := []claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: w.File}}
+		out := []claim.Claim{{Need: claim.Owns, Sort: claim.Path, What: string(w.File)}}
 		if w.Within == "" {
 			out = append(out, claim.Claim{Need: claim.Requires, Sort: claim.Service, What: w.Service}, claim.Claim{Need: claim.Requires, Sort: claim.Package, What: w.Package})
 		}
 		if w.Link != "" {
-			out = append(out, claim.Claim{Need: claim.Owns, Sort: claim.Path, What: w.Link})
+			out = append(out, claim.Claim{Need: claim.Owns, Sort: claim.Path, What: string(w.Link)})
 		}
 		for _, root := range w.Roots {
-			out = append(out, claim.Claim{Need: claim.Requires, Sort: claim.Path, What: root})
+			out = append(out, claim.Claim{Need: claim.Requires, Sort: claim.Path, What: string(root)})
 		}
 		for _, b := range w.Beside {
-			out = append(out, claim.Claim{Need: claim.Owns, Sort: claim.Path, What: b.Path})
+			out = append(out, claim.Claim{Need: claim.Owns, Sort: claim.Path, What: string(b.Path)})
 		}
 		if w.Off {
 			return out
@@ -134,12 +134,12 @@ type siteWanting struct {
 	pkg   string
 	needs []string
 	root  string // its own, whether it shows files or not
-	roots []string
+	roots []wire.Path
 }
 
 // wantRoots wants the directories that the site shows, with what is published there.
 func (g *siteWanting) wantRoots() {
-	g.root, g.roots = cmp.Or(g.s.Root, g.layout.RootBase+"/"+g.name), []string{}
+	g.root, g.roots = cmp.Or(g.s.Root, string(g.layout.RootBase.Join(g.name))), []wire.Path{}
 	if render.ShowsFiles(g.s) {
 		g.wantRoot(g.root, g.s.Content, g.D.At("site", g.name, "root"))
 	}
@@ -152,8 +152,8 @@ func (g *siteWanting) wantRoots() {
 
 func (g *siteWanting) wantRoot(root string, content *declare.Content, at declare.Position) {
 	g.needs = append(g.needs, wantRoot(g.Wanting, g.name, g.pkg, root, content, at))
-	if !slices.Contains(g.roots, root) {
-		g.roots = append(g.roots, root)
+	if p := wire.Path(root); !slices.Contains(g.roots, p) {
+		g.roots = append(g.roots, p)
 	}
 }
 
@@ -164,7 +164,7 @@ func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
 	if err != nil {
 		return want, err
 	}
-	text, err := render.VirtualHost(w.D, render.Site{Name: g.name, Root: g.root, IPv6: w.Traits.IPv6, Listens: listens(w, serverOf(s), layout, ownOf(w, serverOf(s), layout)), Dir: layout.Dir, Modules: layout.Modules, PHP: socket,
+	text, err := render.VirtualHost(w.D, render.Site{Name: g.name, Root: g.root, IPv6: w.Traits.IPv6, Listens: listens(w, serverOf(s), layout, ownOf(w, serverOf(s), layout)), Dir: string(layout.Dir), Modules: layout.Modules, PHP: socket,
 		Mark: func(secret, between string) string { return accounts(w, secret, between).Mark }})
 	if err != nil {
 		return want, fmt.Errorf("%s:%d: site %s on host %s: %w", g.at.File, g.at.Line, g.name, w.Place, err)
@@ -177,22 +177,22 @@ func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
 		want.Beside = append(want.Beside, g.accountsFile(a))
 	}
 	for _, d := range declare.Nearest[Directory](w.D, w.Place, "directory") {
-		want.Dirs = append(want.Dirs, d.Name)
+		want.Dirs = append(want.Dirs, wire.Path(d.Name))
 	}
 	return want, nil
 }
 
 // siteFiles are the file of a site's virtual host, and the link by which its server takes that in, "" where
 // the place of the file alone has it do so.
-func siteFiles(layout wire.Layout, name string, s *declare.Site) (file, link string) {
+func siteFiles(layout wire.Layout, name string, s *declare.Site) (file, link wire.Path) {
 	base := render.File(name, s) + cmp.Or(layout.Ending, ".conf")
 	if s.CatchAll {
 		base = "000-0-" + base // before all others, and so the first
 	}
-	file = layout.SitesDir + "/" + base
+	file = layout.SitesDir.Join(base)
 	switch {
 	case layout.LinkDir != "":
-		link = layout.LinkDir + "/" + base
+		link = layout.LinkDir.Join(base)
 	case !s.IsServed():
 		file += ".off" // which no server takes in
 	}
@@ -213,7 +213,7 @@ func servicesOf(s *declare.Site) (to []string) {
 
 // accountsFile is the file with the accounts that a part of the site lets in.
 func (g *siteWanting) accountsFile(a render.Accounts) wire.SiteFile {
-	f := wire.SiteFile{Path: a.File, Text: a.Text, Group: g.layout.User}
+	f := wire.SiteFile{Path: wire.Path(a.File), Text: a.Text, Group: g.layout.User}
 	if g.s.Image != "" {
 		f.Group = "root"
 	}
@@ -283,11 +283,11 @@ func wantPHP(w *stake.Wanting, name, root string, layout wire.Layout) (string, e
 	wantServiceFor(w, name, php.Service, "", nil, []string{pkg}, at)
 	if text := phpLimits(name, render.Bodies(w.D, render.Site{Name: name, Root: root})); text != "" {
 		path := php.Settings + "/99-northstake-" + name + ".ini"
-		w.Want(stake.Stake{Type: "file", Name: path, Site: name, From: at, Needs: []string{pkg}, Want: wire.JSON(wire.FileWant{Path: path, Owners: wire.Administrators, Mode: "0644", Reload: []string{php.Service}, Text: text})})
+		w.Want(stake.Stake{Type: "file", Name: path, Site: name, From: at, Needs: []string{pkg}, Want: wire.JSON(wire.FileWant{Path: wire.Path(path), Owners: wire.Administrators, Mode: "0644", Reload: []string{php.Service}, Text: text})})
 	}
 	if layout.User != layout.PHP.Group {
 		path := "/etc/systemd/system/" + layout.Service + ".service.d/northstake-php.conf"
-		w.Want(stake.Stake{Type: "file", Name: path, Site: name, From: at, Want: wire.JSON(wire.FileWant{Path: path, Owners: wire.Administrators, Mode: "0644", Restart: []string{layout.Service},
+		w.Want(stake.Stake{Type: "file", Name: path, Site: name, From: at, Want: wire.JSON(wire.FileWant{Path: wire.Path(path), Owners: wire.Administrators, Mode: "0644", Restart: []string{layout.Service},
 			Text: "# By this " + layout.Service + " can use the socket of " + php.Service + ".\n[Service]\nSupplementaryGroups=" + layout.PHP.Group + "\n"})})
 	}
 	return php.Socket, nil
@@ -342,7 +342,7 @@ func rawLines(d *declare.Declaration, name string) []string {
 func wantRoot(w *stake.Wanting, site, pkg, root string, c *declare.Content, from declare.Position) string {
 	if c == nil {
 		w.Want(stake.Stake{Type: "directory", Name: root, Site: site, From: from,
-			Want: wire.JSON(wire.DirectoryWant{Path: root, Owners: wire.Administrators, Mode: "0755"})})
+			Want: wire.JSON(wire.DirectoryWant{Path: wire.Path(root), Owners: wire.Administrators, Mode: "0755"})})
 		return wire.Local("directory", root)
 	}
 	want := wantedContent(w.D, root, c)

@@ -69,9 +69,9 @@ func wantWithin(w *stake.Wanting, name string, want *wire.SiteWant, layout wire.
 	want.Within, want.Image = "sites-"+want.Server, image
 	want.Sees = seenBy(w, name, *want, layout)
 	w.Want(stake.Stake{Type: "directory", Name: containedBase, From: from, Want: wire.JSON(wire.DirectoryWant{Path: containedBase, Owners: wire.Administrators, Mode: "0700"})})
-	w.Want(stake.Stake{Type: "file", Name: layout.Config, From: from, Needs: []string{wire.Local("directory", containedBase)},
+	w.Want(stake.Stake{Type: "file", Name: string(layout.Config), From: from, Needs: []string{wire.Local("directory", containedBase)},
 		Want: wire.JSON(wire.FileWant{Path: layout.Config, Text: layout.Main, Owners: wire.Administrators, Mode: "0644", Tells: []string{want.ServedBy()}})})
-	needs := []string{wantImage(w, image, secret, from), wire.Local("file", layout.Config)}
+	needs := []string{wantImage(w, image, secret, from), wire.Local("file", string(layout.Config))}
 	c := g[want.Within]
 	if c == nil {
 		c = &containedServer{image: image, secret: secret, from: from, want: wire.ContainerWant{Name: want.Within, By: w.D.Ground.Name, Image: image, Running: true, Policy: wire.PolicyAlways, Network: "host",
@@ -96,31 +96,37 @@ func wantWithin(w *stake.Wanting, name string, want *wire.SiteWant, layout wire.
 // seenBy is what a container has to see of the host for a site. Of a document root it is the
 // directory around it, in which a tree is exchanged for another as a whole.
 func seenBy(w *stake.Wanting, name string, want wire.SiteWant, layout wire.Layout) []wire.HeldAt {
-	out := []wire.HeldAt{{At: layout.Dir, From: layout.Dir}}
+	out := []wire.HeldAt{sameAt(layout.Dir)}
 	for _, root := range want.Roots {
-		out = append(out, wire.HeldAt{At: path.Dir(root), From: path.Dir(root)})
+		out = append(out, sameAt(root.Dir()))
 	}
 	if s := w.D.Sites[name]; s != nil {
 		for _, log := range s.Log.Files() {
-			out = append(out, wire.HeldAt{At: path.Dir(log), From: path.Dir(log), Writable: true, Made: true})
+			held := sameAt(wire.Path(log).Dir())
+			held.Writable, held.Made = true, true
+			out = append(out, held)
 		}
 	}
 	for _, to := range want.To {
 		if !path.IsAbs(to) {
 			continue
 		}
-		if dir := path.Dir(to); path.Dir(dir) != "/" {
-			to = dir // in which the socket may come anew
+		at := wire.Path(to)
+		if dir := at.Dir(); dir.Dir() != "/" {
+			at = dir // in which the socket may come anew
 		}
-		out = append(out, wire.HeldAt{At: to, From: to})
+		out = append(out, sameAt(at))
 	}
 	return out
 }
 
+// sameAt is a directory of the host that a container sees at the same path.
+func sameAt(p wire.Path) wire.HeldAt { return wire.HeldAt{At: p, From: p} }
+
 // see adds what a container sees, unless that lies in what it sees already.
 func (c *containedServer) see(h wire.HeldAt) {
 	covers := func(a, b wire.HeldAt) bool {
-		return (a.At == b.At || strings.HasPrefix(b.At, a.At+"/")) && a.Writable == b.Writable
+		return b.At.Within(a.At) && a.Writable == b.Writable
 	}
 	if slices.ContainsFunc(c.want.Mounts, func(o wire.HeldAt) bool { return covers(o, h) }) {
 		return

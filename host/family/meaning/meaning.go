@@ -16,7 +16,7 @@ var byFamily = map[string]func(family.Family) string{
 	"site.NAME.root": func(f family.Family) string {
 		var bases []string
 		for _, s := range slices.Sorted(maps.Keys(f.Servers)) {
-			if b := f.Servers[s].RootBase + "/NAME"; !slices.Contains(bases, b) {
+			if b := string(f.Servers[s].RootBase.Join("NAME")); !slices.Contains(bases, b) {
 				bases = append(bases, b)
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"path/filepath"
 	"testing"
 
+	"northstake/core/wire"
 	"northstake/host/system"
 )
 
@@ -46,10 +47,10 @@ func FolderAt(t testing.TB, dir string) *system.Machine {
 // Put writes a file, with the directories above it.
 func Put(t testing.TB, m *system.Machine, path, text string) {
 	t.Helper()
-	if err := os.MkdirAll(filepath.Dir(m.Path(path)), 0o755); err != nil {
+	if err := os.MkdirAll(filepath.Dir(m.Path(wire.Path(path))), 0o755); err != nil {
 		t.Fatal(err)
 	}
-	if err := os.WriteFile(m.Path(path), []byte(text), 0o644); err != nil {
+	if err := os.WriteFile(m.Path(wire.Path(path)), []byte(text), 0o644); err != nil {
 		t.Fatal(err)
 	}
 }
