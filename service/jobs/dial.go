@@ -2,11 +2,14 @@ package jobs
 
 import (
 	"context"
+	"errors"
+	"maps"
 	"net"
 	"net/netip"
 	"slices"
 	"strconv"
 	"sync"
+	"syscall"
 	"time"
 
 	"northstake/core/declare"
@@ -44,10 +47,12 @@ func dials(h *declare.Host, stakes []stake.Stake, traits wire.Traits) []int {
 	return slices.Compact(ports)
 }
 
-// dialled is which ports of a host let a connection in, and where it came from.
+// dialled is which ports of a host let a connection in, and where it came from. What was refused was so at
+// once: by a filter, or because nothing listened there just then.
 type dialled struct {
 	ports   []int
 	reached map[int]bool
+	refused []int
 	vantage string
 }
 
@@ -62,15 +67,40 @@ func dialAll(ctx context.Context, h *declare.Host, ports []int) dialled {
 	out.reached = map[int]bool{}
 	for _, port := range ports {
 		wg.Go(func() {
-			ok := dial(ctx, net.JoinHostPort(h.Address, strconv.Itoa(port)))
+			err := dial(ctx, net.JoinHostPort(h.Address, strconv.Itoa(port)))
 			mu.Lock()
 			defer mu.Unlock()
-			out.reached[port] = ok
+			out.reached[port] = err == nil
+			if errors.Is(err, syscall.ECONNREFUSED) {
+				out.refused = append(out.refused, port)
+			}
 		})
 	}
 	wg.Wait()
 	out.vantage = wayFrom(h.Address)
 	return out
+}
+
+// again tries what was refused once more: a program may have begun to listen while the host was read. What is
+// refused still counts as shut only where the host says afterwards, too, that something listens there; of the
+// rest nothing is known from outside.
+func (d dialled) again(ctx context.Context, h *declare.Host, after func(context.Context) (wire.Traits, error)) (dialled, error) {
+	if len(d.refused) == 0 {
+		return d, nil
+	}
+	now := dialAll(ctx, h, d.refused)
+	maps.Copy(d.reached, now.reached)
+	d.refused = now.refused
+	if len(d.refused) == 0 {
+		return d, nil
+	}
+	traits, err := after(ctx)
+	for _, port := range d.refused {
+		if !listens(traits, h.Address, port) {
+			delete(d.reached, port)
+		}
+	}
+	return d, err
 }
 
 // dialBeside is dialAll while the host is read; what it returns waits for the end.
@@ -106,12 +136,11 @@ func wayFrom(address string) string {
 	return netip.PrefixFrom(addr, addr.BitLen()).String()
 }
 
-func dial(ctx context.Context, address string) bool {
+func dial(ctx context.Context, address string) error {
 	d := net.Dialer{Timeout: dialLimit}
 	conn, err := d.DialContext(ctx, "tcp", address)
 	if err != nil {
-		return false
+		return err
 	}
-	conn.Close()
-	return true
+	return conn.Close()
 }

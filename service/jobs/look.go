@@ -222,6 +222,9 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 	if ports := dials(s.d.Hosts[host], r.host.Stakes, traits); !slices.Equal(ports, out.ports) { // something else listens by now
 		out = dialAll(ctx, s.d.Hosts[host], ports)
 	}
+	if out, err = out.again(ctx, s.d.Hosts[host], conn.Traits); err != nil {
+		return look{}, err
+	}
 	l := look{traits: traits, traitsText: wire.JSON(traits), probes: r.host.Probes, version: version, answers: asked(), elsewhere: visited()}
 	if s.purpose.extent().again {
 		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(out.reached, out.vantage)}
