@@ -5,8 +5,9 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
-	"slices"
 	"strconv"
+
+	"northstake/core/wire"
 )
 
 // Site is one website. What it does not say itself it takes from its kits.
@@ -197,16 +198,16 @@ func (s *Site) ListenOn() []Listen {
 	return s.Listen
 }
 
-// Ports are the ports of a site, each once, in their order.
-func (s *Site) Ports() []int {
-	var out []int
+// Listening is where a site listens, by whichever of its names.
+func (s *Site) Listening() (out wire.Listening) {
 	for _, l := range s.ListenOn() {
-		if !slices.Contains(out, l.Port) {
-			out = append(out, l.Port)
-		}
+		out = append(out, wire.Endpoint{Port: l.Port, Address: l.Address})
 	}
 	return out
 }
+
+// Ports are the ports of a site, each once, in their order.
+func (s *Site) Ports() []int { return s.Listening().Ports() }
 
 // IsServed says whether a site is served.
 func (s *Site) IsServed() bool { return s.Served == nil || *s.Served }

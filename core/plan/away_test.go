@@ -16,7 +16,7 @@ import (
 func before(t *testing.T, server string, made bool) Input {
 	t.Helper()
 	in := asDeclared(input(t))
-	was := wire.SiteWant{Server: server, Service: server, Program: server, File: wire.Path("/etc/" + server + "/northstake-former.conf"), Text: "server\n", Listen: []int{80}, Names: []string{"old.saltmarsh.test", "timetable.saltmarsh.test"}}
+	was := wire.SiteWant{Server: server, Service: server, Program: server, File: wire.Path("/etc/" + server + "/northstake-former.conf"), Text: "server\n", Listen: wire.Listening{{Port: 80}}, Names: []string{"old.saltmarsh.test", "timetable.saltmarsh.test"}}
 	in.Applied["site/former"] = Applied{Type: "site", Name: "former", Site: "former", Want: wire.JSON(was), Revision: 3, Made: made}
 	in.Readings["site/former"] = wire.Reading{Name: "site/former", Found: wire.JSON(wire.SiteFound{File: file("file"), Text: "server\n"})}
 	on := true
@@ -72,7 +72,7 @@ func TestAFormerSiteGoes(t *testing.T) {
 func rename(t *testing.T, in *Input, name string) {
 	t.Helper()
 	a := in.Applied["site/former"]
-	a.Want = wire.JSON(wire.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/northstake-former.conf", Listen: []int{80}, Names: []string{name}})
+	a.Want = wire.JSON(wire.SiteWant{Server: "nginx", Service: "nginx", File: "/etc/nginx/northstake-former.conf", Listen: wire.Listening{{Port: 80}}, Names: []string{name}})
 	in.Applied["site/former"] = a
 }
 

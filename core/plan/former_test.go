@@ -37,24 +37,28 @@ func TestRecordsOfBeforeAreRead(t *testing.T) {
 
 // What releases before remember of content, portions and links is what is wanted of them today (V5).
 func TestWhatWasAppliedBeforeIsRead(t *testing.T) {
-	for typ, c := range map[string]struct{ before, now string }{
+	for what, c := range map[string]struct{ before, now string }{
+		"site": {`{"file":"/etc/nginx/a","listen":[80,8080],"visit":{"path":"/m","names":["a.test"],"at":[{"port":80},{"address":"10.0.0.9","port":8080}]}}`,
+			`{"file":"/etc/nginx/a","listen":[{"port":80},{"port":8080,"address":"10.0.0.9"}],"visit":{"path":"/m","names":["a.test"]}}`},
+		"site that nobody visits": {`{"listen":[8080],"ask_at":"10.0.0.9"}`, `{"listen":[{"port":8080,"address":"10.0.0.9"}]}`},
 		"content": {`{"root":"/srv/www","owner":"root","group":"root","file_mode":"0640","dir_mode":"0750","files":[{"path":"index.html","size":3}],"exact":true}`,
 			`{"root":"/srv/www","owner":"root","group":"root","modes":{"files":"0640","directories":"0750"},"files":[{"path":"index.html","size":3}],"rest":"removed"}`},
 		"file": {`{"path":"/etc/hosts","text":"10.0.0.9 pier\n","block":"pier","comment":"#"}`, `{"path":"/etc/hosts","text":"10.0.0.9 pier\n","portion":"pier","comment":"#"}`},
 		"link": {`{"path":"/srv/now","to":"/srv/tides"}`, `{"path":"/srv/now","points_to":"/srv/tides"}`},
 		"port": {`{"port":80,"protocol":"tcp"}`, `{"port":80,"protocol":"tcp"}`},
 	} {
+		typ, _, _ := strings.Cut(what, " ")
 		var got Applied
 		if err := json.Unmarshal([]byte(`{"type":"`+typ+`","name":"x","want":`+c.before+`,"found":{},"revision":3,"set_at":"2026-11-01T00:00:00Z"}`), &got); err != nil {
 			t.Fatal(err)
 		}
 		if !Same(got.Want, json.RawMessage(c.now)) || got.Revision != 3 {
-			t.Errorf("%s is read as %s, not as %s", typ, got.Want, c.now)
+			t.Errorf("%s is read as %s, not as %s", what, got.Want, c.now)
 		}
 		again, err := json.Marshal(got)
 		var twice Applied
 		if err != nil || json.Unmarshal(again, &twice) != nil || !Same(twice.Want, got.Want) {
-			t.Errorf("%s, kept again, is %s, %v", typ, again, err)
+			t.Errorf("%s, kept again, is %s, %v", what, again, err)
 		}
 	}
 }

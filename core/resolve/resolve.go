@@ -101,7 +101,7 @@ func ProbesOf(d *declare.Declaration, host string) []wire.Probe {
 		if s.Closed != "" {
 			s = s.AsClosed()
 		}
-		base := wire.Probe{Site: name, Host: host, Endpoint: wire.Endpoint{Name: askedName(d, host, s.Names[0]), Port: s.ListenOn()[0].Port, Address: s.ListenOn()[0].Address}, Check: wire.Check{Path: "/"}}
+		base := wire.Probe{Site: name, Host: host, Endpoint: s.Listening()[0].By(askedName(d, host, s.Names[0])), Check: wire.Check{Path: "/"}}
 		for _, p := range s.Probes {
 			one := base
 			one.Check = wire.Check(p)

@@ -320,7 +320,7 @@ served = false
 		t.Fatal(err)
 	}
 	w := want[wire.SiteWant](t, h, "site/other-names-nginx")
-	if fmt.Sprint(w.Listen) != "[80]" || !strings.Contains(w.Text, "listen 80 default_server;") || strings.Contains(w.Text, "8080") || !strings.Contains(w.Text, "return 404 ") || len(w.Lines.All()) != strings.Count(w.Text, "\n") || w.Lines.All()[3].Line != 3 {
+	if !slices.Equal(w.Listen, wire.Listening{{Port: 80}}) || !strings.Contains(w.Text, "listen 80 default_server;") || strings.Contains(w.Text, "8080") || !strings.Contains(w.Text, "return 404 ") || len(w.Lines.All()) != strings.Count(w.Text, "\n") || w.Lines.All()[3].Line != 3 {
 		t.Errorf("%+v", w)
 	}
 	if h, err = OnePlace(d, "b", traits, layouts, nil); err != nil || slices.ContainsFunc(h.Stakes, func(s stake.Stake) bool { return strings.HasPrefix(s.Name, "other-names") }) {

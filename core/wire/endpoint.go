@@ -2,7 +2,9 @@ package wire
 
 import (
 	"cmp"
+	"encoding/json"
 	"net"
+	"slices"
 	"strconv"
 )
 
@@ -15,9 +17,47 @@ var ownPorts = map[string]int{HTTP: 80}
 // Endpoint is where something answers visitors: a port of an address, by a name.
 type Endpoint struct {
 	Scheme  string `json:"scheme,omitempty"` // "" for HTTP
-	Name    string `json:"name"`             // that visitors ask for
+	Name    string `json:"name,omitempty"`   // that visitors ask for
 	Port    int    `json:"port"`             // TCP
 	Address string `json:"address,omitempty"`
+}
+
+// Listening is where a site listens, by whatever name it is asked for: on a port of one address, or of all of
+// the host's where it names none.
+type Listening []Endpoint
+
+// UnmarshalJSON reads where a site listens, of now, or of a release before, which kept its ports alone.
+func (l *Listening) UnmarshalJSON(b []byte) error {
+	var ports []int
+	if json.Unmarshal(b, &ports) != nil {
+		return json.Unmarshal(b, (*[]Endpoint)(l))
+	}
+	*l = nil
+	for _, port := range ports {
+		*l = append(*l, Endpoint{Port: port})
+	}
+	return nil
+}
+
+// Ports are those of it, each once, in their order.
+func (l Listening) Ports() []int {
+	var out []int
+	for _, e := range l {
+		if !slices.Contains(out, e.Port) {
+			out = append(out, e.Port)
+		}
+	}
+	return out
+}
+
+// Has says whether something listens on a port, of whatever address.
+func (l Listening) Has(port int) bool {
+	return slices.ContainsFunc(l, func(e Endpoint) bool { return e.Port == port })
+}
+
+// On says whether something listens on a port of an address.
+func (l Listening) On(address string, port int) bool {
+	return slices.ContainsFunc(l, func(e Endpoint) bool { return e.Port == port && (e.Address == "" || e.Address == address) })
 }
 
 // By is the same place by another name.

@@ -1,10 +1,13 @@
 package wire
 
 import (
+	"encoding/json"
 	"fmt"
 	"net"
 	"net/http"
 	"net/url"
+	"reflect"
+	"slices"
 	"strconv"
 	"testing"
 )
@@ -35,5 +38,25 @@ func TestEndpointsAreURLs(t *testing.T) {
 	}
 	if got := (Endpoint{Name: "tides.test", Port: 80}).InFull("/"); got != "http://tides.test:80/" {
 		t.Error(got)
+	}
+}
+
+// What an endpoint is a part of is read with all its other parts, and ports that a release before has kept are read.
+func TestEndpointsAreReadInWhatHasThem(t *testing.T) {
+	p := Probe{Site: "tides", Host: "quay1", Endpoint: Endpoint{Name: "tides.test", Port: 8080, Address: "192.0.2.1"}, Check: Check{Path: "/a", Status: 204}}
+	var again Probe
+	if err := json.Unmarshal(JSON(p), &again); err != nil || !reflect.DeepEqual(p, again) {
+		t.Errorf("%s is read as %+v, %v", JSON(p), again, err)
+	}
+	for text, want := range map[string]Listening{
+		`[80,8080]`: {{Port: 80}, {Port: 8080}}, `[{"port":80},{"port":81,"address":"::1"}]`: {{Port: 80}, {Port: 81, Address: "::1"}}, `[]`: nil, `null`: nil,
+	} {
+		var w, twice SiteWork
+		if err := json.Unmarshal([]byte(`{"file":"/etc/a","listen":`+text+`,"away":true}`), &w); err != nil || !slices.Equal(w.Listen, want) || w.File != "/etc/a" || !w.Away {
+			t.Errorf("%s is read as %+v, %v", text, w, err)
+		}
+		if err := json.Unmarshal(JSON(w), &twice); err != nil || !reflect.DeepEqual(w, twice) {
+			t.Errorf("%s is read as %+v, %v", JSON(w), twice, err)
+		}
 	}
 }

@@ -20,8 +20,7 @@ type SiteWant struct {
 	Mark    string      `json:"mark,omitempty"` // what the server answers when it is asked by MarkName
 	Asked   string      `json:"asked,omitempty"`
 	Visit   *Visit      `json:"visit,omitempty"` // nil where a site does not say its mark to visitors
-	Listen  []int       `json:"listen"`
-	AskAt   string      `json:"ask_at,omitempty"`  // address at which the server is asked, 127.0.0.1 where it is ""
+	Listen  Listening   `json:"listen"`
 	Within  string      `json:"within,omitempty"`  // container that its server runs in, "" for the host itself
 	Image   string      `json:"image,omitempty"`   // of that container
 	Sees    []HeldAt    `json:"sees,omitempty"`    // what the container has to see of the host for the site
@@ -39,19 +38,12 @@ type SiteWant struct {
 }
 
 // Visit is how a site is asked as its visitors ask it: by each of its names, a name below those that are
-// wildcards, for a path at which it says its mark; at the host's own addresses, those of version 6 of IP
-// where it listens there.
+// wildcards, for a path at which it says its mark; where it listens, at the host's own addresses, those of
+// version 6 of IP where it does there.
 type Visit struct {
-	Path  string    `json:"path"`
-	Names []string  `json:"names"`
-	At    []VisitAt `json:"at"`
-	V6    bool      `json:"v6,omitempty"`
-}
-
-// VisitAt is where a site listens: on a port of one address, or of all of the host's where it names none.
-type VisitAt struct {
-	Address string `json:"address,omitempty"`
-	Port    int    `json:"port"`
+	Path  string   `json:"path"`
+	Names []string `json:"names"`
+	V6    bool     `json:"v6,omitempty"`
 }
 
 // SiteVisit is how it is told whether a site or somebody else answers its visitors: by its mark, or by
@@ -60,17 +52,13 @@ type SiteVisit struct {
 	Site string
 	Mark string
 	Own  []string
+	At   Listening
 	Visit
 }
 
 // SiteVisit is how the visitors of a site that has a Visit are told from those of others.
 func (w SiteWant) SiteVisit() SiteVisit {
-	return SiteVisit{Mark: w.Mark, Own: w.Names, Visit: *w.Visit}
-}
-
-// Listens says whether the site listens on a port of an address.
-func (v Visit) Listens(address string, port int) bool {
-	return slices.Contains(v.At, VisitAt{Port: port}) || slices.Contains(v.At, VisitAt{address, port})
+	return SiteVisit{Mark: w.Mark, Own: w.Names, At: w.Listen, Visit: *w.Visit}
 }
 
 // SiteFile is a file that a site's configuration reads, of root and the group of the

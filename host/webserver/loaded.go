@@ -85,7 +85,8 @@ func Loaded(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWa
 			return nil, "", err
 		}
 	}
-	to := wire.Endpoint{Name: w.Asked, Address: cmp.Or(w.AskAt, "127.0.0.1"), Port: w.Listen[0]}
+	to := w.Listen[0].By(w.Asked)
+	to.Address = cmp.Or(to.Address, "127.0.0.1")
 	at := to.Socket()
 	ctx, cancel := context.WithTimeout(ctx, askTime)
 	defer cancel()

@@ -57,7 +57,7 @@ func TestAConfigurationIsLoadedWhenTheServerSaysSo(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := wire.SiteWant{Server: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid"}
+	w := wire.SiteWant{Server: "nginx", Listen: wire.Listening{{Port: n}}, Mark: "northstake now", Asked: "timetable.northstake.invalid"}
 	loaded := func() string {
 		t.Helper()
 		is, _, err := Loaded(context.Background(), m, layouts["nginx"], w, nil)
@@ -111,7 +111,7 @@ func TestRivalsForAName(t *testing.T) {
 		for p, text := range map[string]string{"/etc/webd/webd.conf": c.comment, "/etc/webd/available/theirs": c.takes, "/etc/webd/enabled/fine": c.comment, "/etc/webd/enabled/ours": c.takes, "/etc/webd/conf.d/more.conf": c.takes, "/etc/webd/conf.d/more.conf.bak": c.takes} {
 			systemtest.Put(t, m, p, text)
 		}
-		w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: []int{80}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
+		w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: wire.Listening{{Port: 80}}, File: "/etc/webd/available/ours", Link: "/etc/webd/enabled/ours"}
 		got, err := rivals(m, l, w)
 		if err != nil || fmt.Sprint(got) != "[{tides.test 0 /etc/webd/conf.d/more.conf}]" {
 			t.Errorf("%s: %v, %v", server, got, err)
@@ -164,7 +164,7 @@ func TestRivalsAreOnAPort(t *testing.T) {
 			m := systemtest.Folder(t)
 			l := wire.Layout{Dir: "/etc/webd", Config: "/etc/webd/webd.conf", SitesDir: "/etc/webd/sites", Ending: ".conf"}
 			systemtest.Put(t, m, "/etc/webd/sites/theirs.conf", text)
-			w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: []int{80}, File: "/etc/webd/sites/ours.conf"}
+			w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, Listen: wire.Listening{{Port: 80}}, File: "/etc/webd/sites/ours.conf"}
 			if got, err := rivals(m, l, w); err != nil || len(got) > 0 != want {
 				t.Errorf("%s: %s\nhas the rivals %v, %v", server, text, got, err)
 			}
@@ -189,7 +189,7 @@ func TestRivalsForTheFirstPlace(t *testing.T) {
 		for name, text := range c.files {
 			systemtest.Put(t, m, "/etc/webd/conf.d/"+name, text)
 		}
-		w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/conf.d/000-0-northstake-s.conf", Listen: []int{80}, First: true}
+		w := wire.SiteWant{Server: server, Names: []string{"tides.test"}, File: "/etc/webd/conf.d/000-0-northstake-s.conf", Listen: wire.Listening{{Port: 80}}, First: true}
 		if got, err := rivals(m, l, w); err != nil || fmt.Sprint(got) != c.want {
 			t.Errorf("%s: %v, %v", server, got, err)
 		}
@@ -263,7 +263,7 @@ func TestWhatIsNotKnownToBeLoaded(t *testing.T) {
 		t.Fatal(err)
 	}
 	const file = "/etc/nginx/sites-available/northstake-timetable.conf"
-	w := wire.SiteWant{Server: "nginx", Service: "nginx", Listen: []int{n}, Mark: "northstake now", Asked: "timetable.northstake.invalid", File: file}
+	w := wire.SiteWant{Server: "nginx", Service: "nginx", Listen: wire.Listening{{Port: n}}, Mark: "northstake now", Asked: "timetable.northstake.invalid", File: file}
 	if is, _, err := Loaded(context.Background(), m, layouts["nginx"], w, nil); err == nil || is != nil || !strings.Contains(err.Error(), "nginx has not said within 5s") {
 		t.Errorf("a slow server: %v, %v", is, err)
 	}
@@ -314,7 +314,7 @@ func TestWhatASiteTakesFromOthers(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		w := wire.SiteWant{Server: server, Names: []string{"tides.saltmarsh.test", "low.tides.ferries.test", "*.low.saltmarsh.test"}, Listen: []int{80}, File: "/etc/webd/available/northstake-tides", Link: "/etc/webd/enabled/northstake-tides"}
+		w := wire.SiteWant{Server: server, Names: []string{"tides.saltmarsh.test", "low.tides.ferries.test", "*.low.saltmarsh.test"}, Listen: wire.Listening{{Port: 80}}, File: "/etc/webd/available/northstake-tides", Link: "/etc/webd/enabled/northstake-tides"}
 		if got := fmt.Sprint(claimed.Takes(w)); got != c.takes {
 			t.Errorf("%s: it takes %s", server, got)
 		}

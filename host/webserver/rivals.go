@@ -172,14 +172,14 @@ func (c *Claimed) Rivals(w wire.SiteWant) []wire.Rival {
 	}
 	var out []wire.Rival
 	for _, n := range w.Names {
-		for _, file := range c.files(n, w.Listen) {
+		for _, file := range c.files(n, w.Listen.Ports()) {
 			if !w.LiesAt(file) {
 				out = append(out, wire.Rival{Name: n, File: file})
 			}
 		}
 	}
 	if w.First {
-		for _, port := range w.Listen {
+		for _, port := range w.Listen.Ports() {
 			for _, file := range c.firsts[port] {
 				aside := w.Own != nil && w.Own.Default != wire.DefaultKept && (slices.Contains(w.Own.Links, file) || file == w.Own.Block.File)
 				if !w.LiesAt(file) && !aside && !(servers[w.Server].byName && file.Base() > w.File.Base()) {
@@ -209,7 +209,7 @@ func (c *Claimed) Takes(w wire.SiteWant) []wire.Taking {
 		}
 		for _, rest, more := strings.Cut(n, "."); more; _, rest, more = strings.Cut(rest, ".") {
 			for _, by := range []string{"*." + rest, "." + rest} {
-				for _, file := range c.files(by, w.Listen) {
+				for _, file := range c.files(by, w.Listen.Ports()) {
 					if theirs(file) {
 						out = append(out, wire.Taking{Name: n, By: by, File: file})
 					}
@@ -218,7 +218,7 @@ func (c *Claimed) Takes(w wire.SiteWant) []wire.Taking {
 		}
 	}
 	if servers[w.Server].byName && !w.First {
-		for _, port := range w.Listen {
+		for _, port := range w.Listen.Ports() {
 			first := wire.Path("")
 			for _, file := range c.firsts[port] {
 				if w.Own != nil && w.Own.Default != wire.DefaultKept && slices.Contains(w.Own.Links, file) {

@@ -92,13 +92,13 @@ func visited(w wire.SiteWant, addresses []string) (out []wire.Endpoint) {
 	if len(all) == 0 {
 		all = []string{"127.0.0.1"}
 	}
-	for _, at := range w.Visit.At {
+	for _, at := range w.Listen {
 		where := all
 		if at.Address != "" {
 			where = []string{at.Address}
 		}
-		for _, a := range where {
-			out = append(out, wire.Endpoint{Address: a, Port: at.Port})
+		for _, at.Address = range where {
+			out = append(out, at)
 		}
 	}
 	return out

@@ -129,7 +129,7 @@ func tellWithin(ctx context.Context, m *Host, j Job, w wire.SiteWant) error {
 // taken lists the programs outside of a site's container that have its ports.
 func taken(w wire.SiteWant, all []wire.Listener, first int) []wire.Listener {
 	var out []wire.Listener
-	for _, port := range w.Listen {
+	for _, port := range w.Listen.Ports() {
 		for _, l := range all {
 			if l.Port != port || l.Protocol != "tcp" || l.PID == 0 {
 				continue

@@ -96,7 +96,7 @@ func siteOn(d *declare.Declaration, site, host string, st store.HostState, secre
 	}
 	on.Service, on.Image, on.File = want.By(), want.Image, string(want.File)
 	mine[host+"/"+want.ServedBy()] = true
-	for _, p := range want.Listen {
+	for _, p := range want.Listen.Ports() {
 		mine[fmt.Sprintf("%s/port/%d-tcp", host, p)] = true
 	}
 	for _, r := range rows {

@@ -73,7 +73,7 @@ func (j *Service) visitBeside(ctx context.Context, h *declare.Host, r *resolved,
 	var visits []visit
 	for _, port := range ports {
 		for _, v := range r.visits {
-			if !v.Listens(h.Address, port) || slices.ContainsFunc(r.host.Probes, func(p wire.Probe) bool {
+			if !v.At.On(h.Address, port) || slices.ContainsFunc(r.host.Probes, func(p wire.Probe) bool {
 				return p.Site == v.Site && slices.Contains(p.Places(), wire.ProbeOutside)
 			}) {
 				continue

@@ -149,14 +149,14 @@ func TestEachNameIsVisited(t *testing.T) {
 	}
 	closed.Close()
 	nobody := closed.Addr().(*net.TCPAddr).Port
-	visit := func(site string, names []string, at ...wire.VisitAt) wire.SiteVisit {
-		return wire.SiteVisit{Site: site, Mark: "mark-" + site, Own: names, Visit: wire.Visit{Path: "/mark", Names: names, At: at}}
+	visit := func(site string, names []string, at ...wire.Endpoint) wire.SiteVisit {
+		return wire.SiteVisit{Site: site, Mark: "mark-" + site, Own: names, At: at, Visit: wire.Visit{Path: "/mark", Names: names}}
 	}
 	r := &resolved{visits: []wire.SiteVisit{
-		visit("tides", []string{"tides.test", "www.tides.test"}, wire.VisitAt{Port: whole}, wire.VisitAt{Address: "127.0.0.1", Port: led}),
-		visit("tides", []string{"tides.test", "old.tides.test", "former.tides.test"}, wire.VisitAt{Port: whole}),
-		visit("charts", []string{"charts.test"}, wire.VisitAt{Port: led}, wire.VisitAt{Port: nobody}, wire.VisitAt{Address: "127.0.0.2", Port: whole}),
-		visit("ferries", []string{"ferries.test"}, wire.VisitAt{Port: whole}),
+		visit("tides", []string{"tides.test", "www.tides.test"}, wire.Endpoint{Port: whole}, wire.Endpoint{Address: "127.0.0.1", Port: led}),
+		visit("tides", []string{"tides.test", "old.tides.test", "former.tides.test"}, wire.Endpoint{Port: whole}),
+		visit("charts", []string{"charts.test"}, wire.Endpoint{Port: led}, wire.Endpoint{Port: nobody}, wire.Endpoint{Address: "127.0.0.2", Port: whole}),
+		visit("ferries", []string{"ferries.test"}, wire.Endpoint{Port: whole}),
 	}, host: resolve.Place{Probes: []wire.Probe{{Site: "ferries", Check: wire.Check{From: []string{wire.ProbeOutside}}}}}}
 	got := (&Service{}).visitBeside(t.Context(), &declare.Host{Address: "127.0.0.1"}, r, []int{whole, led, nobody})()
 	if want := []elsewhere{{"tides", "former.tides.test", whole, http.StatusMovedPermanently}, {"tides", "www.tides.test", led, http.StatusTeapot}}; !slices.Equal(got, want) {

@@ -142,7 +142,7 @@ func formerNetworks(former, now json.RawMessage) json.RawMessage {
 // served says whether a declared site listens on a port.
 func served(in stake.Input, port int) bool {
 	for _, site := range stake.Of[wire.SiteWant](in.Declared, "site", in.Memo) {
-		if slices.Contains(site.Listen, port) {
+		if site.Listen.Has(port) {
 			return true
 		}
 	}

@@ -121,7 +121,7 @@ func unwantedServer(gone stake.Stake, around stake.Surroundings) (why, forStake 
 }
 
 // needsPort says whether a site listens on a port of the host.
-func needsPort(w wire.SiteWant, port int) bool { return !w.Off && slices.Contains(w.Listen, port) }
+func needsPort(w wire.SiteWant, port int) bool { return !w.Off && w.Listen.Has(port) }
 
 // awayServer puts back what was switched off, where no declared site needs its port. A server that goes
 // on for others lets go of the ports that one needs.
@@ -137,7 +137,7 @@ func awayServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ver
 		lines := in.Traits.WebServers[i].Listens
 		back = w
 		for _, site := range stake.Of[wire.SiteWant](in.Declared, "site", in.Memo) {
-			for _, port := range site.Listen {
+			for _, port := range site.Listen.Ports() {
 				if needsPort(site, port) && slices.Contains(lines, wire.ListenLine{Port: port, File: w.Listen}) && site.ServedBy() != wire.Local("service", w.Service) && !slices.Contains(back.Silent, port) {
 					back.Silent = append(slices.Clone(back.Silent), port)
 				}

@@ -178,7 +178,7 @@ func takenFrom(in stake.Input) *stake.Note {
 		if site.ServedBy() != in.Stake.Local() || site.Within != "" || site.Off {
 			continue
 		}
-		for _, port := range site.Listen {
+		for _, port := range site.Listen.Ports() {
 			l := in.Traits.On(port)
 			if l == nil || l.Program == site.Program || slices.Contains(site.Yields, l.Program) || letsGo(in.Leaving, in.Memo, *l) {
 				continue
@@ -199,7 +199,7 @@ func unwantedService(gone stake.Stake, in stake.Surroundings) (why, forStake str
 		had[p] = true
 	}
 	for _, site := range leaving[wire.SiteWant](in.Leaving, "site", in.Memo) {
-		for _, p := range site.Listen {
+		for _, p := range site.Listen.Ports() {
 			had[p] = had[p] || site.ServedBy() == gone.Local()
 		}
 	}
@@ -207,7 +207,7 @@ func unwantedService(gone stake.Stake, in stake.Surroundings) (why, forStake str
 		if now.ServedBy() == gone.Local() {
 			continue
 		}
-		for _, p := range now.Listen {
+		for _, p := range now.Listen.Ports() {
 			if l := in.Traits.On(p); had[p] || l != nil && l.Program == was.Serves && l.Program != "" {
 				return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.By()), d.Local()
 			}
@@ -266,7 +266,7 @@ func outside(in stake.Input, w wire.ServiceWant, f wire.ServiceFound) *wire.List
 	contained := map[int]bool{} // ports of containers, whose programs may be called alike
 	for _, site := range stake.Of[wire.SiteWant](in.Declared, "site", in.Memo) {
 		if site.Within != "" {
-			for _, p := range site.Listen {
+			for _, p := range site.Listen.Ports() {
 				contained[p] = true
 			}
 		}

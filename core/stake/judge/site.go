@@ -70,7 +70,7 @@ func unwantedSite(gone stake.Stake, in stake.Surroundings) (why, forStake string
 		if d.Name == gone.Site && now.ServedBy() != was.ServedBy() {
 			return fmt.Sprintf("site %s is served by %s now", d.Name, now.By()), d.Local()
 		}
-		if !slices.ContainsFunc(was.Listen, func(p int) bool { return slices.Contains(now.Listen, p) }) {
+		if !slices.ContainsFunc(was.Listen.Ports(), now.Listen.Has) {
 			continue
 		}
 		for _, n := range was.Names {
@@ -267,7 +267,7 @@ func (j *siteJudgement) ports() {
 			j.block(fmt.Sprintf("port %d is taken by %s (process %d), outside of %s", t.Port, t.Program, t.PID, j.w.By()), j.elsewhere())
 		}
 	}
-	for _, port := range j.w.Listen {
+	for _, port := range j.w.Listen.Ports() {
 		j.port(port)
 	}
 	for _, shut := range j.f.Shut {
@@ -377,7 +377,7 @@ func letsGo(gone []stake.Stake, memo *wire.Memo, l wire.Listener) bool {
 	if slices.ContainsFunc(leaving[wire.ContainerWant](gone, "container", memo), func(c wire.ContainerWant) bool { return slices.Contains(c.Ports, l.Port) }) {
 		return true
 	}
-	if slices.ContainsFunc(leaving[wire.SiteWant](gone, "site", memo), func(s wire.SiteWant) bool { return s.Program == l.Program && slices.Contains(s.Listen, l.Port) }) {
+	if slices.ContainsFunc(leaving[wire.SiteWant](gone, "site", memo), func(s wire.SiteWant) bool { return s.Program == l.Program && s.Listen.Has(l.Port) }) {
 		return true // its server goes on without it
 	}
 	return slices.ContainsFunc(leaving[wire.ServiceWant](gone, "service", memo), func(s wire.ServiceWant) bool { return s.Serves == l.Program })

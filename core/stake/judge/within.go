@@ -16,7 +16,7 @@ func unwantedContainer(gone stake.Stake, in stake.Surroundings) (why, forStake s
 		if now.Off || now.ServedBy() == gone.Local() {
 			continue
 		}
-		for _, p := range now.Listen {
+		for _, p := range now.Listen.Ports() {
 			if slices.Contains(was.Ports, p) {
 				return fmt.Sprintf("site %s listens on port %d with %s now", d.Name, p, now.By()), d.Local()
 			}

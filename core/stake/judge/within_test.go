@@ -60,7 +60,7 @@ func TestAContainerThatTakesOver(t *testing.T) {
 	}
 	// One whose port a site has by now without it goes, before that one's server starts.
 	why, sake := kind.Unwanted(stake.Stake{Place: "quay1", Type: "container", Name: want.Name, Want: wire.JSON(want)}, stake.Surroundings{Declared: []stake.Stake{
-		{Place: "quay1", Type: "site", Name: "fares", Want: wire.JSON(wire.SiteWant{Service: "caddy", Listen: []int{80}})}}})
+		{Place: "quay1", Type: "site", Name: "fares", Want: wire.JSON(wire.SiteWant{Service: "caddy", Listen: wire.Listening{{Port: 80}}})}}})
 	if why != "site fares listens on port 80 with caddy now" || sake != "site/fares" {
 		t.Errorf("it goes because %q, for %q", why, sake)
 	}

@@ -69,7 +69,7 @@ func wantOthersOf(w *stake.Wanting, server string, ports []int) error {
 		text.Lines[i] = at
 	}
 	want := wire.SiteWant{Server: base, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(name),
-		Listen: ports, Names: site.Names, First: true, Yields: silenced(w, server), File: layout.SitesDir.Join("000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf"))}
+		Listen: site.Listening(), Names: site.Names, First: true, Yields: silenced(w, server), File: layout.SitesDir.Join("000-0-northstake-" + name + cmp.Or(layout.Ending, ".conf"))}
 	if layout.LinkDir != "" {
 		want.Link = layout.LinkDir.Join(want.File.Base())
 	}

@@ -60,16 +60,17 @@ var _ = stake.Register(stake.Kind{
 		if w.Off {
 			return out
 		}
-		for _, p := range w.Listen {
+		for _, p := range w.Listen.Ports() {
 			out = append(out, claim.Claim{Need: claim.Owns, Sort: claim.Listen, What: fmt.Sprintf("%d/tcp", p), With: w.ServedBy()})
 		}
 		for _, n := range w.Names {
-			for _, p := range w.Listen {
+			for _, p := range w.Listen.Ports() {
 				out = append(out, claim.Claim{Need: claim.Owns, Sort: claim.Name, What: fmt.Sprintf("%s:%d", n, p)})
 			}
 		}
 		return out
 	}),
+	Former:   siteOfBefore,
 	Unsealed: unsealedSites,
 })
 
@@ -170,7 +171,7 @@ func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
 		return want, fmt.Errorf("%s:%d: site %s on host %s: %w", g.at.File, g.at.Line, g.name, w.Place, err)
 	}
 	want = wire.SiteWant{Server: s.Server, Service: layout.Service, Package: layout.Package, Program: layout.Program, User: layout.User, Text: text.Text, Lines: wire.PlacesOf(text.Lines), Mark: text.Mark, Asked: render.MarkName(g.name),
-		Listen: s.Ports(), AskAt: s.ListenOn()[0].Address, Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: g.roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, g.name), Yields: silenced(w, serverOf(s)), To: servicesOf(s)}
+		Listen: s.Listening(), Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: g.roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, g.name), Yields: silenced(w, serverOf(s)), To: servicesOf(s)}
 	want.Visit = visitOf(s, want, w.Traits.IPv6)
 	want.File, want.Link = siteFiles(layout, g.name, s)
 	for _, a := range text.Accounts {
@@ -225,7 +226,7 @@ func (g *siteWanting) accountsFile(a render.Accounts) wire.SiteFile {
 
 // wantServed wants the service of the site's server, and its ports, where it is served.
 func (g *siteWanting) wantServed(want wire.SiteWant) {
-	ports := want.Listen
+	ports := want.Listen.Ports()
 	if want.Off {
 		ports = nil
 	}
@@ -245,9 +246,6 @@ const nobodysName = "nobodys.name.northstake.invalid"
 
 func visitOf(s *declare.Site, w wire.SiteWant, v6 bool) *wire.Visit {
 	v := wire.Visit{Path: render.MarkPath(w.Mark), V6: v6}
-	for _, l := range s.ListenOn() {
-		v.At = append(v.At, wire.VisitAt{Address: l.Address, Port: l.Port})
-	}
 	for _, n := range w.Names {
 		if rest, wild := strings.CutPrefix(n, "*."); wild {
 			n = "any-" + path.Base(v.Path)[:8] + "." + rest
@@ -258,6 +256,30 @@ func visitOf(s *declare.Site, w wire.SiteWant, v6 bool) *wire.Visit {
 		v.Names = append(v.Names, nobodysName)
 	}
 	return &v
+}
+
+// siteOfBefore has where a site listens with its addresses, which were apart from its ports.
+func siteOfBefore(want map[string]json.RawMessage) {
+	var visit struct {
+		At *wire.Listening `json:"at"`
+	}
+	var address string
+	var listen wire.Listening
+	if json.Unmarshal(want["listen"], &listen) != nil || len(listen) == 0 {
+		return
+	}
+	_ = json.Unmarshal(want["ask_at"], &address)
+	if json.Unmarshal(want["visit"], &visit) == nil && visit.At != nil {
+		listen = *visit.At
+		keys := map[string]json.RawMessage{}
+		_ = json.Unmarshal(want["visit"], &keys) // it has been read
+		delete(keys, "at")
+		want["visit"] = wire.JSON(keys)
+	} else if address != "" {
+		listen[0].Address = address
+	}
+	delete(want, "ask_at")
+	want["listen"] = wire.JSON(listen)
 }
 
 // accounts are those that a secret holds.

@@ -88,7 +88,7 @@ func wantWithin(w *stake.Wanting, name string, want *wire.SiteWant, layout wire.
 	}
 	if !want.Off {
 		c.sites = append(c.sites, name)
-		c.want.Ports = append(c.want.Ports, want.Listen...)
+		c.want.Ports = append(c.want.Ports, want.Listen.Ports()...)
 	}
 	return needs
 }
