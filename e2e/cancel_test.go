@@ -87,7 +87,7 @@ func TestARunIsCancelled(t *testing.T) {
 }
 
 // hostOf is how a host stands in a run.
-func (g *ground) hostOf(run int64, host string) contract.RunHost {
+func (g *ground) hostOf(run int64, host string) contract.RunPlace {
 	g.t.Helper()
 	var r contract.Run
 	status, body := g.get(fmt.Sprintf("/grounds/%s/runs/%d", g.name, run))
@@ -96,12 +96,12 @@ func (g *ground) hostOf(run int64, host string) contract.RunHost {
 	}
 	decode(g.t, body, &r)
 	for _, h := range r.Hosts {
-		if h.Host == host {
+		if h.Place == host {
 			return h
 		}
 	}
 	g.t.Fatalf("run %d has no host %s", run, host)
-	return contract.RunHost{}
+	return contract.RunPlace{}
 }
 
 // A step that was cut off and cannot be taken back holds up what has to do with the same thing, and

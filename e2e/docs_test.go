@@ -85,7 +85,7 @@ func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
 	decode(t, g.ns(1, append([]string{"plan", "--json"}, on...)...), &p)
 	for _, h := range g.applyPlan(0, p.Id).Hosts {
 		if h.State != "done" {
-			t.Errorf("%s ended %s: %+v", h.Host, h.State, h.Fault)
+			t.Errorf("%s ended %s: %+v", h.Place, h.State, h.Fault)
 		}
 	}
 	if out := g.ns(0, append([]string{"plan"}, on...)...); !strings.Contains(out, "nothing to do") {

@@ -434,7 +434,7 @@ func TestTwentyHosts(t *testing.T) {
 	g.reached(hangs, 1, "begun")
 	deadline := time.Now().Add(8 * time.Minute)
 	for {
-		states := map[contract.RunHostState]int{}
+		states := map[contract.RunPlaceState]int{}
 		for _, h := range g.runState(run).Hosts {
 			states[h.State]++
 		}
@@ -453,15 +453,15 @@ func TestTwentyHosts(t *testing.T) {
 	g.unhold(hangs)
 	r := g.ended(run)
 	for _, h := range r.Hosts {
-		want := contract.RunHostState("done")
-		switch h.Host {
+		want := contract.RunPlaceState("done")
+		switch h.Place {
 		case refuses:
 			want = "failed"
 		case hangs, drops:
 			want = "interrupted"
 		}
 		if h.State != want {
-			t.Errorf("host %s ended %s, want %s: %s", h.Host, h.State, want, h.Fault.What)
+			t.Errorf("host %s ended %s, want %s: %s", h.Place, h.State, want, h.Fault.What)
 		}
 	}
 	g.on(refuses, "systemctl start ssh")
@@ -544,7 +544,7 @@ func (g *ground) acceptsWhatLintAccepts(server, file, test, good string) {
 func (g *ground) recorded(host, name string, want plan.Standing) {
 	g.t.Helper()
 	_, body := g.get("/grounds/" + g.name + "/hosts/" + host)
-	var h contract.HostView
+	var h contract.PlaceView
 	decode(g.t, body, &h)
 	for _, r := range h.Rows {
 		if r.Address == host+"/"+name && r.Standing == want {

@@ -290,7 +290,7 @@ func (g *ground) survey(host string) map[string]contract.Row {
 	rows := map[string]contract.Row{}
 	for _, h := range s.Hosts {
 		if h.Unread != "" {
-			g.t.Fatalf("host %s was not read: %s", h.Host, h.Unread)
+			g.t.Fatalf("host %s was not read: %s", h.Place, h.Unread)
 		}
 		for _, r := range h.Rows {
 			rows[strings.TrimPrefix(r.Address, host+"/")] = r

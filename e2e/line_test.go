@@ -61,7 +61,7 @@ func TestALineThatARunCutsComesBack(t *testing.T) {
 	g.ns(0, "declare", g.dir)
 	for _, h := range g.applyPlan(2, g.plan(1).Id).Hosts {
 		if h.State != "interrupted" || !strings.Contains(h.Fault.Fix, "where nobody has come back to the run in 30s, the host takes it back by itself") {
-			t.Errorf("%s: the host is %s: %+v", cut[h.Host], h.State, h.Fault)
+			t.Errorf("%s: the host is %s: %+v", cut[h.Place], h.State, h.Fault)
 		}
 	}
 	for host, what := range cut {

@@ -48,7 +48,7 @@ func TestStory(t *testing.T) {
 	r := g.applyPlan(0, p.Id)
 	for _, h := range r.Hosts {
 		if h.State != "done" || len(h.Probes) != 2 || !h.Probes[0].OK || !h.Probes[1].OK {
-			t.Errorf("host %s ended %s with probes %+v", h.Host, h.State, h.Probes)
+			t.Errorf("host %s ended %s with probes %+v", h.Place, h.State, h.Probes)
 		}
 	}
 	g.ns(2, "apply", fmt.Sprint(p.Id), "--ground", g.name, "--yes") // a plan runs once

@@ -114,7 +114,7 @@ func faultOf(out string) string {
 	}
 	var b strings.Builder
 	for _, h := range r.Hosts {
-		fmt.Fprintf(&b, "%s %s %+v %v\n", h.Host, h.State, h.Fault, h.Notes)
+		fmt.Fprintf(&b, "%s %s %+v %v\n", h.Place, h.State, h.Fault, h.Notes)
 		for _, s := range h.Steps {
 			fmt.Fprintf(&b, "  %d %s, %s %v\n", s.Number, s.Text, s.State, s.Said)
 		}
@@ -201,7 +201,7 @@ func answersSoon(url, name string, status int, want string) (failed error) {
 }
 
 // attributed says what changed on a host that no step of the plan is about.
-func attributed(changes []string, h contract.PlanHost) []string {
+func attributed(changes []string, h contract.PlanPlace) []string {
 	var out []string
 	var about []func(key string) bool
 	under := func(p string) {
@@ -275,8 +275,8 @@ func (w *walk) applyOn(more ...string) error {
 		return err
 	}
 	for _, h := range w.g.hosts {
-		i := slices.IndexFunc(p.Hosts, func(ph contract.PlanHost) bool { return ph.Name == h })
-		var ph contract.PlanHost
+		i := slices.IndexFunc(p.Hosts, func(ph contract.PlanPlace) bool { return ph.Name == h })
+		var ph contract.PlanPlace
 		if i >= 0 {
 			ph = p.Hosts[i]
 		}

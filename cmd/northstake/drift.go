@@ -36,7 +36,7 @@ func driftCommand(a *app) *cobra.Command {
 
 // driftOf leaves only what has shifted, is stray, or could not be read.
 func driftOf(s contract.Survey) contract.Survey {
-	hosts := make([]contract.SurveyHost, len(s.Hosts))
+	hosts := make([]contract.SurveyPlace, len(s.Hosts))
 	for i, h := range s.Hosts {
 		rows := []plan.Row{}
 		for _, r := range h.Rows {
@@ -56,13 +56,13 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 	for _, h := range driftOf(s).Hosts {
 		due += h.Counts.Due
 		if h.Unread != "" {
-			a.out.rule("host "+h.Host, a.out.standing(plan.Unread))
+			a.out.rule("host "+h.Place, a.out.standing(plan.Unread))
 			a.out.line("%s", a.out.attention(h.Unread))
 			silent++
 			continue
 		}
 		if h.Awaits != "" {
-			a.out.rule("host "+h.Host, "")
+			a.out.rule("host "+h.Place, "")
 			a.out.line("%s", h.Awaits)
 			continue
 		}
@@ -71,7 +71,7 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 		if len(h.Rows) == 0 {
 			continue
 		}
-		a.out.rule("host "+h.Host, countsWords(a.out, h.Counts))
+		a.out.rule("host "+h.Place, countsWords(a.out, h.Counts))
 		a.showRows(h.Rows, false)
 		for _, r := range h.Rows {
 			if r.Standing == plan.Shifted {

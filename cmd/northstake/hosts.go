@@ -144,7 +144,7 @@ func showCommand(a *app) *cobra.Command {
 }
 
 // showClaims prints what the declaration needs on a host.
-func (a *app) showClaims(h contract.HostView) error {
+func (a *app) showClaims(h contract.PlaceView) error {
 	if h.Traits.System == "" {
 		return fmt.Errorf("host %s has not been seen yet, and what is claimed there depends on what it is\n  northstake survey --on %s looks at it", h.Name, h.Name)
 	}
@@ -157,7 +157,7 @@ func (a *app) showClaims(h contract.HostView) error {
 	return nil
 }
 
-func (a *app) showHost(h contract.HostView) {
+func (a *app) showHost(h contract.PlaceView) {
 	at := h.Address
 	if h.Container != "" {
 		at = containerWords(h.Container, h.Engine)
@@ -245,7 +245,7 @@ func restartWords(p *paper, needed string) string {
 }
 
 // reachedBy says how the service gets to the host.
-func reachedBy(h contract.HostView) string {
+func reachedBy(h contract.PlaceView) string {
 	if h.Via == "service-machine" {
 		return "without SSH: it is the machine that the service runs on, " + h.Traits.Hostname
 	}
@@ -264,7 +264,7 @@ func containerWords(container, engine string) string {
 }
 
 // chosenBy lists the words by which --on chooses the host.
-func chosenBy(h contract.HostView) string {
+func chosenBy(h contract.PlaceView) string {
 	words := []string{h.Name}
 	for _, l := range h.Labels {
 		words = append(words, "label:"+l)

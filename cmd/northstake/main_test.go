@@ -265,8 +265,8 @@ func TestLinesAreNotFilledUp(t *testing.T) {
 // next.
 func TestAPlanEndsWithWhatComesNext(t *testing.T) {
 	step := wire.Step{Number: 1, Move: wire.Move{Text: "install package nginx"}}
-	one := contract.Plan{Id: 4, Steps: 1, Hosts: []contract.PlanHost{{Name: "quay1", Steps: []wire.Step{step}}, {Name: "quay2"}}}
-	two := contract.Plan{Id: 12, Steps: 3, Hosts: []contract.PlanHost{{Name: "quay1", Steps: []wire.Step{step, step}}, {Name: "quay2", Steps: []wire.Step{step}}}}
+	one := contract.Plan{Id: 4, Steps: 1, Hosts: []contract.PlanPlace{{Name: "quay1", Steps: []wire.Step{step}}, {Name: "quay2"}}}
+	two := contract.Plan{Id: 12, Steps: 3, Hosts: []contract.PlanPlace{{Name: "quay1", Steps: []wire.Step{step, step}}, {Name: "quay2", Steps: []wire.Step{step}}}}
 	for want, p := range map[string]contract.Plan{
 		"\n1 step on quay1, kept as plan 4. Next: northstake apply 4\n": one, "\n3 steps on 2 hosts, kept as plan 12. Next: northstake apply 12\n": two,
 	} {
@@ -342,20 +342,20 @@ func printed(t *testing.T, do func(a *app)) string {
 // What could not be read comes before any word of the rest, and a host that is down is not
 // one on which nothing has shifted.
 func TestUnreadComesFirst(t *testing.T) {
-	down := contract.SurveyHost{Host: "quay1", Unread: "host quay1 refuses connections"}
-	fine := contract.SurveyHost{Host: "quay2", Counts: contract.Counts{Set: 3}}
-	partly := contract.SurveyHost{Host: "quay3", Counts: contract.Counts{Set: 2, Unread: 1}, Rows: []plan.Row{{Address: "quay3/file/etc/x", Standing: plan.Unread, Reason: "it is larger than 1.0 MB"}}}
+	down := contract.SurveyPlace{Place: "quay1", Unread: "host quay1 refuses connections"}
+	fine := contract.SurveyPlace{Place: "quay2", Counts: contract.Counts{Set: 3}}
+	partly := contract.SurveyPlace{Place: "quay3", Counts: contract.Counts{Set: 2, Unread: 1}, Rows: []plan.Row{{Address: "quay3/file/etc/x", Standing: plan.Unread, Reason: "it is larger than 1.0 MB"}}}
 	for name, c := range map[string]struct {
-		hosts []contract.SurveyHost
+		hosts []contract.SurveyPlace
 		says  string
 		not   string
 		exit  status
 	}{
-		"all down":         {[]contract.SurveyHost{down}, "1 host could not be read", "nothing has shifted on", trouble},
-		"one of two":       {[]contract.SurveyHost{down, fine}, "nothing else has shifted on 1 host", "", trouble},
-		"a stake":          {[]contract.SurveyHost{partly}, "nothing else has shifted on 1 host", "nothing has shifted on", trouble},
-		"both":             {[]contract.SurveyHost{down, partly}, "1 host and 1 stake of others could not be read", "", trouble},
-		"all as it should": {[]contract.SurveyHost{fine}, "nothing has shifted on 1 host", "could not be read", asDeclared},
+		"all down":         {[]contract.SurveyPlace{down}, "1 host could not be read", "nothing has shifted on", trouble},
+		"one of two":       {[]contract.SurveyPlace{down, fine}, "nothing else has shifted on 1 host", "", trouble},
+		"a stake":          {[]contract.SurveyPlace{partly}, "nothing else has shifted on 1 host", "nothing has shifted on", trouble},
+		"both":             {[]contract.SurveyPlace{down, partly}, "1 host and 1 stake of others could not be read", "", trouble},
+		"all as it should": {[]contract.SurveyPlace{fine}, "nothing has shifted on 1 host", "could not be read", asDeclared},
 	} {
 		s := contract.Survey{Hosts: c.hosts}
 		out := printed(t, func(a *app) { a.showDrift("saltmarsh", s) })
@@ -368,12 +368,12 @@ func TestUnreadComesFirst(t *testing.T) {
 		says string
 		exit status
 	}{
-		"all as declared":   {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Name: "quay1"}}}, "there is nothing to do: all is as revision 3", asDeclared},
-		"answers otherwise": {contract.Plan{Revision: 3, Hosts: []contract.PlanHost{{Name: "quay1", Otherwise: []stake.Note{{Address: "quay1/site/tides", What: "it is answered by another"}}}}}, "not all is as declared: 1 site answers otherwise", differs},
-		"no host read":      {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Name: "quay1", Unread: "host quay1 refuses connections"}}}, "1 host could not be read: nothing is planned", trouble},
-		"one host read":     {contract.Plan{Unread: 1, Hosts: []contract.PlanHost{{Name: "quay1", Unread: "host quay1 refuses connections"}, {Name: "quay2"}}}, "as far as the rest goes there is nothing to do", trouble},
-		"a stake unread":    {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanHost{{Name: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
-		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanHost{{Name: "quay1", Steps: []wire.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "1 stake could not be read, and nothing is planned for it", trouble},
+		"all as declared":   {contract.Plan{Revision: 3, Hosts: []contract.PlanPlace{{Name: "quay1"}}}, "there is nothing to do: all is as revision 3", asDeclared},
+		"answers otherwise": {contract.Plan{Revision: 3, Hosts: []contract.PlanPlace{{Name: "quay1", Otherwise: []stake.Note{{Address: "quay1/site/tides", What: "it is answered by another"}}}}}, "not all is as declared: 1 site answers otherwise", differs},
+		"no host read":      {contract.Plan{Unread: 1, Hosts: []contract.PlanPlace{{Name: "quay1", Unread: "host quay1 refuses connections"}}}, "1 host could not be read: nothing is planned", trouble},
+		"one host read":     {contract.Plan{Unread: 1, Hosts: []contract.PlanPlace{{Name: "quay1", Unread: "host quay1 refuses connections"}, {Name: "quay2"}}}, "as far as the rest goes there is nothing to do", trouble},
+		"a stake unread":    {contract.Plan{Revision: 3, Unread: 1, Hosts: []contract.PlanPlace{{Name: "quay1", NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "not read quay1/file/etc/x: it is larger", trouble},
+		"steps, and one":    {contract.Plan{Id: 7, Steps: 1, Unread: 1, Hosts: []contract.PlanPlace{{Name: "quay1", Steps: []wire.Step{{Number: 1}}, NotRead: []plan.Unreadable{{Address: "quay1/file/etc/x", Why: "it is larger"}}}}}, "1 stake could not be read, and nothing is planned for it", trouble},
 	} {
 		out := printed(t, func(a *app) { a.showPlan("saltmarsh", c.p, false) })
 		if !strings.Contains(out, c.says) || planStatus(c.p) != c.exit || c.p.Unread > 0 && strings.Contains(out, "there is nothing to do:") {
@@ -385,12 +385,12 @@ func TestUnreadComesFirst(t *testing.T) {
 // A run is to be carried on with where something is left of it: not on a host of which nothing was
 // planned, since it could not be read.
 func TestOnlyWhatWasPlannedIsCarriedOnWith(t *testing.T) {
-	unread := contract.RunHost{Host: "quay1", State: "failed"}
-	failed := contract.RunHost{Host: "quay2", State: "failed", Steps: []contract.RunStep{{Number: 1}}}
+	unread := contract.RunPlace{Place: "quay1", State: "failed"}
+	failed := contract.RunPlace{Place: "quay2", State: "failed", Steps: []contract.RunStep{{Number: 1}}}
 	for _, c := range []struct {
-		hosts []contract.RunHost
+		hosts []contract.RunPlace
 		want  bool
-	}{{[]contract.RunHost{unread}, false}, {[]contract.RunHost{failed}, true}, {[]contract.RunHost{unread, failed}, true}} {
+	}{{[]contract.RunPlace{unread}, false}, {[]contract.RunPlace{failed}, true}, {[]contract.RunPlace{unread, failed}, true}} {
 		out := printed(t, func(a *app) { a.showRunEnd(contract.Run{Id: 9, Hosts: c.hosts}) })
 		if got := strings.Contains(out, "to carry on there: northstake resume 9"); got != c.want {
 			t.Errorf("of %d hosts it says\n%s", len(c.hosts), out)
@@ -401,7 +401,7 @@ func TestOnlyWhatWasPlannedIsCarriedOnWith(t *testing.T) {
 // Many steps that are alike are said in one line, and each of them with --details; what holds somebody's
 // content and goes, and what can shut the way in, always stands alone.
 func TestStepsThatAreAlikeAreSaidOnce(t *testing.T) {
-	var h contract.PlanHost
+	var h contract.PlanPlace
 	h.Name = "quay1"
 	step := func(typ, verb, name, text string) *wire.Step {
 		h.Steps = append(h.Steps, wire.Step{Number: len(h.Steps) + 1, Type: typ, Name: name, Move: wire.Move{Verb: verb, Text: text, Details: []wire.Detail{{Text: "one\ntwo\nthree"}}}})
@@ -428,7 +428,7 @@ func TestStepsThatAreAlikeAreSaidOnce(t *testing.T) {
 	for i := range 7 {
 		step("port", "open", fmt.Sprint(i), fmt.Sprintf("open port %d", i))
 	}
-	p := contract.Plan{Id: 4, Steps: len(h.Steps), Hosts: []contract.PlanHost{h}}
+	p := contract.Plan{Id: 4, Steps: len(h.Steps), Hosts: []contract.PlanPlace{h}}
 	short := printed(t, func(a *app) { a.showPlan("saltmarsh", p, false) })
 	for _, line := range []string{
 		"2-201  publish 200 roots: /srv/www/s0, /srv/www/s1, /srv/www/s2, /srv/www/s3 and 196 more (--details shows each)\n",

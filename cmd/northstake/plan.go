@@ -140,7 +140,7 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 }
 
 // showPlanHost shows what is planned for one host, with what is in its way before the steps.
-func (a *app) showPlanHost(h contract.PlanHost, details bool) {
+func (a *app) showPlanHost(h contract.PlanPlace, details bool) {
 	name := "host " + h.Name
 	if h.Machine != "" {
 		name += ", the machine that the service runs on (" + h.Machine + ")"
@@ -159,7 +159,7 @@ func (a *app) showPlanHost(h contract.PlanHost, details bool) {
 }
 
 // planHostWords say how much is planned for a host, or why nothing is.
-func (a *app) planHostWords(h contract.PlanHost) string {
+func (a *app) planHostWords(h contract.PlanPlace) string {
 	steps := counted(len(h.Steps), "step", "steps")
 	switch {
 	case h.Unread != "", len(h.NotRead) > 0 && len(h.Steps)+len(h.Blockers) == 0:
@@ -173,7 +173,7 @@ func (a *app) planHostWords(h contract.PlanHost) string {
 }
 
 // showPlanNotes shows what could not be read of a host, what is in the way there, and what to be careful of.
-func (a *app) showPlanNotes(h contract.PlanHost) {
+func (a *app) showPlanNotes(h contract.PlanPlace) {
 	note := func(word, name, what, fix string) {
 		a.out.line("     %s %s: %s", word, name, what)
 		if fix != "" {

@@ -160,7 +160,7 @@ type trusting struct {
 const atOnce = 16
 
 // trustMany trusts the hosts that are vouched for, and says why the others are not.
-func (a *app) trustMany(ctx context.Context, ground string, hosts []contract.HostBrief, known vouchers) error {
+func (a *app) trustMany(ctx context.Context, ground string, hosts []contract.PlaceBrief, known vouchers) error {
 	out := make([]trusting, len(hosts))
 	gate := make(chan struct{}, atOnce)
 	var wg sync.WaitGroup
@@ -196,7 +196,7 @@ func (a *app) trustMany(ctx context.Context, ground string, hosts []contract.Hos
 	return nil
 }
 
-func (a *app) trustVouched(ctx context.Context, ground string, h contract.HostBrief, known vouchers) trusting {
+func (a *app) trustVouched(ctx context.Context, ground string, h contract.PlaceBrief, known vouchers) trusting {
 	t := trusting{Host: h.Name, Address: h.Address}
 	res, err := a.client.GetHostKeysWithResponse(ctx, ground, h.Name)
 	if err := a.answered(res, err); err != nil {

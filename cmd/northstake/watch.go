@@ -38,7 +38,7 @@ func (a *app) runMeant(ctx context.Context, ground, word string) (g string, id i
 // watch prints a run's progress, a line for everything that ends, in its order and once,
 // and how it ended. With after it begins behind that event, and what the hosts had
 // done before is not told again.
-func (a *app) watch(ctx context.Context, ground string, id, after int64, before ...contract.RunHost) error {
+func (a *app) watch(ctx context.Context, ground string, id, after int64, before ...contract.RunPlace) error {
 	api, err := a.api()
 	if err != nil {
 		return err
@@ -52,33 +52,33 @@ func (a *app) watch(ctx context.Context, ground string, id, after int64, before 
 	}
 	for _, h := range before {
 		for _, s := range h.Steps {
-			printed[fmt.Sprintf("%s %d done", h.Host, s.Number)] = s.State == "done"
+			printed[fmt.Sprintf("%s %d done", h.Place, s.Number)] = s.State == "done"
 		}
 		for i := range h.Notes {
-			printed[fmt.Sprintf("%s note %d", h.Host, i)] = true
+			printed[fmt.Sprintf("%s note %d", h.Place, i)] = true
 		}
 	}
 	err = a.followAfter(ctx, fmt.Sprintf("/grounds/%s/runs/%d/events", ground, id), after, func(e contract.StreamEvent) error {
 		if e.Kind != "host" {
 			return nil
 		}
-		var h contract.RunHost
+		var h contract.RunPlace
 		if err := json.Unmarshal(e.Data, &h); err != nil {
 			return err
 		}
 		for _, s := range h.Steps {
-			key := fmt.Sprintf("%s %d %s", h.Host, s.Number, s.State)
+			key := fmt.Sprintf("%s %d %s", h.Place, s.Number, s.State)
 			switch s.State {
 			case "done":
-				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.faint(fmt.Sprintf("%.1f s", s.TookMs/1000)))
+				once(key, "%-12s %2d  %s  %s", h.Place, s.Number, s.Text, a.out.faint(fmt.Sprintf("%.1f s", s.TookMs/1000)))
 			case "cancelled":
-				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.attention("ended by the cancel"))
+				once(key, "%-12s %2d  %s  %s", h.Place, s.Number, s.Text, a.out.attention("ended by the cancel"))
 			case "failed":
-				once(key, "%-12s %2d  %s  %s", h.Host, s.Number, s.Text, a.out.alarm("failed"))
+				once(key, "%-12s %2d  %s  %s", h.Place, s.Number, s.Text, a.out.alarm("failed"))
 			}
 		}
 		for i, n := range h.Notes { // among them each step that is taken back, in that order
-			once(fmt.Sprintf("%s note %d", h.Host, h.NotesFrom+i), "%-12s     %s", h.Host, a.out.faint(n))
+			once(fmt.Sprintf("%s note %d", h.Place, h.NotesFrom+i), "%-12s     %s", h.Place, a.out.faint(n))
 		}
 		return nil
 	})
@@ -116,10 +116,10 @@ func (a *app) showRunEnd(r contract.Run) {
 			if !p.OK {
 				word = a.out.alarm(word)
 			}
-			a.out.line("%-12s     probe %s from %s: %s", h.Host, p.InFull(p.Path), p.From, word)
+			a.out.line("%-12s     probe %s from %s: %s", h.Place, p.InFull(p.Path), p.From, word)
 		}
 		if h.Fault.What != "" {
-			a.out.line("%-12s     %s: %s", h.Host, a.out.alarm(string(h.State)), h.Fault.What)
+			a.out.line("%-12s     %s: %s", h.Place, a.out.alarm(string(h.State)), h.Fault.What)
 			if h.Fault.Rendered != "" {
 				a.out.line("%17s%s:%d: %s", "", h.Fault.File, h.Fault.Line, h.Fault.Rendered)
 			}
@@ -140,8 +140,8 @@ func (a *app) showRunEnd(r contract.Run) {
 			}
 		}
 	}
-	counts := map[contract.RunHostState]int{}
-	var order []contract.RunHostState
+	counts := map[contract.RunPlaceState]int{}
+	var order []contract.RunPlaceState
 	for _, h := range r.Hosts {
 		if counts[h.State] == 0 {
 			order = append(order, h.State)
@@ -159,7 +159,7 @@ func (a *app) showRunEnd(r contract.Run) {
 }
 
 // hostStateWords says how a host's part of a run stands.
-var hostStateWords = map[contract.RunHostState]string{
+var hostStateWords = map[contract.RunPlaceState]string{
 	"waiting": "waiting", "running": "under way", "done": "done", "unmet": "done, and still not as declared", "partly": "done but for what is blocked", "nothing": "with nothing to do", "blocked": "blocked and left as it was",
 	"moved": "changed since the plan and left as it was", "failed": "failed", "back": "taken back to what it was", "interrupted": "cut off", "cancelled": "cancelled, and left as it was before",
 }

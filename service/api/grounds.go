@@ -171,7 +171,7 @@ func (s *Server) newest(c *gin.Context, g store.Ground) (*declare.Declaration, i
 	return d, g.Newest, err == nil
 }
 
-func rowsOf(h store.HostState) ([]plan.Row, error) {
+func rowsOf(h store.PlaceState) ([]plan.Row, error) {
 	rows := []plan.Row{}
 	if len(h.Rows) == 0 {
 		return rows, nil
@@ -233,7 +233,7 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 		s.refuse(c, err)
 		return
 	}
-	states, err := s.Store.HostStates(ctx, g.ID)
+	states, err := s.Store.PlaceStates(ctx, g.ID)
 	if err != nil {
 		s.refuse(c, err)
 		return
@@ -243,7 +243,7 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 		s.refuse(c, err)
 		return
 	}
-	out := contract.GroundView{Name: g.Name, About: d.Ground.About, Revision: revisionOf(r), Hosts: []contract.HostBrief{}, Sites: []contract.SiteBrief{}}
+	out := contract.GroundView{Name: g.Name, About: d.Ground.About, Revision: revisionOf(r), Hosts: []contract.PlaceBrief{}, Sites: []contract.SiteBrief{}}
 	for _, name := range hosts {
 		st := states[name]
 		rows, err := rowsOf(st)
@@ -263,7 +263,7 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 			}
 		}
 		container, engine := d.InContainer(name)
-		out.Hosts = append(out.Hosts, contract.HostBrief{Container: container, Engine: engine, Name: name, Sort: sortBeside(d, name), Address: hostOf(d, name).Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: hostOf(d, name).Via,
+		out.Hosts = append(out.Hosts, contract.PlaceBrief{Container: container, Engine: engine, Name: name, Sort: sortBeside(d, name), Address: hostOf(d, name).Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: hostOf(d, name).Via,
 			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread, Revision: st.Revision, RestartNeeded: traits.RestartNeeded})
 	}
 	for _, name := range d.SiteNames() {
@@ -300,7 +300,7 @@ func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract
 		s.refuse(c, jobs.Unknown{Host: host})
 		return
 	}
-	states, err := s.Store.HostStates(c.Request.Context(), g.ID)
+	states, err := s.Store.PlaceStates(c.Request.Context(), g.ID)
 	if err != nil {
 		s.refuse(c, err)
 		return
@@ -312,7 +312,7 @@ func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract
 	}
 	st := states[host]
 	container, engine := d.InContainer(host)
-	out := contract.HostView{Container: container, Engine: engine, Name: host, Sort: sortBeside(d, host), Address: is.Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: is.Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
+	out := contract.PlaceView{Container: container, Engine: engine, Name: host, Sort: sortBeside(d, host), Address: is.Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: is.Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
 		Labels: d.LabelsOf(host), Kits: d.Taken(is.Kits), Givens: d.GivensOf(host)}
 	if out.Rows, err = rowsOf(st); err != nil {
 		s.refuse(c, err)

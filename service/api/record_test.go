@@ -143,7 +143,7 @@ func TestARunThatCannotBeginEnds(t *testing.T) {
 			if err := tx.Get(&ground, "SELECT ground_id FROM plans WHERE id = $1", p.Id); err != nil {
 				return err
 			}
-			if r, err = s.Store.AddRun(ctx, tx, ground, p.Id, "keeper", []contract.RunHost{{Host: "stuck1", State: "waiting", Steps: []contract.RunStep{}}}); err != nil {
+			if r, err = s.Store.AddRun(ctx, tx, ground, p.Id, "keeper", []contract.RunPlace{{Place: "stuck1", State: "waiting", Steps: []contract.RunStep{}}}); err != nil {
 				return err
 			}
 			_, err = tx.Exec("UPDATE runs SET "+set+" WHERE id = $1", r.ID)
@@ -154,7 +154,7 @@ func TestARunThatCannotBeginEnds(t *testing.T) {
 		}
 		return r
 	}
-	if _, err := s.Store.DB.Exec("UPDATE plans SET hosts = '{}' WHERE id = $1", broken.Id); err != nil {
+	if _, err := s.Store.DB.Exec("UPDATE plans SET places = '{}' WHERE id = $1", broken.Id); err != nil {
 		t.Fatal(err)
 	}
 	lost := add(broken, "state = 'running', owner = 'gone', beat_at = 'epoch'")
@@ -237,7 +237,7 @@ func TestNothingIsAsDeclaredThatWasNotLookedAt(t *testing.T) {
 	s := servicetest.Start(t)
 	servicetest.NewHost(t, "unseen1")
 	declared(t, s, "unseen", "unseen1", "")
-	drift := func() contract.SurveyHost {
+	drift := func() contract.SurveyPlace {
 		t.Helper()
 		res, err := s.Client.GetDriftWithResponse(ctx, "unseen")
 		if err != nil || res.JSON200 == nil || len(res.JSON200.Hosts) != 1 {

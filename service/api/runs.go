@@ -19,7 +19,7 @@ func (s *Server) runOf(c *gin.Context, r store.Run, status int) {
 	b := runBrief(r)
 	out := contract.Run{Id: b.Id, Plan: b.Plan, State: contract.RunState(b.State), By: b.By, CancelledBy: b.CancelledBy, CreatedAt: b.CreatedAt, FinishedAt: b.FinishedAt, Error: b.Error}
 	var err error
-	if out.Hosts, err = s.Store.RunHosts(c.Request.Context(), r.ID); err == nil {
+	if out.Hosts, err = s.Store.RunPlaces(c.Request.Context(), r.ID); err == nil {
 		out.ResumedAfter, err = s.Store.Resumed(c.Request.Context(), store.Topic("runs", r.ID))
 	}
 	if err != nil {

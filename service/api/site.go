@@ -33,7 +33,7 @@ func (s *Server) GetSite(c *gin.Context, ground contract.InGround, site string) 
 		s.refuse(c, store.Missing{What: fmt.Sprintf("ground %s declares no site called %q", g.Name, site), Fix: near.DidYouMean(site, d.SiteNames())})
 		return
 	}
-	states, err := s.Store.HostStates(c.Request.Context(), g.ID)
+	states, err := s.Store.PlaceStates(c.Request.Context(), g.ID)
 	if err != nil {
 		s.refuse(c, err)
 		return
@@ -54,7 +54,7 @@ func (s *Server) GetSite(c *gin.Context, ground contract.InGround, site string) 
 }
 
 // siteOn is a site on one host, as that was last seen.
-func siteOn(d *declare.Declaration, site, host string, st store.HostState, secrets *stake.Secrets) (contract.SiteOnHost, error) {
+func siteOn(d *declare.Declaration, site, host string, st store.PlaceState, secrets *stake.Secrets) (contract.SiteOnHost, error) {
 	on := contract.SiteOnHost{Host: host, Rows: []contract.Row{}, Lines: []contract.RenderedLine{}, SeenAt: timeOf(st.SeenAt), Unread: st.Unread}
 	rows, err := rowsOf(st)
 	if err != nil {

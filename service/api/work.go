@@ -40,13 +40,13 @@ func (s *Server) surveyOf(c *gin.Context, t store.Task, status int) {
 	hosts := []byte("[")
 	for i, one := range t.Found {
 		var h struct {
-			contract.SurveyHost
+			contract.SurveyPlace
 			Rows *struct{} `json:"rows,omitempty"` // behind the rest
 		}
-		err := json.Unmarshal(one.Doc, &h.SurveyHost)
+		err := json.Unmarshal(one.Doc, &h.SurveyPlace)
 		var rows json.RawMessage
 		if err == nil {
-			rows, err = rowsAsNow(one.Rows, h.SurveyHost.Rows)
+			rows, err = rowsAsNow(one.Rows, h.SurveyPlace.Rows)
 		}
 		if err != nil {
 			s.refuse(c, err)
@@ -106,19 +106,19 @@ func (s *Server) GetDrift(c *gin.Context, ground contract.InGround) {
 	if !ok {
 		return
 	}
-	states, err := s.Store.HostStates(c.Request.Context(), g.ID)
+	states, err := s.Store.PlaceStates(c.Request.Context(), g.ID)
 	if err != nil {
 		s.refuse(c, err)
 		return
 	}
-	out := contract.Drift{Revision: n, Hosts: []contract.SurveyHost{}}
+	out := contract.Drift{Revision: n, Hosts: []contract.SurveyPlace{}}
 	for _, name := range d.PlaceNames() {
 		rows, err := rowsOf(states[name])
 		if err != nil {
 			s.refuse(c, err)
 			return
 		}
-		h := contract.SurveyHost{Host: name, Rows: []plan.Row{}, Counts: jobs.CountsOf(rows), Unread: states[name].Unread, SeenAt: timeOf(states[name].SeenAt)}
+		h := contract.SurveyPlace{Place: name, Rows: []plan.Row{}, Counts: jobs.CountsOf(rows), Unread: states[name].Unread, SeenAt: timeOf(states[name].SeenAt)}
 		if h.SeenAt.IsZero() && h.Unread == "" {
 			h.Unread = fmt.Sprintf("host %s has never been looked at", name)
 		}
@@ -138,9 +138,9 @@ func planBrief(t store.Task) contract.PlanBrief {
 
 func (s *Server) planOf(c *gin.Context, t store.Task, status int) {
 	b := planBrief(t)
-	out := contract.Plan{Id: b.Id, State: contract.PlanState(b.State), Revision: b.Revision, CreatedAt: b.CreatedAt, By: b.By, Steps: b.Steps, Blockers: b.Blockers, Unread: b.Unread, Error: b.Error, Only: b.Only, Hosts: []contract.PlanHost{}}
-	if len(t.Hosts) > 0 {
-		if err := json.Unmarshal(t.Hosts, &out.Hosts); err != nil {
+	out := contract.Plan{Id: b.Id, State: contract.PlanState(b.State), Revision: b.Revision, CreatedAt: b.CreatedAt, By: b.By, Steps: b.Steps, Blockers: b.Blockers, Unread: b.Unread, Error: b.Error, Only: b.Only, Hosts: []contract.PlanPlace{}}
+	if len(t.Places) > 0 {
+		if err := json.Unmarshal(t.Places, &out.Hosts); err != nil {
 			s.refuse(c, err)
 			return
 		}

@@ -149,48 +149,48 @@ func (e RunBriefState) Valid() bool {
 	}
 }
 
-// Defines values for RunHostState.
+// Defines values for RunPlaceState.
 const (
-	RunHostStateBack        RunHostState = "back"
-	RunHostStateBlocked     RunHostState = "blocked"
-	RunHostStateCancelled   RunHostState = "cancelled"
-	RunHostStateDone        RunHostState = "done"
-	RunHostStateFailed      RunHostState = "failed"
-	RunHostStateInterrupted RunHostState = "interrupted"
-	RunHostStateMoved       RunHostState = "moved"
-	RunHostStateNothing     RunHostState = "nothing"
-	RunHostStatePartly      RunHostState = "partly"
-	RunHostStateRunning     RunHostState = "running"
-	RunHostStateUnmet       RunHostState = "unmet"
-	RunHostStateWaiting     RunHostState = "waiting"
+	RunPlaceStateBack        RunPlaceState = "back"
+	RunPlaceStateBlocked     RunPlaceState = "blocked"
+	RunPlaceStateCancelled   RunPlaceState = "cancelled"
+	RunPlaceStateDone        RunPlaceState = "done"
+	RunPlaceStateFailed      RunPlaceState = "failed"
+	RunPlaceStateInterrupted RunPlaceState = "interrupted"
+	RunPlaceStateMoved       RunPlaceState = "moved"
+	RunPlaceStateNothing     RunPlaceState = "nothing"
+	RunPlaceStatePartly      RunPlaceState = "partly"
+	RunPlaceStateRunning     RunPlaceState = "running"
+	RunPlaceStateUnmet       RunPlaceState = "unmet"
+	RunPlaceStateWaiting     RunPlaceState = "waiting"
 )
 
-// Valid indicates whether the value is a known member of the RunHostState enum.
-func (e RunHostState) Valid() bool {
+// Valid indicates whether the value is a known member of the RunPlaceState enum.
+func (e RunPlaceState) Valid() bool {
 	switch e {
-	case RunHostStateBack:
+	case RunPlaceStateBack:
 		return true
-	case RunHostStateBlocked:
+	case RunPlaceStateBlocked:
 		return true
-	case RunHostStateCancelled:
+	case RunPlaceStateCancelled:
 		return true
-	case RunHostStateDone:
+	case RunPlaceStateDone:
 		return true
-	case RunHostStateFailed:
+	case RunPlaceStateFailed:
 		return true
-	case RunHostStateInterrupted:
+	case RunPlaceStateInterrupted:
 		return true
-	case RunHostStateMoved:
+	case RunPlaceStateMoved:
 		return true
-	case RunHostStateNothing:
+	case RunPlaceStateNothing:
 		return true
-	case RunHostStatePartly:
+	case RunPlaceStatePartly:
 		return true
-	case RunHostStateRunning:
+	case RunPlaceStateRunning:
 		return true
-	case RunHostStateUnmet:
+	case RunPlaceStateUnmet:
 		return true
-	case RunHostStateWaiting:
+	case RunPlaceStateWaiting:
 		return true
 	default:
 		return false
@@ -317,8 +317,8 @@ type Dismissal struct {
 
 // Drift defines model for Drift.
 type Drift struct {
-	Hosts    []SurveyHost `json:"hosts"`
-	Revision int          `json:"revision"`
+	Hosts    []SurveyPlace `json:"hosts"`
+	Revision int           `json:"revision"`
 }
 
 // Fault defines model for Fault.
@@ -340,44 +340,13 @@ type Ground struct {
 
 // GroundView defines model for GroundView.
 type GroundView struct {
-	About    string      `json:"about,omitempty,omitzero"`
-	Hosts    []HostBrief `json:"hosts"`
-	LastPlan PlanBrief   `json:"last_plan,omitempty,omitzero"`
-	LastRun  RunBrief    `json:"last_run,omitempty,omitzero"`
-	Name     string      `json:"name"`
-	Revision Revision    `json:"revision"`
-	Sites    []SiteBrief `json:"sites"`
-}
-
-// HostBrief defines model for HostBrief.
-type HostBrief struct {
-	Address string `json:"address"`
-
-	// Container The container that the host is, by its name on its engine
-	Container string `json:"container,omitempty,omitzero"`
-
-	// Counts How many stakes stand how
-	Counts Counts `json:"counts"`
-
-	// Engine The host whose engine that is; none for the machine that the service runs on
-	Engine string `json:"engine,omitempty,omitzero"`
-	Name   string `json:"name"`
-
-	// RestartNeeded Why the host needs a restart
-	RestartNeeded string `json:"restart_needed,omitempty,omitzero"`
-
-	// Revision The revision that it was last looked at for
-	Revision int       `json:"revision,omitempty,omitzero"`
-	SeenAt   time.Time `json:"seen_at,omitempty,omitzero"`
-	Sites    []string  `json:"sites"`
-
-	// Sort What sort of place it is; none for a host
-	Sort    string `json:"sort,omitempty,omitzero"`
-	Trusted bool   `json:"trusted"`
-
-	// Unread Why the host could not be surveyed
-	Unread string `json:"unread,omitempty,omitzero"`
-	Via    string `json:"via,omitempty,omitzero"`
+	About    string       `json:"about,omitempty,omitzero"`
+	Hosts    []PlaceBrief `json:"hosts"`
+	LastPlan PlanBrief    `json:"last_plan,omitempty,omitzero"`
+	LastRun  RunBrief     `json:"last_run,omitempty,omitzero"`
+	Name     string       `json:"name"`
+	Revision Revision     `json:"revision"`
+	Sites    []SiteBrief  `json:"sites"`
 }
 
 // HostKey defines model for HostKey.
@@ -396,36 +365,6 @@ type HostKeys struct {
 
 	// Warning Whose key the offered one is
 	Warning string `json:"warning,omitempty,omitzero"`
-}
-
-// HostView defines model for HostView.
-type HostView struct {
-	Address string `json:"address"`
-
-	// Claims What the declaration needs to own, to find, or to have left alone there; not there before the host was seen
-	Claims []Claim `json:"claims,omitempty,omitzero"`
-
-	// Container The container that the host is, by its name on its engine
-	Container string `json:"container,omitempty,omitzero"`
-
-	// Engine The host whose engine that is; none for the machine that the service runs on
-	Engine   string    `json:"engine,omitempty,omitzero"`
-	Givens   []Given   `json:"givens,omitempty,omitzero"`
-	Kits     []string  `json:"kits,omitempty,omitzero"`
-	Labels   []string  `json:"labels,omitempty,omitzero"`
-	Name     string    `json:"name"`
-	Revision int       `json:"revision,omitempty,omitzero"`
-	Rows     []Row     `json:"rows"`
-	SeenAt   time.Time `json:"seen_at,omitempty,omitzero"`
-
-	// Sort What sort of place it is; none for a host
-	Sort    string `json:"sort,omitempty,omitzero"`
-	Traits  Traits `json:"traits,omitempty,omitzero"`
-	Trusted bool   `json:"trusted"`
-	Unread  string `json:"unread,omitempty,omitzero"`
-
-	// Via "local" for the machine that the service runs on, "container" for a container
-	Via string `json:"via,omitempty,omitzero"`
 }
 
 // JournalStep defines model for JournalStep.
@@ -473,14 +412,75 @@ type OneOff struct {
 	Text  string `json:"text"`
 }
 
+// PlaceBrief defines model for PlaceBrief.
+type PlaceBrief struct {
+	Address string `json:"address"`
+
+	// Container The container that the host is, by its name on its engine
+	Container string `json:"container,omitempty,omitzero"`
+
+	// Counts How many stakes stand how
+	Counts Counts `json:"counts"`
+
+	// Engine The host whose engine that is; none for the machine that the service runs on
+	Engine string `json:"engine,omitempty,omitzero"`
+	Name   string `json:"name"`
+
+	// RestartNeeded Why the host needs a restart
+	RestartNeeded string `json:"restart_needed,omitempty,omitzero"`
+
+	// Revision The revision that it was last looked at for
+	Revision int       `json:"revision,omitempty,omitzero"`
+	SeenAt   time.Time `json:"seen_at,omitempty,omitzero"`
+	Sites    []string  `json:"sites"`
+
+	// Sort What sort of place it is; none for a host
+	Sort    string `json:"sort,omitempty,omitzero"`
+	Trusted bool   `json:"trusted"`
+
+	// Unread Why the host could not be surveyed
+	Unread string `json:"unread,omitempty,omitzero"`
+	Via    string `json:"via,omitempty,omitzero"`
+}
+
+// PlaceView defines model for PlaceView.
+type PlaceView struct {
+	Address string `json:"address"`
+
+	// Claims What the declaration needs to own, to find, or to have left alone there; not there before the host was seen
+	Claims []Claim `json:"claims,omitempty,omitzero"`
+
+	// Container The container that the host is, by its name on its engine
+	Container string `json:"container,omitempty,omitzero"`
+
+	// Engine The host whose engine that is; none for the machine that the service runs on
+	Engine   string    `json:"engine,omitempty,omitzero"`
+	Givens   []Given   `json:"givens,omitempty,omitzero"`
+	Kits     []string  `json:"kits,omitempty,omitzero"`
+	Labels   []string  `json:"labels,omitempty,omitzero"`
+	Name     string    `json:"name"`
+	Revision int       `json:"revision,omitempty,omitzero"`
+	Rows     []Row     `json:"rows"`
+	SeenAt   time.Time `json:"seen_at,omitempty,omitzero"`
+
+	// Sort What sort of place it is; none for a host
+	Sort    string `json:"sort,omitempty,omitzero"`
+	Traits  Traits `json:"traits,omitempty,omitzero"`
+	Trusted bool   `json:"trusted"`
+	Unread  string `json:"unread,omitempty,omitzero"`
+
+	// Via "local" for the machine that the service runs on, "container" for a container
+	Via string `json:"via,omitempty,omitzero"`
+}
+
 // Plan defines model for Plan.
 type Plan struct {
-	Blockers  int        `json:"blockers"`
-	By        string     `json:"by"`
-	CreatedAt time.Time  `json:"created_at"`
-	Error     string     `json:"error,omitempty,omitzero"`
-	Hosts     []PlanHost `json:"hosts"`
-	Id        int64      `json:"id"`
+	Blockers  int         `json:"blockers"`
+	By        string      `json:"by"`
+	CreatedAt time.Time   `json:"created_at"`
+	Error     string      `json:"error,omitempty,omitzero"`
+	Hosts     []PlanPlace `json:"hosts"`
+	Id        int64       `json:"id"`
 
 	// Only "shifted", "one-off", or what was asked to be done now
 	Only     string `json:"only,omitempty,omitzero"`
@@ -519,8 +519,8 @@ type PlanBrief struct {
 // PlanBriefState defines model for PlanBrief.State.
 type PlanBriefState string
 
-// PlanHost defines model for PlanHost.
-type PlanHost = plan.Place
+// PlanPlace defines model for PlanPlace.
+type PlanPlace = plan.Place
 
 // Position defines model for Position.
 type Position = declare.Position
@@ -593,11 +593,11 @@ type Run struct {
 	CreatedAt   time.Time `json:"created_at"`
 
 	// Error Why it could not be begun, or carried to its end
-	Error      string    `json:"error,omitempty,omitzero"`
-	FinishedAt time.Time `json:"finished_at,omitempty,omitzero"`
-	Hosts      []RunHost `json:"hosts"`
-	Id         int64     `json:"id"`
-	Plan       int64     `json:"plan"`
+	Error      string     `json:"error,omitempty,omitzero"`
+	FinishedAt time.Time  `json:"finished_at,omitempty,omitzero"`
+	Hosts      []RunPlace `json:"hosts"`
+	Id         int64      `json:"id"`
+	Plan       int64      `json:"plan"`
 
 	// ResumedAfter Of a run that was carried on with, the event behind which its present attempt stands in its stream
 	ResumedAfter int64    `json:"resumed_after,omitempty,omitzero"`
@@ -626,21 +626,23 @@ type RunBrief struct {
 // RunBriefState defines model for RunBrief.State.
 type RunBriefState string
 
-// RunHost defines model for RunHost.
-type RunHost struct {
-	Fault Fault    `json:"fault,omitempty,omitzero"`
-	Host  string   `json:"host"`
+// RunPlace defines model for RunPlace.
+type RunPlace struct {
+	Fault Fault `json:"fault,omitempty,omitzero"`
+
+	// Place The place, by its name: a host, or one of another sort
+	Place string   `json:"host"`
 	Notes []string `json:"notes,omitempty,omitzero"`
 
 	// NotesFrom In a stream, whose events have only the steps and notes that are new: how many notes came before
 	NotesFrom int           `json:"notes_from,omitempty,omitzero"`
 	Probes    []ProbeResult `json:"probes,omitempty,omitzero"`
-	State     RunHostState  `json:"state"`
+	State     RunPlaceState `json:"state"`
 	Steps     []RunStep     `json:"steps"`
 }
 
-// RunHostState defines model for RunHost.State.
-type RunHostState string
+// RunPlaceState defines model for RunPlace.State.
+type RunPlaceState string
 
 // RunStep defines model for RunStep.
 type RunStep struct {
@@ -725,27 +727,29 @@ type SudoPasswords map[string]string
 
 // Survey defines model for Survey.
 type Survey struct {
-	CreatedAt  time.Time    `json:"created_at"`
-	Error      string       `json:"error,omitempty,omitzero"`
-	FinishedAt time.Time    `json:"finished_at,omitempty,omitzero"`
-	Hosts      []SurveyHost `json:"hosts"`
-	Id         int64        `json:"id"`
-	Revision   int          `json:"revision"`
-	State      SurveyState  `json:"state"`
+	CreatedAt  time.Time     `json:"created_at"`
+	Error      string        `json:"error,omitempty,omitzero"`
+	FinishedAt time.Time     `json:"finished_at,omitempty,omitzero"`
+	Hosts      []SurveyPlace `json:"hosts"`
+	Id         int64         `json:"id"`
+	Revision   int           `json:"revision"`
+	State      SurveyState   `json:"state"`
 }
 
 // SurveyState defines model for Survey.State.
 type SurveyState string
 
-// SurveyHost defines model for SurveyHost.
-type SurveyHost struct {
+// SurveyPlace defines model for SurveyPlace.
+type SurveyPlace struct {
 	// Awaits Why the host is not there yet, where a declared stake of another host makes it
 	Awaits string `json:"awaits,omitempty,omitzero"`
 
 	// Counts How many stakes stand how
 	Counts Counts `json:"counts"`
-	Host   string `json:"host"`
-	Rows   []Row  `json:"rows"`
+
+	// Place The place, by its name: a host, or one of another sort
+	Place string `json:"host"`
+	Rows  []Row  `json:"rows"`
 
 	// SeenAt When the host was last read; left out where it never was
 	SeenAt time.Time `json:"seen_at,omitempty,omitzero"`
@@ -4252,13 +4256,13 @@ type GetHostResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
 	// JSON200 the response for an HTTP 200 `application/json` response
-	JSON200 *HostView
+	JSON200 *PlaceView
 	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
 	ApplicationproblemJSONDefault *Trouble
 }
 
 // GetJSON200 returns the response for an HTTP 200 `application/json` response
-func (r GetHostResponse) GetJSON200() *HostView {
+func (r GetHostResponse) GetJSON200() *PlaceView {
 	return r.JSON200
 }
 
@@ -6616,7 +6620,7 @@ func ParseGetHostResponse(rsp *http.Response) (*GetHostResponse, error) {
 
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
-		var dest HostView
+		var dest PlaceView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}

@@ -111,7 +111,7 @@ func (j *Service) keeps(ctx context.Context, s *scope, a acting) (acting, error)
 		return a, NotReady{fmt.Sprintf("host %s runs on the engine of the service's own machine, which is no host of the ground", names[0]), "declare that machine as a host with via = \"service-machine\", and name it as the engine"}
 	}
 	a.act.Container, a.act.Host, a.act.Ground, a.act.Revision = container, names[0], s.ground, s.revision
-	states, err := j.Store.HostStates(ctx, s.groundID)
+	states, err := j.Store.PlaceStates(ctx, s.groundID)
 	if err != nil {
 		return a, err
 	}

@@ -65,7 +65,7 @@ const silent = time.Minute
 
 // untilCancelled is a context for one step of a host. When the run is cancelled the host is told to
 // end the step, and one that does not answer is given up.
-func (h *hostRun) untilCancelled(ctx context.Context) (context.Context, func()) {
+func (h *placeRun) untilCancelled(ctx context.Context) (context.Context, func()) {
 	ctx, end := context.WithCancel(ctx)
 	var once sync.Once
 	stop := context.AfterFunc(h.cancelled.ctx, func() {
@@ -73,7 +73,7 @@ func (h *hostRun) untilCancelled(ctx context.Context) (context.Context, func()) 
 			giveUp := time.AfterFunc(silent, end)
 			context.AfterFunc(ctx, func() { giveUp.Stop() })
 			if err := h.conn.CancelStep(ctx, h.id()); err != nil && ctx.Err() == nil {
-				h.j.Log.Warn("could not have a host end a step", "run", h.run.Number, "host", h.doc.Host, "error", err)
+				h.j.Log.Warn("could not have a host end a step", "run", h.run.Number, "host", h.doc.Place, "error", err)
 			}
 		})
 	})
@@ -81,12 +81,12 @@ func (h *hostRun) untilCancelled(ctx context.Context) (context.Context, func()) 
 }
 
 // isCancelled ends a host's part of a run that was cancelled: what was done is taken back.
-func (h *hostRun) isCancelled(ctx context.Context) bool {
+func (h *placeRun) isCancelled(ctx context.Context) bool {
 	fault := h.cancelled.fault()
 	if fault == nil {
 		return false
 	}
-	h.backAs = contract.RunHostStateCancelled
+	h.backAs = contract.RunPlaceStateCancelled
 	h.takeBack(ctx, fault)
 	return true
 }

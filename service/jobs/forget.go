@@ -28,7 +28,7 @@ func (j *Service) Forget(ctx context.Context, g store.Ground, hosts []string, re
 	if err != nil && len(hosts) > 0 { // all of a ground goes whatever stands in it
 		return err
 	}
-	known, err := j.Store.HostsOf(ctx, g.ID)
+	known, err := j.Store.PlacesOf(ctx, g.ID)
 	if err != nil {
 		return err
 	}

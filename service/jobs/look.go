@@ -275,9 +275,9 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 		l.host.Rows, l.host.Otherwise = rows, otherwise
 	}
 	if said.Topic != "" {
-		said.Data = wire.JSON(contract.SurveyHost{Host: l.host.Name, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
+		said.Data = wire.JSON(contract.SurveyPlace{Place: l.host.Name, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
 	}
-	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: l.host.Name, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows, Sum: l.before.sum}, said)
+	return j.Store.PutPlaceState(ctx, s.groundID, store.PlaceState{Place: l.host.Name, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows, Sum: l.before.sum}, said)
 }
 
 // judge brings what is remembered of a host up to a look at it, and keeps what
@@ -308,11 +308,11 @@ func (j *Service) judge(ctx context.Context, s scope, l *look) error {
 func ms(d time.Duration) float64 { return float64(d.Microseconds()) / 1000 }
 
 // noteUnread keeps and announces that a host could not be looked at, or is not there yet.
-func (j *Service) noteUnread(ctx context.Context, s scope, h contract.SurveyHost, said store.Said) error {
+func (j *Service) noteUnread(ctx context.Context, s scope, h contract.SurveyPlace, said store.Said) error {
 	none := json.RawMessage("[]")
 	h.Rows = []plan.Row{}
 	said.Data = wire.JSON(h)
-	return j.Store.PutHostState(ctx, s.groundID, store.HostState{Host: h.Host, Revision: s.revision, Unread: cmp.Or(h.Unread, h.Awaits), Traits: []byte("null"), Rows: none}, said)
+	return j.Store.PutPlaceState(ctx, s.groundID, store.PlaceState{Place: h.Place, Revision: s.revision, Unread: cmp.Or(h.Unread, h.Awaits), Traits: []byte("null"), Rows: none}, said)
 }
 
 // CountsOf is how many rows stand how.

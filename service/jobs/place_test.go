@@ -82,7 +82,7 @@ func (d *drawered) planned(g store.Ground, ask contract.Ask) contract.Plan {
 }
 
 // run carries a plan out, and returns what became of it on the drawer.
-func (d *drawered) run(g store.Ground, p contract.Plan) (int64, contract.RunHost) {
+func (d *drawered) run(g store.Ground, p contract.Plan) (int64, contract.RunPlace) {
 	d.t.Helper()
 	r, err := d.s.Jobs.StartRun(ctx, g, p.Id, contract.NewRun{}, "keeper")
 	if err != nil {
@@ -91,9 +91,9 @@ func (d *drawered) run(g store.Ground, p contract.Plan) (int64, contract.RunHost
 	return r.ID, on(d.t, ended(d.t, d.s, g, r.ID), "tides")
 }
 
-func on(t *testing.T, r contract.Run, name string) contract.RunHost {
+func on(t *testing.T, r contract.Run, name string) contract.RunPlace {
 	t.Helper()
-	i := slices.IndexFunc(r.Hosts, func(h contract.RunHost) bool { return h.Host == name })
+	i := slices.IndexFunc(r.Hosts, func(h contract.RunPlace) bool { return h.Place == name })
 	if i < 0 {
 		t.Fatalf("the run is not on %s: %+v", name, r)
 	}

@@ -18,8 +18,8 @@ import (
 	"northstake/service/store"
 )
 
-func (h *hostRun) probeAll(ctx context.Context, probes []wire.Probe) ([]probe.Result, *probe.Result) {
-	address := h.s.addressOf(h.doc.Host)
+func (h *placeRun) probeAll(ctx context.Context, probes []wire.Probe) ([]probe.Result, *probe.Result) {
+	address := h.s.addressOf(h.doc.Place)
 	patience := probePatience
 	if h.went {
 		patience = bootPatience

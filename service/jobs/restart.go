@@ -18,12 +18,12 @@ const (
 
 // awaitReturn waits until a host that goes down has been started anew, and goes on
 // with it over a new connection.
-func (h *hostRun) awaitReturn(ctx context.Context, a access, say func(string)) error {
+func (h *placeRun) awaitReturn(ctx context.Context, a access, say func(string)) error {
 	before, err := h.conn.LastTraits(ctx)
 	if err != nil {
 		return err
 	}
-	h.j.Places.Drop(connKey(h.s, h.doc.Host))
+	h.j.Places.Drop(connKey(h.s, h.doc.Place))
 	deadline := time.Now().Add(returnLimit)
 	for time.Now().Before(deadline) && ctx.Err() == nil {
 		_ = store.Pause(ctx, returnPause)
@@ -51,7 +51,7 @@ func (h *hostRun) awaitReturn(ctx context.Context, a access, say func(string)) e
 
 // wentBack says that the host has taken back by itself, after its restart, what the run had done before:
 // nobody got in for too long.
-func (h *hostRun) wentBack(there []wire.StepRecord) error {
+func (h *placeRun) wentBack(there []wire.StepRecord) error {
 	for _, st := range h.doc.Steps {
 		back := func(r wire.StepRecord) bool { return r.Number == st.Number && r.State == wire.Back }
 		if st.State == "done" && slices.ContainsFunc(there, back) {

@@ -102,9 +102,9 @@ func TestABrokenLineIsResumedOnce(t *testing.T) {
 		h.Cut()
 		h.Unhold()
 		got := ended(t, s, g, r.ID)
-		states := map[string]contract.RunHostState{}
+		states := map[string]contract.RunPlaceState{}
 		for _, one := range got.Hosts {
-			states[one.Host] = one.State
+			states[one.Place] = one.State
 		}
 		if states[broken] != "interrupted" || states[other] != "done" || beside.Text("/etc/tides/c") != "c\n" {
 			t.Fatalf("cut at %s the hosts are %v: %+v", boundary, states, got.Hosts)
@@ -128,12 +128,12 @@ func unnoted(t *testing.T, s *servicetest.Service, g store.Ground, hosts int, be
 	t.Helper()
 	err := s.Store.Tx(ctx, func(tx *sqlx.Tx) error {
 		var holder, waits int
-		if err := tx.Get(&holder, "SELECT pg_backend_pid() FROM hosts WHERE ground_id = $1 FOR UPDATE", g.ID); err != nil {
+		if err := tx.Get(&holder, "SELECT pg_backend_pid() FROM places WHERE ground_id = $1 FOR UPDATE", g.ID); err != nil {
 			return err
 		}
 		begin()
 		for began := time.Now(); waits < hosts; time.Sleep(time.Millisecond) {
-			err := s.Store.DB.Get(&waits, "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE '%UPDATE hosts%' AND $1 = ANY (pg_blocking_pids(pid))", holder)
+			err := s.Store.DB.Get(&waits, "SELECT count(*) FROM pg_stat_activity WHERE wait_event_type = 'Lock' AND query LIKE '%UPDATE places%' AND $1 = ANY (pg_blocking_pids(pid))", holder)
 			if err != nil || time.Since(began) > 30*time.Second {
 				return fmt.Errorf("%d of %d hosts are about to be noted: %v", waits, hosts, err)
 			}
@@ -197,7 +197,7 @@ func TestABusyHostIsTriedOnceMore(t *testing.T) {
 	s := servicetest.Start(t)
 	for name, c := range map[string]struct {
 		late  int
-		state contract.RunHostState
+		state contract.RunPlaceState
 	}{"late0": {0, "done"}, "late1": {1, "done"}, "late2": {2, "failed"}} {
 		t.Run(name, func(t *testing.T) {
 			t.Parallel()

@@ -83,7 +83,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 	}
 	gate := make(chan struct{}, most)
 	var wg sync.WaitGroup
-	states := make([]contract.RunHostState, len(docs))
+	states := make([]contract.RunPlaceState, len(docs))
 	for i, doc := range docs {
 		states[i] = doc.State
 		if doc.State != "waiting" && doc.State != "running" {
@@ -92,7 +92,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			h := &hostRun{j: j, run: wire.Run{Number: id, Service: service, Once: r.Once}, cancelled: cancelled, s: s, planned: planned[doc.Host], doc: doc}
+			h := &placeRun{j: j, run: wire.Run{Number: id, Service: service, Once: r.Once}, cancelled: cancelled, s: s, planned: planned[doc.Place], doc: doc}
 			h.carryOut(ctx)
 			states[i] = h.doc.State
 		})
@@ -119,8 +119,8 @@ func (j *Service) run(ctx context.Context, id int64) error {
 type begun struct {
 	scope scope
 	ask   contract.Ask
-	hosts []plan.Place       // as they were planned
-	docs  []contract.RunHost // as they stand
+	hosts []plan.Place        // as they were planned
+	docs  []contract.RunPlace // as they stand
 }
 
 // beginRun reads what a run is carried out from; while the database is away it waits. What else is
@@ -134,13 +134,13 @@ func (j *Service) beginRun(ctx context.Context, r store.Run) (b begun, err error
 		if _, err = j.Store.Revision(ctx, t.GroundID, t.Revision); err != nil {
 			return err
 		}
-		b.docs, err = j.Store.RunHosts(ctx, r.ID)
+		b.docs, err = j.Store.RunPlaces(ctx, r.ID)
 		return err
 	})
 	if err != nil {
 		return b, err
 	}
-	if err := json.Unmarshal(t.Hosts, &b.hosts); err != nil {
+	if err := json.Unmarshal(t.Places, &b.hosts); err != nil {
 		return b, err
 	}
 	if b.ask, err = t.Asked(); err != nil {

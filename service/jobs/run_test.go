@@ -57,7 +57,7 @@ func TestWhatIsLeftKeepsItsNumbers(t *testing.T) {
 
 func TestMarkSaysWhatIsDoneLeftAndNoLongerNeeded(t *testing.T) {
 	planned := plan.Place{Name: "quay1", Steps: steps("package/a", "content/b", "service/n")}
-	h := &hostRun{doc: freshDoc(planned)}
+	h := &placeRun{doc: freshDoc(planned)}
 	left := []wire.Step{{Number: 3, Address: "service/n", Move: wire.Move{Text: "reload n"}}, {Number: 4, Address: "service/n", Move: wire.Move{Text: "extra"}}}
 	h.mark(left, map[int]bool{1: true})
 	var got []string
@@ -126,11 +126,11 @@ func TestARunIsWorkedOnOnceInAReplica(t *testing.T) {
 // What a run announces of a host grows in line with its steps, and put together it is what the
 // record has (S6, I8).
 func TestWhatARunAnnouncesIsNews(t *testing.T) {
-	doc := contract.RunHost{Host: "quay1", State: "running", Steps: []contract.RunStep{}}
+	doc := contract.RunPlace{Place: "quay1", State: "running", Steps: []contract.RunStep{}}
 	for n := range 400 {
 		doc.Steps = append(doc.Steps, contract.RunStep{Number: n + 1, Name: fmt.Sprintf("quay1/file/etc/tides/%d.conf", n), Text: fmt.Sprintf("write /etc/tides/%d.conf, 120 bytes, owner root, mode 0644", n), State: "waiting"})
 	}
-	var told, built contract.RunHost
+	var told, built contract.RunPlace
 	whole, bytes := 0, 0
 	put := func() {
 		t.Helper()
@@ -141,7 +141,7 @@ func TestWhatARunAnnouncesIsNews(t *testing.T) {
 		if bytes += len(text); whole == 0 {
 			whole = len(text)
 		}
-		var read contract.RunHost
+		var read contract.RunPlace
 		if err := json.Unmarshal(text, &read); err != nil {
 			t.Fatal(err)
 		}
@@ -194,7 +194,7 @@ func TestWhatARunIsMeasuredBy(t *testing.T) {
 		"brought about, and due":           {everything{}, plan.Due, false},
 		"brought about":                    {everything{}, plan.Set, true},
 	} {
-		h := &hostRun{s: scope{purpose: c.purpose}, planned: plan.Place{Steps: []wire.Step{{Address: "quay1/service/nginx"}}}}
+		h := &placeRun{s: scope{purpose: c.purpose}, planned: plan.Place{Steps: []wire.Step{{Address: "quay1/service/nginx"}}}}
 		left := h.unmet(plan.Place{Rows: []plan.Row{{Address: "quay1/service/nginx", Standing: c.now}}})
 		if met := len(left) == 0; met != c.met {
 			t.Errorf("%s: left are %q", name, left)

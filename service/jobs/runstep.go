@@ -24,7 +24,7 @@ const (
 )
 
 // step does one step; false says that the host's part has ended.
-func (h *hostRun) step(ctx context.Context, step wire.Step, a access) bool {
+func (h *placeRun) step(ctx context.Context, step wire.Step, a access) bool {
 	st := h.at(step.Number)
 	st.State = "doing"
 	h.put(ctx)
@@ -78,7 +78,7 @@ func (h *hostRun) step(ctx context.Context, step wire.Step, a access) bool {
 
 // arrive makes the connection over which the host's part of the run goes. A host that is too busy to
 // answer in time is tried once more: nothing has been begun there.
-func (h *hostRun) arrive(ctx context.Context, a access) (conn place.Line, hangUp func(), err error) {
+func (h *placeRun) arrive(ctx context.Context, a access) (conn place.Line, hangUp func(), err error) {
 	conn, hangUp, err = a.fresh(ctx)
 	var trouble *reach.Trouble
 	if errors.As(err, &trouble) && trouble.Kind == reach.NoAnswer && ctx.Err() == nil {
@@ -92,7 +92,7 @@ func (h *hostRun) arrive(ctx context.Context, a access) (conn place.Line, hangUp
 const comeInPatience = 8 * time.Second
 
 // comeIn makes a new connection to the host.
-func (h *hostRun) comeIn(ctx context.Context, a access) (conn place.Line, hangUp func(), err error) {
+func (h *placeRun) comeIn(ctx context.Context, a access) (conn place.Line, hangUp func(), err error) {
 	err = persevere(ctx, comeInPatience, func() (err error) {
 		conn, hangUp, err = a.fresh(ctx)
 		return err
@@ -116,8 +116,8 @@ func persevere(ctx context.Context, patience time.Duration, try func() error) er
 
 // stillIn says whether a new connection to the host can be made after the steps, with login and root's
 // rights: the kept one tells nothing of that. A host that nobody gets in to any more goes back.
-func (h *hostRun) stillIn(ctx context.Context, a access) bool {
-	if !h.s.shuttable(h.doc.Host) {
+func (h *placeRun) stillIn(ctx context.Context, a access) bool {
+	if !h.s.shuttable(h.doc.Place) {
 		return true
 	}
 	if slices.ContainsFunc(h.planned.Steps, func(s wire.Step) bool { return s.Shuts }) {
@@ -136,7 +136,7 @@ func (h *hostRun) stillIn(ctx context.Context, a access) bool {
 }
 
 // confirm shows the host that a new connection can still be made.
-func (h *hostRun) confirm(ctx context.Context, step wire.Step, a access) error {
+func (h *placeRun) confirm(ctx context.Context, step wire.Step, a access) error {
 	conn, hangUp, err := h.comeIn(ctx, a)
 	if err != nil {
 		return &wire.Fault{What: fmt.Sprintf("after the step no new connection can be made: %v", err), Fix: "the host takes the step back by itself"}
@@ -151,13 +151,13 @@ func (h *hostRun) confirm(ctx context.Context, step wire.Step, a access) error {
 }
 
 // send sends the content that a step needs and the host has not got.
-func (h *hostRun) send(ctx context.Context, step wire.Step, say func(string)) error {
+func (h *placeRun) send(ctx context.Context, step wire.Step, say func(string)) error {
 	if !step.Blobs {
 		return nil
 	}
 	to, carries := h.conn.(place.Carrying)
 	if !carries {
-		return &wire.Fault{What: fmt.Sprintf("no content can be sent to %s", h.doc.Host), Fix: "declare what needs none there"}
+		return &wire.Fault{What: fmt.Sprintf("no content can be sent to %s", h.doc.Place), Fix: "declare what needs none there"}
 	}
 	missing, err := to.MissingBlobs(ctx, step)
 	if err != nil || len(missing) == 0 {
@@ -186,7 +186,7 @@ func (h *hostRun) send(ctx context.Context, step wire.Step, say func(string)) er
 }
 
 // takeBack makes the host what it was before the run.
-func (h *hostRun) takeBack(ctx context.Context, cause error) {
+func (h *placeRun) takeBack(ctx context.Context, cause error) {
 	h.doc.Fault = faultOf(cause)
 	err := h.conn.TakeBack(ctx, h.id(), func(line string) {
 		if len(h.doc.Notes) < notesLimit {

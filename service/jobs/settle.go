@@ -23,7 +23,7 @@ const (
 
 // worked are the stakes of the plan's steps, by their addresses, and whether nothing of
 // them was there when it was made.
-func (h *hostRun) worked() map[string]bool {
+func (h *placeRun) worked() map[string]bool {
 	absent := map[string]bool{}
 	for _, r := range h.planned.Rows {
 		absent[r.Address] = r.Absent
@@ -39,14 +39,14 @@ func (h *hostRun) worked() map[string]bool {
 
 // seen notes how the host stands now, after steps that brought stakes about. Settled is how
 // it stood just before, nil where it is to be looked at.
-func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *look) (plan.Place, error) {
+func (h *placeRun) seen(ctx context.Context, worked map[string]bool, settled *look) (plan.Place, error) {
 	declared := h.s
 	declared.purpose, declared.asksSites = h.s.purpose.ended(), true
-	a, err := h.j.access(ctx, declared, h.doc.Host)
+	a, err := h.j.access(ctx, declared, h.doc.Place)
 	var l look
 	if len(worked) > 0 { // it is to be noted, even if all is as it was when last seen
 		h.j.mu.Lock()
-		delete(h.j.seen, connKey(declared, h.doc.Host))
+		delete(h.j.seen, connKey(declared, h.doc.Place))
 		h.j.mu.Unlock()
 	}
 	switch {
@@ -60,7 +60,7 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *loo
 		if rows, _ := answered(l.host, l.answers, nil, time.Time{}); rows == nil {
 			break // what was put back has been taken in, and answers
 		}
-		l.answers = h.j.askBeside(ctx, declared, h.conn, h.doc.Host, l.probes)()
+		l.answers = h.j.askBeside(ctx, declared, h.conn, h.doc.Place, l.probes)()
 	}
 	if err == nil {
 		l.worked = worked
@@ -79,8 +79,8 @@ func (h *hostRun) seen(ctx context.Context, worked map[string]bool, settled *loo
 
 // lastLook surveys the host at the end of its part, over a new connection where the line
 // has broken since: what was done is known, and only how the host stands is asked.
-func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look, error) {
-	l, err := h.j.lookOver(ctx, declared, h.doc.Host, h.conn, a)
+func (h *placeRun) lastLook(ctx context.Context, declared scope, a access) (look, error) {
+	l, err := h.j.lookOver(ctx, declared, h.doc.Place, h.conn, a)
 	if err == nil || ctx.Err() != nil || h.conn.Usable() {
 		return l, err
 	}
@@ -89,17 +89,17 @@ func (h *hostRun) lastLook(ctx context.Context, declared scope, a access) (look,
 		return l, err
 	}
 	defer hangUp()
-	return h.j.lookOver(ctx, declared, h.doc.Host, conn, a)
+	return h.j.lookOver(ctx, declared, h.doc.Place, conn, a)
 }
 
 // close tells the host that the run has ended. Where the line has broken since, it does so over a new
 // one: a run to which nobody comes back the host takes back.
-func (h *hostRun) close(ctx context.Context) error {
+func (h *placeRun) close(ctx context.Context) error {
 	err := h.conn.CloseRun(ctx, h.id())
 	if err == nil || ctx.Err() != nil || h.conn.Usable() {
 		return err
 	}
-	a, err := h.j.access(ctx, h.s, h.doc.Host)
+	a, err := h.j.access(ctx, h.s, h.doc.Place)
 	if err != nil {
 		return err
 	}
@@ -117,7 +117,7 @@ func (h *hostRun) close(ctx context.Context) error {
 // settle waits until the host is as the plan promised: a server takes a moment to take
 // its configuration in, and answers with the former one until then. It returns how the host
 // stands then, nil where that is not known.
-func (h *hostRun) settle(ctx context.Context) *look {
+func (h *placeRun) settle(ctx context.Context) *look {
 	patience := probePatience
 	if h.went {
 		patience = bootPatience
@@ -125,10 +125,10 @@ func (h *hostRun) settle(ctx context.Context) *look {
 	s := h.s
 	s.purpose = s.purpose.ended()
 	for deadline := time.Now().Add(patience); time.Now().Before(deadline); _ = store.Pause(ctx, probePause) {
-		a, err := h.j.access(ctx, s, h.doc.Host)
+		a, err := h.j.access(ctx, s, h.doc.Place)
 		var l look
 		if err == nil {
-			l, err = h.j.lookOver(ctx, s, h.doc.Host, h.conn, a)
+			l, err = h.j.lookOver(ctx, s, h.doc.Place, h.conn, a)
 		}
 		if err != nil || ctx.Err() != nil {
 			return nil // the look at the end says why
@@ -143,7 +143,7 @@ func (h *hostRun) settle(ctx context.Context) *look {
 // unmet lists what the plan promised and the host is not: stakes of its steps, those that were as
 // declared when it was made, and, where it is about all that is declared, each that does not wait for
 // what is blocked.
-func (h *hostRun) unmet(now plan.Place) []string {
+func (h *placeRun) unmet(now plan.Place) []string {
 	promised := map[string]bool{}
 	waits := map[string]bool{}
 	for _, b := range h.planned.Blockers {
@@ -176,7 +176,7 @@ func (h *hostRun) unmet(now plan.Place) []string {
 
 // finish probes the host's sites and notes how it stands; where a site does not
 // answer as declared, the host goes back to what it was.
-func (h *hostRun) finish(ctx context.Context, probes []wire.Probe) {
+func (h *placeRun) finish(ctx context.Context, probes []wire.Probe) {
 	probes = slices.DeleteFunc(slices.Clone(probes), func(p wire.Probe) bool {
 		return slices.Contains(h.planned.LeftSites, p.Site) || h.s.purpose.extent().former && h.toCome(p.Site)
 	})
@@ -216,7 +216,7 @@ func (h *hostRun) finish(ctx context.Context, probes []wire.Probe) {
 	left := h.unmet(now)
 	if silent != nil { // of which there is more to say than that it is shifted
 		left = slices.DeleteFunc(left, func(l string) bool {
-			return strings.HasPrefix(l, h.doc.Host+"/"+wire.Local("site", silent.Site)+", ") || strings.HasPrefix(l, h.doc.Host+"/"+silent.Site+", ")
+			return strings.HasPrefix(l, h.doc.Place+"/"+wire.Local("site", silent.Site)+", ") || strings.HasPrefix(l, h.doc.Place+"/"+silent.Site+", ")
 		})
 	}
 	switch {
@@ -235,18 +235,18 @@ func (h *hostRun) finish(ctx context.Context, probes []wire.Probe) {
 
 // toCome says whether something is declared of a site or container that this host's stakes are not
 // yet, so that what went back to what it was has nothing to answer to its checks.
-func (h *hostRun) toCome(site string) bool {
+func (h *placeRun) toCome(site string) bool {
 	return slices.ContainsFunc(h.planned.Rows, func(r plan.Row) bool {
-		return (r.Standing == plan.Due || r.NewlyDeclared) && (r.Site == site || r.Address == h.doc.Host+"/"+site)
+		return (r.Standing == plan.Due || r.NewlyDeclared) && (r.Site == site || r.Address == h.doc.Place+"/"+site)
 	})
 }
 
 // unanswered is a check that failed, nil where all are well; those that could not be made are noted.
 // What is declared and not there yet has nothing to answer.
-func (h *hostRun) unanswered(results []probe.Result, now plan.Place) (bad *probe.Result) {
+func (h *placeRun) unanswered(results []probe.Result, now plan.Place) (bad *probe.Result) {
 	for i, r := range results {
 		due := slices.ContainsFunc(now.Rows, func(row plan.Row) bool {
-			return row.Standing == plan.Due && (row.Address == h.doc.Host+"/"+wire.Local("site", r.Site) || row.Address == h.doc.Host+"/"+r.Site)
+			return row.Standing == plan.Due && (row.Address == h.doc.Place+"/"+wire.Local("site", r.Site) || row.Address == h.doc.Place+"/"+r.Site)
 		})
 		switch {
 		case r.OK || due:
@@ -267,7 +267,7 @@ func andMore(n int) string {
 }
 
 // blocked is the plan's first blocker as a fault; the others are noted.
-func (h *hostRun) blocked() *wire.Fault {
+func (h *placeRun) blocked() *wire.Fault {
 	first := h.planned.Blockers[0]
 	for _, b := range h.planned.Blockers[1:] {
 		h.doc.Notes = append(h.doc.Notes, b.Address+" was blocked: "+b.What)

@@ -35,7 +35,7 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 		return r, NotReady{fmt.Sprintf("plan %d was made for revision %d, and the newest is %d", planID, t.Revision, g.Newest), "plan again"}
 	}
 	var hosts []plan.Place
-	if err := json.Unmarshal(t.Hosts, &hosts); err != nil {
+	if err := json.Unmarshal(t.Places, &hosts); err != nil {
 		return r, err
 	}
 	if err := needNamed(hosts, ask.Removing); err != nil {
@@ -58,7 +58,7 @@ func (j *Service) StartRun(ctx context.Context, g store.Ground, planID int64, as
 	if err := needPasswords(s.d, working, passwords); err != nil {
 		return r, err
 	}
-	docs := make([]contract.RunHost, len(hosts))
+	docs := make([]contract.RunPlace, len(hosts))
 	for i, h := range hosts {
 		docs[i] = freshDoc(h)
 	}
@@ -102,8 +102,8 @@ func needNamed(hosts []plan.Place, named []string) error {
 	return nil
 }
 
-func freshDoc(h plan.Place) contract.RunHost {
-	doc := contract.RunHost{Host: h.Name, State: "waiting", Steps: []contract.RunStep{}}
+func freshDoc(h plan.Place) contract.RunPlace {
+	doc := contract.RunPlace{Place: h.Name, State: "waiting", Steps: []contract.RunStep{}}
 	for _, s := range h.Steps {
 		doc.Steps = append(doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Name: s.Address, State: "waiting"})
 	}
@@ -111,7 +111,7 @@ func freshDoc(h plan.Place) contract.RunHost {
 }
 
 // resumable are the states of a host that can be carried on with.
-var resumable = map[contract.RunHostState]bool{"interrupted": true, "failed": true, "back": true, "waiting": true, "running": true, "cancelled": true}
+var resumable = map[contract.RunPlaceState]bool{"interrupted": true, "failed": true, "back": true, "waiting": true, "running": true, "cancelled": true}
 
 // ResumeRun carries on with hosts of a run that did not end well; all of them
 // where none is named.
@@ -123,7 +123,7 @@ func (j *Service) ResumeRun(ctx context.Context, g store.Ground, id int64, ask c
 	if r.State == "queued" || r.State == "running" {
 		return r, NotReady{fmt.Sprintf("run %d is still %s", id, r.State), "wait until it has ended"}
 	}
-	docs, err := j.Store.RunHosts(ctx, id)
+	docs, err := j.Store.RunPlaces(ctx, id)
 	if err != nil {
 		return r, err
 	}
@@ -140,11 +140,11 @@ func (j *Service) ResumeRun(ctx context.Context, g store.Ground, id int64, ask c
 		return r, err
 	}
 	var names []string
-	docs = slices.DeleteFunc(docs, func(d contract.RunHost) bool {
-		return !resumable[d.State] || !slices.Contains(wanted, d.Host)
+	docs = slices.DeleteFunc(docs, func(d contract.RunPlace) bool {
+		return !resumable[d.State] || !slices.Contains(wanted, d.Place)
 	})
 	for _, d := range docs {
-		names = append(names, d.Host)
+		names = append(names, d.Place)
 	}
 	if len(names) == 0 {
 		return r, NotReady{fmt.Sprintf("run %d has no host that could be carried on with", id), "plan again"}
@@ -166,7 +166,7 @@ func (j *Service) ResumeRun(ctx context.Context, g store.Ground, id int64, ask c
 				}
 			}
 			d.State, d.Fault = "waiting", wire.Fault{}
-			if err := j.Store.PutRunHostIn(ctx, tx, id, d, d); err != nil {
+			if err := j.Store.PutRunPlaceIn(ctx, tx, id, d, d); err != nil {
 				return err
 			}
 		}

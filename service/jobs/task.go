@@ -94,7 +94,7 @@ func (j *Service) make(ctx context.Context, table store.Table, t store.Task, s s
 
 // failed notes that a survey or plan has failed.
 func (j *Service) failed(ctx context.Context, table store.Table, t store.Task, err error) error {
-	t.State, t.Error, t.Hosts = "failed", err.Error(), []byte("[]")
+	t.State, t.Error, t.Places = "failed", err.Error(), []byte("[]")
 	if ctx.Err() != nil {
 		t.Error = store.ServiceEnded
 		var cancel context.CancelFunc
@@ -170,7 +170,7 @@ func (j *Service) lookAtAll(ctx context.Context, table store.Table, t *store.Tas
 		}
 		return ended, nil // the hosts are in the record
 	}
-	t.Hosts = wire.JSON(plans)
+	t.Places = wire.JSON(plans)
 	for _, h := range plans {
 		t.Steps += len(h.Steps)
 		t.Blockers += len(h.Blockers)
@@ -193,7 +193,7 @@ func (j *Service) noteLook(ctx context.Context, s scope, name string, l *look, e
 		return l.host, noted
 	}
 	out = plan.Place{Name: name, Rows: []plan.Row{}, Steps: []wire.Step{}}
-	h := contract.SurveyHost{Host: name, TookMs: ms(l.took)}
+	h := contract.SurveyPlace{Place: name, TookMs: ms(l.took)}
 	if by := s.madeBy(name, err); by != "" {
 		h.Awaits = fmt.Sprintf("host %s is not there yet: %s makes it", name, by)
 		out.Cautions = []stake.Note{{Address: name, What: h.Awaits, Fix: "plan again when that is done: what the host is to be is planned then"}}

@@ -59,7 +59,7 @@ func (s *Store) Prune(ctx context.Context) error {
 			return err
 		}
 		_, err := tx.ExecContext(ctx, `DELETE FROM readings r WHERE at < now() - interval '1 hour'
-			AND NOT EXISTS (SELECT FROM hosts WHERE rows_sum = r.sum) AND NOT EXISTS (SELECT FROM survey_hosts WHERE rows_sum = r.sum)`)
+			AND NOT EXISTS (SELECT FROM places WHERE rows_sum = r.sum) AND NOT EXISTS (SELECT FROM survey_places WHERE rows_sum = r.sum)`)
 		return err
 	})
 }

@@ -233,9 +233,9 @@ func (s *Store) TrustedHosts(ctx context.Context, groundID int64) (map[string]bo
 	return out, nil
 }
 
-// HostState is a host as it was last seen, and what is remembered of its stakes.
-type HostState struct {
-	Host     string          `db:"host"`
+// PlaceState is a place as it was last seen, and what is remembered of its stakes.
+type PlaceState struct {
+	Place    string          `db:"place"`
 	Revision int             `db:"revision"`
 	SeenAt   *time.Time      `db:"seen_at"`
 	Unread   string          `db:"unread"`
@@ -251,44 +251,44 @@ func SumOf(rows json.RawMessage) []byte {
 	return sum[:]
 }
 
-// HostStates returns all hosts of a ground that were ever looked at.
-func (s *Store) HostStates(ctx context.Context, groundID int64) (map[string]HostState, error) {
-	var list []HostState
-	if err := s.DB.SelectContext(ctx, &list, "SELECT host, revision, seen_at, unread, coalesce(traits, 'null') AS traits, rows FROM hosts WHERE ground_id = $1", groundID); err != nil {
+// PlaceStates returns all places of a ground that were ever looked at.
+func (s *Store) PlaceStates(ctx context.Context, groundID int64) (map[string]PlaceState, error) {
+	var list []PlaceState
+	if err := s.DB.SelectContext(ctx, &list, "SELECT place, revision, seen_at, unread, coalesce(traits, 'null') AS traits, rows FROM places WHERE ground_id = $1", groundID); err != nil {
 		return nil, err
 	}
-	out := map[string]HostState{}
+	out := map[string]PlaceState{}
 	for _, h := range list {
-		out[h.Host] = h
+		out[h.Place] = h
 	}
 	return out, nil
 }
 
-// PutHostState notes how a host was just seen, puts it into the record of a survey, and announces
+// PutPlaceState notes how a place was just seen, puts it into the record of a survey, and announces
 // said, in one. Rows that are as they were are not written again.
-func (s *Store) PutHostState(ctx context.Context, groundID int64, h HostState, said Said) error {
-	err := s.putHostState(ctx, groundID, h, said)
+func (s *Store) PutPlaceState(ctx context.Context, groundID int64, h PlaceState, said Said) error {
+	err := s.putPlaceState(ctx, groundID, h, said)
 	if err == nil && said.Ends {
 		s.over(said.Topic)
 	}
 	return err
 }
 
-func (s *Store) putHostState(ctx context.Context, groundID int64, h HostState, said Said) error {
+func (s *Store) putPlaceState(ctx context.Context, groundID int64, h PlaceState, said Said) error {
 	const announced = `said AS (INSERT INTO events (topic, kind, data) SELECT $4, e.kind, e.data FROM put, (VALUES ('host', $5::bytea), ('end', $6::bytea)) e (kind, data)
 			WHERE $4 <> '' AND (e.kind = 'host' OR $7::boolean) ORDER BY e.kind DESC),
-		kept AS (INSERT INTO survey_hosts (survey_id, host, doc, rows_sum) SELECT $10::bigint, $2, $5, $9 FROM put WHERE $10::bigint > 0
-			ON CONFLICT (survey_id, host) DO UPDATE SET doc = excluded.doc, rows_sum = excluded.rows_sum),
+		kept AS (INSERT INTO survey_places (survey_id, place, doc, rows_sum) SELECT $10::bigint, $2, $5, $9 FROM put WHERE $10::bigint > 0
+			ON CONFLICT (survey_id, place) DO UPDATE SET doc = excluded.doc, rows_sum = excluded.rows_sum),
 		ended AS (UPDATE surveys SET state = 'done', finished_at = now() FROM put WHERE id = $10::bigint AND $7::boolean)
 		SELECT count(*) FROM put`
 	sum := h.Sum
 	if sum == nil {
 		sum = SumOf(h.Rows)
 	}
-	args := []any{groundID, h.Host, h.Revision, said.Topic, said.Data, wire.JSON(ended{"done"}), said.Ends, h.Traits, sum, said.Survey}
+	args := []any{groundID, h.Place, h.Revision, said.Topic, said.Data, wire.JSON(ended{"done"}), said.Ends, h.Traits, sum, said.Survey}
 	if h.Unread == "" {
 		var put int
-		err := s.Quick.GetContext(ctx, &put, `WITH put AS (UPDATE hosts SET revision = $3, seen_at = now(), unread = '', traits = $8 WHERE ground_id = $1 AND host = $2 AND rows_sum = $9 RETURNING 1),
+		err := s.Quick.GetContext(ctx, &put, `WITH put AS (UPDATE places SET revision = $3, seen_at = now(), unread = '', traits = $8 WHERE ground_id = $1 AND place = $2 AND rows_sum = $9 RETURNING 1),
 			`+announced, args...)
 		if err != nil || put > 0 {
 			return err
@@ -299,25 +299,25 @@ func (s *Store) putHostState(ctx context.Context, groundID int64, h HostState, s
 		return err
 	}
 	_, err := s.Quick.ExecContext(ctx, `WITH put AS (
-		INSERT INTO hosts (ground_id, host, revision, seen_at, traits, rows_sum, unread, rows) VALUES ($1, $2, $3, now(), $8, $9, $11, $12)
-		ON CONFLICT (ground_id, host) DO UPDATE SET revision = excluded.revision, unread = excluded.unread,
-			seen_at = CASE WHEN excluded.unread = '' THEN now() ELSE hosts.seen_at END,
-			traits = CASE WHEN excluded.unread = '' THEN excluded.traits ELSE hosts.traits END,
-			rows = CASE WHEN excluded.unread = '' THEN excluded.rows ELSE hosts.rows END,
-			rows_sum = CASE WHEN excluded.unread = '' THEN excluded.rows_sum ELSE hosts.rows_sum END
+		INSERT INTO places (ground_id, place, revision, seen_at, traits, rows_sum, unread, rows) VALUES ($1, $2, $3, now(), $8, $9, $11, $12)
+		ON CONFLICT (ground_id, place) DO UPDATE SET revision = excluded.revision, unread = excluded.unread,
+			seen_at = CASE WHEN excluded.unread = '' THEN now() ELSE places.seen_at END,
+			traits = CASE WHEN excluded.unread = '' THEN excluded.traits ELSE places.traits END,
+			rows = CASE WHEN excluded.unread = '' THEN excluded.rows ELSE places.rows END,
+			rows_sum = CASE WHEN excluded.unread = '' THEN excluded.rows_sum ELSE places.rows_sum END
 		RETURNING 1),
 		`+announced, append(args, h.Unread, h.Rows)...)
 	return err
 }
 
-// Applied returns what is remembered of a host's stakes, and its version.
-func (s *Store) Applied(ctx context.Context, groundID int64, host string) (map[string]plan.Applied, int64, error) {
+// Applied returns what is remembered of a place's stakes, and its version.
+func (s *Store) Applied(ctx context.Context, groundID int64, place string) (map[string]plan.Applied, int64, error) {
 	var row struct {
 		Applied json.RawMessage `db:"applied"`
 		Version int64           `db:"version"`
 	}
 	out := map[string]plan.Applied{}
-	err := s.DB.GetContext(ctx, &row, "SELECT applied, version FROM hosts WHERE ground_id = $1 AND host = $2", groundID, host)
+	err := s.DB.GetContext(ctx, &row, "SELECT applied, version FROM places WHERE ground_id = $1 AND place = $2", groundID, place)
 	if notFound(err) == ErrNotFound {
 		return out, 0, nil
 	}
@@ -327,41 +327,40 @@ func (s *Store) Applied(ctx context.Context, groundID int64, host string) (map[s
 	return out, row.Version, json.Unmarshal(row.Applied, &out)
 }
 
-// PutApplied replaces what is remembered of a host's stakes, unless another has
+// PutApplied replaces what is remembered of a place's stakes, unless another has
 // done so since version; the new version comes back, 0 when it was too late.
-func (s *Store) PutApplied(ctx context.Context, groundID int64, host string, version int64, applied map[string]plan.Applied) (int64, error) {
+func (s *Store) PutApplied(ctx context.Context, groundID int64, place string, version int64, applied map[string]plan.Applied) (int64, error) {
 	if version == 0 {
-		if _, err := s.DB.ExecContext(ctx, "INSERT INTO hosts (ground_id, host) VALUES ($1, $2) ON CONFLICT DO NOTHING", groundID, host); err != nil {
+		if _, err := s.DB.ExecContext(ctx, "INSERT INTO places (ground_id, place) VALUES ($1, $2) ON CONFLICT DO NOTHING", groundID, place); err != nil {
 			return 0, err
 		}
 	}
 	var v int64
-	err := s.DB.GetContext(ctx, &v, "UPDATE hosts SET applied = $4, version = version + 1 WHERE ground_id = $1 AND host = $2 AND version = $3 RETURNING version", groundID, host, version, wire.JSON(applied))
+	err := s.DB.GetContext(ctx, &v, "UPDATE places SET applied = $4, version = version + 1 WHERE ground_id = $1 AND place = $2 AND version = $3 RETURNING version", groundID, place, version, wire.JSON(applied))
 	if notFound(err) == ErrNotFound {
 		return 0, nil
 	}
 	return v, err
 }
 
-// HostsOf lists the hosts of which something is known, declared or not.
-func (s *Store) HostsOf(ctx context.Context, groundID int64) ([]string, error) {
+// PlacesOf lists the places of which something is known, declared or not.
+func (s *Store) PlacesOf(ctx context.Context, groundID int64) ([]string, error) {
 	var out []string
-	err := s.DB.SelectContext(ctx, &out, "SELECT host FROM hosts WHERE ground_id = $1 UNION SELECT host FROM host_keys WHERE ground_id = $1 ORDER BY host", groundID)
+	err := s.DB.SelectContext(ctx, &out, "SELECT place FROM places WHERE ground_id = $1 UNION SELECT host FROM host_keys WHERE ground_id = $1 ORDER BY place", groundID)
 	return out, err
 }
 
-// Forget drops the record of a ground's hosts, or, where none is named, that of the ground.
-func (s *Store) Forget(ctx context.Context, groundID int64, hosts []string) error {
-	if len(hosts) == 0 {
+// Forget drops the record of a ground's places, or, where none is named, that of the ground.
+func (s *Store) Forget(ctx context.Context, groundID int64, places []string) error {
+	if len(places) == 0 {
 		_, err := s.DB.ExecContext(ctx, "DELETE FROM grounds WHERE id = $1", groundID)
 		return err
 	}
 	return s.Tx(ctx, func(tx *sqlx.Tx) error {
-		for _, table := range []string{"hosts", "host_keys"} {
-			if _, err := tx.ExecContext(ctx, "DELETE FROM "+table+" WHERE ground_id = $1 AND host = ANY($2)", groundID, hosts); err != nil {
-				return err
-			}
+		if _, err := tx.ExecContext(ctx, "DELETE FROM places WHERE ground_id = $1 AND place = ANY($2)", groundID, places); err != nil {
+			return err
 		}
-		return nil
+		_, err := tx.ExecContext(ctx, "DELETE FROM host_keys WHERE ground_id = $1 AND host = ANY($2)", groundID, places)
+		return err
 	})
 }

@@ -112,20 +112,25 @@ func refusal(err error, c *pgx.ConnConfig) error {
 	return fmt.Errorf("PostgreSQL at %s:%d lets role %s not into database %s: %s; %s", c.Host, c.Port, c.User, c.Database, pg.Message, fix)
 }
 
-func (s *Store) migrate(ctx context.Context) error {
+// versions are those of the database, one step up or down from each to the next.
+func (s *Store) versions() (*goose.Provider, error) {
 	dir, err := fs.Sub(migrations, "migrations")
 	if err != nil {
-		return err
+		return nil, err
 	}
 	locker, err := lock.NewPostgresSessionLocker()
 	if err != nil {
-		return err
+		return nil, err
 	}
-	p, err := goose.NewProvider(goose.DialectPostgres, s.DB.DB, dir, goose.WithSessionLocker(locker))
+	return goose.NewProvider(goose.DialectPostgres, s.DB.DB, dir, goose.WithSessionLocker(locker))
+}
+
+func (s *Store) migrate(ctx context.Context) error {
+	p, err := s.versions()
+	if err == nil {
+		_, err = p.Up(ctx)
+	}
 	if err != nil {
-		return fmt.Errorf("bring the database up to date: %w", err)
-	}
-	if _, err := p.Up(ctx); err != nil {
 		return fmt.Errorf("bring the database up to date: %w", err)
 	}
 	conn, err := s.Pool.Acquire(ctx)

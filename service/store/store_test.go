@@ -162,6 +162,13 @@ func TestWhatEarlierReleasesFoundAbsent(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
+	p, err := s.versions()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, err := p.DownTo(ctx, 6); err != nil {
+		t.Fatal(err)
+	}
 	row := func(name, found string) string {
 		return fmt.Sprintf(`{"address":"a/%s","differences":[{"attribute":"what it is","wanted":"x","found":%q}]}`, name, found)
 	}
@@ -192,7 +199,6 @@ func TestWhatEarlierReleasesFoundAbsent(t *testing.T) {
 		text = append(text, fmt.Sprintf("%q:%s", n, a))
 	}
 	exec("INSERT INTO hosts (ground_id, host, applied) VALUES ($1, 'a', $2), ($1, 'empty', '{}')", g.ID, "{"+strings.Join(text, ",")+"}")
-	exec("DELETE FROM goose_db_version WHERE version_id >= 7")
 	if err := s.migrate(ctx); err != nil {
 		t.Fatal(err)
 	}
@@ -292,15 +298,15 @@ func TestWhatIsRememberedIsNotOverwrittenBlindly(t *testing.T) {
 func TestAnUnreadHostKeepsWhatWasSeen(t *testing.T) {
 	s := open(t)
 	g := ground(t, s, "seen")
-	put := func(h HostState) {
+	put := func(h PlaceState) {
 		t.Helper()
-		if err := s.PutHostState(ctx, g.ID, h, Said{}); err != nil {
+		if err := s.PutPlaceState(ctx, g.ID, h, Said{}); err != nil {
 			t.Fatal(err)
 		}
 	}
-	put(HostState{Host: "a", Revision: 1, Traits: []byte(`{"system":"Debian"}`), Rows: []byte(`[{"address":"a/x"}]`)})
-	put(HostState{Host: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")})
-	states, err := s.HostStates(ctx, g.ID)
+	put(PlaceState{Place: "a", Revision: 1, Traits: []byte(`{"system":"Debian"}`), Rows: []byte(`[{"address":"a/x"}]`)})
+	put(PlaceState{Place: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")})
+	states, err := s.PlaceStates(ctx, g.ID)
 	if h := states["a"]; err != nil || h.Unread != "no route" || string(h.Rows) != `[{"address":"a/x"}]` || h.SeenAt == nil {
 		t.Errorf("%+v, %v", h, err)
 	}
@@ -320,20 +326,20 @@ func TestAHostIsSeenAndAnnouncedInOne(t *testing.T) {
 		t.Fatal(err)
 	}
 	topic := Topic("surveys", survey.ID)
-	for i, h := range []HostState{
-		{Host: "a", Revision: 1, Traits: []byte(`{"n":1}`), Rows: []byte(`[1]`)},
-		{Host: "a", Revision: 1, Traits: []byte(`{"n":2}`), Rows: []byte(`[1]`)}, // rows as they were
-		{Host: "a", Revision: 1, Traits: []byte(`{"n":3}`), Rows: []byte(`[2]`)},
-		{Host: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")},
-		{Host: "a", Revision: 1, Traits: []byte(`{"n":5}`), Rows: []byte(`[2]`)},
+	for i, h := range []PlaceState{
+		{Place: "a", Revision: 1, Traits: []byte(`{"n":1}`), Rows: []byte(`[1]`)},
+		{Place: "a", Revision: 1, Traits: []byte(`{"n":2}`), Rows: []byte(`[1]`)}, // rows as they were
+		{Place: "a", Revision: 1, Traits: []byte(`{"n":3}`), Rows: []byte(`[2]`)},
+		{Place: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")},
+		{Place: "a", Revision: 1, Traits: []byte(`{"n":5}`), Rows: []byte(`[2]`)},
 	} {
-		if err := s.PutHostState(ctx, g.ID, h, Said{Topic: topic, Data: wire.JSON(i)}); err != nil {
+		if err := s.PutPlaceState(ctx, g.ID, h, Said{Topic: topic, Data: wire.JSON(i)}); err != nil {
 			t.Fatal(err)
 		}
 		if events, err := s.Events(ctx, topic, 0); err != nil || len(events) != i+1 || string(events[i].Data) != fmt.Sprint(i) {
 			t.Errorf("after %d: %+v, %v", i, events, err)
 		}
-		states, err := s.HostStates(ctx, g.ID)
+		states, err := s.PlaceStates(ctx, g.ID)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -371,15 +377,15 @@ func TestTheLastHostEndsItsSurvey(t *testing.T) {
 		return task
 	}
 	other := add()
-	for _, h := range []HostState{
-		{Host: "a", Revision: 1, Traits: []byte(`{"n":1}`), Rows: []byte(`[1]`)},
-		{Host: "a", Revision: 1, Traits: []byte(`{"n":2}`), Rows: []byte(`[1]`)}, // rows as they were
-		{Host: "a", Revision: 1, Traits: []byte(`{"n":3}`), Rows: []byte(`[2]`)},
-		{Host: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")},
+	for _, h := range []PlaceState{
+		{Place: "a", Revision: 1, Traits: []byte(`{"n":1}`), Rows: []byte(`[1]`)},
+		{Place: "a", Revision: 1, Traits: []byte(`{"n":2}`), Rows: []byte(`[1]`)}, // rows as they were
+		{Place: "a", Revision: 1, Traits: []byte(`{"n":3}`), Rows: []byte(`[2]`)},
+		{Place: "a", Revision: 1, Unread: "no route", Traits: []byte("null"), Rows: []byte("[]")},
 	} {
 		survey := add()
 		topic := Topic("surveys", survey.ID)
-		if err := s.PutHostState(ctx, g.ID, h, Said{Topic: topic, Data: []byte(`"seen"`), Survey: survey.ID, Ends: true}); err != nil {
+		if err := s.PutPlaceState(ctx, g.ID, h, Said{Topic: topic, Data: []byte(`"seen"`), Survey: survey.ID, Ends: true}); err != nil {
 			t.Fatal(err)
 		}
 		events, err := s.Events(ctx, topic, 0)
@@ -409,7 +415,7 @@ func TestARunIsClaimedOnce(t *testing.T) {
 		if string(p.Ask) != "{}" {
 			t.Errorf("what was asked is kept as %s", p.Ask)
 		}
-		r, err = s.AddRun(ctx, tx, g.ID, p.ID, "admin", []contract.RunHost{{Host: "a", State: "waiting"}})
+		r, err = s.AddRun(ctx, tx, g.ID, p.ID, "admin", []contract.RunPlace{{Place: "a", State: "waiting"}})
 		return err
 	})
 	if err != nil {
@@ -473,7 +479,7 @@ func TestWhatEndsHereIsHeardAtOnce(t *testing.T) {
 			return s.FinishTask(ctx, Surveys, task)
 		},
 		"its last host": func(task Task) error {
-			return s.PutHostState(ctx, g.ID, HostState{Host: "h", Revision: 1, Traits: []byte("null"), Rows: []byte("[]")}, Said{Topic: Topic("surveys", task.ID), Survey: task.ID, Data: []byte(`{"host":"h"}`), Ends: true})
+			return s.PutPlaceState(ctx, g.ID, PlaceState{Place: "h", Revision: 1, Traits: []byte("null"), Rows: []byte("[]")}, Said{Topic: Topic("surveys", task.ID), Survey: task.ID, Data: []byte(`{"host":"h"}`), Ends: true})
 		},
 	} {
 		var task Task

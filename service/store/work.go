@@ -16,7 +16,7 @@ import (
 	"northstake/service/contract"
 )
 
-// Task is a survey or a plan: a look at hosts that was asked for.
+// Task is a survey or a plan: a look at places that was asked for.
 type Task struct {
 	ID         int64           `db:"id"`
 	GroundID   int64           `db:"ground_id"`
@@ -25,16 +25,16 @@ type Task struct {
 	State      string          `db:"state"`
 	Ask        json.RawMessage `db:"ask"`
 	Error      string          `db:"error"`
-	Hosts      json.RawMessage `db:"hosts"` // of a plan
+	Places     json.RawMessage `db:"places"` // of a plan
 	Steps      int             `db:"steps"`
 	Blockers   int             `db:"blockers"`
-	Unread     int             `db:"unread"` // stakes, and hosts, that could not be read
+	Unread     int             `db:"unread"` // stakes, and places, that could not be read
 	By         string          `db:"made_by"`
 	CreatedAt  time.Time       `db:"created_at"`
 	FinishedAt *time.Time      `db:"finished_at"`
 	BeatAt     time.Time       `db:"beat_at"`
 
-	Found []SurveyHost `db:"-"` // of a survey that is done
+	Found []SurveyPlace `db:"-"` // of a survey that is done
 }
 
 // Asked is what was asked for.
@@ -61,7 +61,7 @@ func (s *Store) AddTask(ctx context.Context, to sqlx.QueryerContext, table Table
 	return t, err
 }
 
-// Task finds a survey or plan; a survey that is done with its hosts.
+// Task finds a survey or plan; a survey that is done with its places.
 func (s *Store) Task(ctx context.Context, table Table, id int64) (Task, error) {
 	if table == Surveys {
 		return s.survey(ctx, id)
@@ -78,7 +78,7 @@ func (s *Store) TaskState(ctx context.Context, table Table, id int64) (string, e
 	return state, notFound(err)
 }
 
-// Tasks lists a ground's surveys or plans without their hosts, the newest first.
+// Tasks lists a ground's surveys or plans without their places, the newest first.
 func (s *Store) Tasks(ctx context.Context, table Table, groundID int64, limit int) ([]Task, error) {
 	var out []Task
 	err := s.DB.SelectContext(ctx, &out, "SELECT id, ground_id, revision, state, ask, error, steps, blockers, unread, made_by, created_at, finished_at FROM "+string(table)+" WHERE ground_id = $1 ORDER BY id DESC LIMIT $2", groundID, limit)
@@ -90,16 +90,16 @@ type ended struct {
 	State string `json:"state"`
 }
 
-// FinishTask notes the end of a survey or plan that has not ended and announces it. The hosts of a survey
+// FinishTask notes the end of a survey or plan that has not ended and announces it. The places of a survey
 // stand in its record already.
 func (s *Store) FinishTask(ctx context.Context, table Table, t Task) error {
 	args := []any{t.ID, t.State, t.Error, t.Steps, t.Blockers, t.Unread, Topic(string(table), t.ID), wire.JSON(ended{t.State})}
-	hosts := ""
+	places := ""
 	if table == Plans {
-		hosts = ", hosts = $9"
-		args = append(args, t.Hosts)
+		places = ", places = $9"
+		args = append(args, t.Places)
 	}
-	_, err := s.Quick.ExecContext(ctx, `WITH ended AS (UPDATE `+string(table)+` SET state = $2, error = $3, steps = $4, blockers = $5, unread = $6, finished_at = now()`+hosts+`
+	_, err := s.Quick.ExecContext(ctx, `WITH ended AS (UPDATE `+string(table)+` SET state = $2, error = $3, steps = $4, blockers = $5, unread = $6, finished_at = now()`+places+`
 			WHERE id = $1 AND state IN ('queued', 'running') RETURNING 1)
 		INSERT INTO events (topic, kind, data) SELECT $7, 'end', $8 FROM ended`, args...)
 	if err == nil {
@@ -124,14 +124,14 @@ type Run struct {
 	FinishedAt *time.Time `db:"finished_at"`
 }
 
-// AddRun notes a run of a plan, with a record for each host.
-func (s *Store) AddRun(ctx context.Context, tx *sqlx.Tx, groundID, planID int64, by string, hosts []contract.RunHost) (Run, error) {
+// AddRun notes a run of a plan, with a record for each place.
+func (s *Store) AddRun(ctx context.Context, tx *sqlx.Tx, groundID, planID int64, by string, places []contract.RunPlace) (Run, error) {
 	var r Run
 	if err := tx.GetContext(ctx, &r, "INSERT INTO runs (ground_id, plan_id, made_by) VALUES ($1, $2, $3) RETURNING *", groundID, planID, by); err != nil {
 		return r, err
 	}
-	for _, h := range hosts {
-		if _, err := tx.ExecContext(ctx, "INSERT INTO run_hosts (run_id, host, doc) VALUES ($1, $2, $3)", r.ID, h.Host, wire.JSON(h)); err != nil {
+	for _, p := range places {
+		if _, err := tx.ExecContext(ctx, "INSERT INTO run_places (run_id, place, doc) VALUES ($1, $2, $3)", r.ID, p.Place, wire.JSON(p)); err != nil {
 			return r, err
 		}
 	}
@@ -170,33 +170,33 @@ func (s *Store) FirstRun(ctx context.Context, tx *sqlx.Tx, planID int64) (int64,
 	return id, err
 }
 
-// RunHosts returns the records of a run's hosts by name.
-func (s *Store) RunHosts(ctx context.Context, run int64) ([]contract.RunHost, error) {
+// RunPlaces returns the records of a run's places by name.
+func (s *Store) RunPlaces(ctx context.Context, run int64) ([]contract.RunPlace, error) {
 	var docs []json.RawMessage
-	if err := s.DB.SelectContext(ctx, &docs, "SELECT doc FROM run_hosts WHERE run_id = $1 ORDER BY host", run); err != nil {
+	if err := s.DB.SelectContext(ctx, &docs, "SELECT doc FROM run_places WHERE run_id = $1 ORDER BY place", run); err != nil {
 		return nil, err
 	}
-	out := []contract.RunHost{}
+	out := []contract.RunPlace{}
 	for _, d := range docs {
-		var h contract.RunHost
-		if err := json.Unmarshal(d, &h); err != nil {
+		var p contract.RunPlace
+		if err := json.Unmarshal(d, &p); err != nil {
 			return nil, err
 		}
-		out = append(out, h)
+		out = append(out, p)
 	}
 	return out, nil
 }
 
-// PutRunHost notes how a host of a run stands and announces what of it is news.
-func (s *Store) PutRunHost(ctx context.Context, run int64, h, news contract.RunHost) error {
+// PutRunPlace notes how a place of a run stands and announces what of it is news.
+func (s *Store) PutRunPlace(ctx context.Context, run int64, p, news contract.RunPlace) error {
 	return s.Persist(ctx, func() error {
-		return s.Tx(ctx, func(tx *sqlx.Tx) error { return s.PutRunHostIn(ctx, tx, run, h, news) })
+		return s.Tx(ctx, func(tx *sqlx.Tx) error { return s.PutRunPlaceIn(ctx, tx, run, p, news) })
 	})
 }
 
-// PutRunHostIn is PutRunHost in a transaction.
-func (s *Store) PutRunHostIn(ctx context.Context, tx *sqlx.Tx, run int64, h, news contract.RunHost) error {
-	if _, err := tx.ExecContext(ctx, "UPDATE run_hosts SET doc = $3 WHERE run_id = $1 AND host = $2", run, h.Host, wire.JSON(h)); err != nil {
+// PutRunPlaceIn is PutRunPlace in a transaction.
+func (s *Store) PutRunPlaceIn(ctx context.Context, tx *sqlx.Tx, run int64, p, news contract.RunPlace) error {
+	if _, err := tx.ExecContext(ctx, "UPDATE run_places SET doc = $3 WHERE run_id = $1 AND place = $2", run, p.Place, wire.JSON(p)); err != nil {
 		return err
 	}
 	return s.AddEvent(ctx, tx, Topic("runs", run), "host", wire.JSON(news))
@@ -282,8 +282,8 @@ func (s *Store) FinishRun(ctx context.Context, id int64, owner, state, why strin
 	})
 }
 
-// Access is what is needed to get to a host, in one answer: encrypted secrets by
-// name, the host's trusted keys, and the version of what is remembered of it.
+// Access is what is needed to get to a place, in one answer: encrypted secrets by
+// name, a host's trusted keys, and the version of what is remembered of it.
 type Access struct {
 	Secrets map[string][]byte
 	Keys    []reach.HostKey
@@ -291,8 +291,8 @@ type Access struct {
 	Kept    string // changes when any secret does
 }
 
-// Access reads what is needed to get to a host.
-func (s *Store) Access(ctx context.Context, groundID int64, host string, secrets []string) (Access, error) {
+// Access reads what is needed to get to a place.
+func (s *Store) Access(ctx context.Context, groundID int64, place string, secrets []string) (Access, error) {
 	var row struct {
 		Secrets json.RawMessage `db:"secrets"`
 		Keys    json.RawMessage `db:"keys"`
@@ -302,8 +302,8 @@ func (s *Store) Access(ctx context.Context, groundID int64, host string, secrets
 	err := s.DB.GetContext(ctx, &row, `SELECT
 		(SELECT coalesce(json_object_agg(name, encode(sealed, 'base64')), '{}') FROM secrets WHERE name = ANY($3)) AS secrets,
 		(SELECT coalesce(json_agg(json_build_object('type', type, 'fingerprint', fingerprint, 'key', key) ORDER BY type), '[]') FROM host_keys WHERE ground_id = $1 AND host = $2) AS keys,
-		coalesce((SELECT version FROM hosts WHERE ground_id = $1 AND host = $2), 0) AS version,
-		(SELECT count(*) || ' ' || coalesce(max(updated_at)::text, '') FROM secrets) AS kept`, groundID, host, secrets)
+		coalesce((SELECT version FROM places WHERE ground_id = $1 AND place = $2), 0) AS version,
+		(SELECT count(*) || ' ' || coalesce(max(updated_at)::text, '') FROM secrets) AS kept`, groundID, place, secrets)
 	if err != nil {
 		return Access{}, err
 	}
@@ -372,28 +372,28 @@ func (s *Store) FailLostTasks(ctx context.Context, silence time.Duration) error 
 	return nil
 }
 
-// SurveyHost is how a survey found a host: a document, and the rows that belong to it, null where
+// SurveyPlace is how a survey found a place: a document, and the rows that belong to it, null where
 // they stand in the document.
-type SurveyHost struct {
+type SurveyPlace struct {
 	Doc  json.RawMessage `db:"doc"`
 	Rows json.RawMessage `db:"rows"`
 }
 
-// survey reads a survey, and its hosts by their names where it is done, in one.
+// survey reads a survey, and its places by their names where it is done, in one.
 func (s *Store) survey(ctx context.Context, id int64) (Task, error) {
 	var list []struct {
 		Task
-		SurveyHost
+		SurveyPlace
 	}
-	err := s.DB.SelectContext(ctx, &list, `SELECT t.*, g.name AS ground, coalesce(h.doc, 'null') AS doc, coalesce(r.rows, 'null') AS rows FROM surveys t JOIN grounds g ON g.id = t.ground_id
-		LEFT JOIN survey_hosts h ON h.survey_id = t.id AND t.state = 'done' LEFT JOIN readings r ON r.sum = h.rows_sum WHERE t.id = $1 ORDER BY h.host`, id)
+	err := s.DB.SelectContext(ctx, &list, `SELECT t.*, g.name AS ground, coalesce(p.doc, 'null') AS doc, coalesce(r.rows, 'null') AS rows FROM surveys t JOIN grounds g ON g.id = t.ground_id
+		LEFT JOIN survey_places p ON p.survey_id = t.id AND t.state = 'done' LEFT JOIN readings r ON r.sum = p.rows_sum WHERE t.id = $1 ORDER BY p.place`, id)
 	if err != nil || len(list) == 0 {
 		return Task{}, cmp.Or(err, ErrNotFound)
 	}
 	t := list[0].Task
 	for _, one := range list {
 		if string(one.Doc) != "null" {
-			t.Found = append(t.Found, one.SurveyHost)
+			t.Found = append(t.Found, one.SurveyPlace)
 		}
 	}
 	return t, nil

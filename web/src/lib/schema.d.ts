@@ -589,7 +589,7 @@ export interface components {
             stray: number;
             unread: number;
         };
-        HostBrief: {
+        PlaceBrief: {
             name: string;
             /** @description What sort of place it is; none for a host */
             sort?: string;
@@ -620,7 +620,7 @@ export interface components {
             name: string;
             about?: string;
             revision: components["schemas"]["Revision"];
-            hosts: components["schemas"]["HostBrief"][];
+            hosts: components["schemas"]["PlaceBrief"][];
             sites: components["schemas"]["SiteBrief"][];
             last_plan?: components["schemas"]["PlanBrief"];
             last_run?: components["schemas"]["RunBrief"];
@@ -753,7 +753,7 @@ export interface components {
             /** @description The line of the declaration that it comes from */
             source?: string;
         };
-        HostView: {
+        PlaceView: {
             name: string;
             /** @description What sort of place it is; none for a host */
             sort?: string;
@@ -867,7 +867,8 @@ export interface components {
         SudoPasswords: {
             [key: string]: string;
         };
-        SurveyHost: {
+        SurveyPlace: {
+            /** @description The place, by its name: a host, or one of another sort */
             host: string;
             rows: components["schemas"]["Row"][];
             counts: components["schemas"]["Counts"];
@@ -893,11 +894,11 @@ export interface components {
             /** Format: date-time */
             finished_at?: string;
             error?: string;
-            hosts: components["schemas"]["SurveyHost"][];
+            hosts: components["schemas"]["SurveyPlace"][];
         };
         Drift: {
             revision: number;
-            hosts: components["schemas"]["SurveyHost"][];
+            hosts: components["schemas"]["SurveyPlace"][];
         };
         Note: {
             name: string;
@@ -935,7 +936,7 @@ export interface components {
             site?: string;
             behind: string;
         };
-        PlanHost: {
+        PlanPlace: {
             host: string;
             rows: components["schemas"]["Row"][];
             steps: components["schemas"]["Step"][];
@@ -972,7 +973,7 @@ export interface components {
             error?: string;
         };
         Plan: components["schemas"]["PlanBrief"] & {
-            hosts: components["schemas"]["PlanHost"][];
+            hosts: components["schemas"]["PlanPlace"][];
             /**
              * Format: int64
              * @description The newest run of this plan
@@ -1047,7 +1048,8 @@ export interface components {
             took_ms?: number;
             said?: string[];
         };
-        RunHost: {
+        RunPlace: {
+            /** @description The place, by its name: a host, or one of another sort */
             host: string;
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "unmet" | "partly" | "nothing" | "blocked" | "moved" | "failed" | "back" | "interrupted" | "cancelled";
@@ -1120,7 +1122,7 @@ export interface components {
             error?: string;
         };
         Run: components["schemas"]["RunBrief"] & {
-            hosts: components["schemas"]["RunHost"][];
+            hosts: components["schemas"]["RunPlace"][];
             /**
              * Format: int64
              * @description Of a run that was carried on with, the event behind which its present attempt stands in its stream
@@ -1589,7 +1591,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["HostView"];
+                    "application/json": components["schemas"]["PlaceView"];
                 };
             };
             default: components["responses"]["Trouble"];

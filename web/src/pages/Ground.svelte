@@ -47,7 +47,7 @@
     doing('load', load)
   })
 
-  const worst = (h: Schema['HostBrief']) => standings.filter((s) => h.counts[s] > 0)
+  const worst = (h: Schema['PlaceBrief']) => standings.filter((s) => h.counts[s] > 0)
   const all = $derived(view?.hosts ?? [])
   const quiet = $derived(
     all.length > 0 &&

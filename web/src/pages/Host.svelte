@@ -10,7 +10,7 @@
   let only = $state<Standing>()
   const view = $derived(unwrap(api.GET('/grounds/{ground}/hosts/{host}', { params: { path: { ground, host } } })))
 
-  function traits(h: Schema['HostView']): [string, string][] {
+  function traits(h: Schema['PlaceView']): [string, string][] {
     const t = h.traits
     if (!t?.system) return []
     return [

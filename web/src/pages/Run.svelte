@@ -24,7 +24,7 @@
   }
   /** merged is a host of the run with what a stream tells anew of it: steps that stand otherwise, and
    *  the notes behind those that came before. */
-  function merged(old: Schema['RunHost'], news: Schema['RunHost']): Schema['RunHost'] {
+  function merged(old: Schema['RunPlace'], news: Schema['RunPlace']): Schema['RunPlace'] {
     const steps = new Map([...old.steps, ...news.steps].map((s) => [s.number, s]))
     return {
       ...news,
@@ -38,7 +38,7 @@
       if (kind === 'end') load().catch((e) => (error = e))
       else if (kind === 'cancelled') run = run && { ...run, cancelled_by: (data as { by: string }).by }
       else if (run) {
-        const h = data as Schema['RunHost']
+        const h = data as Schema['RunPlace']
         run.hosts = run.hosts.map((old) => (old.host === h.host ? merged(old, h) : old))
       }
     })

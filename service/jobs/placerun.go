@@ -16,49 +16,49 @@ import (
 	"northstake/service/place"
 )
 
-// hostRun is one host's part in a run.
-type hostRun struct {
+// placeRun is one place's part in a run.
+type placeRun struct {
 	j       *Service
 	run     wire.Run
 	s       scope
 	planned plan.Place
-	doc     contract.RunHost
-	told    contract.RunHost // the document as it was last announced
+	doc     contract.RunPlace
+	told    contract.RunPlace // the document as it was last announced
 	conn    place.Line
 	hangUp  func()
 	before  []probe.Result // made before the first step
 	went    bool           // the host went down and came back
 
 	cancelled *cancelling
-	backAs    contract.RunHostState // how a host stands whose steps are taken back, "" for back
+	backAs    contract.RunPlaceState // how a host stands whose steps are taken back, "" for back
 }
 
 // worse says whether a check failed that did not fail before the run, or is of a site
 // that the run itself brings about. What a run has found broken, and is not about, is not
 // its doing.
-func (h *hostRun) worse(r probe.Result) bool {
+func (h *placeRun) worse(r probe.Result) bool {
 	return !r.OK && r.Made() && (h.touches(r.Site) || !slices.ContainsFunc(h.before, func(b probe.Result) bool { return b.Same(r) && b.From == r.From && !b.OK }))
 }
 
 // touches says whether a step of the plan is for a part of a site, or for a container.
-func (h *hostRun) touches(site string) bool {
+func (h *placeRun) touches(site string) bool {
 	worked := h.worked()
 	return slices.ContainsFunc(h.planned.Rows, func(r plan.Row) bool {
 		_, did := worked[r.Address]
-		return did && (r.Site == site || r.Address == h.doc.Host+"/"+site)
+		return did && (r.Site == site || r.Address == h.doc.Place+"/"+site)
 	})
 }
 
-func (h *hostRun) id() string { return h.run.String() }
+func (h *placeRun) id() string { return h.run.String() }
 
 // openAsk is how the host opens the run.
-func (h *hostRun) openAsk() wire.OpenAsk {
-	return wire.OpenAsk{LineGone: h.s.d.ReachOf(h.doc.Host).LineGone()}
+func (h *placeRun) openAsk() wire.OpenAsk {
+	return wire.OpenAsk{LineGone: h.s.d.ReachOf(h.doc.Place).LineGone()}
 }
 
 // news is what of a document is new since it was told: its steps that stand otherwise, and the notes
 // that have come. So what a run announces grows with its steps, and not with their square.
-func news(told, doc contract.RunHost) contract.RunHost {
+func news(told, doc contract.RunPlace) contract.RunPlace {
 	out := doc
 	out.Steps = []contract.RunStep{}
 	for i, s := range doc.Steps {
@@ -75,16 +75,16 @@ func news(told, doc contract.RunHost) contract.RunHost {
 	return out
 }
 
-func (h *hostRun) put(ctx context.Context) {
+func (h *placeRun) put(ctx context.Context) {
 	said := news(h.told, h.doc)
 	h.told = h.doc
 	h.told.Steps, h.told.Notes = slices.Clone(h.doc.Steps), slices.Clone(h.doc.Notes)
-	if err := h.j.Store.PutRunHost(ctx, h.run.Number, h.doc, said); err != nil && ctx.Err() == nil {
-		h.j.Log.Error("could not note a run's progress", "run", h.run.Number, "host", h.doc.Host, "error", err)
+	if err := h.j.Store.PutRunPlace(ctx, h.run.Number, h.doc, said); err != nil && ctx.Err() == nil {
+		h.j.Log.Error("could not note a run's progress", "run", h.run.Number, "host", h.doc.Place, "error", err)
 	}
 }
 
-func (h *hostRun) end(ctx context.Context, state contract.RunHostState, err error) {
+func (h *placeRun) end(ctx context.Context, state contract.RunPlaceState, err error) {
 	h.doc.State = state
 	if err != nil {
 		h.doc.Fault = faultOf(err)
@@ -119,21 +119,21 @@ func andThen(cause error, what, fix string) wire.Fault {
 }
 
 // carryOut does what is planned for the host, from where an earlier try of the run ended.
-func (h *hostRun) carryOut(ctx context.Context) {
+func (h *placeRun) carryOut(ctx context.Context) {
 	if h.needless(ctx) {
 		return
 	}
 	resumed := h.doc.State == "running" || len(h.doc.Notes) > 0 || h.doc.Steps[0].State != "waiting"
 	h.doc.State = "running"
 	h.put(ctx)
-	a, err := h.j.access(ctx, h.s, h.doc.Host)
+	a, err := h.j.access(ctx, h.s, h.doc.Place)
 	if err != nil {
 		h.end(ctx, "failed", err)
 		return
 	}
 	if h.conn, h.hangUp, err = h.arrive(ctx, a); err != nil {
 		if ctx.Err() == nil {
-			h.end(ctx, map[bool]contract.RunHostState{true: "interrupted", false: "failed"}[resumed], err)
+			h.end(ctx, map[bool]contract.RunPlaceState{true: "interrupted", false: "failed"}[resumed], err)
 		}
 		return
 	}
@@ -149,7 +149,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 		resumed = true
 		done[st.Number] = st.State == wire.Done
 	}
-	l, err := h.j.lookOver(ctx, h.s, h.doc.Host, h.conn, a)
+	l, err := h.j.lookOver(ctx, h.s, h.doc.Place, h.conn, a)
 	if err != nil {
 		h.broken(ctx, err)
 		return
@@ -170,7 +170,7 @@ func (h *hostRun) carryOut(ctx context.Context) {
 }
 
 // needless ends the host's part of a run in which nothing is to be done, and says whether it has.
-func (h *hostRun) needless(ctx context.Context) bool {
+func (h *placeRun) needless(ctx context.Context) bool {
 	cancelled := h.cancelled.fault()
 	switch {
 	case h.planned.Unread != "":
@@ -180,7 +180,7 @@ func (h *hostRun) needless(ctx context.Context) bool {
 	case len(h.planned.Steps) == 0:
 		h.end(ctx, "nothing", nil)
 	case cancelled != nil && h.doc.State == "waiting":
-		h.end(ctx, contract.RunHostStateCancelled, cancelled)
+		h.end(ctx, contract.RunPlaceStateCancelled, cancelled)
 	default:
 		return false
 	}
@@ -189,7 +189,7 @@ func (h *hostRun) needless(ctx context.Context) bool {
 
 // asPlanned says whether the host still is as the plan was made for, and ends its part of the run where it
 // is not.
-func (h *hostRun) asPlanned(ctx context.Context, l look, resumed bool) bool {
+func (h *placeRun) asPlanned(ctx context.Context, l look, resumed bool) bool {
 	if n := plan.InTheWay(h.planned, l.host); n.What != "" {
 		f := wire.Fault{What: fmt.Sprintf("%s was not so when the plan was made: %s", n.Address, n.What), Fix: n.Fix + "; then plan again: nothing was done here"}
 		if !resumed {
@@ -209,8 +209,8 @@ func (h *hostRun) asPlanned(ctx context.Context, l look, resumed bool) bool {
 
 // takeSteps takes the steps, once the host has looked at all of them together, and sees at the end whether
 // all is as it was to be.
-func (h *hostRun) takeSteps(ctx context.Context, a access, l look, steps []wire.Step) {
-	sent, err := unsealedSteps(steps, h.j.Secrets(ctx, h.s.ground, h.doc.Host))
+func (h *placeRun) takeSteps(ctx context.Context, a access, l look, steps []wire.Step) {
+	sent, err := unsealedSteps(steps, h.j.Secrets(ctx, h.s.ground, h.doc.Place))
 	if err != nil {
 		h.end(ctx, "failed", err)
 		return
@@ -224,7 +224,7 @@ func (h *hostRun) takeSteps(ctx context.Context, a access, l look, steps []wire.
 		h.broken(ctx, err)
 		return
 	}
-	h.before = h.j.probeEach(ctx, h.s, h.conn, l.probes, h.s.addressOf(h.doc.Host))
+	h.before = h.j.probeEach(ctx, h.s, h.conn, l.probes, h.s.addressOf(h.doc.Place))
 	for _, step := range sent {
 		if h.isCancelled(ctx) || !h.step(ctx, step, a) {
 			return
@@ -263,7 +263,7 @@ func renumber(planned, left []wire.Step, done map[int]bool) []wire.Step {
 
 // mark notes which steps of the plan are done, which are left, and which are no
 // longer needed.
-func (h *hostRun) mark(left []wire.Step, done map[int]bool) {
+func (h *placeRun) mark(left []wire.Step, done map[int]bool) {
 	want := map[int]wire.Step{}
 	for _, s := range left {
 		want[s.Number] = s
@@ -289,7 +289,7 @@ func (h *hostRun) mark(left []wire.Step, done map[int]bool) {
 
 // broken ends a host's part after the line broke: what is there is known to the
 // host's journal, and the run can be resumed.
-func (h *hostRun) broken(ctx context.Context, err error) {
+func (h *placeRun) broken(ctx context.Context, err error) {
 	var fault *wire.Fault
 	if errors.As(err, &fault) && ctx.Err() == nil {
 		h.end(ctx, "failed", err)
@@ -299,17 +299,17 @@ func (h *hostRun) broken(ctx context.Context, err error) {
 }
 
 // cutOff ends a host's part whose line is gone.
-func (h *hostRun) cutOff(ctx context.Context, f wire.Fault) {
+func (h *placeRun) cutOff(ctx context.Context, f wire.Fault) {
 	if ctx.Err() != nil {
 		return // let go of, for another replica
 	}
 	if slices.ContainsFunc(h.doc.Steps, func(s contract.RunStep) bool { return s.State == "done" || s.State == "doing" || s.State == "failed" }) {
-		f.Fix += fmt.Sprintf("; where nobody has come back to the run in %s, the host takes it back by itself", time.Duration(h.s.d.ReachOf(h.doc.Host).LineGone())*time.Second)
+		f.Fix += fmt.Sprintf("; where nobody has come back to the run in %s, the host takes it back by itself", time.Duration(h.s.d.ReachOf(h.doc.Place).LineGone())*time.Second)
 	}
 	h.end(ctx, "interrupted", &f)
 }
 
-func (h *hostRun) at(number int) *contract.RunStep {
+func (h *placeRun) at(number int) *contract.RunStep {
 	for i := range h.doc.Steps {
 		if h.doc.Steps[i].Number == number {
 			return &h.doc.Steps[i]
