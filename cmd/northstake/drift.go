@@ -52,26 +52,27 @@ func driftOf(s contract.Survey) contract.Survey {
 }
 
 func (a *app) showDrift(ground string, s contract.Survey) {
-	shifted, hosts, due, read, silent, unread := 0, 0, 0, 0, 0, 0
+	var on, read, silent places // on which something has shifted, that were read, and that were not
+	shifted, due, unread := 0, 0, 0
 	for _, h := range driftOf(s).Hosts {
 		due += h.Counts.Due
 		if h.Unread != "" {
-			a.out.rule("host "+h.Place, a.out.standing(plan.Unread))
+			a.out.rule(placeWord(h.Sort)+" "+h.Place, a.out.standing(plan.Unread))
 			a.out.line("%s", a.out.attention(h.Unread))
-			silent++
+			silent = append(silent, h.Sort)
 			continue
 		}
 		if h.Awaits != "" {
-			a.out.rule("host "+h.Place, "")
+			a.out.rule(placeWord(h.Sort)+" "+h.Place, "")
 			a.out.line("%s", h.Awaits)
 			continue
 		}
-		read++
+		read = append(read, h.Sort)
 		unread += h.Counts.Unread
 		if len(h.Rows) == 0 {
 			continue
 		}
-		a.out.rule("host "+h.Place, countsWords(a.out, h.Counts))
+		a.out.rule(placeWord(h.Sort)+" "+h.Place, countsWords(a.out, h.Counts))
 		a.showRows(h.Rows, false)
 		for _, r := range h.Rows {
 			if r.Standing == plan.Shifted {
@@ -80,39 +81,39 @@ func (a *app) showDrift(ground string, s contract.Survey) {
 		}
 		shifted += h.Counts.Shifted
 		if h.Counts.Shifted > 0 {
-			hosts++
+			on = append(on, h.Sort)
 		}
 	}
-	if silent+unread > 0 {
+	if len(silent)+unread > 0 {
 		a.out.line("%s", a.out.attention(unreadWords(silent, unread)+" could not be read: nobody knows whether anything has shifted there"))
 	}
 	switch {
-	case read == 0:
-	case shifted == 0 && silent+unread > 0:
-		a.out.line("nothing else has shifted on %s of ground %s", counted(read, "host", "hosts"), ground)
+	case len(read) == 0:
+	case shifted == 0 && len(silent)+unread > 0:
+		a.out.line("nothing else has shifted on %s of ground %s", read.words(), ground)
 	case shifted == 0:
-		a.out.line("nothing has shifted on %s of ground %s", counted(read, "host", "hosts"), ground)
+		a.out.line("nothing has shifted on %s of ground %s", read.words(), ground)
 	default:
 		verb, it := "have", "them"
 		if shifted == 1 {
 			verb, it = "has", "it"
 		}
-		a.out.line("%s %s shifted on %s; to put %s back: northstake restore %s", counted(shifted, "stake", "stakes"), verb, counted(hosts, "host", "hosts"), it, ground)
+		a.out.line("%s %s shifted on %s; to put %s back: northstake restore %s", counted(shifted, "stake", "stakes"), verb, on.words(), it, ground)
 	}
 	if due > 0 {
 		a.out.line("%s not applied yet: northstake plan %s", counted(due, "declared stake is", "declared stakes are"), ground)
 	}
 }
 
-// unreadWords says how many hosts, and how many stakes of others, could not be read.
-func unreadWords(hosts, stakes int) string {
+// unreadWords says how many places, and how many stakes of others, could not be read.
+func unreadWords(silent places, stakes int) string {
 	switch {
 	case stakes == 0:
-		return counted(hosts, "host", "hosts")
-	case hosts == 0:
+		return silent.words()
+	case len(silent) == 0:
 		return counted(stakes, "stake", "stakes")
 	}
-	return counted(hosts, "host", "hosts") + " and " + counted(stakes, "stake", "stakes") + " of others"
+	return silent.words() + " and " + counted(stakes, "stake", "stakes") + " of others"
 }
 
 // sinceWords says since when a stake differs, and what is known about who.

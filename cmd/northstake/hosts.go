@@ -78,6 +78,9 @@ func hostsCommand(a *app) *cobra.Command {
 				if h.Container != "" {
 					address = containerWords(h.Container, h.Engine)
 				}
+				if h.Sort != "" {
+					address = h.Sort
+				}
 				rows = append(rows, []string{h.Name, address, strings.Join(h.Sites, ","), ago(h.SeenAt), state})
 			}
 			a.out.list([]string{"host", "address", "sites", "seen", "stakes"}, rows, "no host is declared in it yet: [host.NAME] declares one")
@@ -162,14 +165,18 @@ func (a *app) showHost(h contract.PlaceView) {
 	if h.Container != "" {
 		at = containerWords(h.Container, h.Engine)
 	}
-	a.out.rule("host "+h.Name, at)
+	a.out.rule(placeWord(h.Sort)+" "+h.Name, at)
 	switch {
 	case !h.Trusted:
 		a.out.line("%s", a.out.attention("its key is not trusted yet: northstake trust "+h.Name))
 	case h.Unread != "":
 		a.out.line("%s", a.out.attention("it could not be read: "+h.Unread))
 	}
-	if t := h.Traits; t.System != "" {
+	switch t := h.Traits; {
+	case h.Sort != "":
+		a.out.table([]string{"trait", ""}, [][]string{{"chosen by", chosenBy(h)}})
+		a.out.line("")
+	case t.System != "":
 		var disks []string
 		for _, d := range t.Disks {
 			disks = append(disks, fmt.Sprintf("%s %s free of %s", d.Mount, wire.Bytes(d.Free), wire.Bytes(d.Size)))

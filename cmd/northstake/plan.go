@@ -141,7 +141,7 @@ func (a *app) showPlan(ground string, p contract.Plan, details bool) {
 
 // showPlanHost shows what is planned for one host, with what is in its way before the steps.
 func (a *app) showPlanHost(h contract.PlanPlace, details bool) {
-	name := "host " + h.Name
+	name := placeWord(h.Sort) + " " + h.Name
 	if h.Machine != "" {
 		name += ", the machine that the service runs on (" + h.Machine + ")"
 	}
@@ -203,22 +203,22 @@ func (a *app) showPlanNotes(h contract.PlanPlace) {
 // showPlanEnd says what all of a plan comes to.
 func (a *app) showPlanEnd(ground string, p contract.Plan) {
 	var working []string
-	silent := 0
+	var on, silent places
 	for _, h := range p.Hosts {
 		if len(h.Steps) > 0 {
-			working = append(working, h.Name)
+			working, on = append(working, h.Name), append(on, h.Sort)
 		}
 		if h.Unread != "" {
-			silent++
+			silent = append(silent, h.Sort)
 		}
 	}
-	if p.Unread > 0 && silent == len(p.Hosts) {
-		a.out.line("%s", a.out.attention(counted(p.Unread, "host", "hosts")+" could not be read: nothing is planned"))
+	if p.Unread > 0 && len(silent) == len(p.Hosts) {
+		a.out.line("%s", a.out.attention(silent.words()+" could not be read: nothing is planned"))
 		return
 	}
 	unread := ""
 	if p.Unread > 0 {
-		unread = a.out.attention(unreadWords(silent, p.Unread-silent) + " could not be read")
+		unread = a.out.attention(unreadWords(silent, p.Unread-len(silent)) + " could not be read")
 	}
 	switch {
 	case p.Steps+p.Blockers == 0:
@@ -226,7 +226,7 @@ func (a *app) showPlanEnd(ground string, p contract.Plan) {
 	case len(working) == 0:
 		a.out.line("plan %d can do nothing until what is in the way is cleared", p.Id)
 	default:
-		where := counted(len(working), "host", "hosts")
+		where := on.words()
 		if len(working) == 1 {
 			where = working[0]
 		}

@@ -65,7 +65,7 @@ func surveyCommand(a *app) *cobra.Command {
 				return orStatus(err, surveyStatus(out, false))
 			}
 			for _, h := range out.Hosts {
-				a.out.rule("host "+h.Place, fmt.Sprintf("%s  %.0f ms", countsWords(a.out, h.Counts), h.TookMs))
+				a.out.rule(placeWord(h.Sort)+" "+h.Place, fmt.Sprintf("%s  %.0f ms", countsWords(a.out, h.Counts), h.TookMs))
 				if h.Unread != "" {
 					a.out.line("%s", a.out.attention(h.Unread))
 				}

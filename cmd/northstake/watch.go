@@ -140,17 +140,17 @@ func (a *app) showRunEnd(r contract.Run) {
 			}
 		}
 	}
-	counts := map[contract.RunPlaceState]int{}
+	counts := map[contract.RunPlaceState]places{}
 	var order []contract.RunPlaceState
 	for _, h := range r.Hosts {
-		if counts[h.State] == 0 {
+		if counts[h.State] == nil {
 			order = append(order, h.State)
 		}
-		counts[h.State]++
+		counts[h.State] = append(counts[h.State], h.Sort)
 	}
 	var parts []string
 	for _, s := range order {
-		parts = append(parts, fmt.Sprintf("%s %s", counted(counts[s], "host", "hosts"), hostStateWords[s]))
+		parts = append(parts, fmt.Sprintf("%s %s", counts[s].words(), placeStateWords[s]))
 	}
 	a.out.line("run %d: %s", r.Id, strings.Join(parts, ", "))
 	if resumable > 0 {
@@ -158,8 +158,8 @@ func (a *app) showRunEnd(r contract.Run) {
 	}
 }
 
-// hostStateWords says how a host's part of a run stands.
-var hostStateWords = map[contract.RunPlaceState]string{
+// placeStateWords says how a place's part of a run stands.
+var placeStateWords = map[contract.RunPlaceState]string{
 	"waiting": "waiting", "running": "under way", "done": "done", "unmet": "done, and still not as declared", "partly": "done but for what is blocked", "nothing": "with nothing to do", "blocked": "blocked and left as it was",
 	"moved": "changed since the plan and left as it was", "failed": "failed", "back": "taken back to what it was", "interrupted": "cut off", "cancelled": "cancelled, and left as it was before",
 }

@@ -80,6 +80,14 @@ func PlaceOf[T any](d *Declaration, sort, name string) *T {
 // SortOf is the sort of the place with a name, "" where none has it.
 func (d *Declaration) SortOf(name string) string { return d.sortOf[name] }
 
+// OtherSort is the sort of a place that is no host, "" for a host.
+func (d *Declaration) OtherSort(name string) string {
+	if sort := d.SortOf(name); sort != HostSort {
+		return sort
+	}
+	return ""
+}
+
 // PlaceNames returns the names of all places, hosts and others, sorted.
 func (d *Declaration) PlaceNames() []string { return d.places }
 

@@ -14,7 +14,7 @@ import (
 // What releases before kept is read, and what is kept now comes back as it is.
 func TestRecordsOfBeforeAreRead(t *testing.T) {
 	row := Row{Address: "quay1/package/nginx", Type: "package", Name: "nginx", Standing: Shifted, Differences: []wire.Difference{{Attribute: "version", Wanted: "1", Found: "2"}}, SetAt: time.Unix(1, 0).UTC()}
-	step := wire.Step{Number: 3, Host: "quay1", Address: "quay1/content/srv/www", Also: []string{"quay1/x/y"}, Type: "content", Name: "/srv/www", Move: wire.Move{Verb: "publish", Text: "publish it", Work: json.RawMessage(`{"root":"/srv/www"}`)}}
+	step := wire.Step{Number: 3, Place: "quay1", Address: "quay1/content/srv/www", Also: []string{"quay1/x/y"}, Type: "content", Name: "/srv/www", Move: wire.Move{Verb: "publish", Text: "publish it", Work: json.RawMessage(`{"root":"/srv/www"}`)}}
 	note := stake.Note{Address: "quay1/port/80-tcp", What: "taken", Fix: "stop it"}
 	host := Place{Name: "quay1", Rows: []Row{row}, Steps: []wire.Step{step}, Blockers: []stake.Note{note}, Left: []Left{{"quay1/site/a", "a", "quay1/port/80-tcp"}}, NotRead: []Unreadable{{"quay1/image/x", "no engine"}}}
 	now, err := json.Marshal(host)

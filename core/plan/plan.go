@@ -48,6 +48,7 @@ type Row struct {
 // not brought about for that reason.
 type Place struct {
 	Name      string       `json:"host"`
+	Sort      string       `json:"sort,omitempty"` // of place, "" for a host
 	Rows      []Row        `json:"rows"`
 	Steps     []wire.Step  `json:"steps"`
 	Blockers  []stake.Note `json:"blockers,omitempty"`

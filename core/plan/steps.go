@@ -49,7 +49,7 @@ func join(steps []wire.Step) ([]wire.Step, error) {
 func (j judged) step(m wire.Move) wire.Step {
 	s := j.stake
 	kind, _ := stake.KindOf(s.Type) // it has been judged by it
-	return wire.Step{Host: s.Place, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m, AlsoAt: alsoAt(kind, m.Work), RestsOn: map[string]string{s.Address(): fingerprint(j.input.Found, append([]string{"touched"}, kind.Passing...))}}
+	return wire.Step{Place: s.Place, Address: s.Address(), Type: s.Type, Name: s.Name, Move: m, AlsoAt: alsoAt(kind, m.Work), RestsOn: map[string]string{s.Address(): fingerprint(j.input.Found, append([]string{"touched"}, kind.Passing...))}}
 }
 
 func alsoAt(kind stake.Kind, work json.RawMessage) []wire.Path {

@@ -16,11 +16,11 @@ func (s Step) Digest() string {
 	return hex.EncodeToString(h.Sum(nil))
 }
 
-// Step is one thing to be done on a host. Steps are numbered from 1 on each
-// host. Also are the addresses of other stakes that it brings about.
+// Step is one thing to be done on a place. Steps are numbered from 1 on each
+// of them. Also are the addresses of other stakes that it brings about.
 type Step struct {
 	Number  int      `json:"number"`
-	Host    string   `json:"host"`
+	Place   string   `json:"host"`
 	Address string   `json:"name"`
 	Also    []string `json:"also,omitempty"`
 	Type    string   `json:"type"`

@@ -194,14 +194,6 @@ func hostOf(d *declare.Declaration, name string) *declare.Host {
 	return &declare.Host{}
 }
 
-// sortBeside is the sort of a place that is no host.
-func sortBeside(d *declare.Declaration, name string) string {
-	if sort := d.SortOf(name); sort != declare.HostSort {
-		return sort
-	}
-	return ""
-}
-
 // needsNoTrust says whether a place is known without a trusted key of its own.
 func needsNoTrust(d *declare.Declaration, name string) bool {
 	if d.SortOf(name) != declare.HostSort {
@@ -263,7 +255,7 @@ func (s *Server) GetGround(c *gin.Context, ground contract.InGround, params cont
 			}
 		}
 		container, engine := d.InContainer(name)
-		out.Hosts = append(out.Hosts, contract.PlaceBrief{Container: container, Engine: engine, Name: name, Sort: sortBeside(d, name), Address: hostOf(d, name).Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: hostOf(d, name).Via,
+		out.Hosts = append(out.Hosts, contract.PlaceBrief{Container: container, Engine: engine, Name: name, Sort: d.OtherSort(name), Address: hostOf(d, name).Address, Sites: sites, Trusted: trusted[name] || needsNoTrust(d, name), Via: hostOf(d, name).Via,
 			Counts: jobs.CountsOf(rows), SeenAt: timeOf(st.SeenAt), Unread: st.Unread, Revision: st.Revision, RestartNeeded: traits.RestartNeeded})
 	}
 	for _, name := range d.SiteNames() {
@@ -312,7 +304,7 @@ func (s *Server) GetHost(c *gin.Context, ground contract.InGround, host contract
 	}
 	st := states[host]
 	container, engine := d.InContainer(host)
-	out := contract.PlaceView{Container: container, Engine: engine, Name: host, Sort: sortBeside(d, host), Address: is.Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: is.Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
+	out := contract.PlaceView{Container: container, Engine: engine, Name: host, Sort: d.OtherSort(host), Address: is.Address, Trusted: len(keys) > 0 || needsNoTrust(d, host), Via: is.Via, Revision: st.Revision, SeenAt: timeOf(st.SeenAt), Unread: st.Unread,
 		Labels: d.LabelsOf(host), Kits: d.Taken(is.Kits), Givens: d.GivensOf(host)}
 	if out.Rows, err = rowsOf(st); err != nil {
 		s.refuse(c, err)

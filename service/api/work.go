@@ -118,9 +118,9 @@ func (s *Server) GetDrift(c *gin.Context, ground contract.InGround) {
 			s.refuse(c, err)
 			return
 		}
-		h := contract.SurveyPlace{Place: name, Rows: []plan.Row{}, Counts: jobs.CountsOf(rows), Unread: states[name].Unread, SeenAt: timeOf(states[name].SeenAt)}
+		h := contract.SurveyPlace{Place: name, Sort: d.OtherSort(name), Rows: []plan.Row{}, Counts: jobs.CountsOf(rows), Unread: states[name].Unread, SeenAt: timeOf(states[name].SeenAt)}
 		if h.SeenAt.IsZero() && h.Unread == "" {
-			h.Unread = fmt.Sprintf("host %s has never been looked at", name)
+			h.Unread = fmt.Sprintf("%s %s has never been looked at", d.SortOf(name), name)
 		}
 		for _, r := range rows {
 			if r.Standing == plan.Shifted || r.Standing == plan.Stray || r.Standing == plan.Unread {

@@ -637,8 +637,11 @@ type RunPlace struct {
 	// NotesFrom In a stream, whose events have only the steps and notes that are new: how many notes came before
 	NotesFrom int           `json:"notes_from,omitempty,omitzero"`
 	Probes    []ProbeResult `json:"probes,omitempty,omitzero"`
-	State     RunPlaceState `json:"state"`
-	Steps     []RunStep     `json:"steps"`
+
+	// Sort What sort of place it is; none for a host
+	Sort  string        `json:"sort,omitempty,omitzero"`
+	State RunPlaceState `json:"state"`
+	Steps []RunStep     `json:"steps"`
 }
 
 // RunPlaceState defines model for RunPlace.State.
@@ -753,8 +756,11 @@ type SurveyPlace struct {
 
 	// SeenAt When the host was last read; left out where it never was
 	SeenAt time.Time `json:"seen_at,omitempty,omitzero"`
-	TookMs float64   `json:"took_ms"`
-	Unread string    `json:"unread,omitempty,omitzero"`
+
+	// Sort What sort of place it is; none for a host
+	Sort   string  `json:"sort,omitempty,omitzero"`
+	TookMs float64 `json:"took_ms"`
+	Unread string  `json:"unread,omitempty,omitzero"`
 }
 
 // Token defines model for Token.

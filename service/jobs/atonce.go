@@ -11,7 +11,7 @@ import (
 // Few hosts are looked at by the replica that is asked, at once and beside the writing of the record: the
 // way through the queue is as much work as the look is, and is for what takes long.
 const (
-	fewHosts   = 4
+	fewPlaces  = 4
 	mostAtOnce = 16              // hosts, beside those of the tasks that the queue has given
 	lastWords  = 3 * time.Second // for noting what the end of the service has cut off
 )
@@ -45,7 +45,7 @@ func (o *atOnce) stop(ctx context.Context) {
 
 // takes says whether there is room for looks at so many hosts, and keeps it.
 func (o *atOnce) takes(hosts int) bool {
-	if hosts > fewHosts {
+	if hosts > fewPlaces {
 		return false
 	}
 	for n := range hosts {

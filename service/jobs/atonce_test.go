@@ -9,24 +9,24 @@ import (
 )
 
 // What is made at once takes no more of a replica than there is room for, and gives it back.
-func TestThereIsRoomForFewHosts(t *testing.T) {
+func TestThereIsRoomForFewPlaces(t *testing.T) {
 	o := newAtOnce()
-	if o.takes(fewHosts + 1) {
+	if o.takes(fewPlaces + 1) {
 		t.Error("many hosts are looked at at once")
 	}
-	for n := 0; n < mostAtOnce; n += fewHosts {
-		if !o.takes(fewHosts) {
-			t.Fatalf("there is no room for %d hosts beside %d", fewHosts, n)
+	for n := 0; n < mostAtOnce; n += fewPlaces {
+		if !o.takes(fewPlaces) {
+			t.Fatalf("there is no room for %d hosts beside %d", fewPlaces, n)
 		}
 	}
 	if o.takes(1) {
 		t.Error("there is room for one more")
 	}
-	o.leave(fewHosts - 1)
-	if o.takes(fewHosts) {
+	o.leave(fewPlaces - 1)
+	if o.takes(fewPlaces) {
 		t.Error("there is room for more than have left")
 	}
-	if !o.takes(fewHosts - 1) {
+	if !o.takes(fewPlaces - 1) {
 		t.Error("what had no room at last has kept some")
 	}
 }

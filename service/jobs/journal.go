@@ -12,7 +12,7 @@ import (
 
 // Journal is what a host's own journal has of the steps of runs.
 func (j *Service) Journal(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords) (out []wire.JournalStep, err error) {
-	err = j.onHost(ctx, g, host, passwords, func(conn place.Line) error {
+	err = j.onPlace(ctx, g, host, passwords, func(conn place.Line) error {
 		service, err := j.Store.ServiceID(ctx)
 		if err == nil {
 			out, err = conn.Journal(ctx, service)
@@ -27,13 +27,13 @@ func (j *Service) Dismiss(ctx context.Context, g store.Ground, host string, in c
 	if strings.TrimSpace(in.Reason) == "" {
 		return NotReady{"no reason is given", "say what you found and did on the host: whoever looks there next needs it"}
 	}
-	return j.onHost(ctx, g, host, in.SudoPasswords, func(conn place.Line) error {
+	return j.onPlace(ctx, g, host, in.SudoPasswords, func(conn place.Line) error {
 		return conn.Dismiss(ctx, in.Run, in.Number, strings.TrimSpace(in.Reason)+" ("+by+")")
 	})
 }
 
-// onHost does something with the rod of a host.
-func (j *Service) onHost(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords, do func(place.Line) error) error {
+// onPlace does something over a line to a place.
+func (j *Service) onPlace(ctx context.Context, g store.Ground, host string, passwords contract.SudoPasswords, do func(place.Line) error) error {
 	s, err := j.scope(ctx, g.ID, g.Name, g.Newest, passwords)
 	if err != nil {
 		return err
@@ -44,7 +44,7 @@ func (j *Service) onHost(ctx context.Context, g store.Ground, host string, passw
 	if err := needPasswords(s.d, []string{host}, passwords); err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, hostLimit)
+	ctx, cancel := context.WithTimeout(ctx, placeLimit)
 	defer cancel()
 	return j.over(ctx, s, host, func(conn place.Line, _ access) error { return do(conn) })
 }

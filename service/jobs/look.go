@@ -158,11 +158,11 @@ func (j *Service) lookAt(ctx context.Context, s scope, host string) (l look, err
 	start := time.Now()
 	defer func() { l.took = time.Since(start) }()
 	err = j.over(ctx, s, host, func(conn place.Line, a access) error {
-		limited, cancel := context.WithTimeout(ctx, hostLimit)
+		limited, cancel := context.WithTimeout(ctx, placeLimit)
 		defer cancel()
 		l, err = j.lookOver(limited, s, host, conn, a)
 		if err != nil && limited.Err() == context.DeadlineExceeded && ctx.Err() == nil {
-			return fmt.Errorf("host %s was not surveyed within %s; check its load: %w", host, hostLimit, err)
+			return fmt.Errorf("%s %s was not surveyed within %s; check its load: %w", placeSort(s, host), host, placeLimit, err)
 		}
 		if err == nil {
 			j.askAgain(limited, s, conn, &l)
@@ -248,6 +248,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 	if l.host, err = plan.Build(l.input, l.part); err != nil {
 		return l, err
 	}
+	l.host.Sort = s.d.OtherSort(host)
 	if len(l.host.Steps) > 0 {
 		l.host.Cautions = append(s.purpose.cautions(host), l.host.Cautions...)
 	}
@@ -275,7 +276,7 @@ func (j *Service) note(ctx context.Context, s scope, l *look, said store.Said) e
 		l.host.Rows, l.host.Otherwise = rows, otherwise
 	}
 	if said.Topic != "" {
-		said.Data = wire.JSON(contract.SurveyPlace{Place: l.host.Name, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
+		said.Data = wire.JSON(contract.SurveyPlace{Place: l.host.Name, Sort: l.host.Sort, Counts: l.before.counts, TookMs: ms(l.took), SeenAt: time.Now().UTC(), Rows: []plan.Row{}})
 	}
 	return j.Store.PutPlaceState(ctx, s.groundID, store.PlaceState{Place: l.host.Name, Revision: s.revision, Traits: l.traitsText, Rows: l.before.rows, Sum: l.before.sum}, said)
 }

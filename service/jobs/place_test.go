@@ -150,7 +150,10 @@ func TestAPlaceThatIsNoMachine(t *testing.T) {
 	if got := texts(p, "tides"); got != "write card high; write card low" || texts(p, "office1") == "" {
 		t.Fatalf("the plan is to %s; on the host to %s", got, texts(p, "office1"))
 	}
-	if _, h := d.run(g, p); h.State != "done" || d.cards() != "map[high:noon low:six]" || d.host.Text("/etc/hours") != "nine to five\n" {
+	if i := slices.IndexFunc(p.Hosts, func(h contract.PlanPlace) bool { return h.Sort == "drawer" }); i < 0 || p.Hosts[i].Name != "tides" {
+		t.Errorf("none of %+v is a drawer", p.Hosts)
+	}
+	if _, h := d.run(g, p); h.State != "done" || h.Sort != "drawer" || d.cards() != "map[high:noon low:six]" || d.host.Text("/etc/hours") != "nine to five\n" {
 		t.Fatalf("applied it is %s with %s: %+v", h.State, d.cards(), h.Fault)
 	}
 	if got := d.stands(g); got != "map[tides/card/high:set tides/card/low:set]" {

@@ -49,6 +49,9 @@ func (h *placeRun) touches(site string) bool {
 	})
 }
 
+// the is what the place is called in what is said of it.
+func (h *placeRun) the() string { return "the " + placeSort(h.s, h.doc.Place) }
+
 func (h *placeRun) id() string { return h.run.String() }
 
 // openAsk is how the host opens the run.
@@ -174,7 +177,7 @@ func (h *placeRun) needless(ctx context.Context) bool {
 	cancelled := h.cancelled.fault()
 	switch {
 	case h.planned.Unread != "":
-		h.end(ctx, "failed", &wire.Fault{What: "the host could not be read when the plan was made: " + h.planned.Unread, Fix: "plan again"})
+		h.end(ctx, "failed", &wire.Fault{What: h.the() + " could not be read when the plan was made: " + h.planned.Unread, Fix: "plan again"})
 	case len(h.planned.Steps) == 0 && len(h.planned.Blockers) > 0:
 		h.end(ctx, "blocked", h.blocked())
 	case len(h.planned.Steps) == 0:
@@ -201,7 +204,7 @@ func (h *placeRun) asPlanned(ctx context.Context, l look, resumed bool) bool {
 		return false
 	}
 	if why := plan.Moved(h.planned, l.host, resumed); why != "" {
-		h.end(ctx, "moved", &wire.Fault{What: "the host has changed since the plan was made: " + why, Fix: "plan again; nothing was done here"})
+		h.end(ctx, "moved", &wire.Fault{What: h.the() + " has changed since the plan was made: " + why, Fix: "plan again; nothing was done here"})
 		return false
 	}
 	return true

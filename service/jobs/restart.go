@@ -41,7 +41,7 @@ func (h *placeRun) awaitReturn(ctx context.Context, a access, say func(string)) 
 			hangUp()
 			return err
 		}
-		say("the host has come back")
+		say(h.the() + " has come back")
 		h.hangUp()
 		h.conn, h.hangUp, h.went = conn, hangUp, true
 		return h.wentBack(open.Steps)

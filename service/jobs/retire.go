@@ -80,7 +80,7 @@ func (r retiring) begin(ctx context.Context, j *Service, s *scope) (purpose, err
 		}
 	case isSite:
 		r.what, r.site = "site "+name, name
-		if r.on, err = j.hostsWith(ctx, *s, name); err != nil {
+		if r.on, err = j.placesWith(ctx, *s, name); err != nil {
 			return r, err
 		}
 		if s.d.Sites[name] != nil {
@@ -134,8 +134,8 @@ func (j *Service) newestWith(ctx context.Context, s scope, holds func(*declare.D
 	return nil, nil
 }
 
-// hostsWith are the declared hosts that have, or had, a site.
-func (j *Service) hostsWith(ctx context.Context, s scope, site string) ([]string, error) {
+// placesWith are the declared hosts that have, or had, a site.
+func (j *Service) placesWith(ctx context.Context, s scope, site string) ([]string, error) {
 	var out []string
 	for _, host := range s.d.HostNames() {
 		applied, _, err := j.Store.Applied(ctx, s.groundID, host)

@@ -130,7 +130,7 @@ func (h *placeRun) stillIn(ctx context.Context, a access) bool {
 		return true
 	}
 	if ctx.Err() == nil {
-		h.takeBack(ctx, &wire.Fault{What: fmt.Sprintf("after the steps no new connection can be made: %v", err), Fix: "the host is back to what it was; look at what the steps change of the way in to it"})
+		h.takeBack(ctx, &wire.Fault{What: fmt.Sprintf("after the steps no new connection can be made: %v", err), Fix: h.the() + " is back to what it was; look at what the steps change of the way in to it"})
 	}
 	return false
 }
@@ -139,7 +139,7 @@ func (h *placeRun) stillIn(ctx context.Context, a access) bool {
 func (h *placeRun) confirm(ctx context.Context, step wire.Step, a access) error {
 	conn, hangUp, err := h.comeIn(ctx, a)
 	if err != nil {
-		return &wire.Fault{What: fmt.Sprintf("after the step no new connection can be made: %v", err), Fix: "the host takes the step back by itself"}
+		return &wire.Fault{What: fmt.Sprintf("after the step no new connection can be made: %v", err), Fix: h.the() + " takes the step back by itself"}
 	}
 	defer hangUp()
 	if !a.proves() {
@@ -196,11 +196,11 @@ func (h *placeRun) takeBack(ctx context.Context, cause error) {
 	})
 	var refused *wire.Fault
 	if err != nil && !errors.As(err, &refused) { // the host goes back by itself, or when somebody comes in
-		h.cutOff(ctx, andThen(cause, "the line to the host broke while it was taken back: "+err.Error(), resumeIt))
+		h.cutOff(ctx, andThen(cause, "the line to "+h.the()+" broke while it was taken back: "+err.Error(), resumeIt))
 		return
 	}
 	if err != nil {
-		f := andThen(cause, "the host could not be taken back: "+err.Error(), "northstake journal lists what is left; look at what keeps it from going back, and resume the run")
+		f := andThen(cause, h.the()+" could not be taken back: "+err.Error(), "northstake journal lists what is left; look at what keeps it from going back, and resume the run")
 		h.end(ctx, "failed", &f)
 		return
 	}

@@ -1,6 +1,7 @@
 package jobs
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"sync"
@@ -46,6 +47,9 @@ func (j *Service) scopeOf(ctx context.Context, table store.Table, groundID int64
 	s.purpose, err = purposeOf(ask).begin(ctx, j, &s)
 	return s, err
 }
+
+// placeSort is what a place is called, "host" for one that is declared no more.
+func placeSort(s scope, name string) string { return cmp.Or(s.d.SortOf(name), declare.HostSort) }
 
 // addressOf is the address of a host, "" of what is none.
 func (s scope) addressOf(name string) string {

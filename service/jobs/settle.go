@@ -67,7 +67,7 @@ func (h *placeRun) seen(ctx context.Context, worked map[string]bool, settled *lo
 		err = h.j.Store.Persist(ctx, func() error { return h.j.note(ctx, declared, &l, store.Said{}) })
 	}
 	if err != nil {
-		h.doc.Notes = append(h.doc.Notes, "the host could not be read at the end: "+err.Error())
+		h.doc.Notes = append(h.doc.Notes, h.the()+" could not be read at the end: "+err.Error())
 	}
 	if err == nil {
 		if left := declared.purpose.left(l.host, l.part); left != "" {
@@ -194,11 +194,11 @@ func (h *placeRun) finish(ctx context.Context, probes []wire.Probe) {
 	}
 	if bad != nil {
 		h.takeBack(ctx, &wire.Fault{What: fmt.Sprintf("after the steps, %s does not answer as declared: %s from %s: %s", checked(bad.Site), bad.InFull(bad.Path), bad.From, bad.Words()),
-			Fix: "the host is back to what it was; correct the content, the probe or the site"})
+			Fix: h.the() + " is back to what it was; correct the content, the probe or the site"})
 		return
 	}
 	if len(probes) > 0 && !h.conn.Usable() {
-		h.end(ctx, "interrupted", &wire.Fault{What: "the steps are done, and the line to the host broke while its sites were checked", Fix: "resume the run: it makes the checks"})
+		h.end(ctx, "interrupted", &wire.Fault{What: "the steps are done, and the line to " + h.the() + " broke while its sites were checked", Fix: "resume the run: it makes the checks"})
 		return
 	}
 	now, unread := h.seen(ctx, h.worked(), settled)
@@ -208,9 +208,9 @@ func (h *placeRun) finish(ctx context.Context, probes []wire.Probe) {
 	case ctx.Err() != nil:
 		return
 	case errors.As(err, &refused):
-		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on the host: "+err.Error())
+		h.doc.Notes = append(h.doc.Notes, "the run was not closed in order on "+h.the()+": "+err.Error())
 	case err != nil:
-		h.cutOff(ctx, wire.Fault{What: "the steps are done, and the line to the host broke before it was told so: " + err.Error(), Fix: "resume the run: it makes the checks, and tells the host"})
+		h.cutOff(ctx, wire.Fault{What: "the steps are done, and the line to " + h.the() + " broke before it was told so: " + err.Error(), Fix: "resume the run: it makes the checks, and tells " + h.the()})
 		return
 	}
 	left := h.unmet(now)
@@ -221,7 +221,7 @@ func (h *placeRun) finish(ctx context.Context, probes []wire.Probe) {
 	}
 	switch {
 	case unread != nil:
-		h.end(ctx, "unmet", &wire.Fault{What: "the steps are done, and the host could not be read at the end: " + unread.Error(), Fix: "survey it again"})
+		h.end(ctx, "unmet", &wire.Fault{What: "the steps are done, and " + h.the() + " could not be read at the end: " + unread.Error(), Fix: "survey it again"})
 	case h.s.purpose.extent().declared && len(left) > 0:
 		h.end(ctx, "unmet", &wire.Fault{What: "the steps are done, and this is still not as declared: " + strings.Join(left[:min(len(left), 10)], "; ") + andMore(len(left)-10), Fix: "plan again, and look at what differs"})
 	case silent != nil:

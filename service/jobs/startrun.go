@@ -103,7 +103,7 @@ func needNamed(hosts []plan.Place, named []string) error {
 }
 
 func freshDoc(h plan.Place) contract.RunPlace {
-	doc := contract.RunPlace{Place: h.Name, State: "waiting", Steps: []contract.RunStep{}}
+	doc := contract.RunPlace{Place: h.Name, Sort: h.Sort, State: "waiting", Steps: []contract.RunStep{}}
 	for _, s := range h.Steps {
 		doc.Steps = append(doc.Steps, contract.RunStep{Number: s.Number, Text: s.Text, Name: s.Address, State: "waiting"})
 	}

@@ -45,8 +45,8 @@ func (w *taskWorker) Work(ctx context.Context, job *river.Job[taskArgs]) error {
 // most is how many hosts are looked at or worked on at once.
 const most = 128
 
-// hostLimit is how long one host may take to be looked at, once its rod stands.
-const hostLimit = 60 * time.Second
+// placeLimit is how long one place may take to be looked at, once its rod stands.
+const placeLimit = 60 * time.Second
 
 // task makes a survey or plan that the queue has given.
 func (j *Service) task(ctx context.Context, table store.Table, id int64) error {
@@ -192,8 +192,8 @@ func (j *Service) noteLook(ctx context.Context, s scope, name string, l *look, e
 	if err == nil {
 		return l.host, noted
 	}
-	out = plan.Place{Name: name, Rows: []plan.Row{}, Steps: []wire.Step{}}
-	h := contract.SurveyPlace{Place: name, TookMs: ms(l.took)}
+	out = plan.Place{Name: name, Sort: s.d.OtherSort(name), Rows: []plan.Row{}, Steps: []wire.Step{}}
+	h := contract.SurveyPlace{Place: name, Sort: out.Sort, TookMs: ms(l.took)}
 	if by := s.madeBy(name, err); by != "" {
 		h.Awaits = fmt.Sprintf("host %s is not there yet: %s makes it", name, by)
 		out.Cautions = []stake.Note{{Address: name, What: h.Awaits, Fix: "plan again when that is done: what the host is to be is planned then"}}

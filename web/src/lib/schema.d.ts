@@ -870,6 +870,8 @@ export interface components {
         SurveyPlace: {
             /** @description The place, by its name: a host, or one of another sort */
             host: string;
+            /** @description What sort of place it is; none for a host */
+            sort?: string;
             rows: components["schemas"]["Row"][];
             counts: components["schemas"]["Counts"];
             unread?: string;
@@ -938,6 +940,8 @@ export interface components {
         };
         PlanPlace: {
             host: string;
+            /** @description What sort of place it is; none for a host */
+            sort?: string;
             rows: components["schemas"]["Row"][];
             steps: components["schemas"]["Step"][];
             blockers?: components["schemas"]["Note"][];
@@ -1051,6 +1055,8 @@ export interface components {
         RunPlace: {
             /** @description The place, by its name: a host, or one of another sort */
             host: string;
+            /** @description What sort of place it is; none for a host */
+            sort?: string;
             /** @enum {string} */
             state: "waiting" | "running" | "done" | "unmet" | "partly" | "nothing" | "blocked" | "moved" | "failed" | "back" | "interrupted" | "cancelled";
             steps: components["schemas"]["RunStep"][];

@@ -7,6 +7,11 @@ export function counted(n: number, one: string, many = one + 's'): string {
   return `${n} ${n === 1 ? one : many}`
 }
 
+/** places counts some of them: as hosts where all are. */
+export function places(list: { sort?: string }[]): string {
+  return counted(list.length, list.some((p) => p.sort) ? 'place' : 'host')
+}
+
 /** unread is how many hosts, and how many stakes of others, could not be read. */
 export function unread(hosts: number, stakes: number): string {
   if (stakes === 0) return counted(hosts, 'host')

@@ -2,7 +2,7 @@
   import { api, unwrap, type Schema } from '../lib/api'
   import { route } from '../lib/router.svelte'
   import { ended } from '../lib/stream'
-  import { ago, counted, meaning, standings } from '../lib/words'
+  import { ago, counted, places, meaning, standings } from '../lib/words'
   import Button from '../parts/Button.svelte'
   import Counts from '../parts/Counts.svelte'
   import Heading from '../parts/Heading.svelte'
@@ -69,11 +69,10 @@
 {#if error}<Trouble {error} />{/if}
 {#if view}
   <p class="mb-3">
-    {#if quiet}All stakes of {counted(all.length, 'host')} were set when last looked at, as revision {view.revision.number} declares.{:else}{counted(
-        all.length,
-        'host',
-      )}, {counted(view.sites.length, 'site')}, revision {view.revision.number}, declared {ago(view.revision.created_at)} by {view.revision
-        .by}.{/if}
+    {#if quiet}All stakes of {places(all)} were set when last looked at, as revision {view.revision.number} declares.{:else}{places(all)}, {counted(
+        view.sites.length,
+        'site',
+      )}, revision {view.revision.number}, declared {ago(view.revision.created_at)} by {view.revision.by}.{/if}
     {#if view.last_run}Last <a href="/{ground}/runs/{view.last_run.id}">run {view.last_run.id}</a>: {view.last_run.state}, {ago(
         view.last_run.created_at,
       )}.{/if}
@@ -89,11 +88,13 @@
         <span class="margin-note">{i + 1}</span>
         <a href="/{ground}/hosts/{h.name}" class="name">{h.name}</a>
         <span class="name text-soft"
-          >{h.container
-            ? `in ${h.engine ? h.engine : 'the service’s machine'}`
-            : h.via === 'service-machine'
-              ? 'the service’s machine'
-              : h.address}</span
+          >{h.sort
+            ? h.sort
+            : h.container
+              ? `in ${h.engine ? h.engine : 'the service’s machine'}`
+              : h.via === 'service-machine'
+                ? 'the service’s machine'
+                : h.address}</span
         >
         <div class="min-w-0">
           {#if !h.trusted}<p class="text-attention">Its key is not trusted yet: <code>northstake trust {h.name}</code></p>

@@ -12,6 +12,11 @@
 
   function traits(h: Schema['PlaceView']): [string, string][] {
     const t = h.traits
+    const chosen: [string, string] = [
+      'chosen by',
+      [h.name, ...(h.labels ?? []).map((l) => `label:${l}`), ...(h.kits ?? []).map((k) => `kit:${k}`)].join(', '),
+    ]
+    if (h.sort) return [['sort', h.sort], chosen]
     if (!t?.system) return []
     return [
       ['system', t.system + (t.family ? `, family ${t.family}` : '')],
@@ -41,7 +46,7 @@
             ? `through its engine: it is container ${h.container} on ${h.engine ?? "the service's machine"}`
             : `over SSH, at ${h.address}`,
       ],
-      ['chosen by', [h.name, ...(h.labels ?? []).map((l) => `label:${l}`), ...(h.kits ?? []).map((k) => `kit:${k}`)].join(', ')],
+      chosen,
       [
         'listens',
         (t.listeners ?? [])
@@ -60,9 +65,9 @@
 {:then h}
   <Heading
     title={h.name}
-    about="{h.container ? `container on ${h.engine ?? "the service's machine"}` : h.address} · seen {ago(h.seen_at)}{h.revision
-      ? `, revision ${h.revision}`
-      : ''}"
+    about="{h.sort ? h.sort : h.container ? `container on ${h.engine ?? "the service's machine"}` : h.address} · seen {ago(
+      h.seen_at,
+    )}{h.revision ? `, revision ${h.revision}` : ''}"
   />
   {#if !h.trusted}<p class="my-3 border-l-4 border-attention bg-raised px-4 py-2">
       Its key is not trusted yet. Compare a fingerprint and trust it: <code>northstake trust {h.name}</code>
