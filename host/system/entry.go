@@ -2,7 +2,6 @@ package system
 
 import (
 	"io/fs"
-	"path/filepath"
 	"syscall"
 	"time"
 
@@ -56,6 +55,6 @@ func kindOfMode(mode uint32) string {
 // Mounted says whether a file system is mounted at a path.
 func (m *Machine) Mounted(path wire.Path) bool {
 	here, err := lstat(m.Path(path))
-	above, err2 := lstat(m.Path(wire.Path(filepath.Dir(string(path)))))
+	above, err2 := lstat(m.Path(path.Dir()))
 	return err == nil && err2 == nil && here.Mode&syscall.S_IFMT == syscall.S_IFDIR && here.Dev != above.Dev
 }

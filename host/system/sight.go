@@ -63,7 +63,7 @@ func (s *Sight) Entry(path wire.Path) (wire.Entry, error) {
 // readOnly says whether what lies at a path is on a file system that is mounted read-only (statfs(2)): a
 // file is where its directory is, and what is not there yet where the nearest one is.
 func (s *Sight) readOnly(path wire.Path, kind string) bool {
-	dir := filepath.Dir(string(path))
+	dir := string(path.Dir())
 	if kind == wire.EntryDirectory {
 		dir = string(path)
 	}
