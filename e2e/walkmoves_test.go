@@ -441,9 +441,12 @@ func (w *walk) editByHand() error {
 		return err
 	}
 	if w.random.IntN(3) == 0 { // something else is declared meanwhile: it is due, and stays so
-		called, version := w.model.ebb, w.model.version
+		called, version, other := w.model.ebb, w.model.version, w.model.other
 		w.declareAny()
 		w.model.ebb, w.model.version = called, version // a site of another name is another site, and a version may be the one that somebody installed
+		if slices.ContainsFunc(want, func(s string) bool { return strings.Contains(s, "/service/") || strings.Contains(s, "/server/") }) {
+			w.model.other = other // what belongs to a server that serves nothing any more is declared by nobody
+		}
 		w.model.write(w.g)
 		if _, err := w.ns([]int{0}, "declare", w.g.dir); err != nil {
 			return err
