@@ -92,7 +92,7 @@ test: deps rehearsal vet
 	$(AS_ROOT)1 $(GO) test -race -short -count=1 -timeout 20m $$($(GO) list ./... | grep -v -e /e2e -e /core/)
 	$(AS_ROOT)0 $(GO) test -count=1 -timeout 20m ./core/...
 	$(AS_ROOT)0 $(GO) test -count=1 -timeout 20m -run '$(OFTEN)' ./host/publish ./service/api
-	$(AS_ROOT)0 $(GO) test -count=1 -timeout 60m -parallel 6 ./e2e/...
+	$(AS_ROOT)0 $(GO) test -count=1 -timeout 60m -p 2 -parallel 3 ./e2e/...
 
 # What a change is tried with first: no root, no host.
 CHECKED := . ./core/... ./content/... ./docs/... ./cmd/northstake ./host/rod ./host/probe ./host/webserver ./service/contract ./service/auth
@@ -102,7 +102,7 @@ check: vet service/console/dist/index.html
 
 vet:
 	@bad=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$bad" ] || { echo "gofmt -w $$bad"; exit 1; }
-	$(GO) vet ./... && $(GO) vet -tags bench,keep,rehearse ./e2e ./cmd/rod
+	$(GO) vet ./... && $(GO) vet -tags bench,keep,rehearse ./e2e/... ./cmd/rod
 
 # The linters of .golangci.yml, which are built from source the first time: some minutes.
 lint: vet
@@ -110,17 +110,20 @@ lint: vet
 
 # One test, or several by a pattern, on practice hosts.
 RUN ?= .
+NAMED := ^func [A-Za-z0-9_]*($(subst ^,,$(subst $$,\b,$(firstword $(subst /, ,$(RUN))))))
 e2e: deps rehearsal
-	$(AS_ROOT)0 $(GO) test -count=1 -timeout 60m -run '$(RUN)' ./e2e
+	rooms=$$(grep -lrE '$(NAMED)' --include='*_test.go' e2e | xargs -r -n1 dirname | sort -u | sed 's|^|./|'); \
+	[ -n "$$rooms" ] || { echo "no test in e2e is called $(RUN)" >&2; exit 2; }; \
+	$(AS_ROOT)0 $(GO) test -count=1 -timeout 60m -p 1 -parallel 6 -run '$(RUN)' $$rooms
 
 # Random walks with new seeds; one that fails is made shorter and tells its seed.
 WALK_FOR ?= 1h
 walk: deps rehearsal
-	$(AS_ROOT)0 WALK_FOR=$(WALK_FOR) WALK_BEFORE="$$WALK_BEFORE" WALK_SHORTER=1 $(GO) test -count=1 -timeout 8h -run 'TestWalkOn$$' -v ./e2e
+	$(AS_ROOT)0 WALK_FOR=$(WALK_FOR) WALK_BEFORE="$$WALK_BEFORE" WALK_SHORTER=1 $(GO) test -count=1 -timeout 8h -run 'TestWalkOn$$' -v ./e2e/walk
 
 # Every target for a minute; what reached something new is kept beside the tests.
 fuzz: deps
 	./e2e/fuzz.sh $(FUZZTIME)
 
 bench: deps rehearsal
-	$(AS_ROOT)0 $(GO) test -tags bench -count=1 -timeout 60m -run TestSpeed -v ./e2e
+	$(AS_ROOT)0 $(GO) test -tags bench -count=1 -timeout 60m -run TestSpeed -v ./e2e/speed

@@ -92,14 +92,11 @@ func (f Family) archive(ctx context.Context, log io.Writer) (string, error) {
 	if err := os.MkdirAll(CacheDir, 0o755); err != nil {
 		return failed(err)
 	}
-	lock, err := os.OpenFile(filepath.Join(CacheDir, f.name+".lock"), os.O_CREATE|os.O_RDWR, 0o644)
+	lock, err := locked(filepath.Join(CacheDir, f.name+".lock"))
 	if err != nil {
 		return failed(err)
 	}
 	defer lock.Close()
-	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
-		return failed(err)
-	}
 	if _, err := os.Stat(file); err == nil {
 		return file, nil
 	}
@@ -155,10 +152,26 @@ func tail(b []byte, n int) []byte {
 	return b
 }
 
-// load makes sure that the engine has a family's image.
+// locked waits until no other process has the file locked, and locks it; closing it lets go.
+func locked(file string) (*os.File, error) {
+	f, err := os.OpenFile(file, os.O_CREATE|os.O_RDWR, 0o644)
+	if err != nil {
+		return nil, err
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX); err != nil {
+		f.Close()
+		return nil, err
+	}
+	return f, nil
+}
+
+// load makes sure that the engine has a family's image. Who wants it at once waits for one another.
 func (l *Lab) load(ctx context.Context, f Family) error {
-	l.loading.Lock()
-	defer l.loading.Unlock()
+	lock, err := locked(filepath.Join(l.home, "images.lock"))
+	if err != nil {
+		return fmt.Errorf("import lab image of %s: %w", f.words, err)
+	}
+	defer lock.Close()
 	if _, err := l.cli.ImageInspect(ctx, f.image()); err == nil {
 		return nil
 	}

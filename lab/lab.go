@@ -35,8 +35,7 @@ type Lab struct {
 	cli    *client.Client
 	subnet string // "10.x.y", the first three octets of the /24
 
-	loading sync.Mutex // of images
-	first   sync.Map   // of hosts, their first processes by name
+	first sync.Map // of hosts, their first processes by name
 }
 
 // Open starts the lab of the given home directory, or finds it running; long
@@ -67,7 +66,10 @@ func Open(ctx context.Context, home string, log io.Writer) (*Lab, error) {
 	return l, nil
 }
 
-// Address is the IPv4 address of the n-th host (1 to 200).
+// Most is how many hosts a lab can have.
+const Most = 200
+
+// Address is the IPv4 address of the n-th host (1 to Most).
 func (l *Lab) Address(n int) string { return fmt.Sprintf("%s.%d", l.subnet, 10+n) }
 
 // KeyFile is the private SSH key of the login user, in OpenSSH's PEM form.

@@ -61,7 +61,8 @@ func OpenPostgres(ctx context.Context, dir string) (*Postgres, error) {
 	if err := p.Start(ctx); err != nil {
 		return nil, err
 	}
-	return p, p.ensureDatabase(ctx)
+	_, err = p.Database(ctx, postgresBase)
+	return p, err
 }
 
 // Start starts the cluster unless it runs.
@@ -102,21 +103,25 @@ func free(port int) bool {
 	return true
 }
 
-func (p *Postgres) ensureDatabase(ctx context.Context) error {
+// Database makes a database in a cluster that runs, unless it has one of that name, and returns
+// its address.
+func (p *Postgres) Database(ctx context.Context, name string) (string, error) {
 	out, err := p.run(ctx, "psql", "-h", "127.0.0.1", "-p", strconv.Itoa(p.Port), "-U", postgresBase, "-d", "postgres", "-Atc",
-		"SELECT 1 FROM pg_database WHERE datname = '"+postgresBase+"'")
+		"SELECT 1 FROM pg_database WHERE datname = '"+name+"'")
 	if err == nil && len(bytes.TrimSpace(out)) == 0 {
-		out, err = p.run(ctx, "createdb", "-h", "127.0.0.1", "-p", strconv.Itoa(p.Port), "-U", postgresBase, postgresBase)
+		out, err = p.run(ctx, "createdb", "-h", "127.0.0.1", "-p", strconv.Itoa(p.Port), "-U", postgresBase, name)
 	}
 	if err != nil {
-		return fmt.Errorf("make the database: %w\n%s", err, out)
+		return "", fmt.Errorf("make the database: %w\n%s", err, out)
 	}
-	return nil
+	return p.address(name), nil
 }
 
 // URL is the address of the database.
-func (p *Postgres) URL() string {
-	return fmt.Sprintf("postgres://%s@127.0.0.1:%d/%s?sslmode=disable", postgresBase, p.Port, postgresBase)
+func (p *Postgres) URL() string { return p.address(postgresBase) }
+
+func (p *Postgres) address(database string) string {
+	return fmt.Sprintf("postgres://%s@127.0.0.1:%d/%s?sslmode=disable", postgresBase, p.Port, database)
 }
 
 // Stop stops the cluster at once, cutting connections.
