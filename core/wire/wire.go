@@ -135,7 +135,7 @@ type Fault struct {
 	What     string    `json:"what"`
 	Fix      string    `json:"fix,omitempty"`
 	Output   string    `json:"output,omitempty"`
-	File     string    `json:"file,omitempty"`
+	File     Path      `json:"file,omitempty"`
 	Line     int       `json:"line,omitempty"`
 	Rendered string    `json:"rendered,omitempty"`
 	From     *Position `json:"from,omitempty"`

@@ -80,7 +80,7 @@ func caddyComplaint(output string) (complaint, bool) {
 	for _, line := range strings.Split(output, "\n") {
 		if m := caddyLine.FindStringSubmatch(line); m != nil {
 			n, _ := strconv.Atoi(m[2])
-			return complaint{m[3], m[1], n}, true
+			return complaint{m[3], wire.Path(m[1]), n}, true
 		}
 	}
 	for _, line := range strings.Split(output, "\n") {

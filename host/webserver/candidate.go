@@ -164,7 +164,7 @@ func candidateFault(output string, sites ...wire.SiteWant) error {
 	w := sites[0]
 	if c, ok := complaintOf(w.Server, output); ok {
 		for _, s := range sites {
-			if s.LiesAt(wire.Path(c.File)) {
+			if s.LiesAt(c.File) {
 				w = s
 			}
 		}
@@ -175,14 +175,14 @@ func candidateFault(output string, sites ...wire.SiteWant) error {
 		f.What += ": " + c.What
 		f.File, f.Line = c.File, c.Line
 	}
-	ours := w.LiesAt(wire.Path(f.File))
+	ours := w.LiesAt(f.File)
 	if !ours {
 		if f.File != "" {
 			f.Fix = fmt.Sprintf("line %d of %s was on the host before; nothing was changed", f.Line, f.File)
 		}
 		return f
 	}
-	f.File = string(w.File)
+	f.File = w.File
 	lines := strings.Split(w.Text, "\n")
 	if f.Line >= 1 && f.Line <= len(lines) {
 		f.Rendered = strings.TrimSpace(lines[f.Line-1])

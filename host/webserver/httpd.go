@@ -118,7 +118,7 @@ func httpdComplaint(output string) (complaint, bool) {
 			}
 		}
 		n, _ := strconv.Atoi(m[1])
-		c := complaint{strings.TrimSpace(m[3]), m[2], n}
+		c := complaint{strings.TrimSpace(m[3]), wire.Path(m[2]), n}
 		if c.What == "" && i+1 < len(lines) {
 			c.What = strings.TrimSpace(lines[i+1])
 		}

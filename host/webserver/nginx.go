@@ -158,7 +158,7 @@ func nginxComplaint(output string) (complaint, bool) {
 	for _, line := range strings.Split(output, "\n") {
 		if m := nginxLine.FindStringSubmatch(strings.TrimSpace(line)); m != nil {
 			n, _ := strconv.Atoi(m[3])
-			return complaint{m[1], m[2], n}, true
+			return complaint{m[1], wire.Path(m[2]), n}, true
 		}
 	}
 	return complaint{}, false

@@ -4,7 +4,6 @@ package claim
 import (
 	"cmp"
 	"fmt"
-	"path"
 	"slices"
 	"strings"
 
@@ -53,6 +52,9 @@ func (c Claim) IsThing() bool {
 	return c.Sort != Name && c.Sort != Listen && c.Sort != Port
 }
 
+// path is what a claim of a path or a tree is about.
+func (c Claim) path() wire.Path { return wire.Path(c.What) }
+
 // Owner claims the account that a thing belongs to, unless that is root's.
 func Owner(o wire.Owners) []Claim {
 	var out []Claim
@@ -85,7 +87,7 @@ func Conflicts(claims []Claim) []Conflict {
 	}
 	type thing struct{ sort, what string }
 	owned, left := map[thing]Claim{}, map[thing]Claim{}
-	paths := map[string]Claim{}
+	paths := map[wire.Path]Claim{}
 	for _, c := range claims {
 		at := thing{c.Sort, c.What}
 		if c.Need == Leaves {
@@ -95,10 +97,10 @@ func Conflicts(claims []Claim) []Conflict {
 			continue
 		}
 		if c.Sort == Path || c.Sort == Tree {
-			if first, taken := paths[c.What]; taken {
+			if first, taken := paths[c.path()]; taken {
 				say(first, c, "keep one of the two, or give one another path", "%s and %s are both about %s", first.By, c.By, c.What)
 			} else {
-				paths[c.What] = c
+				paths[c.path()] = c
 			}
 			continue
 		}
@@ -115,11 +117,11 @@ func Conflicts(claims []Claim) []Conflict {
 		if c.Need != Owns || c.Sort != Path && c.Sort != Tree {
 			continue
 		}
-		for up := path.Dir(c.What); up != "/" && up != "."; up = path.Dir(up) {
+		for up := c.path().Dir(); up != "/"; up = up.Dir() {
 			above, ok := paths[up]
 			switch {
 			case !ok || above.Dir:
-			case above.Sort == Tree && wire.Kept(above.But, strings.TrimPrefix(c.What, up+"/")) == "":
+			case above.Sort == Tree && wire.Kept(above.But, strings.TrimPrefix(c.What, string(up)+"/")) == "":
 				say(above, c, fmt.Sprintf("name it in left_alone of what is published at %s, or put it elsewhere", up), "%s lies in %s, which %s publishes as a whole", c.By, up, above.By)
 			case above.Sort == Path:
 				say(above, c, "put it elsewhere", "%s lies below %s, which %s makes something else than a directory", c.By, up, above.By)

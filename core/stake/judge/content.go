@@ -220,8 +220,9 @@ func inTheWay(in stake.Input, w wire.ContentWant, f wire.ContentFound, size int6
 	if note := barred(in, f.Root, w.Owner, w.Root); note != nil {
 		return note
 	}
+	lies := func(name, at string) bool { return name == at || strings.HasPrefix(name, at+"/") } // both below the root
 	for _, at := range f.Below {
-		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return w.Root.Join(file.Path).Within(w.Root.Join(at)) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return w.Root.Join(d).Within(w.Root.Join(at)) }) {
+		if slices.ContainsFunc(w.Files, func(file declare.File) bool { return lies(file.Path, at) }) || slices.ContainsFunc(w.Dirs, func(d string) bool { return lies(d, at) }) {
 			return note("take out of the content what lies there, and name it in left_alone; or take the mount away", "something is mounted at %s/%s, where the content has files", w.Root, at)
 		}
 	}
