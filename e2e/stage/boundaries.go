@@ -15,6 +15,7 @@ import (
 // been.
 var Boundaries = []string{"before", "begun", "worked", "done"}
 
+// HoldFile is where a rehearsing rod reads at which step, and which boundary of it, it is to stop.
 const HoldFile = "/var/lib/northstake/hold"
 
 // Hold makes the rod stop at a boundary of a step, and returns when it has.
@@ -23,6 +24,7 @@ func (g *Ground) Hold(host string, step int, boundary string) {
 	g.On(host, fmt.Sprintf("mkdir -p /var/lib/northstake; rm -f %s.reached; echo '%d %s' > %s", HoldFile, step, boundary, HoldFile))
 }
 
+// Reached waits until the rod has stopped at a boundary of a step.
 func (g *Ground) Reached(host string, step int, boundary string) {
 	g.T.Helper()
 	want := fmt.Sprintf("%d %s", step, boundary)
@@ -51,6 +53,7 @@ func (g *Ground) allEnded() bool {
 	return !slices.ContainsFunc(list, func(r contract.Run) bool { return r.State == "queued" || r.State == "running" })
 }
 
+// Unhold lets the rod go on from then on.
 func (g *Ground) Unhold(host string) { g.On(host, "rm -f "+HoldFile+" "+HoldFile+".reached") }
 
 // StartRun starts a run without waiting for its end. Removing is what is confirmed to go.
@@ -65,6 +68,7 @@ func (g *Ground) StartRun(plan int64, removing ...string) int64 {
 	return r.Id
 }
 
+// RunState is a run as it stands.
 func (g *Ground) RunState(id int64) contract.Run {
 	g.T.Helper()
 	var r contract.Run
@@ -137,6 +141,7 @@ func (g *Ground) Killed(p contract.Plan, kinds []string, skip func(contract.Step
 	}
 }
 
+// ResumeByHand waits for the end of a run that was interrupted, and has it go on.
 func ResumeByHand(g *Ground, run int64) {
 	g.T.Helper()
 	r := g.Ended(run)
@@ -152,10 +157,12 @@ func ResumeByHand(g *Ground, run int64) {
 	}
 }
 
+// KillRod ends the rod on a host, at once, and waits until it is gone.
 func KillRod(g *Ground, host string) {
 	g.On(host, "pkill -KILL -f '[r]od/[0-9a-f]* serve' || true; while pgrep -f '[r]od/[0-9a-f]* serve' >/dev/null; do sleep 0.02; done")
 }
 
+// KillHost ends a host as a power cut does, and waits until it is up again.
 func KillHost(g *Ground, host string) {
 	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute)
 	defer cancel()

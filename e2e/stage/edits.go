@@ -10,6 +10,7 @@ import (
 	"northstake/service/contract"
 )
 
+// Difference shows how something was and is.
 func Difference(a, b string) string { return "before:\n" + a + "\nafter:\n" + b }
 
 // StandsAsDeclared looks at a host where a user would look.

@@ -108,6 +108,7 @@ func plain(s string) string {
 	return strings.Trim(s[:min(len(s), 36)], "-")
 }
 
+// Page is a page of the site that every ground has, of a version.
 func Page(version string) string {
 	return fmt.Sprintf("<!doctype html><title>Next sailing</title><p>version %s</p><a href=\"linked.html\">linked</a>\n", version)
 }
@@ -133,6 +134,7 @@ func (g *Ground) DeclareText(extra string) {
 	}
 }
 
+// Content writes a file of the content of that site.
 func (g *Ground) Content(path, text string) {
 	g.T.Helper()
 	g.Beside("content/"+path, text)
@@ -167,6 +169,7 @@ func SshTo(address string) string {
 	return "ssh -F none -o StrictHostKeyChecking=no -o UserKnownHostsFile=/dev/null -o LogLevel=ERROR -o BatchMode=yes -i " + Lab().KeyFile() + " keeper@" + address
 }
 
+// Address is the address of a host.
 func (g *Ground) Address(host string) string { return Lab().Address(g.Number[host]) }
 
 // Run runs the command line and returns what it printed and its exit status.
@@ -204,6 +207,7 @@ func (g *Ground) Trust() {
 	}
 }
 
+// Fingerprint is that of a host's key, as the host itself shows it.
 func (g *Ground) Fingerprint(host string) string {
 	return strings.TrimSpace(g.On(host, "ssh-keygen -lf /etc/ssh/ssh_host_ed25519_key.pub | cut -d' ' -f2"))
 }
@@ -233,6 +237,7 @@ func (g *Ground) Apply(status int) contract.Run {
 	return g.ApplyPlan(status, p.Id)
 }
 
+// ApplyPlan applies a plan, and returns the run.
 func (g *Ground) ApplyPlan(status int, id int64) contract.Run {
 	g.T.Helper()
 	var r contract.Run
@@ -240,6 +245,7 @@ func (g *Ground) ApplyPlan(status int, id int64) contract.Run {
 	return r
 }
 
+// Decode reads JSON.
 func Decode(t testing.TB, text string, v any) {
 	t.Helper()
 	if err := json.NewDecoder(strings.NewReader(text)).Decode(v); err != nil {
@@ -265,6 +271,7 @@ func (g *Ground) Fetch(host, path string) (int, string) {
 	return status, body
 }
 
+// Get gets a URL with another Host header, and returns the status and the body.
 func Get(url, host string) (int, string, error) {
 	req, err := http.NewRequest(http.MethodGet, url, nil)
 	if err != nil {

@@ -19,12 +19,14 @@ import (
 // Service is one northstaked.
 type Service struct {
 	Address, State, Database, Log string
-	options                       []string // of the service, beside those that all have
-	Programs                      string   // where the programs lie; "" for those of this checkout
+	Programs                      string // where the programs lie; "" for those of this checkout
 	Cmd                           *exec.Cmd
-	mu                            sync.Mutex
+
+	options []string // of the service, beside those that all have
+	mu      sync.Mutex
 }
 
+// StartService starts a service that keeps its state in a directory, and its records in a database.
 func StartService(state, database string, options ...string) (*Service, error) {
 	s := &Service{State: state, Database: database, Log: state + ".log", options: options}
 	if err := os.MkdirAll(state, 0o700); err != nil {
@@ -92,6 +94,7 @@ func (s *Service) Start() error {
 	return fmt.Errorf("the service did not start:\n%s", b)
 }
 
+// End sends the service a signal, and waits for its end, ten seconds at most.
 func (s *Service) End(sig syscall.Signal) {
 	s.mu.Lock()
 	cmd := s.Cmd
@@ -105,6 +108,7 @@ func (s *Service) End(sig syscall.Signal) {
 	}
 }
 
+// Token is the administrator's token.
 func (s *Service) Token(t testing.TB) string {
 	t.Helper()
 	b, err := os.ReadFile(filepath.Join(s.State, "admin.token"))

@@ -9,13 +9,14 @@ import (
 	"time"
 )
 
-// asking makes requests until it is ended.
+// Asking makes requests until it is ended.
 type Asking struct {
 	stop, done chan struct{}
 	Made       int
 	failed     []time.Time
 }
 
+// Ask begins to make requests for the site that every ground has, fifty a second.
 func Ask(address string) *Asking {
 	a := &Asking{stop: make(chan struct{}), done: make(chan struct{})}
 	var mu sync.Mutex
