@@ -167,3 +167,31 @@ func TestBetweenWhichStepsASiteIsDown(t *testing.T) {
 		t.Errorf("%+v", note)
 	}
 }
+
+// A server that serves sites of another ground as well goes on, and is nothing of this ground's any more when
+// the last site of this one is gone; as long as that is there, it is.
+func TestAServerOfAnotherGroundsSitesIsLeft(t *testing.T) {
+	for _, c := range []struct {
+		served []wire.Path
+		want   Standing
+	}{
+		{[]wire.Path{"/etc/httpd/northstake-welcome.conf"}, ""},
+		{[]wire.Path{"/etc/httpd/northstake-welcome.conf", "/etc/httpd/northstake-former.conf"}, Stray},
+		{[]wire.Path{"/etc/httpd/theirs.conf"}, ""},
+		{nil, Stray}, // it serves nobody, and was not stopped
+	} {
+		in := before(t, "httpd", true)
+		in = set(in, "site/timetable", wire.SiteFound{})
+		if !slices.Contains(c.served, "/etc/httpd/northstake-former.conf") {
+			delete(in.Applied, "site/former")
+		}
+		server := wire.WebServer{Name: "httpd", Program: "httpd"}
+		for _, file := range c.served {
+			server.VirtualHosts = append(server.VirtualHosts, wire.Served{File: file, Ports: []int{80}})
+		}
+		in.Traits.WebServers = append(in.Traits.WebServers, server)
+		if got := standingOf(build(t, in), "service/httpd"); got != c.want {
+			t.Errorf("where it serves %v its service is %q, want %q", c.served, got, c.want)
+		}
+	}
+}

@@ -19,6 +19,7 @@ type gone struct {
 	kind    stake.Kind
 	found   json.RawMessage
 	applied Applied
+	brought []stake.Stake // all that is remembered of the place
 }
 
 // noLonger finds the stakes that runs have brought about and that nobody declares, or that
@@ -30,14 +31,20 @@ func noLonger(in Input) []gone {
 		declared[s.Local()] = s
 	}
 	byType := map[string][]gone{}
-	for _, name := range slices.Sorted(maps.Keys(in.Applied)) {
+	names := slices.Sorted(maps.Keys(in.Applied))
+	brought := make([]stake.Stake, 0, len(names))
+	for _, name := range names {
+		a := in.Applied[name]
+		brought = append(brought, stake.Stake{Place: in.Place, Type: a.Type, Name: a.Name, Site: a.Site, Want: a.Want})
+	}
+	for _, name := range names {
 		a := in.Applied[name]
 		r, ok := in.Readings[name]
 		kind, err := stake.KindOf(a.Type)
 		if err != nil || !a.Made || !ok || r.Unread != "" {
 			continue
 		}
-		g := gone{stake.Stake{Place: in.Place, Type: a.Type, Name: a.Name, Site: a.Site, Want: a.Want}, kind, r.Found, a}
+		g := gone{stake.Stake{Place: in.Place, Type: a.Type, Name: a.Name, Site: a.Site, Want: a.Want}, kind, r.Found, a, brought}
 		if now, is := declared[name]; is {
 			if kind.Elsewhere == nil || len(r.Was) == 0 {
 				continue
@@ -64,7 +71,7 @@ func noLonger(in Input) []gone {
 }
 
 func (g gone) input(in Input) stake.Input {
-	return stake.Input{Stake: g.stake, Found: g.found, Traits: in.Traits, Declared: in.Stakes, Fresh: g.applied.Fresh}
+	return stake.Input{Stake: g.stake, Found: g.found, Traits: in.Traits, Declared: in.Stakes, Brought: g.brought, Fresh: g.applied.Fresh}
 }
 
 // leaver is a stake that goes with a plan, for the sake of one that is declared.

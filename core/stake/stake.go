@@ -82,6 +82,7 @@ type Input struct {
 	Memo      *wire.Memo
 	Leaving   []Stake         // what the same plan takes away
 	Declared  []Stake         // beside what is taken away
+	Brought   []Stake         // of what is taken away: all of the host's stakes as they were when each was last as declared
 	Held      []Stake         // what waits for something that is in its way, for kinds that heed that
 	Fresh     bool            // of what is taken away, that nothing of it was there before it was brought about
 	Restores  bool            // only what has shifted is planned for: what is as declared says nothing of what is in the way

@@ -8,6 +8,7 @@ import (
 	"strings"
 	"testing"
 
+	"northstake/core/plan"
 	"northstake/e2e/stage"
 	"northstake/lab"
 	"northstake/service/contract"
@@ -188,4 +189,53 @@ func TestAMoveToAnotherServerKilled(t *testing.T) {
 		t.Errorf("the site answers %d: %s", status, body)
 	}
 	g.NothingToDo()
+}
+
+// Two grounds have sites on one host, by one server: what one of them takes away is its own, its run is done,
+// and the other's site answers as before, whichever of the two has brought the server.
+func TestAnotherGroundsSitesAreLeft(t *testing.T) {
+	t.Parallel()
+	g := stage.NewGround(t, stage.Shared(), 1, stage.BareKit)
+	host := g.Hosts[0]
+	g.Trust()
+	g.Apply(0)
+	second := *g
+	other := &second
+	other.Name, other.Dir = g.Name+"-too", t.TempDir()
+	other.DeclareText(stage.BareKit + "# instead of [site.timetable]\n[site.welcome]\non = [\"h*\"]\nserver = \"nginx\"\nnames = [\"welcome.saltmarsh.test\"]\ncontent = { dir = \"content\" }\n")
+	other.Content("index.html", "Welcome\n")
+	other.Trust()
+	says := func(name, want string) {
+		t.Helper()
+		if status, body, err := stage.Get("http://"+g.Address(host)+"/", name); err != nil || want != "" && !strings.Contains(body, want) || want == "" && status == 200 && strings.Contains(body, "Welcome") {
+			t.Errorf("%s answers %d %q, %v; wanted %q", name, status, body, err, want)
+		}
+	}
+	for range 2 { // the second time the server is known to it
+		other.Apply(0)
+		says("welcome.saltmarsh.test", "Welcome")
+		out := other.Ns(0, "retire", "welcome", "--yes", "--removing", host+"/content/var/www/welcome")
+		if !strings.Contains(out, "1 host done") || strings.Contains(out, "stop nginx") {
+			t.Errorf("retiring it says\n%s", out)
+		}
+		says("welcome.saltmarsh.test", "")
+		says("timetable.saltmarsh.test", "Next sailing")
+		if row, there := other.Survey(host)["service/nginx"]; there && row.Standing == plan.Stray {
+			t.Errorf("the server of the other ground is %s: %s", row.Standing, row.Reason)
+		}
+		g.Ns(0, "drift", g.Name)
+	}
+	other.Apply(0)
+	out := g.Ns(0, "retire", "timetable", "--yes", "--removing", host+"/content/srv/www/timetable")
+	if !strings.Contains(out, "1 host done") || strings.Contains(out, "stop nginx") {
+		t.Errorf("retiring the first ground's site says\n%s", out)
+	}
+	if is := strings.TrimSpace(g.On(host, "dpkg-query -W -f '${Status}' nginx; systemctl is-active nginx")); is != "install ok installedactive" {
+		t.Errorf("the server of both is %q", is)
+	}
+	says("welcome.saltmarsh.test", "Welcome")
+	if row, there := g.Survey(host)["service/nginx"]; there && row.Standing == plan.Stray {
+		t.Errorf("after that the server is %s: %s", row.Standing, row.Reason)
+	}
+	other.Ns(0, "drift", other.Name)
 }

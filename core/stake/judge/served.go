@@ -32,9 +32,14 @@ func virtualHosts(t wire.Traits, program string) []wire.Served {
 	return nil
 }
 
-// written says whether North Stake has written one of the files by which something is served.
-func written(served []wire.Served) bool {
-	return slices.ContainsFunc(served, func(s wire.Served) bool { return strings.Contains(s.File.Base(), "northstake-") })
+// written says whether one of the files by which a web server of the host serves something is that of a site of
+// this ground: another ground may have sites there as well.
+func written(in stake.Input, program string) bool {
+	own := map[wire.Path]bool{}
+	for _, w := range stake.Of[wire.SiteWant](in.Brought, "site", nil) {
+		own[w.File], own[w.Link] = true, true
+	}
+	return slices.ContainsFunc(virtualHosts(in.Traits, program), func(s wire.Served) bool { return own[s.File] })
 }
 
 // keptFor is the file of somebody else for which a program goes on listening on a port, "" for none.

@@ -220,7 +220,7 @@ func unwantedService(gone stake.Stake, in stake.Surroundings) (why, forStake str
 // is only told of what is gone.
 func awayService(in stake.Input, w wire.ServiceWant, f wire.ServiceFound) stake.Verdict {
 	if others := servedFor(in, w.Serves); len(others) > 0 {
-		v := stake.Verdict{Gone: !written(virtualHosts(in.Traits, w.Serves))}
+		v := stake.Verdict{Gone: !written(in, w.Serves)}
 		if !v.Gone {
 			v.Cautions = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is not stopped: it serves what %s says as well", w.Name, servedWords(others)), Fix: "take that away by hand when nobody needs it any more"}}
 		}
