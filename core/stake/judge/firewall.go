@@ -174,11 +174,15 @@ func judgeTable(w wire.FirewallWant, in stake.Input, f wire.FirewallFound, v sta
 			d.add("rules now", "only declared ports are let in", found)
 		}
 	}
+	live := len(d)
 	if f.Kept != table {
 		d.add("kept rules", "only declared ports are let in", map[bool]string{true: "none are kept", false: "different"}[f.Kept == ""])
 	}
 	if f.File.Kind != "" {
 		compareEntry(&d, wire.EntryFile, wire.Administrators, "0644", f.File)
+	}
+	if len(d) > live { // else who last wrote the file has nothing to do with it
+		v.Touched = f.File.Touched
 	}
 	switch {
 	case f.Loader == nil:
@@ -191,7 +195,7 @@ func judgeTable(w wire.FirewallWant, in stake.Input, f wire.FirewallFound, v sta
 	if f.Boot != "enabled" {
 		d.add("at boot", "yes", map[bool]string{true: "no", false: f.Boot}[f.Boot == "" || f.Boot == "disabled"])
 	}
-	v.Differences, v.Touched = d, f.File.Touched
+	v.Differences = d
 	if len(d) == before || len(v.Blockers) > 0 {
 		return v
 	}

@@ -105,8 +105,10 @@ func awaySite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict {
 }
 
 func judgeSite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict {
-	j := &siteJudgement{in: in, w: w, f: f, v: stake.Verdict{Gone: f.File.Kind == "" && f.Link.Kind == "", Touched: f.File.Touched}}
-	j.files()
+	j := &siteJudgement{in: in, w: w, f: f, v: stake.Verdict{Gone: f.File.Kind == "" && f.Link.Kind == ""}}
+	if j.files(); len(j.d) > 0 || f.Loaded != nil && !*f.Loaded { // else who last wrote the file has nothing to do with it
+		j.v.Touched = f.File.Touched
+	}
 	j.switchedOn()
 	onDisk := len(j.d) > 0
 	if !onDisk && f.Loaded != nil && !*f.Loaded {
