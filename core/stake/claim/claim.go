@@ -117,7 +117,7 @@ func Conflicts(claims []Claim) []Conflict {
 		if c.Need != Owns || c.Sort != Path && c.Sort != Tree {
 			continue
 		}
-		for up := c.path().Dir(); up != "/"; up = up.Dir() {
+		for up := c.path().Dir(); up != "/" && up != "."; up = up.Dir() {
 			above, ok := paths[up]
 			switch {
 			case !ok || above.Dir:
