@@ -7,16 +7,23 @@ export function counted(n: number, one: string, many = one + 's'): string {
   return `${n} ${n === 1 ? one : many}`
 }
 
-/** places counts some of them: as hosts where all are. */
-export function places(list: { sort?: string }[]): string {
-  return counted(list.length, list.some((p) => p.sort) ? 'place' : 'host')
+type Place = { sort?: string }
+
+/** place is what each of some places is called: a host where all are. */
+export function place(list: Place[]): string {
+  return list.some((p) => p.sort) ? 'place' : 'host'
 }
 
-/** unread is how many hosts, and how many stakes of others, could not be read. */
-export function unread(hosts: number, stakes: number): string {
-  if (stakes === 0) return counted(hosts, 'host')
-  if (hosts === 0) return counted(stakes, 'stake')
-  return `${counted(hosts, 'host')} and ${counted(stakes, 'stake')} of others`
+/** places counts some of them. */
+export function places(list: Place[]): string {
+  return counted(list.length, place(list))
+}
+
+/** unread is which places, and how many stakes of others, could not be read. */
+export function unread(silent: Place[], stakes: number): string {
+  if (stakes === 0) return places(silent)
+  if (silent.length === 0) return counted(stakes, 'stake')
+  return `${places(silent)} and ${counted(stakes, 'stake')} of others`
 }
 
 export function bytes(n: number): string {

@@ -2,7 +2,7 @@
   import { api, unwrap, type Schema } from '../lib/api'
   import { route } from '../lib/router.svelte'
   import { ended } from '../lib/stream'
-  import { ago, counted } from '../lib/words'
+  import { ago, places } from '../lib/words'
   import Button from '../parts/Button.svelte'
   import Counts from '../parts/Counts.svelte'
   import Heading from '../parts/Heading.svelte'
@@ -50,7 +50,7 @@
   const shifted = $derived((drift?.hosts ?? []).reduce((n, h) => n + h.counts.shifted, 0))
 </script>
 
-<Heading title="Drift" about="What has changed on the hosts of {ground} since it was applied.">
+<Heading title="Drift" about="What has changed in {ground} since it was applied.">
   <Button onclick={check} disabled={busy !== ''}>{busy === 'check' ? 'Checking …' : 'Check again'}</Button>
   {#if shifted > 0}<Button main onclick={restore} disabled={busy !== ''}>{busy === 'restore' ? 'Planning …' : 'Plan to put it back'}</Button
     >{/if}
@@ -59,7 +59,7 @@
 {#if drift}
   {#if touched.length === 0}
     <p class="border-y border-rule-strong py-6">
-      {#if drift.hosts.length === 0}No host is declared.{:else}Nothing had shifted on {counted(drift.hosts.length, 'host')} when
+      {#if drift.hosts.length === 0}No host is declared.{:else}Nothing had shifted on {places(drift.hosts)} when
         {drift.hosts.length === 1 ? 'it was' : 'they were'} last looked at, {span(looks)}.{/if}
     </p>
   {/if}

@@ -2,7 +2,7 @@
   import { api, unwrap, type Schema } from '../lib/api'
   import { route } from '../lib/router.svelte'
   import { ended } from '../lib/stream'
-  import { ago, counted, places, meaning, standings } from '../lib/words'
+  import { ago, counted, place, places, meaning, standings } from '../lib/words'
   import Button from '../parts/Button.svelte'
   import Counts from '../parts/Counts.svelte'
   import Heading from '../parts/Heading.svelte'
@@ -81,7 +81,7 @@
         'step',
       )}.{/if}
   </p>
-  <h2 class="mt-5 mb-1 text-lg font-bold">Hosts</h2>
+  <h2 class="mt-5 mb-1 text-lg font-bold">{place(all) === 'place' ? 'Places' : 'Hosts'}</h2>
   <ol class="leaf ruled border-y border-rule-strong">
     {#each all as h, i (h.name)}
       <li class="grid items-baseline gap-x-5 gap-y-0.5 py-2 md:grid-cols-[8rem_9rem_1fr_6rem]" data-host={h.name}>

@@ -32,7 +32,7 @@
     ),
   )
   const otherwise = $derived((plan?.hosts ?? []).reduce((n, h) => n + (h.answers_otherwise?.length ?? 0), 0))
-  const silent = $derived((plan?.hosts ?? []).filter((h) => h.unread).length)
+  const silent = $derived((plan?.hosts ?? []).filter((h) => h.unread))
   const idle = $derived((plan?.hosts ?? []).filter((h) => !shown.includes(h)))
   const removing = $derived(working.flatMap((h) => h.steps.filter((s) => s.removes?.length)))
   const steps = $derived(working.reduce((n, h) => n + h.steps.length, 0))
@@ -74,7 +74,7 @@
     <p class="border-y border-rule-strong py-6">It is still being made. <button class="underline" onclick={read}>Look again</button></p>
   {:else if plan.unread > 0 && plan.steps === 0 && plan.blockers === 0}
     <p class="border-y border-rule-strong py-6 text-attention">
-      {unread(silent, plan.unread - silent)} could not be read{silent === plan.hosts.length
+      {unread(silent, plan.unread - silent.length)} could not be read{silent.length === plan.hosts.length
         ? ': nothing is planned.'
         : '. As far as the rest goes there is nothing to do.'}
     </p>

@@ -7,7 +7,7 @@
   import X from '@lucide/svelte/icons/x'
   import { api, unwrap, type Schema } from '../lib/api'
   import { follow } from '../lib/stream'
-  import { ago, counted, places, hostState } from '../lib/words'
+  import { ago, counted, place, places, hostState } from '../lib/words'
   import Button from '../parts/Button.svelte'
   import Diff from '../parts/Diff.svelte'
   import Heading from '../parts/Heading.svelte'
@@ -99,11 +99,9 @@
 {#if run}
   <p class="mb-2" aria-live="polite" data-run={run.state}>
     {#if live && run.cancelled_by}Cancelled by {run.cancelled_by}: it ends the steps under way, and takes back what it has done.{:else if live}Under
-      way: {places(run.hosts.filter((h) => h.state === 'done'))} of {run.hosts.length} done.{:else if run.state === 'done'}Done. Every {run.hosts.some(
-        (h) => h.sort,
-      )
-        ? 'place'
-        : 'host'} is as the plan says.{:else if run.state === 'cancelled'}Cancelled by {run.cancelled_by}.{:else}Ended, and not all is done.{/if}
+      way: {places(run.hosts.filter((h) => h.state === 'done'))} of {run.hosts.length} done.{:else if run.state === 'done'}Done. Every {place(
+        run.hosts,
+      )} is as the plan says.{:else if run.state === 'cancelled'}Cancelled by {run.cancelled_by}.{:else}Ended, and not all is done.{/if}
   </p>
   {#each run.hosts as h (h.host)}
     <h2 class="mt-4 mb-1 flex flex-wrap items-baseline gap-x-4 text-lg font-bold">
