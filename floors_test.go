@@ -20,23 +20,24 @@ var carries = []string{"core/wire", "core/form", "core/near"}
 // floors are the rooms of the house, by their directories, and which others each may use: on a floor those
 // beside each other not one another, and nobody a room above. Of "core" all of it may be used.
 var floors = map[string][]string{
-	"core":         {},
-	"core/form":    {},
-	"core/near":    {},
-	"core/trade":   {},
-	"core/wire":    {"core/form"},
-	"core/declare": {"core/form", "core/near", "core/trade", "core/wire"},
-	"core/check":   {"core/declare", "core/form", "core/near", "core/trade", "core/wire"},
-	"core/render":  {"core/check", "core/declare", "core/form", "core/wire"},
-	"core/resolve": {"core/declare", "core/stake", "core/stake/claim", "core/stake/kinds", "core/wire"},
-	"core/lint":    {"core/check", "core/declare", "core/form", "core/near", "core/render", "core/stake", "core/stake/kinds", "core/trade", "core/wire"},
-	"core/plan":    {"core/declare", "core/form", "core/stake", "core/stake/claim", "core/stake/judge", "core/wire"},
+	"core":             {},
+	"core/form":        {},
+	"core/near":        {},
+	"core/certificate": {},
+	"core/trade":       {},
+	"core/wire":        {"core/form"},
+	"core/declare":     {"core/form", "core/near", "core/trade", "core/wire"},
+	"core/check":       {"core/declare", "core/form", "core/near", "core/trade", "core/wire"},
+	"core/render":      {"core/check", "core/declare", "core/form", "core/wire"},
+	"core/resolve":     {"core/declare", "core/stake", "core/stake/claim", "core/stake/kinds", "core/wire"},
+	"core/lint":        {"core/certificate", "core/check", "core/declare", "core/form", "core/near", "core/render", "core/stake", "core/stake/kinds", "core/trade", "core/wire"},
+	"core/plan":        {"core/declare", "core/form", "core/stake", "core/stake/claim", "core/stake/judge", "core/wire"},
 
 	// What a stake and a kind of them are, which claims exclude each other, what is declared and wanted of each
 	// kind, and how what is found compares with that. The last two know nothing of one another.
 	"core/stake/claim":     {"core/declare", "core/wire"},
 	"core/stake":           {"core/check", "core/declare", "core/form", "core/stake/claim", "core/wire"},
-	"core/stake/kinds":     {"core/check", "core/declare", "core/form", "core/render", "core/stake", "core/stake/claim", "core/wire"},
+	"core/stake/kinds":     {"core/certificate", "core/check", "core/declare", "core/form", "core/render", "core/stake", "core/stake/claim", "core/wire"},
 	"core/stake/judge":     {"core/declare", "core/form", "core/stake", "core/wire"},
 	"core/stake/staketest": {"core/check", "core/declare", "core/form", "core/stake", "core/stake/claim", "core/wire"},
 
@@ -133,7 +134,7 @@ func TestWhoMayUseWhom(t *testing.T) {
 }
 
 // beside is all that core uses outside the standard library: a TOML decoder and text helpers.
-var beside = []string{"github.com/pelletier/go-toml/v2/unstable", "github.com/agext/levenshtein", "github.com/aymanbagabas/go-udiff", "golang.org/x/net/idna"}
+var beside = []string{"github.com/pelletier/go-toml/v2/unstable", "github.com/agext/levenshtein", "github.com/aymanbagabas/go-udiff", "golang.org/x/net/idna", "software.sslmate.com/src/go-pkcs12"}
 
 // pure says whether core may use a package: it computes, without network, database, clock or interface.
 func pure(name string) bool {

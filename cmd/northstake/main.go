@@ -92,7 +92,7 @@ Exit status: 0 all is as declared, 1 something differs, 2 trouble.`,
 	root.AddGroup(&cobra.Group{ID: "declare", Title: "Declaring"}, &cobra.Group{ID: "hosts", Title: "Hosts"}, &cobra.Group{ID: "work", Title: "Planning and applying"}, &cobra.Group{ID: "service", Title: "The service"})
 	for group, list := range map[string][]*cobra.Command{
 		"declare": {newCommand(app), lintCommand(app), schemaCommand(app), passwordCommand(app), declareCommand(app)},
-		"hosts":   {groundsCommand(app), hostsCommand(app), showCommand(app), trustCommand(app), addressesCommand(app)},
+		"hosts":   {groundsCommand(app), hostsCommand(app), showCommand(app), trustCommand(app), addressesCommand(app), certificatesCommand(app)},
 		"work":    {surveyCommand(app), planCommand(app), applyCommand(app), resumeCommand(app), watchCommand(app), runsCommand(app), driftCommand(app), restoreCommand(app), cancelCommand(app), journalCommand(app), probeCommand(app), actCommand(app), bringCommand(app), retireCommand(app)},
 		"service": {connectCommand(app), secretCommand(app), tokenCommand(app), forgetCommand(app)},
 	} {

@@ -183,7 +183,7 @@ func TestACommandSaysHowItIsWritten(t *testing.T) {
 		"plan --bogus": "northstake plan --help says which there are", "trust": "say which hosts", "secret forget": "northstake secret forget NAME",
 		"secret keap x": `did you mean "northstake secret keep"?`, "token give": "there is no command \"northstake token give\"\n  it has create, list, remove", "pln": `did you mean "northstake plan"?`,
 		"ls": "northstake hosts: List a ground's hosts", "validate": "northstake lint: ", "status": "northstake drift: ", "destroy": "northstake retire: ", "deploy": "northstake apply: ",
-		"help ssl": "sites speak plain HTTP so far", "help ls": "northstake grounds: ", "secret add x": "it has forget, keep, list",
+		"help interval": "after every run", "help ls": "northstake grounds: ", "secret add x": "it has forget, keep, list",
 	} {
 		if out, code := northstake(t, strings.Fields(words)...); code != trouble || !strings.Contains(out, want) {
 			t.Errorf("%s exits with %d: %s", words, code, out)

@@ -132,6 +132,9 @@ func (d *Declaration) TextFiles() []string {
 	for _, h := range d.Hosts {
 		note(h.Reach.HostKeyAuthorities)
 	}
+	for _, c := range d.Certificates {
+		note([]string{c.File, c.Bundle})
+	}
 	d.EachTable(func(s Settings, _ []string) {
 		for _, value := range s.values {
 			elements(value, func(_ string, v any) {

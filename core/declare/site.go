@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"net/netip"
+	"slices"
 	"strconv"
 
 	"northstake/core/wire"
@@ -32,7 +33,9 @@ type SiteSettings struct {
 	Names           []string          `toml:"names" json:"names" example:"[\"timetable.saltmarsh.test\"]"`
 	RedirectedNames []string          `toml:"redirected_names" json:"redirected_names,omitempty" example:"[\"www.timetable.saltmarsh.test\"]"`
 	CatchAll        bool              `toml:"catch_all" json:"catch_all,omitempty" default:"false" example:"true"`
-	Listen          []Listen          `toml:"listen" json:"listen" default:"[80]" example:"[80, { port = 8080, address = \"10.88.0.11\" }]"`
+	Listen          []Listen          `toml:"listen" json:"listen" default:"[80]; with a certificate [443, 80]" example:"[80, { port = 8080, address = \"10.88.0.11\" }]"`
+	Certificate     string            `toml:"certificate" json:"certificate,omitempty" default:"it is served over plain HTTP" example:"\"timetable\""`
+	HTTPS           HTTPS             `toml:"https" json:"https,omitzero" default:"as it is by itself" example:"{ remembered = \"365d\" }"`
 	Served          *bool             `toml:"served" json:"served,omitempty" default:"true" example:"false"`
 	Closed          string            `toml:"closed" json:"closed,omitempty" default:"it is open" example:"\"<h1>Back at five</h1>\""`
 	Root            string            `toml:"root" json:"root,omitempty" default:"chosen by the platform" example:"\"/srv/www/timetable\""`
@@ -43,6 +46,7 @@ type SiteSettings struct {
 	Charset         string            `toml:"charset" json:"charset,omitempty" default:"utf-8" example:"\"iso-8859-1\""`
 	Log             Log               `toml:"log" json:"log,omitzero" default:"as the server's own configuration has it" example:"{ access = \"/var/log/nginx/timetable.log\", form = \"json\" }"`
 	PHP             bool              `toml:"php" json:"php,omitempty" default:"false" example:"true"`
+	Refuses         []Listen          `json:"-"` // where handshakes are refused: of what answers to names that no site has alone
 	Probes          []Probe           `toml:"probe" json:"probes,omitempty" default:"one of / where the site has content" example:"[{ path = \"/\", contains = \"Next sailing\" }]"`
 	Paths           map[string]*Path  `toml:"path" each:"URL" json:"paths,omitempty" example:"{ \"/freight\" = { root = \"/srv/www/freight\" } }"`
 	Serving
@@ -56,6 +60,8 @@ var _ = Explain[SiteSettings](map[string]string{
 	"redirected_names": "Further host names whose visitors are redirected to the first of names, to the path that they asked for.",
 	"catch_all":        "Whether it also answers to names that no site has, on its ports.",
 	"listen":           "TCP ports it listens on: numbers, or tables where there is more to say.",
+	"certificate":      "Certificate of this ground that it shows: it is served over HTTPS then, and who asks over plain HTTP is redirected.",
+	"https":            "How it is served over HTTPS.",
 	"served":           "Whether it is served: a site that is not is kept on its hosts, whole, and its server does not load it.",
 	"closed":           "The page that every visitor gets, with status 503, whatever is asked for: while it stands here the site is closed, what it is otherwise stays on its hosts, and its probes ask for this.",
 	"root":             "Document root.",
@@ -172,11 +178,13 @@ func (l Log) Files() []string {
 type Listen struct {
 	Port    int    `toml:"port" json:"port" alone:"true" required:"true" example:"8080"`
 	Address string `toml:"address" json:"address,omitempty" default:"all of them" example:"\"10.88.0.11\""`
+	HTTPS   *bool  `toml:"https" json:"https,omitempty" default:"true at 443, where the site has a certificate" example:"true"`
 }
 
 var _ = Explain[Listen](map[string]string{
 	"port":    "TCP port.",
 	"address": "IP address of the host that it listens on.",
+	"https":   "Whether HTTPS is spoken there, and not plain HTTP.",
 })
 
 // On is the address and the port in the form of URLs, the address "*" where it is any.
@@ -190,18 +198,38 @@ func (l Listen) On() string {
 	return l.Address + ":" + strconv.Itoa(l.Port)
 }
 
-// ListenOn is where a site listens, on port 80 where nothing is written.
+// ListenOn is where a site listens: where nothing is written, on the ports that its visitors come to by
+// themselves.
 func (s *Site) ListenOn() []Listen {
-	if len(s.Listen) == 0 {
+	switch {
+	case len(s.Refuses) > 0:
+		return append(slices.Clone(s.Listen), s.Refuses...)
+	case len(s.Listen) > 0:
+		return s.Listen
+	case s.Certificate == "":
 		return []Listen{{Port: 80}}
+	case s.PlainHTTP() == PlainRefused:
+		return []Listen{{Port: 443}}
 	}
-	return s.Listen
+	return []Listen{{Port: 443}, {Port: 80}}
+}
+
+// Secure says whether a site speaks HTTPS where it listens.
+func (s *Site) Secure(l Listen) bool {
+	if l.HTTPS != nil {
+		return *l.HTTPS
+	}
+	return s.Certificate != "" && l.Port == 443
 }
 
 // Listening is where a site listens, by whichever of its names.
 func (s *Site) Listening() (out wire.Listening) {
 	for _, l := range s.ListenOn() {
-		out = append(out, wire.Endpoint{Port: l.Port, Address: l.Address})
+		e := wire.Endpoint{Port: l.Port, Address: l.Address}
+		if s.Secure(l) {
+			e.Scheme = wire.HTTPS
+		}
+		out = append(out, e)
 	}
 	return out
 }

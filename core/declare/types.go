@@ -21,6 +21,9 @@ type Declaration struct {
 	Kits   map[string]*Kit  `toml:"kit" json:"kits,omitempty"`
 	Hosts  map[string]*Host `toml:"host" json:"hosts,omitempty"`
 	Sites  map[string]*Site `toml:"site" json:"sites,omitempty"`
+
+	Certificates map[string]*Certificate `toml:"certificate" json:"certificates,omitempty"`
+	Authorities  map[string]*Authority   `toml:"authority" json:"authorities,omitempty"`
 	Places
 
 	positions  map[string]span
@@ -47,6 +50,9 @@ var _ = Explain[Declaration](map[string]string{
 	"kit":    "Named bundles of settings that hosts share.",
 	"host":   "The machines and containers of this ground.",
 	"site":   "The websites of this ground.",
+
+	"certificate": "What sites show who asks for them over HTTPS.",
+	"authority":   "Who signs certificates of this ground.",
 })
 
 // Ground names the declaration.

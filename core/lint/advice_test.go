@@ -56,7 +56,7 @@ func lint(t testing.TB, sources []declare.Source, m *declare.Manifest) (*declare
 
 // missing are the mistakes that come of a sample that stands for what people choose.
 var (
-	missing = regexp.MustCompile(`^there is no (file|directory|program|kit) |^no host is |written twice|belongs to a |looks like an IP address|is not a SHA-256|says nothing|\] has no `)
+	missing = regexp.MustCompile(`^there is no (file|directory|program|kit|certificate|authority) |^no host is |written twice|belongs to a |looks like an IP address|is not a SHA-256|says nothing|\] has no `)
 	noKey   = regexp.MustCompile(`^there is no key "(.+?)"`)
 )
 

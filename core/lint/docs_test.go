@@ -6,7 +6,9 @@ import (
 	"regexp"
 	"strings"
 	"testing"
+	"time"
 
+	"northstake/core/certificate"
 	"northstake/core/declare"
 	"northstake/core/stake/kinds"
 )
@@ -32,7 +34,17 @@ func TestTheDocumentedDeclarationIsSound(t *testing.T) {
 	}
 	motd := "{{ .host.name }} of {{ .ground }}: {{ .givens.office }}, {{ .hosts.quay1.address }}\n"
 	authority := "ssh-ed25519 AAAAC3NzaC1lZDI1NTE5AAAAIAABAgMEBQYHCAkKCwwNDg8QERITFBUWFxgZGhscHR4f host authority\n"
+	key, err := certificate.NewKey("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	chain, err := certificate.SelfSigned([]string{"logbook.saltmarsh.test"}, key, time.Now(), time.Hour)
+	if err != nil {
+		t.Fatal(err)
+	}
+	shown, bundle := chain.PEM(), "a bundle"
 	m := &declare.Manifest{Files: []declare.File{
+		{Path: "certificates/logbook.pem", Size: 1, Text: &shown}, {Path: "certificates/soundings.p12", Size: 1, Text: &bundle},
 		{Path: "content/timetable/index.html", Size: 1}, {Path: "content/brochures/index.html", Size: 1}, {Path: "files/ferries.asc", Size: 1, Text: &motd}, {Path: "files/motd.tmpl", Size: int64(len(motd)), Text: &motd},
 		{Path: "files/host-authority.pub", Size: 1, Text: &authority}, {Path: "files/tides.cron", Size: 1, Text: &motd},
 		{Path: "files/freight.tar.gz", Size: 1}, {Path: "files/freight.tar.gz/freight-1.2/public/freight.html", Size: 1},

@@ -44,7 +44,7 @@ func TestEveryKeyIsExplained(t *testing.T) {
 	}
 	for _, k := range declare.Keys() {
 		for _, v := range k.Values {
-			if !regexp.MustCompile(`^([a-z0-9]+(-[a-z0-9]+)*|[^a-z0-9 ]+)$`).MatchString(v) {
+			if !regexp.MustCompile(`^([a-z0-9]+([-.][a-z0-9]+)*|[^a-z0-9 ]+)$`).MatchString(v) {
 				t.Errorf("%s can be %q: values have hyphens and no blanks", k.Name, v)
 			}
 		}

@@ -26,7 +26,7 @@ func TestAKitGivesWhatTheSiteGives(t *testing.T) {
 	if !ok || !ok2 {
 		t.Fatal("the page does not show all keys of a site")
 	}
-	text = text[:strings.Index(text, "[site.welcome]")] + "[[site.harbour.probe]]\npath = \"/\"\nresolver = \"system\"\ncontains = \"Harbour\"\nfollows = true\n"
+	text = text[:strings.Index(text, "[site.welcome]")] + "[[site.harbour.probe]]\npath = \"/\"\nresolver = \"system\"\ncontains = \"Harbour\"\nfollows = true\n[certificate.harbour]\nself_signed = true\n"
 	text = regexp.MustCompile(`(?m)^on .*\n|serve_dot_files += false|directory_listing += false|, "outside", "pier1"|content += \{[^}]*\}`).ReplaceAllStringFunc(text, func(s string) string {
 		switch {
 		case strings.HasPrefix(s, "serve"), strings.HasPrefix(s, "directory"):

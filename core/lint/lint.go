@@ -46,6 +46,13 @@ func Check(d *declare.Declaration, whole bool) declare.Problems {
 	for _, name := range sorted(d.Sites) {
 		l.site(name, d.Sites[name])
 	}
+	for _, name := range sorted(d.Certificates) {
+		l.certificate(name, d.Certificates[name])
+	}
+	for _, name := range sorted(d.Authorities) {
+		l.authority(name, d.Authorities[name])
+	}
+	l.alikeOverHTTPS()
 	l.places()
 	l.claims()
 	l.addresses()

@@ -43,6 +43,7 @@ func (l linter) site(name string, s *declare.Site) {
 	l.names(name, s)
 	l.within(name, s)
 	l.listen(s, here)
+	l.https(name, s)
 	l.besideSSH(name, s, here)
 	if s.Root != "" {
 		l.Root(s.Root, check.At(here, "root"))
@@ -147,8 +148,6 @@ func (l linter) listen(s *declare.Site, here []string) {
 	for i, on := range s.Listen {
 		at := check.At(here, "listen", strconv.Itoa(i))
 		switch {
-		case on.Port == 443:
-			l.Say(at, "at 443 browsers speak HTTPS, and sites speak plain HTTP so far", "listen on another port, and put a server with TLS in front of it")
 		case on.Port < 1 || on.Port > 65535:
 			l.Say(at, fmt.Sprintf("port %d does not exist", on.Port), "use a number from 1 to 65535")
 		case seen[on.On()] && on.Address == "":

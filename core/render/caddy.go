@@ -45,35 +45,41 @@ func Caddy(d *declare.Declaration, s Site) (Text, error) {
 }
 
 // hosts has the server answer to the site's names where it listens: once for all addresses
-// of the host, and once for each that stands by itself.
+// of the host where HTTPS is spoken, once where it is not, and once for each that stands by itself.
 func (c *caddy) hosts() {
-	var all []string
-	for _, l := range c.site.ListenOn() {
-		if l.Address == "" {
-			all = append(all, c.addresses(c.site.Names, l.Port, c.site.CatchAll))
+	for _, secure := range []bool{true, false} {
+		var all []string
+		for _, l := range answering(c.site) {
+			if l.Address == "" && c.site.Secure(l.Listen) == secure {
+				all = append(all, c.addresses(c.site.Names, l.Listen, c.site.CatchAll))
+			}
+		}
+		if len(all) > 0 {
+			c.host(c.at("listen"), strings.Join(all, ", "), declare.Listen{HTTPS: &secure})
 		}
 	}
-	if len(all) > 0 {
-		c.host(c.at("listen"), strings.Join(all, ", "), declare.Listen{})
+	for _, l := range answering(c.site) {
+		if l.Address != "" {
+			c.host(c.at("listen", strconv.Itoa(l.i)), c.addresses(c.site.Names, l.Listen, c.site.CatchAll), l.Listen)
+		}
 	}
 	for i, l := range c.site.ListenOn() {
-		at := c.at("listen", strconv.Itoa(i))
-		if l.Address != "" {
-			c.host(at, c.addresses(c.site.Names, l.Port, c.site.CatchAll), l)
-		}
 		if len(c.site.RedirectedNames) > 0 {
-			c.line(c.at("redirected_names"), "%s {", c.addresses(c.site.RedirectedNames, l.Port, false))
-			c.bind(at, l)
+			c.line(c.at("redirected_names"), "%s {", c.addresses(c.site.RedirectedNames, l, false))
+			c.bind(c.at("listen", strconv.Itoa(i)), l)
+			c.shows(l)
 			c.line(c.at("redirected_names"), "\tredir %s{uri} 301", firstAt(c.site, l).Origin())
 			c.line(c.at("redirected_names"), "}")
 		}
 	}
+	c.sends()
 }
 
 // host is the whole site at some addresses.
 func (c *caddy) host(at declare.Position, addresses string, l declare.Listen) {
 	c.line(at, "%s {", addresses)
 	c.bind(at, l)
+	c.shows(l)
 	c.logs()
 	c.line(c.at(), "\t@mark path \"%s%s\"", markDir, markHere)
 	c.line(c.at(), "\tskip_log @mark")
@@ -103,8 +109,9 @@ func (c *caddy) bind(at declare.Position, l declare.Listen) {
 const wildDepth = 4
 
 // addresses are names with a port as Caddy takes them. First adds every other name.
-func (c *caddy) addresses(names []string, port int, first bool) string {
+func (c *caddy) addresses(names []string, l declare.Listen, first bool) string {
 	var out []string
+	at := c.endpoint(l)
 	for _, n := range names {
 		deeper := 1
 		if strings.HasPrefix(n, "*.") {
@@ -112,13 +119,14 @@ func (c *caddy) addresses(names []string, port int, first bool) string {
 		}
 		for i := range deeper {
 			one := strings.Repeat("*.", i) + n
-			for _, name := range []string{one, one + "."} {
-				out = append(out, wire.Endpoint{Name: name, Port: port}.InFull(""))
+			out = append(out, at.By(one).InFull(""))
+			if at.Scheme != wire.HTTPS { // where handshakes leave the dot out
+				out = append(out, at.By(one+".").InFull(""))
 			}
 		}
 	}
 	if first {
-		out = append(out, wire.Endpoint{Port: port}.InFull(""))
+		out = append(out, at.InFull(""))
 	}
 	return strings.Join(out, ", ")
 }
@@ -234,8 +242,9 @@ func (c *caddy) answersMark() {
 	c.line(c.at(), "# By this the server says on the host itself which text of the site it has loaded.")
 	for i, l := range c.site.ListenOn() {
 		at := c.at("listen", strconv.Itoa(i))
-		c.line(at, "%s {", wire.Endpoint{Name: MarkName(c.writer.site), Port: l.Port}.InFull(""))
+		c.line(at, "%s {", c.endpoint(l).By(MarkName(c.writer.site)).InFull(""))
 		c.bind(at, l)
+		c.shows(l)
 		c.line(at, "\tskip_log")
 		c.line(at, "\t@own remote_ip %s", strings.Join(ownAddresses(c.site), " "))
 		c.line(at, "\trespond @own %q", mark)

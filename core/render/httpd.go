@@ -59,7 +59,7 @@ func Httpd(d *declare.Declaration, s Site) (Text, error) {
 	h := &httpd{begin(d, s)}
 	h.modules()
 	h.line(h.at(), "ServerTokens Prod")
-	on := h.listens()
+	h.listens()
 	if h.site.Log.Form != "" {
 		text := httpdForms[h.site.Log.Form]
 		if h.site.Log.Form == "json" { // the name of whoever was let in is safe to write, that of others is not
@@ -68,9 +68,11 @@ func Httpd(d *declare.Declaration, s Site) (Text, error) {
 		}
 		h.line(h.at("log", "form"), "LogFormat %s %s", text, h.named("form"))
 	}
-	h.host(on)
+	h.refuses()
+	h.hosts()
 	h.sentOn()
-	h.answersMark(on)
+	h.sends()
+	h.answersMark()
 	return h.text()
 }
 
@@ -101,6 +103,8 @@ func (h *httpd) modules() {
 	also(has(func(p part) bool { return p.does == passes }), "proxy", "proxy_http")
 	also(h.s.PHP != "" && !has(func(p part) bool { return p.does == passes }), "proxy")
 	also(h.s.PHP != "", "proxy_fcgi")
+	also(h.s.Certificate != nil, "socache_shmcb", "ssl")
+	also(h.s.Certificate != nil && h.site.SpeaksHTTP2(), "http2")
 	also(has(func(p part) bool { return p.does == passes && len(p.what.PassedTo) > 1 }), "slotmem_shm", "proxy_balancer", "lbmethod_byrequests")
 	if h.s.Modules == "" {
 		return
@@ -114,12 +118,10 @@ func (h *httpd) modules() {
 
 func (h *httpd) compresses() bool { return h.site.Compress == nil || *h.site.Compress }
 
-// listens has the server listen where its own configuration does not, and returns the
-// addresses. Two sites may declare one port, on which the server listens once.
-func (h *httpd) listens() []string {
-	var on []string
+// listens has the server listen where its own configuration does not. Two sites may declare one port, on which
+// the server listens once.
+func (h *httpd) listens() {
 	for i, l := range h.site.ListenOn() {
-		on = append(on, l.On())
 		if slices.Contains(h.s.Listens, l.Port) {
 			continue
 		}
@@ -133,7 +135,6 @@ func (h *httpd) listens() []string {
 		h.line(p, "    Listen %s", listen)
 		h.line(p, "</IfDefine>")
 	}
-	return on
 }
 
 var notWord = regexp.MustCompile(`[^0-9A-Za-z]+`)
@@ -153,8 +154,16 @@ func plainly(v string) bool {
 	return !strings.ContainsAny(v, "$%\\\"") && !strings.HasPrefix(v, "expr=") && !strings.ContainsFunc(v, func(r rune) bool { return r < 0x20 || r >= 0x7f })
 }
 
-func (h *httpd) host(on []string) {
-	h.line(h.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
+// hosts are the whole site, once where HTTPS is spoken, and once where it is not.
+func (h *httpd) hosts() {
+	for _, on := range h.apart(answering(h.site)) {
+		h.host(on)
+	}
+}
+
+func (h *httpd) host(on []door) {
+	h.line(h.at("listen"), "<VirtualHost %s>", addresses(on))
+	h.shows(on)
 	h.line(h.at("names"), "    ServerName %s", h.serverName(h.site.Names, "names"))
 	for i, n := range h.site.Names {
 		if i > 0 || strings.HasPrefix(n, "*") {
@@ -304,8 +313,9 @@ func (h *httpd) sentOn() {
 	if len(h.site.RedirectedNames) == 0 {
 		return
 	}
-	for _, l := range h.site.ListenOn() {
+	for i, l := range h.site.ListenOn() {
 		h.line(h.at("redirected_names"), "<VirtualHost %s>", l.On())
+		h.shows([]door{{l, i}})
 		h.line(h.at("redirected_names"), "    ServerName %s", h.serverName(h.site.RedirectedNames, "redirected"))
 		for _, n := range h.site.RedirectedNames {
 			h.line(h.at("redirected_names"), "    ServerAlias %s", n)
@@ -320,10 +330,18 @@ func (h *httpd) sentOn() {
 }
 
 // answersMark has the server say which text it has loaded.
-func (h *httpd) answersMark(on []string) {
+func (h *httpd) answersMark() {
 	mark := h.mark()
 	h.line(h.at(), "# By this the server says on the host itself which text of the site it has loaded.")
-	h.line(h.at("listen"), "<VirtualHost %s>", strings.Join(on, " "))
+	secure, plain := doors(h.site)
+	for _, on := range h.apart(append(secure, plain...)) {
+		h.answersMarkAt(on, mark)
+	}
+}
+
+func (h *httpd) answersMarkAt(on []door, mark string) {
+	h.line(h.at("listen"), "<VirtualHost %s>", addresses(on))
+	h.shows(on)
 	h.line(h.at(), "    ServerName %s", MarkName(h.writer.site))
 	h.line(h.at(), "    DocumentRoot /nonexistent")
 	h.line(h.at(), "    <Location \"/\">")

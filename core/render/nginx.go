@@ -8,7 +8,6 @@ import (
 	"strings"
 
 	"northstake/core/declare"
-	"northstake/core/wire"
 )
 
 var _ = register("nginx", Server{Render: Nginx})
@@ -23,6 +22,8 @@ func Nginx(d *declare.Declaration, s Site) (Text, error) {
 	n.shared()
 	n.sentOn()
 	n.server()
+	n.sends()
+	n.refuses()
 	n.answersMark()
 	return n.text()
 }
@@ -161,6 +162,7 @@ func (n *nginx) quoteExpression(e string) string {
 // listen writes where a server listens.
 func (n *nginx) listen(i int, l declare.Listen, more string) {
 	at := n.at("listen", strconv.Itoa(i))
+	more += n.speaks(l)
 	if l.Address != "" {
 		n.line(at, "    listen %s%s;", l.On(), more)
 		return
@@ -180,8 +182,16 @@ func (n *nginx) sentOn() {
 		n.line(n.at("redirected_names"), "server {")
 		n.listen(i, l, "")
 		n.line(n.at("redirected_names"), "    server_name %s;", n.names(n.site.RedirectedNames))
+		if n.site.Secure(l) {
+			n.shows()
+		}
 		n.line(n.at("redirected_names"), "    server_tokens off;")
-		n.line(n.at("redirected_names"), "    return 301 $scheme://%s$request_uri;", firstAt(n.site, l).Host())
+		to := firstAt(n.site, l)
+		if origin := to.Origin(); n.s.Certificate != nil {
+			n.line(n.at("redirected_names"), "    return 301 %s$request_uri;", origin)
+		} else { // as releases before wrote it, whose sites are not to be written anew for that
+			n.line(n.at("redirected_names"), "    return 301 $scheme://%s$request_uri;", to.Host())
+		}
 		n.line(n.at("redirected_names"), "}")
 	}
 }
@@ -194,21 +204,20 @@ func nginxUpstream(to string) string {
 	return to
 }
 
-// firstAt is where a site is by its first name, on one of the ports where it listens.
-func firstAt(s *declare.Site, l declare.Listen) wire.Endpoint {
-	return wire.Endpoint{Name: s.Names[0], Port: l.Port}
-}
-
 func (n *nginx) server() {
+	if len(answering(n.site)) == 0 {
+		return
+	}
 	n.line(n.at(), "server {")
 	more := ""
 	if n.site.CatchAll {
 		more = " default_server"
 	}
-	for i, l := range n.site.ListenOn() {
-		n.listen(i, l, more)
+	for _, l := range answering(n.site) {
+		n.listen(l.i, l.Listen, more)
 	}
 	n.line(n.at("names"), "    server_name %s;", n.names(n.site.Names))
+	n.shows()
 	n.line(n.at(), "    server_tokens off;")
 	n.line(n.at(), "    absolute_redirect off;")
 	n.line(n.at("root"), "    root %s;", n.value(n.s.Root))
@@ -337,13 +346,14 @@ func (n *nginx) answersMark() {
 	n.line(n.at(), "# By this the server says on the host itself which text of the site it has loaded.")
 	n.line(n.at(), "server {")
 	for i, l := range n.site.ListenOn() {
+		at := strconv.Itoa(l.Port)
 		if l.Address != "" {
-			n.line(n.at("listen", strconv.Itoa(i)), "    listen %s;", l.On())
-			continue
+			at = l.On()
 		}
-		n.line(n.at("listen", strconv.Itoa(i)), "    listen %d;", l.Port)
+		n.line(n.at("listen", strconv.Itoa(i)), "    listen %s%s;", at, n.speaks(l))
 	}
 	n.line(n.at(), "    server_name %s;", n.names([]string{MarkName(n.writer.site)}))
+	n.shows()
 	n.line(n.at(), "    access_log off;")
 	n.line(n.at(), "    default_type text/plain;")
 	n.line(n.at(), "    if ($remote_addr != $server_addr) {")

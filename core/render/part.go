@@ -125,6 +125,9 @@ func partOf(site *declare.Site, s Site, url string, urls []string) part {
 		g.decide(around, u, at)
 	}
 	g.take(&site.Serving, nil)
+	if value := remembered(site); value != "" {
+		g.take(&declare.Serving{Headers: map[string]string{"Strict-Transport-Security": value}}, []string{"https"})
+	}
 	return g.whole()
 }
 

@@ -37,6 +37,8 @@ type Site struct {
 	Modules string // directory of its modules, where it has some
 	PHP     string // socket of what runs PHP files, where it does
 
+	Certificate *CertificateFiles // nil where it has none
+
 	// Mark is the mark of the accounts that a secret holds; nil where they are of no matter.
 	Mark func(secret, between string) string
 }

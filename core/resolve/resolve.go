@@ -37,7 +37,13 @@ func OnePlace(d *declare.Declaration, name string, traits wire.Traits, layouts m
 	if err != nil {
 		return Place{}, err
 	}
-	return Place{stakes, ProbesOf(d, name), w.Conflicts()}, nil
+	probes, shown := ProbesOf(d, name), kinds.Fingerprints(stakes)
+	for i, p := range probes {
+		if p.Scheme == wire.HTTPS {
+			probes[i].Fingerprint = shown[p.Site]
+		}
+	}
+	return Place{stakes, probes, w.Conflicts()}, nil
 }
 
 // Clashes are what excludes each other in what a declaration means for its hosts, whichever

@@ -104,7 +104,7 @@ listen = [8090]
 	if !slices.Equal(want.Ports, []int{80, 8080}) || want.Network != "host" || want.Entry[0] != "nginx" {
 		t.Errorf("the container is to be %+v", want)
 	}
-	if b := fares.Beside[0]; b.Group != "root" || fares.FileMode() != "0644" || !strings.HasPrefix(string(b.Path), "/etc/northstake/nginx/") {
+	if b := fares.Beside[0]; b.Group != "root" || fares.ModeOf(b) != "0644" || !strings.HasPrefix(string(b.Path), "/etc/northstake/nginx/") {
 		t.Errorf("the accounts lie in %+v", b)
 	}
 	// A port that a server on the host has as well, and a second image, exclude each other.

@@ -8,11 +8,17 @@ import (
 	"strconv"
 )
 
-// HTTP is the scheme of URLs of which no other is said.
-const HTTP = "http"
+// The schemes of URLs; HTTP where no other is said.
+const (
+	HTTP  = "http"
+	HTTPS = "https"
+)
 
 // ownPorts are the ports that URLs leave out, by their schemes.
-var ownPorts = map[string]int{HTTP: 80}
+var ownPorts = map[string]int{HTTP: 80, HTTPS: 443}
+
+// OwnPort is the port that URLs of a scheme leave out.
+func OwnPort(scheme string) int { return ownPorts[scheme] }
 
 // Endpoint is where something answers visitors: a port of an address, by a name.
 type Endpoint struct {
@@ -58,6 +64,16 @@ func (l Listening) Has(port int) bool {
 // On says whether something listens on a port of an address.
 func (l Listening) On(address string, port int) bool {
 	return slices.ContainsFunc(l, func(e Endpoint) bool { return e.Port == port && (e.Address == "" || e.Address == address) })
+}
+
+// Scheme is what is spoken at a port.
+func (l Listening) Scheme(port int) string {
+	for _, e := range l {
+		if e.Port == port {
+			return e.Scheme
+		}
+	}
+	return ""
 }
 
 // By is the same place by another name.

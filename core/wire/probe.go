@@ -48,4 +48,6 @@ type Probe struct {
 	Host     string `json:"host"`
 	Endpoint        // Address where the site listens at that one alone
 	Check
+
+	Fingerprint string `json:"fingerprint,omitempty"` // of the certificate that is to be shown, whoever has signed it: SHA-256 in hex
 }

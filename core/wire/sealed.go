@@ -17,6 +17,10 @@ type Sealed struct {
 	Text   string `json:"text,omitempty"`
 }
 
+// CertificateSecret is what the name of the secret begins with that is the private key of a certificate. No
+// secret of people's is called so.
+const CertificateSecret = "certificate/"
+
 // Mark is the mark of a text under a key: it says nothing of the text to who has not got the
 // key.
 func Mark(key []byte, text string) string {

@@ -24,7 +24,8 @@ type ServerWant struct {
 	Service string `json:"service"`
 	Default string `json:"default"` // one of kept, off, removed; "aside" in what releases before kept is off
 	Own
-	Silent []int `json:"silent,omitempty"` // ports of its own on which it is not to listen
+	Silent  []int    `json:"silent,omitempty"`  // ports of its own on which it is not to listen
+	Options []Option `json:"options,omitempty"` // of all that it serves
 }
 
 // Own is what a server's package brings of its own, as it lies on a family's systems.
@@ -34,6 +35,13 @@ type Own struct {
 	Block  Block  `toml:"block" json:"block,omitzero"`    // or a block of a file that has more in it
 	Listen Path   `toml:"listen" json:"listen,omitempty"` // file with the lines by which it listens
 	Import Import `toml:"import" json:"import,omitzero"`  // by which it takes sites in
+	Whole  Path   `toml:"whole" json:"whole,omitempty"`   // file that begins with a block of what holds for all that it serves
+}
+
+// Option is something that holds for all that a server serves: its name, and its lines.
+type Option struct {
+	Name  string   `json:"name"`
+	Lines []string `json:"lines"`
 }
 
 // Block is a block of a configuration file, by the words before its brace.
@@ -64,7 +72,7 @@ type ServerWork struct{ ServerWant }
 // Paths are the files that may be edited.
 func (w ServerWant) Paths() []Path {
 	var out []Path
-	for _, p := range append(slices.Clone(w.Files), w.Block.File, w.Listen, w.Import.File) {
+	for _, p := range append(slices.Clone(w.Files), w.Block.File, w.Listen, w.Import.File, w.Whole) {
 		if p != "" && !slices.Contains(out, p) {
 			out = append(out, p)
 		}
@@ -74,14 +82,15 @@ func (w ServerWant) Paths() []Path {
 
 // Sets says whether something in a file's text is to be switched off, or removed.
 func (w ServerWant) Sets(path Path, text string) bool {
-	w.Import = Import{}
+	w.Import, w.Options = Import{}, nil
+	text = w.withOptions(path, text)
 	return w.Default != DefaultKept && w.Edit(path, text) != text
 }
 
 // Original is a file's text as it was before it was edited.
 func (w ServerWant) Original(path Path, text string) string {
 	before := w
-	before.Default, before.Import = DefaultKept, Import{}
+	before.Default, before.Import, before.Options = DefaultKept, Import{}, nil
 	text = before.Edit(path, text)
 	if path == w.Import.File {
 		text = strings.TrimSuffix(text, w.Import.Line+"\n")
@@ -101,8 +110,72 @@ func SwitchedOn(text string) string {
 	return strings.Join(lines, "")
 }
 
+// ownMark stands at the end of each line that is ours, in a file of the server's own.
+const ownMark = " # northstake"
+
+// withOptions is the text of a file with the options at the beginning of its first block, which is made where
+// there is none. What somebody has said there of an option stays, and counts.
+func (w ServerWant) withOptions(path Path, text string) string {
+	if path != w.Whole || path == "" {
+		return text
+	}
+	var lines []string
+	for l := range strings.Lines(text) {
+		if !strings.HasSuffix(strings.TrimRight(l, "\r\n"), ownMark) {
+			lines = append(lines, l)
+		}
+	}
+	from, to := firstBlock(lines)
+	said := map[string]bool{}
+	depth := 0
+	for _, l := range lines[from:to] {
+		if words := strings.Fields(l); depth == 1 && len(words) > 0 {
+			said[words[0]] = true
+		}
+		depth += braces(l)
+	}
+	var own []string
+	for _, o := range w.Options {
+		if !said[o.Name] {
+			for _, l := range o.Lines {
+				own = append(own, "\t"+l+ownMark+"\n")
+			}
+		}
+	}
+	switch {
+	case len(own) == 0:
+	case from < to:
+		lines = slices.Insert(lines, from+1, own...)
+	default:
+		lines = slices.Concat([]string{"{" + ownMark + "\n"}, own, []string{"}" + ownMark + "\n"}, lines)
+	}
+	return strings.Join(lines, "")
+}
+
+// firstBlock finds the block without a name that a text begins with, comments before it aside: its first line,
+// and the one behind its last; 0 and 0 where there is none.
+func firstBlock(lines []string) (from, to int) {
+	for i, l := range lines {
+		switch line := strings.TrimSpace(l); {
+		case line == "" || strings.HasPrefix(line, "#"):
+			continue
+		case line != "{":
+			return 0, 0
+		}
+		depth := 0
+		for j := i; j < len(lines); j++ {
+			if depth += braces(lines[j]); depth == 0 {
+				return i, j + 1
+			}
+		}
+		return 0, 0
+	}
+	return 0, 0
+}
+
 // Edit is what a file's text should be.
 func (w ServerWant) Edit(path Path, text string) string {
+	text = w.withOptions(path, text)
 	lines := strings.SplitAfter(SwitchedOn(text), "\n") // what is switched off now is marked anew
 	drop := func(from, to int) {
 		for i := from; i < to; i++ {

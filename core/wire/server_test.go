@@ -10,6 +10,7 @@ var owns = []ServerWant{
 	{Default: DefaultOff, Own: Own{Block: Block{File: "/f", Opens: "server"}}},
 	{Default: DefaultOff, Own: Own{Files: []Path{"/f"}}},
 	{Default: DefaultOff, Own: Own{Listen: "/f"}, Silent: []int{80}},
+	{Default: DefaultKept, Own: Own{Whole: "/f"}, Options: []Option{{"auto_https", []string{"auto_https disable_redirects"}}, {"servers", []string{"servers {", "\tprotocols h1 h2", "}"}}}},
 }
 
 const (
@@ -40,6 +41,28 @@ func TestWhatIsDismiss(t *testing.T) {
 	}
 }
 
+// What holds for all of a server stands in the block that its file begins with, beside what somebody has said
+// there, which counts.
+func TestOptionsStandInTheFirstBlock(t *testing.T) {
+	w := owns[len(owns)-1]
+	const servers = "\tservers { # northstake\n\t\tprotocols h1 h2 # northstake\n\t} # northstake\n"
+	for text, want := range map[string]string{
+		"":                                       "{ # northstake\n\tauto_https disable_redirects # northstake\n" + servers + "} # northstake\n",
+		caddyfile:                                "{ # northstake\n\tauto_https disable_redirects # northstake\n" + servers + "} # northstake\n" + caddyfile,
+		"# all\n{\n\tadmin off\n}\n:80 {\n}\n":   "# all\n{\n\tauto_https disable_redirects # northstake\n" + servers + "\tadmin off\n}\n:80 {\n}\n",
+		"{\n\tauto_https off\n}\n":               "{\n" + servers + "\tauto_https off\n}\n",
+		"{\n\tservers {\n\t\tauto_https\n\t}\n}": "{\n\tauto_https disable_redirects # northstake\n\tservers {\n\t\tauto_https\n\t}\n}",
+		"(own) {\n}\n{\n}\n":                     "{ # northstake\n\tauto_https disable_redirects # northstake\n" + servers + "} # northstake\n(own) {\n}\n{\n}\n",
+	} {
+		if got := w.Edit("/f", text); got != want {
+			t.Errorf("%q becomes\n%s\nwanted\n%s", text, got, want)
+		}
+		if back := w.Original("/f", w.Edit("/f", text)); back != text {
+			t.Errorf("%q comes back as %q", text, back)
+		}
+	}
+}
+
 // Whatever somebody has written into a server's configuration, setting aside is done once,
 // marks nothing but whole lines, and can be taken back to the byte.
 func FuzzDismiss(f *testing.F) {
@@ -48,7 +71,7 @@ func FuzzDismiss(f *testing.F) {
 	}
 	f.Fuzz(func(t *testing.T, which int, text string) {
 		w := owns[(which%len(owns)+len(owns))%len(owns)]
-		if strings.Contains(text, OffMark) {
+		if strings.Contains(text, OffMark) || strings.Contains(text, ownMark) {
 			return // of an edit that was made before
 		}
 		edited := w.Edit("/f", text)

@@ -1,8 +1,11 @@
 package wire
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
+	"strings"
+	"time"
 )
 
 // SiteWant is a virtual host's configuration: the text, where it lies, and for
@@ -33,8 +36,11 @@ type SiteWant struct {
 	To      []string    `json:"to,omitempty"`      // services that it passes on to: addresses with ports, and paths of sockets
 	Vouched []string    `json:"vouched,omitempty"` // places of lines that nobody vouches for
 	Names   []string    `json:"names"`
-	Roots   []Path      `json:"roots,omitempty"`    // what the server reads
-	Dirs    []Path      `json:"declared,omitempty"` // directories whose owner and mode are declared
+	Roots   []Path      `json:"roots,omitempty"` // what the server reads
+
+	Certificate *SiteCertificate `json:"certificate,omitempty"`
+
+	Dirs []Path `json:"declared,omitempty"` // directories whose owner and mode are declared
 }
 
 // Visit is how a site is asked as its visitors ask it: by each of its names, a name below those that are
@@ -54,11 +60,17 @@ type SiteVisit struct {
 	Own  []string
 	At   Listening
 	Visit
+
+	Fingerprint string // of the certificate that it shows, SHA-256 in hex, "" where it shows none
 }
 
 // SiteVisit is how the visitors of a site that has a Visit are told from those of others.
 func (w SiteWant) SiteVisit() SiteVisit {
-	return SiteVisit{Mark: w.Mark, Own: w.Names, At: w.Listen, Visit: *w.Visit}
+	v := SiteVisit{Mark: w.Mark, Own: w.Names, At: w.Listen, Visit: *w.Visit}
+	if w.Certificate != nil {
+		v.Fingerprint = w.Certificate.Fingerprint
+	}
+	return v
 }
 
 // SiteFile is a file that a site's configuration reads, of root and the group of the
@@ -69,6 +81,30 @@ type SiteFile struct {
 	Group   string  `json:"group"`
 	Sealed  *Sealed `json:"sealed,omitempty"`  // the text, where it is made of a secret
 	Between string  `json:"between,omitempty"` // stands in it between a name and its hash
+	Is      string  `json:"is,omitempty"`      // what it is, "" for accounts
+	Mode    Mode    `json:"mode,omitempty"`    // where it is not that of the accounts
+}
+
+// What the files beside a site are, for people.
+const (
+	BesideAccounts    = "accounts"
+	BesideCertificate = "certificate"
+	BesideKey         = "private key"
+)
+
+// IsKeyFile says whether a file beside a site is a private key, by its path.
+func IsKeyFile(p Path) bool { return strings.HasSuffix(string(p), ".key") }
+
+// Words say what the file is.
+func (f SiteFile) Words() string { return cmp.Or(f.Is, BesideAccounts) }
+
+// SiteCertificate is the certificate that a site shows: its fingerprint (SHA-256, in hex), until when it is
+// valid, and whom it is for.
+type SiteCertificate struct {
+	Name        string    `json:"name"`
+	Fingerprint string    `json:"fingerprint"`
+	Until       time.Time `json:"until"`
+	Names       []string  `json:"names"`
 }
 
 // Owners are whose the file is.
@@ -111,13 +147,13 @@ func (w SiteWant) By() string {
 	return w.Service
 }
 
-// FileMode is the mode of the files beside a site. Where a container sees them, nobody but root
-// can get to their directory on the host, and inside there is nobody but the server.
-func (w SiteWant) FileMode() Mode {
+// ModeOf is the mode of a file beside a site. Where a container sees it, nobody but root can get to its
+// directory on the host, and inside there is nobody but the server.
+func (w SiteWant) ModeOf(f SiteFile) Mode {
 	if w.Within != "" {
 		return "0644"
 	}
-	return siteFileMode
+	return cmp.Or(f.Mode, siteFileMode)
 }
 
 // SiteFound is what lies there. Bytes says that it holds what is no text in UTF-8. Loaded
@@ -149,6 +185,7 @@ type Other struct {
 	Names []string `json:"names"`
 	At    string   `json:"at"`
 	By    string   `json:"by"`
+	Shown string   `json:"shown,omitempty"` // the certificate, where it is the site that answers, with another than is wanted: SHA-256 in hex
 }
 
 // Beside is a file that a site's configuration reads, and whether it holds what it should.

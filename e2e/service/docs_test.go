@@ -63,7 +63,9 @@ func TestTheDocumentedDeclarationIsApplied(t *testing.T) {
 	repositories := httptest.NewServer(&cgi.Handler{Path: filepath.Join(strings.TrimSpace(stage.Shell(t, dir, "git --exec-path")), "git-http-backend"), Env: []string{"GIT_PROJECT_ROOT=" + dir, "GIT_HTTP_EXPORT_ALL=1"}})
 	t.Cleanup(repositories.Close)
 	g.On(pier, "useradd -m -s /bin/bash warden && echo 'warden:low-tide-7' | chpasswd && echo 'warden ALL=(ALL) ALL' > /etc/sudoers.d/warden")
-	for name, secret := range map[string]string{"warden-password": "low-tide-7", "code-token": "a-token", "bridge-accounts": "# on duty\npilot:$2a$05$wnIedQZoBK./fT8HLKmSs.LW1uMPoinJt0UyarYIBtdkC0Et.e6YS\n"} {
+	stage.Shell(t, g.Dir, "mkdir certificates; for n in logbook soundings; do openssl req -x509 -newkey ec -pkeyopt ec_paramgen_curve:prime256v1 -nodes -subj /CN=$n -addext subjectAltName=DNS:$n.saltmarsh.test -keyout $n.key -out certificates/$n.pem -days 60 2>/dev/null; done;"+
+		"openssl pkcs12 -export -passout pass:ebb-and-flow -inkey soundings.key -in certificates/soundings.pem -out certificates/soundings.p12; rm certificates/soundings.pem soundings.key")
+	for name, secret := range map[string]string{"logbook-key": stage.Shell(t, g.Dir, "cat logbook.key; rm logbook.key"), "soundings-bundle": "ebb-and-flow", "warden-password": "low-tide-7", "code-token": "a-token", "bridge-accounts": "# on duty\npilot:$2a$05$wnIedQZoBK./fT8HLKmSs.LW1uMPoinJt0UyarYIBtdkC0Et.e6YS\n"} {
 		file := filepath.Join(t.TempDir(), "secret")
 		stage.Write(t, file, secret)
 		g.Ns(0, "secret", "keep", name, "--file", file)

@@ -25,6 +25,16 @@ func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(st
 	if err := j.watch(ctx, run, say); err != nil { // before the first thing changes
 		return "", err
 	}
+	w, err := j.Worker(step.Type)
+	if err != nil {
+		return "", err
+	}
+	whole := step.Work
+	if d, is := w.(Discreet); is {
+		if step.Work, err = d.Kept(whole); err != nil {
+			return "", err
+		}
+	}
 	if old, err := j.read(run, step.Number); err == nil && (old.State == wire.Done || old.State == wire.Begun || old.State == wire.Held) {
 		if old.State == wire.Done && old.Step.Digest() == step.Digest() {
 			say("done already")
@@ -32,13 +42,11 @@ func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(st
 		}
 		return "", fmt.Errorf("step %d of run %s is in the journal as %s already", step.Number, run, old.State)
 	}
-	w, err := j.Worker(step.Type)
-	if err != nil {
-		return "", err
-	}
 	r := Record{Run: run, Step: step, State: wire.Begun}
+	doing := job(r, say)
+	doing.Work = whole
 	j.at(step.Number, "before")
-	if r.Before, err = w.Before(ctx, job(r, say)); err != nil {
+	if r.Before, err = w.Before(ctx, doing); err != nil {
 		return "", err
 	}
 	if err := j.write(r); err != nil {
@@ -55,7 +63,7 @@ func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(st
 			return "", err
 		}
 	}
-	state, err := w.Do(ctx, job(r, say), r.Before)
+	state, err := w.Do(ctx, doing, r.Before)
 	if err != nil {
 		// What cannot be taken back alone goes with the run, which is taken back whole.
 		if back := j.back(context.WithoutCancel(ctx), r, say); back != nil {

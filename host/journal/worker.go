@@ -38,6 +38,12 @@ type Worker interface {
 // Early is a worker whose steps may be such that they can be taken back while the host still boots.
 type Early interface{ Early() bool }
 
+// Discreet is a worker whose work holds what is for nobody's record. Kept is the work without that: what it
+// takes to take the step back.
+type Discreet interface {
+	Kept(work json.RawMessage) (json.RawMessage, error)
+}
+
 // Confirmer is a worker whose steps are held until they are confirmed.
 type Confirmer interface {
 	Confirm(ctx context.Context, j Job) error

@@ -63,10 +63,10 @@ type Once struct {
 // cannot be asked.
 func (o Once) Probe() (wire.Probe, error) {
 	u, err := url.Parse(o.URL)
-	if err != nil || u.Scheme != "http" || u.Hostname() == "" {
-		return wire.Probe{}, fmt.Errorf("%q is not a URL that can be asked for: write one that begins with http://", o.URL)
+	if err != nil || u.Scheme != wire.HTTP && u.Scheme != wire.HTTPS || u.Hostname() == "" {
+		return wire.Probe{}, fmt.Errorf("%q is not a URL that can be asked for: write one that begins with http:// or https://", o.URL)
 	}
-	port := 80
+	port := wire.OwnPort(u.Scheme)
 	if u.Port() != "" {
 		if port, err = strconv.Atoi(u.Port()); err != nil || port < 1 || port > 65535 {
 			return wire.Probe{}, fmt.Errorf("port %s does not exist", u.Port())
@@ -81,7 +81,10 @@ func (o Once) Probe() (wire.Probe, error) {
 	if _, ok := form.Seconds(o.Within); o.Within != "" && !ok {
 		return wire.Probe{}, fmt.Errorf("%q is not a length of time such as 5s", o.Within)
 	}
-	p := wire.Probe{Endpoint: wire.Endpoint{Name: u.Hostname(), Port: port, Address: o.At}, Check: o.Check}
+	p := wire.Probe{Endpoint: wire.Endpoint{Scheme: u.Scheme, Name: u.Hostname(), Port: port, Address: o.At}, Check: o.Check}
+	if p.Scheme == wire.HTTP {
+		p.Scheme = "" // which is said of none
+	}
 	p.Path = cmp.Or(u.EscapedPath(), "/")
 	if u.RawQuery != "" {
 		p.Path += "?" + u.RawQuery
@@ -143,7 +146,7 @@ func Fetch(ctx context.Context, a Asked) (res Result) {
 	for _, name := range slices.Sorted(maps.Keys(a.Headers)) {
 		req.Header.Set(name, a.Headers[name])
 	}
-	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true, DisableCompression: true, Proxy: nil, DialContext: t.dial}, CheckRedirect: t.redirected}
+	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true, DisableCompression: true, Proxy: nil, DialContext: t.dial, TLSClientConfig: verifying(a.Fingerprint)}, CheckRedirect: t.redirected}
 	answer, err := client.Do(req)
 	if err != nil {
 		res.Error = t.plain(err, limit)
@@ -235,7 +238,7 @@ func (t *tracing) judge(answer *http.Response) {
 		if to, err := answer.Location(); !a.Follows && err == nil {
 			at = to
 		}
-		if want, err := (&url.URL{Scheme: "http", Host: answer.Request.URL.Host, Path: "/"}).Parse(a.EndsAt); err != nil || want.String() != at.String() {
+		if want, err := (&url.URL{Scheme: answer.Request.URL.Scheme, Host: answer.Request.URL.Host, Path: "/"}).Parse(a.EndsAt); err != nil || want.String() != at.String() {
 			wrong("it ends at %s, wanted %s", at, a.EndsAt)
 		}
 	}

@@ -7,11 +7,12 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
-	"northstake/core/wire"
 	"strconv"
 	"strings"
 	"testing"
 	"time"
+
+	"northstake/core/wire"
 )
 
 // A probe says what it got, whether that is what was wanted, and how long it took.
@@ -112,7 +113,8 @@ func TestWhatIsAskedOnce(t *testing.T) {
 	for url, want := range map[string]string{
 		"http://a.test":              "a.test 80 / system [outside]",
 		"http://a.test:81/x%20y?z=1": "a.test 81 /x%20y?z=1 system [outside]",
-		"https://a.test/":            "", "ftp://a.test/": "", "/path": "", "http://": "", "http://a.test:99999/": "", "http://a.test:x/": "",
+		"https://a.test/":            "a.test 443 / system [outside]",
+		"ftp://a.test/":              "", "/path": "", "http://": "", "http://a.test:99999/": "", "http://a.test:x/": "",
 	} {
 		p, err := Once{URL: url}.Probe()
 		if got := fmt.Sprint(p.Name, " ", p.Port, " ", p.Path, " ", p.Resolver, " ", p.From); err == nil && got != want || err != nil && want != "" {

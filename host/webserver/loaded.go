@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"northstake/core/wire"
+	"northstake/host/probe"
 	"northstake/host/system"
 )
 
@@ -97,8 +98,7 @@ func Loaded(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWa
 	req.Host = to.Name
 	req.Header.Set("User-Agent", "northstake")
 	is = new(bool)
-	client := http.Client{Transport: &http.Transport{DisableKeepAlives: true}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
-	answer, err := client.Do(req)
+	answer, err := probe.Asking(to.Name).Do(req)
 	if err != nil {
 		switch refused := errors.Is(err, syscall.ECONNREFUSED); {
 		case l.Pid == "" && refused:

@@ -41,12 +41,15 @@ func Others(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWa
 			visits.Go(func() error {
 				to := to.By(name)
 				own, _, err := probe.Visit(ctx, to, w.SiteVisit())
+				var other *probe.OtherCertificate
 				switch {
+				case errors.As(err, &other) && own:
+					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to.Socket(), By: w.By(), Shown: other.Shown}
 				case errors.Is(err, syscall.ECONNREFUSED):
 					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to.Socket()}
 				case errors.Is(err, context.DeadlineExceeded):
 					return fmt.Errorf("%s has not answered visitors of %s at %s within %s: it is slow, has stopped, or a filter drops what the host asks itself", w.By(), name, to.Socket(), askTime)
-				case err == nil && !own:
+				case (err == nil || other != nil) && !own:
 					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to.Socket(), By: whose(m, l, w, to.Socket(), name, listeners)}
 				}
 				return nil // an address that cannot be used yet has no visitors
@@ -59,7 +62,7 @@ func Others(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWa
 		if o == nil {
 			continue
 		}
-		same := slices.IndexFunc(out, func(have wire.Other) bool { return have.At == o.At && have.By == o.By })
+		same := slices.IndexFunc(out, func(have wire.Other) bool { return have.At == o.At && have.By == o.By && have.Shown == o.Shown })
 		if same < 0 {
 			out = append(out, *o)
 		} else {

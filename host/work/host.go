@@ -110,6 +110,14 @@ func (b bound) Early() bool {
 	return ok && e.Early()
 }
 
+// Kept is the work of a step without what is for nobody's record.
+func (b bound) Kept(work json.RawMessage) (json.RawMessage, error) {
+	if d, is := b.worker.(journal.Discreet); is {
+		return d.Kept(work)
+	}
+	return work, nil
+}
+
 func (b bound) Before(ctx context.Context, j Job) (json.RawMessage, error) {
 	return b.worker.Before(ctx, b.host, j)
 }

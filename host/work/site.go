@@ -23,6 +23,7 @@ type siteBefore struct {
 	Link   system.KeptFile   `json:"link"`
 	Beside []system.KeptFile `json:"beside,omitempty"`
 	Drops  []system.KeptFile `json:"drops,omitempty"`
+	Apart  string            `json:"apart,omitempty"` // directory with the private keys among them
 }
 
 type siteWorker struct {
@@ -31,13 +32,17 @@ type siteWorker struct {
 
 var _ = register("site", siteWorker{func() typed[wire.SiteWant, wire.Works[wire.SiteWork], befores[siteBefore]] {
 	t := joining(typed[wire.SiteWant, wire.SiteWork, siteBefore]{read: readSites, before: beforeSite})
-	t.do, t.back = doSites, backSites
+	t.do, t.back, t.close = doSites, backSites, closeSites
 	return t
 }()})
 
-func beforeSite(_ context.Context, m *Host, _ Job, w wire.SiteWork) (b siteBefore, err error) {
+func beforeSite(_ context.Context, m *Host, j Job, w wire.SiteWork) (b siteBefore, err error) {
+	apart := apartOf(m, j)
 	for _, beside := range w.Beside {
 		k, err := m.KeepFile(beside.Path)
+		if err == nil && beside.Is == wire.BesideKey {
+			b.Apart, err = apart, keepApart(m, apart, &k)
+		}
 		if err != nil {
 			return b, err
 		}
@@ -45,6 +50,9 @@ func beforeSite(_ context.Context, m *Host, _ Job, w wire.SiteWork) (b siteBefor
 	}
 	for _, p := range w.Drops {
 		k, err := m.KeepFile(p)
+		if err == nil && wire.IsKeyFile(p) {
+			b.Apart, err = apart, keepApart(m, apart, &k)
+		}
 		if err != nil {
 			return b, err
 		}
@@ -82,7 +90,7 @@ func doSites(ctx context.Context, m *Host, j Job, works wire.Works[wire.SiteWork
 			if err != nil {
 				return "", err
 			}
-			bits, err := system.FileMode(w.FileMode())
+			bits, err := system.FileMode(w.ModeOf(b))
 			if err != nil {
 				return "", err
 			}
@@ -179,14 +187,23 @@ func backSite(m *Host, j Job, w wire.SiteWork, b siteBefore) (changed bool, err 
 	}
 	changed = changed || did
 	for i, f := range b.Beside {
-		text, _ := w.Beside[i].Holds() // where that is not known, what lies there counts as another's
-		did, err := takeBack(m, j, f, []byte(text), "")
+		if w.Beside[i].Is == wire.BesideKey {
+			if err := fromApart(m, b.Apart, &f); err != nil {
+				return false, err
+			}
+		}
+		did, err := takeBackFrom(m, j, f, func(found []byte) bool { return w.Beside[i].Matches(string(found)) }, "")
 		if err != nil {
 			return false, err
 		}
 		changed = changed || did
 	}
 	for _, f := range b.Drops {
+		if wire.IsKeyFile(f.Path) {
+			if err := fromApart(m, b.Apart, &f); err != nil {
+				return false, err
+			}
+		}
 		did, err := takeBack(m, j, f, nil, "")
 		if err != nil {
 			return false, err

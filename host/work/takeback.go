@@ -15,6 +15,11 @@ import (
 // has changed since: that stays, and the run says so, and where the former text is. It
 // returns whether anything was done.
 func takeBack(m *Host, j Job, before system.KeptFile, text []byte, target string) (bool, error) {
+	return takeBackFrom(m, j, before, func(found []byte) bool { return bytes.Equal(found, text) }, target)
+}
+
+// takeBackFrom is takeBack of a file that is told by what it holds.
+func takeBackFrom(m *Host, j Job, before system.KeptFile, wrote func([]byte) bool, target string) (bool, error) {
 	now, err := m.Entry(before.Path)
 	if err != nil {
 		return false, err
@@ -32,7 +37,7 @@ func takeBack(m *Host, j Job, before system.KeptFile, text []byte, target string
 	if target != "" {
 		left = wire.Entry{Kind: wire.EntryLink, Target: target}
 	}
-	as := func(e wire.Entry, text []byte) bool {
+	as := func(e wire.Entry, holds func([]byte) bool) bool {
 		if now.Kind != e.Kind || now.Target != e.Target {
 			return false
 		}
@@ -40,9 +45,9 @@ func takeBack(m *Host, j Job, before system.KeptFile, text []byte, target string
 			return true
 		}
 		is, err := m.Read(before.Path)
-		return err == nil && bytes.Equal(is, text)
+		return err == nil && holds(is)
 	}
-	if now.Kind == "" || as(left, text) || as(before.Entry, before.Text) {
+	if now.Kind == "" || as(left, wrote) || as(before.Entry, func(found []byte) bool { return bytes.Equal(found, before.Text) }) {
 		if why, err := before.NotTheirs(m.Machine); err != nil || why != "" {
 			return false, errors.Join(err, putAside(m, j, before, why))
 		}

@@ -43,7 +43,7 @@ func (s *Server) GetSite(c *gin.Context, ground contract.InGround, site string) 
 		out.Listens = append(out.Listens, l.On())
 	}
 	for _, host := range d.HostsOf(site) {
-		on, err := siteOn(d, site, host, states[host], s.Jobs.Secrets(c.Request.Context(), g.Name, host))
+		on, err := siteOn(d, site, host, states[host], s.Jobs.Secrets(c.Request.Context(), d, g.Name, host))
 		if err != nil {
 			s.refuse(c, err)
 			return

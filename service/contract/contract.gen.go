@@ -287,6 +287,62 @@ type Ask struct {
 // AskOnly Plan only what has shifted
 type AskOnly string
 
+// CertificateNote defines model for CertificateNote.
+type CertificateNote struct {
+	// Fix What to do about it
+	Fix string `json:"fix"`
+
+	// Mistake Whether visitors turn away from it
+	Mistake bool   `json:"mistake"`
+	What    string `json:"what"`
+}
+
+// CertificateView defines model for CertificateView.
+type CertificateView struct {
+	// Fingerprint SHA-256, in hex with colons; none while there is no certificate
+	Fingerprint string `json:"fingerprint,omitempty,omitzero"`
+
+	// FingerprintSha1 SHA-1, in hex with colons, which older programs show
+	FingerprintSha1 string   `json:"fingerprint_sha1,omitempty,omitzero"`
+	From            Position `json:"from"`
+
+	// Hosts Where these sites are
+	Hosts []string `json:"hosts"`
+
+	// Issuer Who has signed it, as people know them
+	Issuer string `json:"issuer,omitempty,omitzero"`
+
+	// Key Of what kind its key is: ECDSA P-256, RSA 2048
+	Key  string `json:"key,omitempty,omitzero"`
+	Name string `json:"name"`
+
+	// Names Whom it is for; of an authority, the domains for which it signs
+	Names []string `json:"names"`
+
+	// Notes What is wrong with it
+	Notes []CertificateNote `json:"notes"`
+
+	// Pem The certificate, with those behind it that lead to its authority
+	Pem string `json:"pem,omitempty,omitzero"`
+
+	// Sites Those that show it; of an authority, those that show what it has signed
+	Sites []string `json:"sites"`
+
+	// Sort certificate, or authority
+	Sort string `json:"sort"`
+
+	// Source Where it comes from, in words
+	Source string `json:"source"`
+
+	// ToldFrom From when on it is told that it goes out of date
+	ToldFrom time.Time `json:"told_from,omitempty,omitzero"`
+
+	// Unread Why there is none
+	Unread     string    `json:"unread,omitempty,omitzero"`
+	ValidFrom  time.Time `json:"valid_from,omitempty,omitzero"`
+	ValidUntil time.Time `json:"valid_until,omitempty,omitzero"`
+}
+
 // Claim defines model for Claim.
 type Claim = claim.Claim
 
@@ -1007,6 +1063,11 @@ type ClientInterface interface {
 	// GetGround performs a GET /grounds/{ground} (the `GetGround` operationId) request.
 	GetGround(ctx context.Context, ground InGround, params *GetGroundParams, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// ListCertificates The certificates and authorities that the ground's newest revision declares, as the service has them; no private key is among it
+	//
+	// Corresponds with GET /grounds/{ground}/certificates (the `ListCertificates` operationId).
+	ListCertificates(ctx context.Context, ground InGround, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// GetDrift What had shifted when the hosts were last surveyed
 	//
 	// Corresponds with GET /grounds/{ground}/drift (the `GetDrift` operationId).
@@ -1296,6 +1357,21 @@ func (c *Client) ForgetGround(ctx context.Context, ground InGround, params *Forg
 // GetGround performs a GET /grounds/{ground} (the `GetGround` operationId) request.
 func (c *Client) GetGround(ctx context.Context, ground InGround, params *GetGroundParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewGetGroundRequest(c.Server, ground, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ListCertificates The certificates and authorities that the ground's newest revision declares, as the service has them; no private key is among it
+//
+// Corresponds with GET /grounds/{ground}/certificates (the `ListCertificates` operationId).
+func (c *Client) ListCertificates(ctx context.Context, ground InGround, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListCertificatesRequest(c.Server, ground)
 	if err != nil {
 		return nil, err
 	}
@@ -2194,6 +2270,40 @@ func NewGetGroundRequest(server string, ground InGround, params *GetGroundParams
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}
 		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewListCertificatesRequest constructs an http.Request for the ListCertificates method
+func NewListCertificatesRequest(server string, ground InGround) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "ground", ground, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/grounds/%s/certificates", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
@@ -3715,6 +3825,13 @@ type ClientWithResponsesInterface interface {
 	// Returns a wrapper object for the known response body format(s).
 	GetGroundWithResponse(ctx context.Context, ground InGround, params *GetGroundParams, reqEditors ...RequestEditorFn) (*GetGroundResponse, error)
 
+	// ListCertificatesWithResponse The certificates and authorities that the ground's newest revision declares, as the service has them; no private key is among it
+	//
+	// Returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with GET /grounds/{ground}/certificates (the `ListCertificates` operationId).
+	ListCertificatesWithResponse(ctx context.Context, ground InGround, reqEditors ...RequestEditorFn) (*ListCertificatesResponse, error)
+
 	// GetDriftWithResponse What had shifted when the hosts were last surveyed
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -4204,6 +4321,54 @@ func (r GetGroundResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r GetGroundResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type ListCertificatesResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// JSON200 the response for an HTTP 200 `application/json` response
+	JSON200 *[]CertificateView
+	// ApplicationproblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationproblemJSONDefault *Trouble
+}
+
+// GetJSON200 returns the response for an HTTP 200 `application/json` response
+func (r ListCertificatesResponse) GetJSON200() *[]CertificateView {
+	return r.JSON200
+}
+
+// GetApplicationproblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r ListCertificatesResponse) GetApplicationproblemJSONDefault() *Trouble {
+	return r.ApplicationproblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r ListCertificatesResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r ListCertificatesResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r ListCertificatesResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r ListCertificatesResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -5877,6 +6042,19 @@ func (c *ClientWithResponses) GetGroundWithResponse(ctx context.Context, ground 
 	return ParseGetGroundResponse(rsp)
 }
 
+// ListCertificatesWithResponse The certificates and authorities that the ground's newest revision declares, as the service has them; no private key is among it
+//
+// Returns a wrapper object for the known response body format(s).
+//
+// Corresponds with GET /grounds/{ground}/certificates (the `ListCertificates` operationId).
+func (c *ClientWithResponses) ListCertificatesWithResponse(ctx context.Context, ground InGround, reqEditors ...RequestEditorFn) (*ListCertificatesResponse, error) {
+	rsp, err := c.ListCertificates(ctx, ground, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseListCertificatesResponse(rsp)
+}
+
 // GetDriftWithResponse What had shifted when the hosts were last surveyed
 //
 // Returns a wrapper object for the known response body format(s).
@@ -6561,6 +6739,39 @@ func ParseGetGroundResponse(rsp *http.Response) (*GetGroundResponse, error) {
 	switch {
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
 		var dest GroundView
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Trouble
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationproblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseListCertificatesResponse parses an HTTP response from a ListCertificatesWithResponse call
+func ParseListCertificatesResponse(rsp *http.Response) (*ListCertificatesResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &ListCertificatesResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && rsp.StatusCode == 200:
+		var dest []CertificateView
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
 			return nil, err
 		}
@@ -7697,6 +7908,9 @@ type ServerInterface interface {
 
 	// (GET /grounds/{ground})
 	GetGround(c *gin.Context, ground InGround, params GetGroundParams)
+	// ListCertificates The certificates and authorities that the ground's newest revision declares, as the service has them; no private key is among it
+	// (GET /grounds/{ground}/certificates)
+	ListCertificates(c *gin.Context, ground InGround)
 	// GetDrift What had shifted when the hosts were last surveyed
 	// (GET /grounds/{ground}/drift)
 	GetDrift(c *gin.Context, ground InGround)
@@ -7927,6 +8141,31 @@ func (siw *ServerInterfaceWrapper) GetGround(c *gin.Context) {
 	}
 
 	siw.Handler.GetGround(c, ground, params)
+}
+
+// ListCertificates operation middleware
+func (siw *ServerInterfaceWrapper) ListCertificates(c *gin.Context) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "ground" -------------
+	var ground InGround
+
+	err = runtime.BindStyledParameterWithOptions("simple", "ground", c.Param("ground"), &ground, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: true})
+	if err != nil {
+		siw.ErrorHandler(c, fmt.Errorf("Invalid format for parameter ground: %w", err), http.StatusBadRequest)
+		return
+	}
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		middleware(c)
+		if c.IsAborted() {
+			return
+		}
+	}
+
+	siw.Handler.ListCertificates(c, ground)
 }
 
 // GetDrift operation middleware
@@ -8996,6 +9235,7 @@ func RegisterHandlersWithOptions(router gin.IRouter, si ServerInterface, options
 	router.POST(options.BaseURL+"/grounds/:ground/revisions", wrapper.CreateRevision)
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host", wrapper.GetHost)
 	router.GET(options.BaseURL+"/grounds/:ground/sites/:site", wrapper.GetSite)
+	router.GET(options.BaseURL+"/grounds/:ground/certificates", wrapper.ListCertificates)
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.GetHostKeys)
 	router.POST(options.BaseURL+"/grounds/:ground/hosts/:host/keys", wrapper.TrustHost)
 	router.GET(options.BaseURL+"/grounds/:ground/hosts/:host/journal", wrapper.GetJournal)

@@ -123,7 +123,7 @@ func (j *Service) keeps(ctx context.Context, s *scope, a acting) (acting, error)
 	if c := CountsOf(rows); st.Unread != "" || st.Revision != s.revision || c.Due+c.Shifted+c.Unread > 0 {
 		a.act.Unlike = fmt.Sprintf("host %s was not last seen as revision %d declares it", names[0], s.revision)
 	}
-	a.act = kinds.WithLogin(a.act, j.Secrets(ctx, s.ground, engine))
+	a.act = kinds.WithLogin(a.act, j.Secrets(ctx, s.d, s.ground, engine))
 	a.engine = engine
 	return a, nil
 }

@@ -2,6 +2,7 @@ package jobs
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -92,9 +93,10 @@ func (j *Service) visitBeside(ctx context.Context, h *declare.Host, r *resolved,
 			for i := int(next.Add(1) - 1); i < len(visits) && ctx.Err() == nil; i = int(next.Add(1) - 1) {
 				v := visits[i]
 				limited, cancel := context.WithTimeout(ctx, dialLimit)
-				own, status, err := probe.Visit(limited, wire.Endpoint{Name: v.name, Address: h.Address, Port: v.port}, v.SiteVisit)
+				own, status, err := probe.Visit(limited, wire.Endpoint{Scheme: v.At.Scheme(v.port), Name: v.name, Address: h.Address, Port: v.port}, v.SiteVisit)
 				cancel()
-				if err == nil && !own {
+				var other *probe.OtherCertificate
+				if err == nil && !own || errors.As(err, &other) {
 					found[i] = &elsewhere{v.Site, v.name, v.port, status}
 				}
 			}

@@ -112,7 +112,7 @@ func (j *Service) resolve(ctx context.Context, s scope, host string, traits wire
 	if r != nil && r.key == key && goes.again {
 		return r, nil
 	}
-	h, err := s.purpose.stakes(s.d, host, traits, j.Secrets(ctx, s.ground, host))
+	h, err := s.purpose.stakes(s.d, host, traits, j.Secrets(ctx, s.d, s.ground, host))
 	if err != nil {
 		return nil, err
 	}
@@ -195,7 +195,7 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 			asked, s.asksSites = j.askBeside(ctx, s, conn, host, r.host.Probes), false
 			visited = j.visitBeside(ctx, s.d.Hosts[host], r, dials(s.d.Hosts[host], r.host.Stakes, traits))
 		}
-		wants := func() ([]wire.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.ground, host)) }
+		wants := func() ([]wire.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.d, s.ground, host)) }
 		if answer, err = conn.Survey(ctx, r.digest, wants); err != nil {
 			return look{}, err
 		}

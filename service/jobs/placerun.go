@@ -213,7 +213,7 @@ func (h *placeRun) asPlanned(ctx context.Context, l look, resumed bool) bool {
 // takeSteps takes the steps, once the host has looked at all of them together, and sees at the end whether
 // all is as it was to be.
 func (h *placeRun) takeSteps(ctx context.Context, a access, l look, steps []wire.Step) {
-	sent, err := unsealedSteps(steps, h.j.Secrets(ctx, h.s.ground, h.doc.Place))
+	sent, err := unsealedSteps(steps, h.j.Secrets(ctx, h.s.d, h.s.ground, h.doc.Place))
 	if err != nil {
 		h.end(ctx, "failed", err)
 		return

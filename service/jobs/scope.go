@@ -33,6 +33,9 @@ type scope struct {
 
 func (j *Service) scope(ctx context.Context, groundID int64, ground string, revision int, passwords contract.SudoPasswords) (scope, error) {
 	d, err := j.Declaration(ctx, groundID, revision)
+	if err == nil {
+		err = j.makeCertificates(ctx, ground, d)
+	}
 	unwise := sync.OnceValue(func() []lint.Caution { return lint.Cautions(d) })
 	return scope{groundID: groundID, ground: ground, revision: revision, d: d, passwords: passwords, purpose: everything{}, unwise: unwise}, err
 }

@@ -3,28 +3,23 @@ package jobs
 import (
 	"context"
 	"encoding/json"
-	"errors"
-	"fmt"
+	"strings"
 
+	"northstake/core/declare"
 	"northstake/core/stake"
 	"northstake/core/wire"
-	"northstake/service/store"
 )
 
 // Secrets are what the service keeps encrypted, for what is declared on one host: the key of
 // its marks is of no use for another's.
-func (j *Service) Secrets(ctx context.Context, ground, host string) *stake.Secrets {
+func (j *Service) Secrets(ctx context.Context, d *declare.Declaration, ground, host string) *stake.Secrets {
 	return &stake.Secrets{
 		Key: j.Seal.Derive("marks of " + ground + "/" + host),
 		Value: func(name string) ([]byte, error) {
-			sealed, err := j.Store.Secret(ctx, name)
-			if errors.Is(err, store.ErrNotFound) {
-				return nil, fmt.Errorf("there is no secret called %q", name)
+			if certificate, is := strings.CutPrefix(name, wire.CertificateSecret); is {
+				return j.material(ctx, ground, d, certificate)
 			}
-			if err != nil {
-				return nil, err
-			}
-			return j.Seal.Open(name, sealed)
+			return j.kept(ctx, name)
 		},
 	}
 }

@@ -91,10 +91,10 @@ type Secret struct {
 	UpdatedAt time.Time `db:"updated_at"`
 }
 
-// Secrets lists the secrets' names.
+// Secrets lists the names of the secrets that people keep; those of what the service has made have a slash.
 func (s *Store) Secrets(ctx context.Context) ([]Secret, error) {
 	var out []Secret
-	err := s.DB.SelectContext(ctx, &out, "SELECT name, updated_at FROM secrets ORDER BY name")
+	err := s.DB.SelectContext(ctx, &out, "SELECT name, updated_at FROM secrets WHERE name NOT LIKE '%/%' ORDER BY name")
 	return out, err
 }
 

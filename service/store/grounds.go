@@ -350,11 +350,18 @@ func (s *Store) PlacesOf(ctx context.Context, groundID int64) ([]string, error) 
 	return out, err
 }
 
-// Forget drops the record of a ground's places, or, where none is named, that of the ground.
+// Forget drops the record of a ground's places, or, where none is named, that of the ground, with the keys that
+// the service has made for it.
 func (s *Store) Forget(ctx context.Context, groundID int64, places []string) error {
 	if len(places) == 0 {
-		_, err := s.DB.ExecContext(ctx, "DELETE FROM grounds WHERE id = $1", groundID)
-		return err
+		return s.Tx(ctx, func(tx *sqlx.Tx) error {
+			const made = "DELETE FROM secrets s USING grounds g WHERE g.id = $1 AND s.name LIKE '%/%' AND split_part(s.name, '/', 2) = g.name"
+			if _, err := tx.ExecContext(ctx, made, groundID); err != nil {
+				return err
+			}
+			_, err := tx.ExecContext(ctx, "DELETE FROM grounds WHERE id = $1", groundID)
+			return err
+		})
 	}
 	return s.Tx(ctx, func(tx *sqlx.Tx) error {
 		if _, err := tx.ExecContext(ctx, "DELETE FROM places WHERE ground_id = $1 AND place = ANY($2)", groundID, places); err != nil {

@@ -41,22 +41,37 @@ func serverWords(w wire.ServerWant) (verb, text string) {
 	if len(w.Silent) > 0 {
 		what += " and port " + strconv.Itoa(w.Silent[0]) + " on which it listens by itself"
 	}
-	take := ""
+	var more []string
 	if w.Import.File != "" {
-		take = "include sites by the line " + w.Import.Line + " in " + string(w.Import.File)
+		more = append(more, "include sites by the line "+w.Import.Line+" in "+string(w.Import.File))
+	}
+	if len(w.Options) > 0 {
+		var names []string
+		for _, o := range w.Options {
+			names = append(names, o.Name)
+		}
+		more = append(more, fmt.Sprintf("have %s do of HTTPS what is declared, and no more (%s in %s)", w.Service, strings.Join(names, ", "), w.Whole))
 	}
 	switch w.Default {
 	case wire.DefaultKept:
-		return "include", take
+		verb = "include"
+		if w.Import.File == "" {
+			verb = "have"
+		}
 	case wire.DefaultRemoved:
-		verb, text = "remove", "remove "+what
+		verb, more = "remove", append([]string{"remove " + what}, more...)
 	default:
-		verb, text = "switch", "switch off "+what
+		verb, more = "switch", append([]string{"switch off " + what}, more...)
 	}
-	if take != "" {
-		text += ", and " + take
+	return verb, strings.Join(more, ", and ")
+}
+
+// ownWords say what is wanted of a server's own configuration.
+func ownWords(w wire.ServerWant) string {
+	if len(w.Options) > 0 {
+		return "default site " + w.Default + ", HTTPS as declared"
 	}
-	return verb, text
+	return "default site " + w.Default
 }
 
 func judgeServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Verdict {
@@ -64,12 +79,12 @@ func judgeServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ve
 	var details []wire.Detail
 	v := stake.Verdict{Gone: !f.Installed, Touched: f.Touched}
 	if !f.Installed {
-		d.add("its own configuration", "default site "+w.Default, "not there yet")
+		d.add("its own configuration", ownWords(w), "not there yet")
 	}
 	for _, p := range w.Paths() {
 		text, there := f.Texts[p]
 		if wanted := w.Edit(p, text); there && wanted != text {
-			d.differ(string(p), "default site "+w.Default, "as the package, or somebody, has it")
+			d.differ(string(p), ownWords(w), "as the package, or somebody, has it")
 			details = append(details, wire.Detail{Title: string(p), Text: udiff.Unified("found", "wanted", text, wanted), Diff: true})
 		}
 	}
@@ -88,6 +103,7 @@ func judgeServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ve
 				Fix: fmt.Sprintf("if it is in use, add server.%s = { default_site = \"kept\" } to [host.%s], or declare what it serves as a site", w.Server, in.Stake.Place)})
 		}
 	}
+	v.Cautions = append(v.Cautions, othersWithout(in, w)...)
 	verb, text := serverWords(w)
 	if again := wantedAgain(w, f.Texts[w.Listen]); len(again) > 0 && len(details) == 1 && details[0].Title == string(w.Listen) && len(f.Links) == 0 {
 		verb, text = "put", fmt.Sprintf("have %s listen by itself on %s again", w.Service, portsInWords(again))
@@ -95,6 +111,24 @@ func judgeServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Ve
 	v.Moves = []wire.Move{{Verb: verb, Text: text, Details: details, Work: wire.JSON(wire.ServerWork{ServerWant: w})}}
 	v.Nudges = []stake.Nudge{{Target: wire.Local("service", w.Service), How: wire.TellReload, Reason: "its own configuration changed"}}
 	return v
+}
+
+// othersWithout are the virtual hosts of others at HTTPS that lose what a server does by itself.
+func othersWithout(in stake.Input, w wire.ServerWant) []stake.Note {
+	if len(w.Options) == 0 {
+		return nil
+	}
+	i := slices.IndexFunc(in.Traits.WebServers, func(s wire.WebServer) bool { return s.Name == w.Server })
+	if i < 0 {
+		return nil
+	}
+	var out []stake.Note
+	for _, s := range servedFor(in, in.Traits.WebServers[i].Program) {
+		if slices.Contains(s.Ports, wire.OwnPort(wire.HTTPS)) {
+			out = append(out, stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("what %s serves by itself for %s as well ends: HTTP/3, and sending visitors of plain HTTP on", w.Service, s.File), Fix: "say there what it is to do, or declare it as a site"})
+		}
+	}
+	return out
 }
 
 // unwantedServer says whether a server that no declared site is served by any more goes on for others,
@@ -127,7 +161,7 @@ func needsPort(w wire.SiteWant, port int) bool { return !w.Off && w.Listen.Has(p
 // on for others lets go of the ports that one needs.
 func awayServer(in stake.Input, w wire.ServerWant, f wire.ServerFound) stake.Verdict {
 	back := w
-	back.Default, back.Silent, back.Import = wire.DefaultKept, nil, wire.Import{}
+	back.Default, back.Silent, back.Import, back.Options = wire.DefaultKept, nil, wire.Import{}, nil
 	verb, text := "put", "put the default site of "+w.Service+" back"
 	if in.Pending {
 		i := slices.IndexFunc(in.Traits.WebServers, func(s wire.WebServer) bool { return s.Name == w.Server && len(servedFor(in, s.Program)) > 0 })

@@ -114,6 +114,7 @@ func judgeSite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict 
 	if !onDisk && f.Loaded != nil && !*f.Loaded {
 		j.d.add("loaded", "yes", "no, "+cmp.Or(f.Unlike, w.By()+" runs with an older configuration"))
 	}
+	j.shown()
 	j.around()
 	own := len(j.d)
 	j.takenIn()
@@ -165,8 +166,8 @@ func (j *siteJudgement) files() {
 	}
 	for i, b := range f.Beside[:min(len(f.Beside), len(w.Beside))] {
 		var differs differences
-		if compareEntry(&differs, wire.EntryFile, w.Beside[i].Owners(), w.FileMode(), b.Entry); b.Entry.Kind == wire.EntryFile && !b.Same {
-			differs.differ("accounts", "as declared", "different")
+		if compareEntry(&differs, wire.EntryFile, w.Beside[i].Owners(), w.ModeOf(w.Beside[i]), b.Entry); b.Entry.Kind == wire.EntryFile && !b.Same {
+			differs.differ(w.Beside[i].Words(), "as declared", "different")
 		}
 		for _, one := range differs {
 			j.d.differ(string(w.Beside[i].Path)+", "+one.Attribute, one.Wanted, one.Found)
@@ -174,9 +175,17 @@ func (j *siteJudgement) files() {
 	}
 	for _, b := range w.Beside {
 		if b.Sealed != nil && b.Sealed.Lacks != "" {
-			j.block(b.Sealed.Lacks, fmt.Sprintf("northstake secret keep %s takes it", b.Sealed.Secret))
+			j.block(b.Sealed.Lacks, keepsIt(b))
 		}
 	}
+}
+
+// keepsIt is what to do about a secret that is not there.
+func keepsIt(b wire.SiteFile) string {
+	if name, is := strings.CutPrefix(b.Sealed.Secret, wire.CertificateSecret); is {
+		return fmt.Sprintf("northstake certificates %s tells of it", name)
+	}
+	return fmt.Sprintf("northstake secret keep %s takes it", b.Sealed.Secret)
 }
 
 // switchedOn compares the link by which the server takes it in, and finds what is left of what was before.
@@ -194,6 +203,15 @@ func (j *siteJudgement) switchedOn() {
 	}
 	for _, p := range j.f.Left {
 		j.d.add(string(p), "gone", "left from what was declared before")
+	}
+}
+
+// shown compares the certificates that visitors get: the server reads them when it is told to.
+func (j *siteJudgement) shown() {
+	for _, o := range j.f.Others {
+		if o.Shown != "" && j.w.Certificate != nil {
+			j.d.differ("certificate at "+o.At, "SHA-256 "+j.w.Certificate.Fingerprint[:16]+"…", "SHA-256 "+o.Shown[:16]+"…")
+		}
 	}
 }
 
@@ -238,6 +256,9 @@ func (j *siteJudgement) rivals() (givesWay wire.Path) {
 		}
 	}
 	for _, o := range j.f.Others {
+		if o.Shown != "" {
+			continue
+		}
 		j.d.differ("answers at "+o.At, "this site", cmp.Or(o.By, "nothing listens there")+", for "+firstOf(o.Names))
 		if goneFile(j.in, wire.Path(fileOfOther(o))) {
 			givesWay = wire.Path(fileOfOther(o))

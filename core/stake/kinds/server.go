@@ -43,7 +43,7 @@ var _ = stake.Register(stake.Kind{
 			seen[name] = true
 			at := w.D.At("site", site, "server")
 			want := ownOf(w, name, layout)
-			if want.Import.File == "" && (want.Default == wire.DefaultKept || len(want.Links)+len(want.Paths()) == 0) {
+			if want.Import.File == "" && len(want.Options) == 0 && (want.Default == wire.DefaultKept || len(want.Links)+len(want.Paths()) == 0) {
 				continue // nothing of its own is in the way
 			}
 			w.Want(stake.Stake{Type: "server", Name: name, Want: wire.JSON(want), From: at, Needs: []string{wantPackageFor(w, site, layout.Package, at)}})
@@ -79,7 +79,32 @@ func ownOf(w *stake.Wanting, server string, layout wire.Layout) wire.ServerWant 
 	if want.Default == wire.DefaultKept {
 		want.Silent = nil
 	}
+	if want.Whole != "" {
+		want.Options = optionsFor(w, server)
+	}
 	return want
+}
+
+// optionsFor is what has to hold for all that a server serves, so that of HTTPS it does what is declared and no
+// more: by itself it opens port 80 to send visitors on, and speaks HTTP/3 (caddyserver's global options).
+func optionsFor(w *stake.Wanting, server string) []wire.Option {
+	secure, sends := false, false
+	for _, name := range w.D.SitesOn(w.Place) {
+		s := w.D.Sites[name]
+		if !s.IsServed() || serverOf(s) != server || s.Certificate == "" {
+			continue
+		}
+		secure = true
+		sends = sends || !s.Listening().Has(wire.OwnPort(wire.HTTP))
+	}
+	var out []wire.Option
+	if sends {
+		out = append(out, wire.Option{Name: "auto_https", Lines: []string{"auto_https disable_redirects"}})
+	}
+	if secure {
+		out = append(out, wire.Option{Name: "servers", Lines: []string{"servers {", "\tprotocols h1 h2", "}"}})
+	}
+	return out
 }
 
 // listens are the ports on which a server listens by lines beside those of sites: as its package brings

@@ -86,7 +86,11 @@ func unsealedSites(raw json.RawMessage, secrets *stake.Secrets) (json.RawMessage
 	}
 	for _, w := range works {
 		for _, b := range w.Beside {
-			if b.Sealed != nil {
+			switch {
+			case b.Sealed == nil:
+			case b.Is == wire.BesideKey:
+				secrets.Put(b.Sealed, keyOf)
+			default:
 				secrets.Put(b.Sealed, func(secret []byte) (string, error) { return render.SecretAccounts(secret, b.Between) })
 			}
 		}
@@ -165,7 +169,11 @@ func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
 	if err != nil {
 		return want, err
 	}
-	text, err := render.VirtualHost(w.D, render.Site{Name: g.name, Root: g.root, IPv6: w.Traits.IPv6, Listens: listens(w, serverOf(s), layout, ownOf(w, serverOf(s), layout)), Dir: string(layout.Dir), Modules: layout.Modules, PHP: socket,
+	shown, err := g.certificate()
+	if err != nil {
+		return want, err
+	}
+	text, err := render.VirtualHost(w.D, render.Site{Certificate: shown.at, Name: g.name, Root: g.root, IPv6: w.Traits.IPv6, Listens: listens(w, serverOf(s), layout, ownOf(w, serverOf(s), layout)), Dir: string(layout.Dir), Modules: layout.Modules, PHP: socket,
 		Mark: func(secret, between string) string { return accounts(w, secret, between).Mark }})
 	if err != nil {
 		return want, fmt.Errorf("%s:%d: site %s on host %s: %w", g.at.File, g.at.Line, g.name, w.Place, err)
@@ -174,6 +182,7 @@ func (g *siteWanting) virtualHost() (want wire.SiteWant, err error) {
 		Listen: s.Listening(), Names: append(slices.Clone(s.Names), s.RedirectedNames...), Roots: g.roots, Off: !s.IsServed(), First: s.CatchAll, Vouched: rawLines(w.D, g.name), Yields: silenced(w, serverOf(s)), To: servicesOf(s)}
 	want.Visit = visitOf(s, want, w.Traits.IPv6)
 	want.File, want.Link = siteFiles(layout, g.name, s)
+	want.Certificate, want.Beside = shown.is, shown.files
 	for _, a := range text.Accounts {
 		want.Beside = append(want.Beside, g.accountsFile(a))
 	}

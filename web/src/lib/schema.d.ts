@@ -218,6 +218,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/grounds/{ground}/certificates": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The certificates and authorities that the ground's newest revision declares, as the service has them; no private key is among it */
+        get: operations["listCertificates"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/grounds/{ground}/hosts/{host}/keys": {
         parameters: {
             query?: never;
@@ -746,6 +763,50 @@ export interface components {
             rows: components["schemas"]["Row"][];
             /** @description The configuration, as it is rendered for that host */
             lines: components["schemas"]["RenderedLine"][];
+        };
+        CertificateView: {
+            name: string;
+            /** @description certificate, or authority */
+            sort: string;
+            /** @description Whom it is for; of an authority, the domains for which it signs */
+            names: string[];
+            /** @description Those that show it; of an authority, those that show what it has signed */
+            sites: string[];
+            /** @description Where these sites are */
+            hosts: string[];
+            /** @description Where it comes from, in words */
+            source: string;
+            /** @description Who has signed it, as people know them */
+            issuer?: string;
+            /** @description Of what kind its key is: ECDSA P-256, RSA 2048 */
+            key?: string;
+            /** @description SHA-256, in hex with colons; none while there is no certificate */
+            fingerprint?: string;
+            /** @description SHA-1, in hex with colons, which older programs show */
+            fingerprint_sha1?: string;
+            /** Format: date-time */
+            valid_from?: string;
+            /** Format: date-time */
+            valid_until?: string;
+            /**
+             * Format: date-time
+             * @description From when on it is told that it goes out of date
+             */
+            told_from?: string;
+            /** @description The certificate, with those behind it that lead to its authority */
+            pem?: string;
+            /** @description Why there is none */
+            unread?: string;
+            /** @description What is wrong with it */
+            notes: components["schemas"]["CertificateNote"][];
+            from: components["schemas"]["Position"];
+        };
+        CertificateNote: {
+            what: string;
+            /** @description What to do about it */
+            fix: string;
+            /** @description Whether visitors turn away from it */
+            mistake: boolean;
         };
         RenderedLine: {
             text: string;
@@ -1622,6 +1683,29 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SiteView"];
+                };
+            };
+            default: components["responses"]["Trouble"];
+        };
+    };
+    listCertificates: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                ground: components["parameters"]["InGround"];
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Certificates, then authorities, each by their names */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CertificateView"][];
                 };
             };
             default: components["responses"]["Trouble"];

@@ -1,0 +1,57 @@
+package probe
+
+import (
+	"crypto/sha256"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/hex"
+	"fmt"
+	"net/http"
+)
+
+// Asking is a client for the service's own questions to a server, by a name: it follows no redirect, and takes
+// whatever certificate is shown, since who answers is known by what is answered, and what is shown is looked at
+// for itself.
+func Asking(name string) *http.Client {
+	return &http.Client{
+		Transport:     &http.Transport{DisableKeepAlives: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: name}},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+	}
+}
+
+// verifying takes the certificate with a fingerprint, for the name that is asked for, and others only where an
+// authority that this system knows has signed them for it.
+func verifying(fingerprint string) *tls.Config {
+	return &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(state tls.ConnectionState) error {
+		leaf := state.PeerCertificates[0]
+		if fingerprint != "" && shows(&state, fingerprint) == nil {
+			return leaf.VerifyHostname(state.ServerName)
+		}
+		between := x509.NewCertPool()
+		for _, c := range state.PeerCertificates[1:] {
+			between.AddCert(c)
+		}
+		_, err := leaf.Verify(x509.VerifyOptions{DNSName: state.ServerName, Intermediates: between})
+		return err
+	}}
+}
+
+// OtherCertificate says that a site shows another certificate than is wanted of it: by the fingerprint, SHA-256
+// in hex.
+type OtherCertificate struct{ Shown string }
+
+func (o *OtherCertificate) Error() string {
+	return fmt.Sprintf("another certificate is shown, %s", o.Shown)
+}
+
+// shows says that another certificate is shown than one with the fingerprint; nothing where none is wanted.
+func shows(state *tls.ConnectionState, fingerprint string) error {
+	if state == nil || fingerprint == "" || len(state.PeerCertificates) == 0 {
+		return nil
+	}
+	sum := sha256.Sum256(state.PeerCertificates[0].Raw)
+	if shown := hex.EncodeToString(sum[:]); shown != fingerprint {
+		return &OtherCertificate{shown}
+	}
+	return nil
+}

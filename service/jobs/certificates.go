@@ -1,0 +1,200 @@
+package jobs
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"time"
+
+	"northstake/core/certificate"
+	"northstake/core/declare"
+	"northstake/core/wire"
+	"northstake/service/store"
+)
+
+// material is what the service has of a certificate that a ground declares, with its private key, as
+// certificate.ReadMaterial reads it.
+func (j *Service) material(ctx context.Context, ground string, d *declare.Declaration, name string) ([]byte, error) {
+	c := d.Certificates[name]
+	if c == nil {
+		return nil, fmt.Errorf("the ground has no certificate %q", name)
+	}
+	if c.IsMade() {
+		return j.kept(ctx, keptAs(ground, name))
+	}
+	m, err := j.handedOver(ctx, d, c)
+	if err != nil {
+		return nil, fmt.Errorf("certificate %s: %w", name, err)
+	}
+	text, err := m.PEM()
+	return []byte(text), err
+}
+
+// Chain is a certificate that a ground declares, with those behind it; nil while the service has yet to make it.
+func (j *Service) Chain(ctx context.Context, ground string, d *declare.Declaration, name string) (certificate.Chain, error) {
+	if d.Certificates[name].IsMade() {
+		return j.made(ctx, keptAs(ground, name))
+	}
+	m, err := j.handedOver(ctx, d, d.Certificates[name])
+	return m.Chain, err
+}
+
+// AuthorityOf is the certificate of an authority of a ground; nil while the service has yet to make it.
+func (j *Service) AuthorityOf(ctx context.Context, ground, name string) (certificate.Chain, error) {
+	return j.made(ctx, authorityOf(ground, name))
+}
+
+// made is the certificate that a secret holds with its key, nil where there is no such secret.
+func (j *Service) made(ctx context.Context, name string) (certificate.Chain, error) {
+	var none *noSecret
+	value, err := j.kept(ctx, name)
+	if errors.As(err, &none) {
+		return nil, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	m, err := certificate.ReadMaterial(value)
+	return m.Chain, err
+}
+
+// handedOver reads a certificate of which the files lie beside the declaration.
+func (j *Service) handedOver(ctx context.Context, d *declare.Declaration, c *declare.Certificate) (m certificate.Material, err error) {
+	if c.Bundle != "" {
+		bundle, err := d.TextBeside(c.Bundle)
+		if err != nil {
+			return m, err
+		}
+		var password []byte
+		if c.PasswordSecret != "" {
+			if password, err = j.kept(ctx, c.PasswordSecret); err != nil {
+				return m, err
+			}
+		}
+		m.Chain, m.Key, err = certificate.ReadBundle([]byte(bundle), string(password))
+		return m, err
+	}
+	text, err := d.TextBeside(c.File)
+	if err != nil {
+		return m, err
+	}
+	if m.Chain, err = certificate.ReadChain([]byte(text)); err != nil {
+		return m, err
+	}
+	key, err := j.kept(ctx, c.KeySecret)
+	if err != nil {
+		return m, err
+	}
+	if m.Key, err = certificate.ReadKey(key); err != nil {
+		return m, fmt.Errorf("secret %s: %w", c.KeySecret, err)
+	}
+	if !certificate.IsPair(m.Chain.Leaf(), m.Key) {
+		return m, fmt.Errorf("the private key in secret %s is not that of the certificate in %s", c.KeySecret, c.File)
+	}
+	return m, nil
+}
+
+// kept is what a secret holds.
+func (j *Service) kept(ctx context.Context, name string) ([]byte, error) {
+	sealed, err := j.Store.Secret(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return nil, &noSecret{name}
+	}
+	if err != nil {
+		return nil, err
+	}
+	return j.Seal.Open(name, sealed)
+}
+
+// noSecret is a secret that the service does not hold.
+type noSecret struct{ name string }
+
+func (n *noSecret) Error() string { return fmt.Sprintf("there is no secret called %q", n.name) }
+
+// keptAs is the name of the secret that holds what the service made for a ground. No name that people choose
+// for a secret has a slash.
+func keptAs(ground, what string) string { return wire.CertificateSecret + ground + "/" + what }
+
+// authorityOf is the name of the secret that holds an authority of a ground.
+func authorityOf(ground, name string) string { return "authority/" + ground + "/" + name }
+
+// makeCertificates makes the certificates of a ground that it is to make and has not got, with their
+// authorities, and those anew that are for other names by now, or of which a third of the life is left.
+func (j *Service) makeCertificates(ctx context.Context, ground string, d *declare.Declaration) error {
+	for name, c := range d.Certificates {
+		if !c.IsMade() {
+			continue
+		}
+		if err := j.makeCertificate(ctx, ground, d, name, c); err != nil {
+			return fmt.Errorf("make certificate %s: %w", name, err)
+		}
+	}
+	return nil
+}
+
+func (j *Service) makeCertificate(ctx context.Context, ground string, d *declare.Declaration, name string, c *declare.Certificate) error {
+	now, names := time.Now(), d.NamesOf(name)
+	if len(names) == 0 {
+		return nil // nobody shows it
+	}
+	var by certificate.Authority
+	if c.Authority != "" {
+		var err error
+		if by, err = j.authority(ctx, ground, c.Authority, d.Authorities[c.Authority], now); err != nil {
+			return err
+		}
+	}
+	if has, err := j.kept(ctx, keptAs(ground, name)); err == nil {
+		if m, err := certificate.ReadMaterial(has); err == nil && m.IsFor(names, by.Certificate) && certificate.Left(m.Chain.Leaf(), now) > 1.0/3 {
+			return nil
+		}
+	}
+	key, err := certificate.NewKey(c.Key)
+	if err != nil {
+		return err
+	}
+	m := certificate.Material{Key: key}
+	if c.Authority != "" {
+		m.Chain, err = by.Issue(names, key, now, c.Life())
+	} else {
+		m.Chain, err = certificate.SelfSigned(names, key, now, c.Life())
+	}
+	if err != nil {
+		return err
+	}
+	return j.keep(ctx, keptAs(ground, name), m)
+}
+
+// authority is one of a ground, made where there is none yet.
+func (j *Service) authority(ctx context.Context, ground, name string, a *declare.Authority, now time.Time) (certificate.Authority, error) {
+	if has, err := j.kept(ctx, authorityOf(ground, name)); err == nil {
+		m, err := certificate.ReadMaterial(has)
+		return certificate.Authority{Certificate: m.Chain.Leaf(), Key: m.Key}, err
+	}
+	key, err := certificate.NewKey(a.Key)
+	if err != nil {
+		return certificate.Authority{}, err
+	}
+	title := a.Title
+	if title == "" {
+		title = ground + ", " + name
+	}
+	made, err := certificate.NewAuthority(title, a.Domains, key, now, a.Life())
+	if err != nil {
+		return made, err
+	}
+	return made, j.keep(ctx, authorityOf(ground, name), certificate.Material{Chain: certificate.Chain{made.Certificate}, Key: key})
+}
+
+// keep keeps what the service has made, encrypted.
+func (j *Service) keep(ctx context.Context, name string, m certificate.Material) error {
+	text, err := m.PEM()
+	if err != nil {
+		return err
+	}
+	sealed, err := j.Seal.Close(name, []byte(text))
+	if err != nil {
+		return err
+	}
+	return j.Store.KeepSecret(ctx, name, sealed)
+}
