@@ -7,6 +7,7 @@ import (
 	"encoding/hex"
 	"fmt"
 	"net/http"
+	"time"
 )
 
 // Asking is a client for the service's own questions to a server, by a name: it follows no redirect, and takes
@@ -19,12 +20,15 @@ func Asking(name string) *http.Client {
 	}
 }
 
-// verifying takes the certificate with a fingerprint, for the name that is asked for, and others only where an
+// verifying takes the certificate with a fingerprint, in its time and for the name that is asked for, and others only where an
 // authority that this system knows has signed them for it.
 func verifying(fingerprint string) *tls.Config {
 	return &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(state tls.ConnectionState) error {
 		leaf := state.PeerCertificates[0]
 		if fingerprint != "" && shows(&state, fingerprint) == nil {
+			if now := time.Now(); now.Before(leaf.NotBefore) || now.After(leaf.NotAfter) {
+				return x509.CertificateInvalidError{Cert: leaf, Reason: x509.Expired, Detail: fmt.Sprintf("it is valid from %s to %s", leaf.NotBefore.UTC().Format(time.RFC3339), leaf.NotAfter.UTC().Format(time.RFC3339))}
+			}
 			return leaf.VerifyHostname(state.ServerName)
 		}
 		between := x509.NewCertPool()

@@ -1,0 +1,60 @@
+package probe
+
+import (
+	"context"
+	"crypto/sha256"
+	"crypto/tls"
+	"encoding/hex"
+	"net/http"
+	"net/http/httptest"
+	"strconv"
+	"strings"
+	"testing"
+	"time"
+
+	"northstake/core/certificate"
+	"northstake/core/wire"
+)
+
+// A probe over HTTPS takes the certificate that is declared, in its time and for the name, and no other that
+// nobody knows.
+func TestProbesOverHTTPS(t *testing.T) {
+	key, err := certificate.NewKey("")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, c := range map[string]struct {
+		made  time.Time
+		as    string // the name that is asked for
+		other bool   // another certificate is declared
+		wrong string // "" where all is well
+	}{
+		"as declared":              {time.Now(), "quays.saltmarsh.test", false, ""},
+		"out of date":              {time.Now().Add(-48 * time.Hour), "quays.saltmarsh.test", false, "expired"},
+		"not valid yet":            {time.Now().Add(48 * time.Hour), "quays.saltmarsh.test", false, "not yet valid"},
+		"for another name":         {time.Now(), "isles.saltmarsh.test", false, "isles.saltmarsh.test"},
+		"another than is declared": {time.Now(), "quays.saltmarsh.test", true, "unknown authority"},
+	} {
+		chain, err := certificate.SelfSigned([]string{"quays.saltmarsh.test"}, key, c.made, 24*time.Hour)
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := httptest.NewUnstartedServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("Next sailing")) }))
+		s.TLS = &tls.Config{Certificates: []tls.Certificate{{Certificate: [][]byte{chain.Leaf().Raw}, PrivateKey: key}}}
+		s.StartTLS()
+		port, err := strconv.Atoi(s.URL[strings.LastIndex(s.URL, ":")+1:])
+		if err != nil {
+			t.Fatal(err)
+		}
+		sum := sha256.Sum256(chain.Leaf().Raw)
+		if c.other {
+			sum = sha256.Sum256(nil)
+		}
+		p := wire.Probe{Endpoint: wire.Endpoint{Scheme: wire.HTTPS, Name: c.as, Port: port}, Check: wire.Check{Path: "/", Status: 200}, Fingerprint: hex.EncodeToString(sum[:])}
+		r := Fetch(context.Background(), Asked{p, "127.0.0.1", "inside"})
+		if r.OK != (c.wrong == "") || !strings.Contains(r.Words(), c.wrong) {
+			t.Errorf("%s: %v, %s", name, r.OK, r.Words())
+		}
+		s.Close()
+	}
+}
