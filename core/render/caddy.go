@@ -58,12 +58,10 @@ func (c *caddy) hosts() {
 			c.host(c.at("listen"), strings.Join(all, ", "), declare.Listen{HTTPS: &secure})
 		}
 	}
-	for _, l := range answering(c.site) {
-		if l.Address != "" {
-			c.host(c.at("listen", strconv.Itoa(l.i)), c.addresses(c.site.Names, l.Listen, c.site.CatchAll), l.Listen)
-		}
-	}
 	for i, l := range c.site.ListenOn() {
+		if l.Address != "" && slices.ContainsFunc(answering(c.site), func(d door) bool { return d.i == i }) {
+			c.host(c.at("listen", strconv.Itoa(i)), c.addresses(c.site.Names, l, c.site.CatchAll), l)
+		}
 		if len(c.site.RedirectedNames) > 0 {
 			c.line(c.at("redirected_names"), "%s {", c.addresses(c.site.RedirectedNames, l, false))
 			c.bind(c.at("listen", strconv.Itoa(i)), l)

@@ -1,6 +1,7 @@
 package wire
 
 import (
+	"cmp"
 	"regexp"
 	"slices"
 	"strconv"
@@ -35,7 +36,7 @@ type Own struct {
 	Block  Block  `toml:"block" json:"block,omitzero"`    // or a block of a file that has more in it
 	Listen Path   `toml:"listen" json:"listen,omitempty"` // file with the lines by which it listens
 	Import Import `toml:"import" json:"import,omitzero"`  // by which it takes sites in
-	Whole  Path   `toml:"whole" json:"whole,omitempty"`   // file that begins with a block of what holds for all that it serves
+	Whole  Path   `toml:"whole" json:"whole,omitempty"`   // file that begins with a block of what holds for all that it serves, where something of that is wanted; the block's otherwise
 }
 
 // Option is something that holds for all that a server serves: its name, and its lines.
@@ -116,7 +117,7 @@ const ownMark = " # northstake"
 // withOptions is the text of a file with the options at the beginning of its first block, which is made where
 // there is none. What somebody has said there of an option stays, and counts.
 func (w ServerWant) withOptions(path Path, text string) string {
-	if path != w.Whole || path == "" {
+	if path != cmp.Or(w.Whole, w.Block.File) || path == "" {
 		return text
 	}
 	var lines []string

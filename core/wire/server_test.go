@@ -60,6 +60,10 @@ func TestOptionsStandInTheFirstBlock(t *testing.T) {
 		if back := w.Original("/f", w.Edit("/f", text)); back != text {
 			t.Errorf("%q comes back as %q", text, back)
 		}
+		none := ServerWant{Default: DefaultKept, Own: Own{Block: Block{File: "/f", Opens: ":443"}}} // as it is wanted when no site needs them
+		if back := none.Edit("/f", w.Edit("/f", text)); back != text {
+			t.Errorf("%q, without options again, is %q", text, back)
+		}
 	}
 }
 

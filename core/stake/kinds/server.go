@@ -82,6 +82,9 @@ func ownOf(w *stake.Wanting, server string, layout wire.Layout) wire.ServerWant 
 	if want.Whole != "" {
 		want.Options = optionsFor(w, server)
 	}
+	if len(want.Options) == 0 {
+		want.Whole = ""
+	}
 	return want
 }
 
