@@ -36,16 +36,8 @@ func fromGit(ctx context.Context, c *declare.Content, secret []byte, to string) 
 	if err != nil {
 		return err
 	}
-	end, err := transport.NewEndpoint(c.Git)
-	switch {
-	case err != nil:
+	if err := gitReached(ctx, c); err != nil {
 		return err
-	case end.Protocol == "ssh":
-		if err := reaches(ctx, end.Host); err != nil {
-			return gitTrouble(c, err)
-		}
-	case end.Protocol != "https" && end.Protocol != "http":
-		return &Trouble{fmt.Sprintf("%s cannot be fetched: %q is no way to a repository", c.Git, end.Protocol), "declare its URL with https: or ssh:, or as HOST:PATH"}
 	}
 	kept, err := os.MkdirTemp("", "northstake-git-")
 	if err != nil {
@@ -59,14 +51,7 @@ func fromGit(ctx context.Context, c *declare.Content, secret []byte, to string) 
 	}
 	ref, commit := chooseRef(refs, c.At)
 	if ref == "" && !plumbing.IsHash(c.At) && !isShortHash(c.At) {
-		var names []string
-		for _, r := range refs {
-			if (r.Name().IsBranch() || r.Name().IsTag()) && !strings.HasSuffix(r.Name().String(), "^{}") {
-				names = append(names, r.Name().Short())
-			}
-		}
-		slices.Sort(names)
-		return &Trouble{fmt.Sprintf("%s has no branch and no tag %q", c.Git, c.At), "there is " + strings.Join(names[:min(len(names), 12)], ", ")}
+		return &Trouble{fmt.Sprintf("%s has no branch and no tag %q", c.Git, c.At), "there is " + someNames(refs)}
 	}
 	options := &git.CloneOptions{URL: c.Git, Auth: auth, NoCheckout: true, Tags: git.NoTags}
 	if ref != "" {
@@ -79,19 +64,56 @@ func fromGit(ctx context.Context, c *declare.Content, secret []byte, to string) 
 	if ref == "" {
 		commit = plumbing.Revision(c.At)
 	}
+	tree, err := treeAt(c, repo, commit)
+	if err != nil {
+		return err
+	}
+	return writeTree(c, tree, to)
+}
+
+// gitReached says what is wrong with the way to a repository, as far as its URL tells.
+func gitReached(ctx context.Context, c *declare.Content) error {
+	end, err := transport.NewEndpoint(c.Git)
+	switch {
+	case err != nil:
+		return err
+	case end.Protocol == "ssh":
+		if err := reaches(ctx, end.Host); err != nil {
+			return gitTrouble(c, err)
+		}
+	case end.Protocol != "https" && end.Protocol != "http":
+		return &Trouble{fmt.Sprintf("%s cannot be fetched: %q is no way to a repository", c.Git, end.Protocol), "declare its URL with https: or ssh:, or as HOST:PATH"}
+	}
+	return nil
+}
+
+// treeAt is the tree of a commit of a repository that was fetched.
+func treeAt(c *declare.Content, repo *git.Repository, commit plumbing.Revision) (*object.Tree, error) {
 	hash, err := repo.ResolveRevision(commit)
 	if err != nil {
-		return &Trouble{fmt.Sprintf("%s has no commit %s on any branch", c.Git, c.At), "check the commit"}
+		return nil, &Trouble{fmt.Sprintf("%s has no commit %s on any branch", c.Git, c.At), "check the commit"}
 	}
 	found, err := repo.CommitObject(*hash)
 	if err != nil {
-		return fmt.Errorf("read commit %s of %s: %w", hash, c.Git, err)
+		return nil, fmt.Errorf("read commit %s of %s: %w", hash, c.Git, err)
 	}
 	tree, err := found.Tree()
 	if err != nil {
-		return fmt.Errorf("read commit %s of %s: %w", hash, c.Git, err)
+		return nil, fmt.Errorf("read commit %s of %s: %w", hash, c.Git, err)
 	}
-	return writeTree(c, tree, to)
+	return tree, nil
+}
+
+// someNames are a dozen branches and tags of a repository.
+func someNames(refs []*plumbing.Reference) string {
+	var names []string
+	for _, r := range refs {
+		if (r.Name().IsBranch() || r.Name().IsTag()) && !strings.HasSuffix(r.Name().String(), "^{}") {
+			names = append(names, r.Name().Short())
+		}
+	}
+	slices.Sort(names)
+	return strings.Join(names[:min(len(names), 12)], ", ")
 }
 
 func isShortHash(s string) bool {

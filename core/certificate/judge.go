@@ -152,13 +152,7 @@ func (f *Findings) purpose(c Chain) {
 			f.caution("have it made without CA:TRUE", "%s: some browsers do not take it from a server", what)
 		}
 	}
-	for i, one := range c[1:] {
-		if !one.IsCA || !one.BasicConstraintsValid || one.KeyUsage != 0 && one.KeyUsage&x509.KeyUsageCertSign == 0 {
-			f.mistake("take the certificates that the authority hands out with it", "%s may not sign others", called(one, false))
-		} else if one.MaxPathLen >= 0 && (one.MaxPathLen > 0 || one.MaxPathLenZero) && i > one.MaxPathLen {
-			f.mistake("take the certificates that the authority hands out with it", "%s may sign for %d between it and a server's, and here there are %d", called(one, false), one.MaxPathLen, i)
-		}
-	}
+	f.signers(c)
 	for _, one := range c {
 		if len(one.UnhandledCriticalExtensions) > 0 {
 			f.mistake("have it made anew without that", "%s says something that visitors have to understand and do not (extension %s)", called(one, one == leaf), one.UnhandledCriticalExtensions[0])
@@ -168,6 +162,17 @@ func (f *Findings) purpose(c Chain) {
 		var features []int
 		if _, err := asn1.Unmarshal(e.Value, &features); e.Id.Equal(tlsFeature) && err == nil && slices.Contains(features, statusRequired) {
 			f.caution("have it made without that (must-staple)", "it asks for an answer about its revocation with each handshake, and visitors turn away where there is none")
+		}
+	}
+}
+
+// signers says which certificates behind the first one may not sign those before them.
+func (f *Findings) signers(c Chain) {
+	for i, one := range c[1:] {
+		if !one.IsCA || !one.BasicConstraintsValid || one.KeyUsage != 0 && one.KeyUsage&x509.KeyUsageCertSign == 0 {
+			f.mistake("take the certificates that the authority hands out with it", "%s may not sign others", called(one, false))
+		} else if one.MaxPathLen >= 0 && (one.MaxPathLen > 0 || one.MaxPathLenZero) && i > one.MaxPathLen {
+			f.mistake("take the certificates that the authority hands out with it", "%s may sign for %d between it and a server's, and here there are %d", called(one, false), one.MaxPathLen, i)
 		}
 	}
 }

@@ -260,18 +260,7 @@ func hasPassword(u *url.URL) bool {
 // that something is wrong.
 func (c *Checker) fetching(w *declare.Content, sub func(string) []string) bool {
 	before := len(c.Problems)
-	for key, v := range map[string]string{"url": w.URL, "git": w.Git} {
-		if v == "" || key == "git" && form.GitSSH.MatchString(v) {
-			continue
-		}
-		u, err := url.Parse(v)
-		switch {
-		case err == nil && u.User != nil && (key == "url" || u.Scheme != "ssh" || hasPassword(u)):
-			c.Say(sub(key), "an account stands in the URL, where many can read it", "take it out, give it to northstake secret keep NAME, and write fetch_secret = \"NAME\"")
-		case err != nil || !slices.Contains(schemes[key], u.Scheme) || u.Host == "" || form.Bad(strings.ReplaceAll(strings.ReplaceAll(v, "?", ""), "&", "")) != "":
-			c.Say(sub(key), fmt.Sprintf("%q cannot be fetched from", v), "write a URL that begins with "+strings.Join(schemes[key], ":, ")+":")
-		}
-	}
+	c.fetchedFrom(w, sub)
 	switch {
 	case w.URL != "" && w.SHA256 == "":
 		c.Say(sub("url"), "what is fetched from a URL has to be known by its sum", "add sha256 = \"…\" (sha256sum prints it)")
@@ -289,6 +278,22 @@ func (c *Checker) fetching(w *declare.Content, sub func(string) []string) bool {
 		c.Secret(w.FetchSecret, "fetch_secret", sub("fetch_secret"))
 	}
 	return len(c.Problems) == before
+}
+
+// fetchedFrom checks the URL of an archive or a repository.
+func (c *Checker) fetchedFrom(w *declare.Content, sub func(string) []string) {
+	for key, v := range map[string]string{"url": w.URL, "git": w.Git} {
+		if v == "" || key == "git" && form.GitSSH.MatchString(v) {
+			continue
+		}
+		u, err := url.Parse(v)
+		switch {
+		case err == nil && u.User != nil && (key == "url" || u.Scheme != "ssh" || hasPassword(u)):
+			c.Say(sub(key), "an account stands in the URL, where many can read it", "take it out, give it to northstake secret keep NAME, and write fetch_secret = \"NAME\"")
+		case err != nil || !slices.Contains(schemes[key], u.Scheme) || u.Host == "" || form.Bad(strings.ReplaceAll(strings.ReplaceAll(v, "?", ""), "&", "")) != "":
+			c.Say(sub(key), fmt.Sprintf("%q cannot be fetched from", v), "write a URL that begins with "+strings.Join(schemes[key], ":, ")+":")
+		}
+	}
 }
 
 // schemes are those of what is fetched, by the key that it is declared with.

@@ -173,14 +173,7 @@ func (r *reader) reword(n *node, k string, w written) Rewording {
 	if !changed {
 		value = stands
 	}
-	what, fix := w.why, fmt.Sprintf("write %s = %s", w.key, value)
-	switch {
-	case what != "":
-	case w.key == k:
-		what = fmt.Sprintf("%s = %s is written %s now", k, stands, value)
-	default:
-		what = fmt.Sprintf("%s is written %s now", k, w.key)
-	}
+	what, fix := w.says(k, stands, value), fmt.Sprintf("write %s = %s", w.key, value)
 	beside := w.beside[child.text]
 	if beside != "" {
 		fix += ", and " + beside + " beside it"
@@ -206,27 +199,19 @@ func (r *reader) reword(n *node, k string, w written) Rewording {
 		n.drop(k)
 		return out
 	}
-	out.Problem = problemAt(r.lines, child.keyAt, what, fix)
-	if w.key == k {
-		out.Problem = problemAt(r.lines, child.at, what, fix)
-	}
-	out.Problem.Former = true
+	at := child.at
 	if w.key != k {
+		at = child.keyAt
 		for _, at := range child.named {
 			out.edits = append(out.edits, edit{at, w.key})
 		}
 		n.drop(k)
 		into.set(last, child)
 	}
+	out.Problem = problemAt(r.lines, at, what, fix)
+	out.Problem.Former = true
 	if changed {
-		text := value
-		if beside != "" && n.inline {
-			text += ", " + beside
-		} else if beside != "" {
-			line := r.lines[child.keyAt.File][child.keyAt.Line-1]
-			text += "\n" + line[:len(line)-len(strings.TrimLeft(line, " \t"))] + beside
-		}
-		out.edits = append(out.edits, edit{child.at, text})
+		out.edits = append(out.edits, edit{child.at, value + r.besideText(n, child, beside)})
 		child.kind, child.text = valueIn(value)
 	}
 	if key, text, ok := strings.Cut(beside, " = "); ok && n.table[key] == nil {
@@ -235,6 +220,30 @@ func (r *reader) reword(n *node, k string, w written) Rewording {
 		n.set(key, more)
 	}
 	return out
+}
+
+// says is what is said of a former key, where this stands and that value is meant.
+func (w written) says(former, stands, value string) string {
+	switch {
+	case w.why != "":
+		return w.why
+	case w.key == former:
+		return fmt.Sprintf("%s = %s is written %s now", former, stands, value)
+	}
+	return fmt.Sprintf("%s is written %s now", former, w.key)
+}
+
+// besideText is what is written behind a value for another key to stand beside it: in the braces, or in
+// a line of its own.
+func (r *reader) besideText(n, child *node, beside string) string {
+	switch {
+	case beside == "":
+		return ""
+	case n.inline:
+		return ", " + beside
+	}
+	line := r.lines[child.keyAt.File][child.keyAt.Line-1]
+	return "\n" + line[:len(line)-len(strings.TrimLeft(line, " \t"))] + beside
 }
 
 // valueIn is the kind and the text of a value in TOML, which is text in quotes, true or false.

@@ -225,6 +225,14 @@ func (l linter) https(name string, s *declare.Site) {
 	if s.Certificate != "" && s.Image != "" {
 		l.Say(check.At(here, "certificate"), "its server runs in a container, and shows no certificate there so far", "have a server of the host itself serve it")
 	}
+	l.secureAt(s, here)
+	if s.Certificate != "" {
+		l.remembered(s, check.At(here, "https", "remembered"))
+	}
+}
+
+// secureAt checks where a site speaks HTTPS, and where it does not.
+func (l linter) secureAt(s *declare.Site, here []string) {
 	secure, plain := 0, -1
 	for i, on := range s.ListenOn() {
 		at := check.At(here, "listen", strconv.Itoa(i))
@@ -248,7 +256,10 @@ func (l linter) https(name string, s *declare.Site) {
 	if s.PlainHTTP() == declare.PlainRefused && plain >= 0 && len(s.Listen) > 0 {
 		l.Say(check.At(here, "listen", strconv.Itoa(plain)), "plain HTTP is to be refused, and here it is listened for", "take the port out, or plain_http = \"refused\"")
 	}
-	at := check.At(here, "https", "remembered")
+}
+
+// remembered checks for how long browsers remember that a site is asked for over HTTPS.
+func (l linter) remembered(s *declare.Site, at []string) {
 	switch seconds, ok := form.Seconds(s.HTTPS.Remembered); {
 	case s.HTTPS.Remembered == "":
 	case !ok || time.Duration(seconds)*time.Second > 731*24*time.Hour:

@@ -33,6 +33,22 @@ func (l linter) host(name string, h *declare.Host) {
 		l.Say(keys("host", name), fmt.Sprintf("host name %q has characters it cannot have", name), "use lower-case letters, digits, dots and hyphens")
 	}
 	_, to := h.Transport()
+	l.address(name, h, to)
+	for i, k := range h.Kits {
+		if l.D.Kits[k] == nil {
+			l.Say(keys("host", name, "kits", strconv.Itoa(i)), fmt.Sprintf("there is no kit %q", k), near.DidYouMean(k, sorted(l.D.Kits)))
+		}
+	}
+	l.reach(h.Reach, keys("host", name, "reach"))
+	l.engine(name, h, to)
+	if to.Login {
+		l.login(name)
+	}
+	l.settings(h.Settings, keys("host", name))
+}
+
+// address checks where a host is reached.
+func (l linter) address(name string, h *declare.Host, to declare.Transport) {
 	if h.Address == "" && !to.Within && l.D.Lacks("host", name, "address") {
 		l.Say(keys("host", name), fmt.Sprintf("[host.%s] has no address", name), "add address = \"…\" (an IP address or a DNS name), or via = \"service-machine\" for the machine that the service runs on")
 	}
@@ -48,18 +64,11 @@ func (l linter) host(name string, h *declare.Host) {
 	} else if form.Numeric(h.Address) && net.ParseIP(h.Address) == nil {
 		l.Say(keys("host", name, "address"), fmt.Sprintf("%q looks like an IP address and is none", h.Address), "an IPv4 address has four numbers from 0 to 255")
 	}
-	for i, k := range h.Kits {
-		if l.D.Kits[k] == nil {
-			l.Say(keys("host", name, "kits", strconv.Itoa(i)), fmt.Sprintf("there is no kit %q", k), near.DidYouMean(k, sorted(l.D.Kits)))
-		}
-	}
-	l.reach(h.Reach, keys("host", name, "reach"))
-	l.engine(name, h, to)
+}
+
+// login checks that there is something to log in to a host with.
+func (l linter) login(name string) {
 	r := l.D.ReachOf(name)
-	if !to.Login {
-		l.settings(h.Settings, keys("host", name))
-		return
-	}
 	written := func(key string) bool { return !l.D.Lacks("reach", key) || !l.D.Lacks("host", name, "reach", key) }
 	if r.User == "" && !written("user") {
 		l.Say(keys("host", name), fmt.Sprintf("host %s has no login user", name), "add user = \"…\" to [reach] or to [host."+name+".reach]")
@@ -67,7 +76,6 @@ func (l linter) host(name string, h *declare.Host) {
 	if r.KeySecret == "" && r.PasswordSecret == "" && !written("key_secret") && !written("password_secret") {
 		l.Say(keys("host", name), fmt.Sprintf("host %s has no key and no password to log in with", name), "add key_secret = \"NAME\" to [reach], and give it to northstake secret keep NAME")
 	}
-	l.settings(h.Settings, keys("host", name))
 }
 
 // places checks the names of places: each is called by its name alone, whatever its sort.

@@ -116,37 +116,8 @@ var otherwise = map[string][]string{
 
 func (l linter) path(site string, s *declare.Site, u string) {
 	p, at := s.Paths[u], keys("site", site, "path", u)
-	fix := form.URLPath(u)
-	switch q := strings.IndexByte(u, '?'); {
-	case fix != "":
-		l.Say(at, fmt.Sprintf("%q cannot be a path of a site", u), fix)
-	case q >= 0:
-		l.Say(at, fmt.Sprintf("%q has a query, by which no path is told", u), fmt.Sprintf("write %q; it serves whatever is asked for there", u[:q]))
-	case u != "/" && strings.HasSuffix(u, "/"):
-		l.Say(at, fmt.Sprintf("path %q ends in a slash", u), fmt.Sprintf("write %q; it serves what is below it as well", strings.TrimRight(u, "/")))
-	case u == "/" && p.Root != "":
-		l.Say(check.At(at, "root"), "\"/\" has a root of its own", "the site's own root serves /: write it there")
-	}
-	does := map[string]bool{"root": p.Root != "", "says": p.Says != nil, "moved_to": p.MovedTo != "", "passed_to": len(p.PassedTo) > 0}
-	var said []string
-	for _, key := range []string{"root", "says", "moved_to", "passed_to"} {
-		if does[key] {
-			said = append(said, key)
-		}
-	}
-	for key := range does { // a key that another word was taken for does it, too
-		does[key] = does[key] || !l.D.Lacks(check.At(at, key)...)
-	}
-	if len(said) > 1 {
-		l.Say(check.At(at, said[1]), fmt.Sprintf("path %s has both %s and %s", u, said[0], said[1]), "keep one of the two: a path is one thing")
-	}
-	for _, key := range slices.Sorted(maps.Keys(otherwise)) {
-		for _, k := range otherwise[key] {
-			if l.Written(check.At(at, k)...) && !does[key] && !(k == "status" && (does["says"] || does["moved_to"])) {
-				l.Say(check.At(at, k), fmt.Sprintf("%s belongs to a path with %s", k, map[bool]string{true: "says or moved_to", false: key}[k == "status"]), "take it out")
-			}
-		}
-	}
+	l.pathName(u, p, at)
+	l.oneThing(u, p, at)
 	l.serving(s, &p.Serving, at)
 	if p.Exact && p.Root != "" {
 		l.Say(check.At(at, "exact"), "a root shows what is below a path as well", "take exact out")
@@ -167,6 +138,45 @@ func (l linter) path(site string, s *declare.Site, u string) {
 	}
 	if len(p.PassedTo) > 0 {
 		l.passes(s, p, at)
+	}
+}
+
+// pathName checks what a path is called.
+func (l linter) pathName(u string, p *declare.Path, at []string) {
+	fix := form.URLPath(u)
+	switch q := strings.IndexByte(u, '?'); {
+	case fix != "":
+		l.Say(at, fmt.Sprintf("%q cannot be a path of a site", u), fix)
+	case q >= 0:
+		l.Say(at, fmt.Sprintf("%q has a query, by which no path is told", u), fmt.Sprintf("write %q; it serves whatever is asked for there", u[:q]))
+	case u != "/" && strings.HasSuffix(u, "/"):
+		l.Say(at, fmt.Sprintf("path %q ends in a slash", u), fmt.Sprintf("write %q; it serves what is below it as well", strings.TrimRight(u, "/")))
+	case u == "/" && p.Root != "":
+		l.Say(check.At(at, "root"), "\"/\" has a root of its own", "the site's own root serves /: write it there")
+	}
+}
+
+// oneThing checks that a path does one thing, and has the keys of that alone.
+func (l linter) oneThing(u string, p *declare.Path, at []string) {
+	does := map[string]bool{"root": p.Root != "", "says": p.Says != nil, "moved_to": p.MovedTo != "", "passed_to": len(p.PassedTo) > 0}
+	var said []string
+	for _, key := range []string{"root", "says", "moved_to", "passed_to"} {
+		if does[key] {
+			said = append(said, key)
+		}
+	}
+	for key := range does { // a key that another word was taken for does it, too
+		does[key] = does[key] || !l.D.Lacks(check.At(at, key)...)
+	}
+	if len(said) > 1 {
+		l.Say(check.At(at, said[1]), fmt.Sprintf("path %s has both %s and %s", u, said[0], said[1]), "keep one of the two: a path is one thing")
+	}
+	for _, key := range slices.Sorted(maps.Keys(otherwise)) {
+		for _, k := range otherwise[key] {
+			if l.Written(check.At(at, k)...) && !does[key] && !(k == "status" && (does["says"] || does["moved_to"])) {
+				l.Say(check.At(at, k), fmt.Sprintf("%s belongs to a path with %s", k, map[bool]string{true: "says or moved_to", false: key}[k == "status"]), "take it out")
+			}
+		}
 	}
 }
 
@@ -195,18 +205,7 @@ func (l linter) says(p *declare.Path, at []string) {
 
 func (l linter) moved(u string, p *declare.Path, at []string) {
 	to, here := p.MovedTo, check.At(at, "moved_to")
-	path := to
-	for _, scheme := range []string{"http://", "https://"} {
-		if rest, ok := strings.CutPrefix(to, scheme); ok {
-			host, below, _ := strings.Cut(rest, "/")
-			name, _, _ := strings.Cut(host, ":")
-			path = "/" + below
-			if !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") {
-				path = ""
-			}
-		}
-	}
-	path, fragment, _ := strings.Cut(path, "#")
+	path, fragment, _ := strings.Cut(targetPath(to), "#")
 	bare, query, _ := strings.Cut(path, "?")
 	if form.URLPath(bare) != "" || form.Control(query+fragment) || strings.ContainsAny(query+fragment, " \"<>\\^`{|}") || len(to) > 2000 {
 		l.Say(here, fmt.Sprintf("%q is nothing that a visitor can be sent to", to), "write a path such as \"/sailings\", or a URL such as \"https://ferries.test/sailings\"")
@@ -229,41 +228,64 @@ func (l linter) moved(u string, p *declare.Path, at []string) {
 	}
 }
 
+// targetPath is the path to which a redirect leads, with what follows it; "" where its host has no name that
+// visitors could find it by.
+func targetPath(to string) string {
+	for _, scheme := range []string{"http://", "https://"} {
+		rest, ok := strings.CutPrefix(to, scheme)
+		if !ok {
+			continue
+		}
+		host, below, _ := strings.Cut(rest, "/")
+		name, _, _ := strings.Cut(host, ":")
+		if !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") {
+			return ""
+		}
+		return "/" + below
+	}
+	return to
+}
+
 func (l linter) passes(s *declare.Site, p *declare.Path, at []string) {
 	for i, to := range p.PassedTo {
 		here := check.At(at, "passed_to", strconv.Itoa(i))
 		if slices.Contains(p.PassedTo[:i], to) {
 			l.Say(here, fmt.Sprintf("%q is named twice", to), "keep one of the two")
 		}
-		service, ok := declare.UpstreamOf(to)
-		if ok && service.Scheme == "" {
-			if form.Socket(service.Unix) != "" {
-				l.Say(here, fmt.Sprintf("%q is not the path of a socket", service.Unix), form.Socket(service.Unix))
-			}
-			continue
-		}
-		name := service.Name
-		if strings.HasPrefix(service.Authority, "[") {
-			if at, err := netip.ParseAddr(name); err == nil && !at.IsLoopback() {
-				name = "v6.test"
-			} else if err == nil {
-				name = "localhost"
-			}
-		}
-		switch {
-		case ok && service.Scheme != wire.HTTP:
-			l.Say(here, "passing on to an encrypted service is not declared here yet", "pass on to http:, or write raw lines")
-		case ok && service.Below != "":
-			l.Say(here, fmt.Sprintf("%q has a path", to), "leave it out: the service is asked for the path that the visitor asked for, or, with passed_path = \"shortened\", for what is below")
-		case ok && slices.Contains(s.Ports(), service.Port) && (loopback(name) || slices.Contains(s.Names, name)):
-			l.Say(here, fmt.Sprintf("%q is this site itself: what is asked for would go round", to), "name the port on which the service listens")
-		case !ok || !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") || service.Port == 0:
-			l.Say(here, fmt.Sprintf("%q is no service that can be passed on to", to), "write a URL such as \"http://127.0.0.1:9000\", or \"unix:/run/tides.sock\"")
-		}
+		l.upstream(s, to, here)
 	}
 	for key, span := range map[string]string{"connects_in": p.ConnectsIn, "answers_in": p.AnswersIn} {
 		if n, ok := form.Seconds(span); span != "" && (!ok || n < 1 || n > 24*3600) {
 			l.Say(check.At(at, key), fmt.Sprintf("%q is not a length of time to wait", span), "write one such as \"5s\" or \"10m\", of at most a day")
 		}
+	}
+}
+
+// upstream checks a service that is passed on to.
+func (l linter) upstream(s *declare.Site, to string, here []string) {
+	service, ok := declare.UpstreamOf(to)
+	if ok && service.Scheme == "" {
+		if form.Socket(service.Unix) != "" {
+			l.Say(here, fmt.Sprintf("%q is not the path of a socket", service.Unix), form.Socket(service.Unix))
+		}
+		return
+	}
+	name := service.Name
+	if strings.HasPrefix(service.Authority, "[") {
+		if at, err := netip.ParseAddr(name); err == nil && !at.IsLoopback() {
+			name = "v6.test"
+		} else if err == nil {
+			name = "localhost"
+		}
+	}
+	switch {
+	case ok && service.Scheme != wire.HTTP:
+		l.Say(here, "passing on to an encrypted service is not declared here yet", "pass on to http:, or write raw lines")
+	case ok && service.Below != "":
+		l.Say(here, fmt.Sprintf("%q has a path", to), "leave it out: the service is asked for the path that the visitor asked for, or, with passed_path = \"shortened\", for what is below")
+	case ok && slices.Contains(s.Ports(), service.Port) && (loopback(name) || slices.Contains(s.Names, name)):
+		l.Say(here, fmt.Sprintf("%q is this site itself: what is asked for would go round", to), "name the port on which the service listens")
+	case !ok || !form.DNSName.MatchString(name) || strings.HasPrefix(name, "*") || service.Port == 0:
+		l.Say(here, fmt.Sprintf("%q is no service that can be passed on to", to), "write a URL such as \"http://127.0.0.1:9000\", or \"unix:/run/tides.sock\"")
 	}
 }

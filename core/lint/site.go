@@ -192,6 +192,11 @@ func (l linter) looks(s *declare.Site, here []string) {
 	if s.Charset != "" && !form.Charset.MatchString(s.Charset) {
 		l.Say(check.At(here, "charset"), fmt.Sprintf("%q is not the name of a character set", s.Charset), "write one such as \"utf-8\"")
 	}
+	l.logs(s, here)
+}
+
+// logs checks where a site keeps its logs.
+func (l linter) logs(s *declare.Site, here []string) {
 	for key, file := range map[string]string{"access": s.Log.Access, "error": s.Log.Error} {
 		if file == "" || file == "off" && key == "access" {
 			continue

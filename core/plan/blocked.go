@@ -20,59 +20,86 @@ type Left struct {
 // would have to be started or restarted for it and cannot be, because another
 // site that is there already is in its way. What holds up each site comes second.
 func behind(list []judged, byName map[string]judged) (out, sites map[string]string) {
-	out, sites = map[string]string{}, map[string]string{}
-	block := func(s stake.Stake, by string) bool {
-		if out[s.Local()] != "" {
-			return false
-		}
-		out[s.Local()] = by
-		if s.Site != "" && sites[s.Site] == "" {
-			sites[s.Site] = by
-		}
-		return true
-	}
+	u := heldUp{byName: byName, stakes: map[string]string{}, sites: map[string]string{}}
 	for _, j := range list {
 		if len(j.verdict.Blockers) > 0 {
-			block(j.stake, j.stake.Local())
+			u.stake(j.stake, j.stake.Local())
 		}
 	}
-	for again := len(out) > 0; again; {
+	for again := len(u.stakes) > 0; again; {
 		again = false
 		for _, j := range list {
-			if len(j.verdict.Differences) == 0 {
-				continue // it is as declared, whatever else is not
-			}
-			by := sites[j.stake.Site]
-			if held := out[j.stake.Local()]; held != "" && holding(j.stake) {
-				for _, site := range j.stake.For { // none of them would be reached
-					if sites[site] == "" {
-						sites[site], again = held, true
-					}
-				}
-			}
-			if by == "" {
-				by = ofAll(j.stake.For, sites)
-			}
-			for _, need := range j.stake.Needs {
-				if by == "" && !(j.stake.Site == "" && absent(byName[need])) {
-					by = out[need]
-				}
-			}
-			if by == "" {
-				continue
-			}
-			again = block(j.stake, by) || again
-			if j.stake.Site != "" {
-				continue
-			}
-			for _, need := range j.stake.Needs {
-				if site := byName[need].stake; site.Site != "" && sites[site.Site] == "" {
-					sites[site.Site], again = by, true
-				}
+			if len(j.verdict.Differences) > 0 { // else it is as declared, whatever else is not
+				again = u.spread(j.stake) || again
 			}
 		}
 	}
-	return out, sites
+	return u.stakes, u.sites
+}
+
+// heldUp is what is in the way of stakes and of sites, by their names.
+type heldUp struct {
+	byName        map[string]judged
+	stakes, sites map[string]string
+}
+
+// stake has something hold up a stake, and the site that it is of; false where something did before.
+func (u heldUp) stake(s stake.Stake, by string) bool {
+	if u.stakes[s.Local()] != "" {
+		return false
+	}
+	u.stakes[s.Local()] = by
+	if s.Site != "" {
+		u.site(s.Site, by)
+	}
+	return true
+}
+
+// site has something hold up a site; false where something did before.
+func (u heldUp) site(site, by string) bool {
+	if u.sites[site] != "" {
+		return false
+	}
+	u.sites[site] = by
+	return true
+}
+
+// spread holds up a stake by what holds up those that it needs or is for, and these by what holds it up.
+// It says whether there is more held up than before.
+func (u heldUp) spread(s stake.Stake) (more bool) {
+	if held := u.stakes[s.Local()]; held != "" && holding(s) {
+		for _, site := range s.For { // none of them would be reached
+			more = u.site(site, held) || more
+		}
+	}
+	by := u.inTheWay(s)
+	if by == "" {
+		return more
+	}
+	more = u.stake(s, by) || more
+	if s.Site != "" {
+		return more
+	}
+	for _, need := range s.Needs {
+		if site := u.byName[need].stake.Site; site != "" {
+			more = u.site(site, by) || more
+		}
+	}
+	return more
+}
+
+// inTheWay is what holds a stake up: what holds up its site, all sites that it is for, or one that it needs.
+func (u heldUp) inTheWay(s stake.Stake) string {
+	by := u.sites[s.Site]
+	if by == "" {
+		by = ofAll(s.For, u.sites)
+	}
+	for _, need := range s.Needs {
+		if by == "" && !(s.Site == "" && absent(u.byName[need])) {
+			by = u.stakes[need]
+		}
+	}
+	return by
 }
 
 func holding(s stake.Stake) bool {

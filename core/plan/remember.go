@@ -48,40 +48,25 @@ func Remember(in Input, h *Place, worked map[string]bool, revision int, now time
 			continue
 		}
 		a, known := out[name]
+		is, differs := a, false
 		switch row.Standing {
 		case Set:
 			absent, did := worked[row.Address]
-			made, fresh := a.Made || did, absent
-			if known {
-				fresh = a.Fresh
+			is, differs = noted(s, a, known, in.Readings[name].Found, did, absent, revision, now)
+			if differs {
+				row.SetAt, row.ShiftedAt = is.SetAt, time.Time{}
 			}
-			if known && a.Shifted.IsZero() && a.Made == made && Same(a.Want, s.Want) && Same(a.Found, in.Readings[name].Found) {
-				continue
-			}
-			setAt := now
-			if known && a.Shifted.IsZero() && Same(a.Want, s.Want) {
-				setAt = a.SetAt
-			}
-			from := revision
-			if s.From.File == declare.OneOff {
-				from = 0
-			}
-			out[name] = Applied{s.Type, s.Name, s.Site, s.Want, in.Readings[name].Found, from, setAt, time.Time{}, made, fresh}
-			row.SetAt, row.ShiftedAt = setAt, time.Time{}
-			changed = true
 		case Shifted:
-			if a.Shifted.IsZero() {
-				a.Shifted = now
-				row.ShiftedAt = now
-				out[name] = a
-				changed = true
+			if differs = a.Shifted.IsZero(); differs {
+				is.Shifted, row.ShiftedAt = now, now
 			}
 		case Due:
-			if known && !a.Shifted.IsZero() { // it went back to what it was, and something else is declared
-				a.Shifted = time.Time{}
-				out[name] = a
-				changed = true
+			if differs = known && !a.Shifted.IsZero(); differs { // it went back to what it was, and something else is declared
+				is.Shifted = time.Time{}
 			}
+		}
+		if differs {
+			out[name], changed = is, true
 		}
 	}
 	for name := range out {
@@ -94,6 +79,27 @@ func Remember(in Input, h *Place, worked map[string]bool, revision int, now time
 		}
 	}
 	return out, changed
+}
+
+// noted is what is remembered of a stake that is as declared, and whether that is something else than
+// was noted: a, where known says that there was anything. Did says that a run has just brought it about,
+// and absent that nothing of it was there before.
+func noted(s stake.Stake, a Applied, known bool, found json.RawMessage, did, absent bool, revision int, now time.Time) (Applied, bool) {
+	as := known && a.Shifted.IsZero() && Same(a.Want, s.Want) // as it was when it was last seen
+	is := Applied{Type: s.Type, Name: s.Name, Site: s.Site, Want: s.Want, Found: found, Revision: revision, SetAt: now, Made: a.Made || did, Fresh: absent}
+	if known {
+		is.Fresh = a.Fresh
+	}
+	if as && a.Made == is.Made && Same(a.Found, found) {
+		return a, false
+	}
+	if as {
+		is.SetAt = a.SetAt
+	}
+	if s.From.File == declare.OneOff {
+		is.Revision = 0
+	}
+	return is, true
 }
 
 // Same compares two JSON values by their compact text.

@@ -85,31 +85,7 @@ func leavers(in Input, all []gone, only func(Row) bool) ([]leaver, error) {
 	if in.Restores {
 		return nil, nil
 	}
-	leaves := map[string]leaver{}
-	var leaving []stake.Stake
-	for more := true; more; { // what one does may be a matter of what else goes
-		more = false
-		for _, g := range all {
-			if _, known := leaves[g.stake.Local()]; known || g.kind.Away == nil || only != nil && !only(g.row(in)) {
-				continue
-			}
-			why, sake := "", ""
-			if g.kind.Unwanted != nil {
-				why, sake = g.kind.Unwanted(g.stake, stake.Surroundings{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits, Memo: in.Memo})
-			}
-			if why == "" && g.goes(in) {
-				if why = "nothing declares it any more"; in.Retires != "" {
-					why = in.Retires + " is retired"
-				}
-			}
-			if why == "" {
-				continue
-			}
-			l := leaver{judged{stake: g.stake, input: g.input(in)}, why, sake}
-			l.input.Pending = sake != "" // something comes in its place
-			leaves[g.stake.Local()], leaving, more = l, append(leaving, g.stake), true
-		}
-	}
+	leaves, leaving := goers(in, all, only)
 	var out, rest []leaver
 	for _, g := range all {
 		l, goes := leaves[g.stake.Local()]
@@ -123,22 +99,65 @@ func leavers(in Input, all []gone, only func(Row) bool) ([]leaver, error) {
 	slices.Reverse(rest) // what was brought about last goes first
 	out = append(out, rest...)
 	for i := range out {
-		kind, err := stake.KindOf(out[i].stake.Type)
-		if err != nil {
+		if err := out[i].judge(in, leaving); err != nil {
 			return nil, err
-		}
-		out[i].input.Leaving = slices.Clone(leaving)
-		if out[i].verdict, err = kind.Away(out[i].input); err != nil {
-			return nil, err
-		}
-		if by := out[i].needed(in.Stakes); by != nil {
-			out[i].verdict = stake.Verdict{Cautions: []stake.Note{{Address: out[i].stake.Address(), What: fmt.Sprintf("%s stays: %s needs it", out[i].stake.Local(), by.Local()), Fix: fmt.Sprintf("declare it, or take out what needs it: %s:%d", by.From.File, by.From.Line)}}}
 		}
 		if len(out[i].verdict.Moves) == 0 {
 			leaving = slices.DeleteFunc(leaving, func(s stake.Stake) bool { return s.Local() == out[i].stake.Local() })
 		}
 	}
 	return lastTakers(out), nil
+}
+
+// goers are the stakes that go, by their names on the host, and in the order in which that turned out.
+func goers(in Input, all []gone, only func(Row) bool) (leaves map[string]leaver, leaving []stake.Stake) {
+	leaves = map[string]leaver{}
+	for more := true; more; { // what one does may be a matter of what else goes
+		more = false
+		for _, g := range all {
+			if _, known := leaves[g.stake.Local()]; known || g.kind.Away == nil || only != nil && !only(g.row(in)) {
+				continue
+			}
+			why, sake := g.why(in, leaving)
+			if why == "" {
+				continue
+			}
+			l := leaver{judged{stake: g.stake, input: g.input(in)}, why, sake}
+			l.input.Pending = sake != "" // something comes in its place
+			leaves[g.stake.Local()], leaving, more = l, append(leaving, g.stake), true
+		}
+	}
+	return leaves, leaving
+}
+
+// why says why a stake goes, "" where it does not, and for the sake of which declared one.
+func (g gone) why(in Input, leaving []stake.Stake) (why, sake string) {
+	if g.kind.Unwanted != nil {
+		why, sake = g.kind.Unwanted(g.stake, stake.Surroundings{Declared: in.Stakes, Leaving: leaving, Traits: in.Traits, Memo: in.Memo})
+	}
+	switch {
+	case why != "" || !g.goes(in):
+		return why, sake
+	case in.Retires != "":
+		return in.Retires + " is retired", sake
+	}
+	return "nothing declares it any more", sake
+}
+
+// judge works out how a stake goes, or that it stays because something that is declared needs it.
+func (l *leaver) judge(in Input, leaving []stake.Stake) error {
+	kind, err := stake.KindOf(l.stake.Type)
+	if err != nil {
+		return err
+	}
+	l.input.Leaving = slices.Clone(leaving)
+	if l.verdict, err = kind.Away(l.input); err != nil {
+		return err
+	}
+	if by := l.needed(in.Stakes); by != nil {
+		l.verdict = stake.Verdict{Cautions: []stake.Note{{Address: l.stake.Address(), What: fmt.Sprintf("%s stays: %s needs it", l.stake.Local(), by.Local()), Fix: fmt.Sprintf("declare it, or take out what needs it: %s:%d", by.From.File, by.From.Line)}}}
+	}
+	return nil
 }
 
 // lastTakers has, of leavers of one kind, those that take others along come after them; what kind goes

@@ -127,79 +127,12 @@ func (r Row) Try(ctx context.Context, h Host) error {
 
 // ask makes the request; former is the answer to the same without conditions.
 func (r Row) ask(ctx context.Context, h Host, former *answer) (*answer, error) {
-	method, target, _ := strings.Cut(h.fill(r.Request), " ")
-	target = repeated.ReplaceAllStringFunc(target, func(s string) string {
-		m := repeated.FindStringSubmatch(s)
-		n, _ := strconv.Atoi(m[2])
-		return strings.Repeat(m[1], n)
-	})
-	rest := strings.TrimPrefix(target, "http://")
-	cut := strings.IndexAny(rest, "/?")
-	host, path := rest, "/"
-	if cut >= 0 {
-		host, path = rest[:cut], rest[cut:]
+	q, err := r.message(h, former)
+	if err != nil {
+		return nil, err
 	}
-	port := "80"
-	if _, p, ok := strings.Cut(host, ":"); ok {
-		port = p
-	}
-	ipv6 := false
-	var headers []string
-	var body, chunks []byte
-	version := "HTTP/1.1"
-	for _, w := range r.With {
-		switch {
-		case w == "over IPv6":
-			ipv6 = true
-		case w == "websocket":
-			key := make([]byte, 16)
-			if _, err := rand.Read(key); err != nil {
-				return nil, err
-			}
-			headers = append(headers, "Connection: Upgrade", "Upgrade: websocket", "Sec-WebSocket-Version: 13", "Sec-WebSocket-Key: "+base64.StdEncoding.EncodeToString(key))
-		case w == "no Host":
-			host, version = "", "HTTP/1.0"
-		case strings.HasPrefix(w, "account "):
-			headers = append(headers, "Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte(strings.TrimPrefix(w, "account "))))
-		case strings.HasPrefix(w, "body of "):
-			n, err := strconv.Atoi(strings.TrimSuffix(strings.TrimPrefix(w, "body of "), " bytes"))
-			if err != nil {
-				return nil, err
-			}
-			body = bytes.Repeat([]byte("x"), n)
-		case strings.HasSuffix(w, " bytes in chunks"):
-			n, err := strconv.Atoi(strings.TrimSuffix(w, " bytes in chunks"))
-			if err != nil {
-				return nil, err
-			}
-			headers = append(headers, "Transfer-Encoding: chunked")
-			chunks = inChunks(n)
-		case strings.Contains(w, "{etag}") || strings.Contains(w, "{modified}"):
-			if former != nil {
-				w = strings.ReplaceAll(w, "{etag}", former.Header.Get("ETag"))
-				headers = append(headers, strings.ReplaceAll(w, "{modified}", former.Header.Get("Last-Modified")))
-			}
-		default:
-			headers = append(headers, w)
-		}
-	}
-	var out bytes.Buffer
-	fmt.Fprintf(&out, "%s %s %s\r\n", method, path, version)
-	if host != "" {
-		fmt.Fprintf(&out, "Host: %s\r\n", host)
-	}
-	for _, l := range headers {
-		fmt.Fprintf(&out, "%s\r\n", l)
-	}
-	if body != nil {
-		fmt.Fprintf(&out, "Content-Length: %d\r\n", len(body))
-	}
-	if !slices.Contains(r.With, "websocket") {
-		out.WriteString("Connection: close\r\n")
-	}
-	out.WriteString("\r\n")
 	start := time.Now()
-	c, err := h.dial(ctx, ipv6, port)
+	c, err := h.dial(ctx, q.ipv6, q.port)
 	if err != nil {
 		return nil, err
 	}
@@ -207,12 +140,12 @@ func (r Row) ask(ctx context.Context, h Host, former *answer) (*answer, error) {
 	if err := c.SetDeadline(time.Now().Add(30 * time.Second)); err != nil {
 		return nil, err
 	}
-	if _, err := c.Write(out.Bytes()); err != nil {
+	if _, err := c.Write(q.head()); err != nil {
 		return nil, err
 	}
-	go c.Write(append(body, chunks...)) // the server may answer before it has read all of it
+	go c.Write(append(q.body, q.chunks...)) // the server may answer before it has read all of it
 	in := bufio.NewReader(c)
-	res, err := http.ReadResponse(in, &http.Request{Method: method})
+	res, err := http.ReadResponse(in, &http.Request{Method: q.method})
 	if err != nil {
 		return nil, err
 	}
@@ -230,6 +163,98 @@ func (r Row) ask(ctx context.Context, h Host, former *answer) (*answer, error) {
 		return nil, fmt.Errorf("the answer broke off: %w", err)
 	}
 	return a, nil
+}
+
+// message is a request as it goes over the line.
+type message struct {
+	method, host, port, path, version string
+	ipv6, stays                       bool // it stays open
+	headers                           []string
+	body, chunks                      []byte
+}
+
+// message makes the request of a row; former is the answer to the same without conditions.
+func (r Row) message(h Host, former *answer) (message, error) {
+	method, target, _ := strings.Cut(h.fill(r.Request), " ")
+	target = repeated.ReplaceAllStringFunc(target, func(s string) string {
+		m := repeated.FindStringSubmatch(s)
+		n, _ := strconv.Atoi(m[2])
+		return strings.Repeat(m[1], n)
+	})
+	rest := strings.TrimPrefix(target, "http://")
+	q := message{method: method, host: rest, port: "80", path: "/", version: "HTTP/1.1"}
+	if cut := strings.IndexAny(rest, "/?"); cut >= 0 {
+		q.host, q.path = rest[:cut], rest[cut:]
+	}
+	if _, p, ok := strings.Cut(q.host, ":"); ok {
+		q.port = p
+	}
+	for _, w := range r.With {
+		if err := q.with(w, former); err != nil {
+			return q, err
+		}
+	}
+	return q, nil
+}
+
+// with adds one thing that a request is made with.
+func (q *message) with(w string, former *answer) error {
+	switch {
+	case w == "over IPv6":
+		q.ipv6 = true
+	case w == "websocket":
+		key := make([]byte, 16)
+		if _, err := rand.Read(key); err != nil {
+			return err
+		}
+		q.stays = true
+		q.headers = append(q.headers, "Connection: Upgrade", "Upgrade: websocket", "Sec-WebSocket-Version: 13", "Sec-WebSocket-Key: "+base64.StdEncoding.EncodeToString(key))
+	case w == "no Host":
+		q.host, q.version = "", "HTTP/1.0"
+	case strings.HasPrefix(w, "account "):
+		q.headers = append(q.headers, "Authorization: Basic "+base64.StdEncoding.EncodeToString([]byte(strings.TrimPrefix(w, "account "))))
+	case strings.HasPrefix(w, "body of "):
+		n, err := strconv.Atoi(strings.TrimSuffix(strings.TrimPrefix(w, "body of "), " bytes"))
+		if err != nil {
+			return err
+		}
+		q.body = bytes.Repeat([]byte("x"), n)
+	case strings.HasSuffix(w, " bytes in chunks"):
+		n, err := strconv.Atoi(strings.TrimSuffix(w, " bytes in chunks"))
+		if err != nil {
+			return err
+		}
+		q.headers = append(q.headers, "Transfer-Encoding: chunked")
+		q.chunks = inChunks(n)
+	case strings.Contains(w, "{etag}") || strings.Contains(w, "{modified}"):
+		if former != nil {
+			w = strings.ReplaceAll(w, "{etag}", former.Header.Get("ETag"))
+			q.headers = append(q.headers, strings.ReplaceAll(w, "{modified}", former.Header.Get("Last-Modified")))
+		}
+	default:
+		q.headers = append(q.headers, w)
+	}
+	return nil
+}
+
+// head is all of a request before its body.
+func (q message) head() []byte {
+	var out bytes.Buffer
+	fmt.Fprintf(&out, "%s %s %s\r\n", q.method, q.path, q.version)
+	if q.host != "" {
+		fmt.Fprintf(&out, "Host: %s\r\n", q.host)
+	}
+	for _, l := range q.headers {
+		fmt.Fprintf(&out, "%s\r\n", l)
+	}
+	if q.body != nil {
+		fmt.Fprintf(&out, "Content-Length: %d\r\n", len(q.body))
+	}
+	if !q.stays {
+		out.WriteString("Connection: close\r\n")
+	}
+	out.WriteString("\r\n")
+	return out.Bytes()
 }
 
 // inChunks is a body of so many bytes in chunks of a thousand (RFC 9112, 7.1).
@@ -265,15 +290,9 @@ func frames(c net.Conn, in *bufio.Reader) ([]byte, error) {
 
 // meets says whether an answer is as one of the wanted things says.
 func (r Row) meets(a *answer, want string) error {
-	body := a.body
-	if a.Header.Get("Content-Encoding") == "gzip" && len(body) > 0 {
-		z, err := gzip.NewReader(bytes.NewReader(body))
-		if err != nil {
-			return err
-		}
-		if body, err = io.ReadAll(z); err != nil {
-			return err
-		}
+	body, err := a.text()
+	if err != nil {
+		return err
 	}
 	word, value, _ := strings.Cut(want, " ")
 	switch word {
@@ -302,29 +321,53 @@ func (r Row) meets(a *answer, want string) error {
 			return fmt.Errorf("the first byte took %s", a.took)
 		}
 	case "to":
-		_, target, _ := strings.Cut(r.Request, " ")
-		at, err := url.Parse(strings.ReplaceAll(target, `\`, "%5C"))
-		if err != nil {
-			return err
-		}
-		to, err := at.Parse(a.Header.Get("Location"))
-		if err != nil {
-			return err
-		}
-		if to.String() != value {
-			return fmt.Errorf("leads to %s, wanted %s", to, value)
-		}
+		return r.leadsTo(a, value)
 	default:
-		name, value, ok := strings.Cut(want, ": ")
-		got := strings.Join(slices.DeleteFunc(a.Header.Values(name), func(v string) bool { return v == "" }), ", ") // RFC 9110, 5.6.1.2
-		if part, loose := strings.CutSuffix(value, "…"); loose {
-			ok = strings.HasPrefix(got, part)
-		} else {
-			ok = ok && strings.EqualFold(strings.ReplaceAll(got, " ", ""), strings.ReplaceAll(value, " ", ""))
-		}
-		if !ok {
-			return fmt.Errorf("header %s is %q, wanted %q", name, got, value)
-		}
+		return a.hasHeader(want)
+	}
+	return nil
+}
+
+// text is the body as it was before it was compressed.
+func (a *answer) text() ([]byte, error) {
+	if a.Header.Get("Content-Encoding") != "gzip" || len(a.body) == 0 {
+		return a.body, nil
+	}
+	z, err := gzip.NewReader(bytes.NewReader(a.body))
+	if err != nil {
+		return nil, err
+	}
+	return io.ReadAll(z)
+}
+
+// leadsTo says whether an answer sends a visitor to a URL.
+func (r Row) leadsTo(a *answer, value string) error {
+	_, target, _ := strings.Cut(r.Request, " ")
+	at, err := url.Parse(strings.ReplaceAll(target, `\`, "%5C"))
+	if err != nil {
+		return err
+	}
+	to, err := at.Parse(a.Header.Get("Location"))
+	if err != nil {
+		return err
+	}
+	if to.String() != value {
+		return fmt.Errorf("leads to %s, wanted %s", to, value)
+	}
+	return nil
+}
+
+// hasHeader says whether an answer has a header with a value, or one that begins so.
+func (a *answer) hasHeader(want string) error {
+	name, value, ok := strings.Cut(want, ": ")
+	got := strings.Join(slices.DeleteFunc(a.Header.Values(name), func(v string) bool { return v == "" }), ", ") // RFC 9110, 5.6.1.2
+	if part, loose := strings.CutSuffix(value, "…"); loose {
+		ok = strings.HasPrefix(got, part)
+	} else {
+		ok = ok && strings.EqualFold(strings.ReplaceAll(got, " ", ""), strings.ReplaceAll(value, " ", ""))
+	}
+	if !ok {
+		return fmt.Errorf("header %s is %q, wanted %q", name, got, value)
 	}
 	return nil
 }

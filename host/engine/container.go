@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"maps"
@@ -194,9 +195,7 @@ func (e *Engine) found(ctx context.Context, w wire.ContainerWant) (wire.Containe
 		}
 	}
 	if !slices.Equal(c.Config.Cmd, own.command) || len(w.Command) > 0 {
-		for _, word := range c.Config.Cmd {
-			f.Command = append(f.Command, plain(word))
-		}
+		f.Command = plainly(c.Config.Cmd)
 	}
 	f.ReachedAt = doorsOf(c.HostConfig.PortBindings)
 	f.Beyond = beyond(c, own, w)
@@ -209,14 +208,8 @@ func (e *Engine) found(ctx context.Context, w wire.ContainerWant) (wire.Containe
 	if w.Address != "" {
 		f.Address = in.address(w.Address)
 	}
-	f.Policy = policies[c.HostConfig.RestartPolicy.Name]
-	if f.Policy == "" {
-		f.Policy = plain(string(c.HostConfig.RestartPolicy.Name))
-	}
-	f.Memory, f.Processors = c.HostConfig.Memory, c.HostConfig.NanoCPUs
-	if f.Processors == 0 && c.HostConfig.CPUQuota > 0 && c.HostConfig.CPUPeriod > 0 {
-		f.Processors = c.HostConfig.CPUQuota * 1e9 / c.HostConfig.CPUPeriod
-	}
+	f.Policy = cmp.Or(policies[c.HostConfig.RestartPolicy.Name], plain(string(c.HostConfig.RestartPolicy.Name)))
+	f.Memory, f.Processors = c.HostConfig.Memory, processors(c.HostConfig.Resources)
 	labels(&f, w, c.Config.Labels, own)
 	if in.restarting(time.Now()) {
 		f.State, f.Since = wire.ContainerRestarting, time.Time{}
@@ -231,6 +224,22 @@ func (e *Engine) found(ctx context.Context, w wire.ContainerWant) (wire.Containe
 		f.Log = e.log(ctx, in.ID)
 	}
 	return f, in, nil
+}
+
+// plainly are words without control characters.
+func plainly(words []string) (out []string) {
+	for _, word := range words {
+		out = append(out, plain(word))
+	}
+	return out
+}
+
+// processors is how much of the processors a container may have, in billionths of one, 0 for all.
+func processors(r container.Resources) int64 {
+	if r.NanoCPUs == 0 && r.CPUQuota > 0 && r.CPUPeriod > 0 {
+		return r.CPUQuota * 1e9 / r.CPUPeriod
+	}
+	return r.NanoCPUs
 }
 
 // mounts adds what a container holds of its host, and what of it nobody named.

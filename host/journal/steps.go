@@ -35,12 +35,11 @@ func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(st
 			return "", err
 		}
 	}
-	if old, err := j.read(run, step.Number); err == nil && (old.State == wire.Done || old.State == wire.Begun || old.State == wire.Held) {
-		if old.State == wire.Done && old.Step.Digest() == step.Digest() {
-			say("done already")
-			return wire.Done, nil
-		}
-		return "", fmt.Errorf("step %d of run %s is in the journal as %s already", step.Number, run, old.State)
+	if done, err := j.doneAlready(run, step); err != nil {
+		return "", err
+	} else if done {
+		say("done already")
+		return wire.Done, nil
 	}
 	r := Record{Run: run, Step: step, State: wire.Begun}
 	doing := job(r, say)
@@ -81,6 +80,19 @@ func (j Journal) Do(ctx context.Context, run string, step wire.Step, say func(st
 	}
 	j.at(step.Number, "done")
 	return state, nil
+}
+
+// doneAlready says whether the journal has a step as done. One that it has otherwise, or of which it has another,
+// is an error.
+func (j Journal) doneAlready(run string, step wire.Step) (bool, error) {
+	old, err := j.read(run, step.Number)
+	if err != nil || old.State != wire.Done && old.State != wire.Begun && old.State != wire.Held {
+		return false, nil
+	}
+	if old.State == wire.Done && old.Step.Digest() == step.Digest() {
+		return true, nil
+	}
+	return false, fmt.Errorf("step %d of run %s is in the journal as %s already", step.Number, run, old.State)
 }
 
 func (j Journal) back(ctx context.Context, r Record, say func(string, ...any)) error {
@@ -168,84 +180,6 @@ func (j Journal) backEach(ctx context.Context, steps []Record, say func(string, 
 		}
 	}
 	return left, errors.Join(failed...)
-}
-
-// Recover takes back the steps that were cut off, of any run of the service whose run this is: one
-// that was begun and never recorded as done, one that was held and not confirmed, and, of this run, one
-// that could not be taken back before. It returns what was done, and what was left and why. Journals of others
-// are left alone.
-func (j Journal) Recover(ctx context.Context, run string) ([]string, error) {
-	release, err := j.alone(ctx, ownLockWait)
-	if err != nil {
-		return nil, err
-	}
-	defer release()
-	own, ok := wire.ParseRun(run)
-	if !ok {
-		return nil, fmt.Errorf("%q is not a run", run)
-	}
-	if err := dropAllBootUnits(ctx, j.Machine, own.Service); err != nil {
-		return nil, err
-	}
-	if err := j.dropOtherLines(ctx, own.Service, run); err != nil {
-		return nil, err
-	}
-	all, err := j.entries()
-	if err != nil {
-		return nil, err
-	}
-	var out []string
-	for _, e := range all {
-		if e.wrong != nil && e.name != run {
-			out = append(out, fmt.Sprintf("the journal of %s cannot be read whole, and is left alone: %v", e.words(own.Service), e.wrong))
-		}
-		foreign := e.run.Service != own.Service
-		if foreign && e.open() {
-			left := fmt.Sprintf("%s was cut off on this host, and is left alone", e.words(own.Service))
-			if i := slices.IndexFunc(e.steps, Record.open); e.former() && Names(e.name) && i >= 0 {
-				left += fmt.Sprintf("; once you have seen to what it was at (%s), northstake journal HOST --dismiss %s/%d --reason TEXT has it said no more", e.steps[i].Step.Text, e.name, e.steps[i].Step.Number)
-			}
-			out = append(out, left)
-		}
-		if foreign || e.wrong != nil {
-			continue
-		}
-		if i := slices.IndexFunc(e.steps, func(r Record) bool { return r.State == wire.Back && r.Why != "" }); i >= 0 && e.name == run {
-			out = append(out, fmt.Sprintf("%s: %s, at %s", e.words(own.Service), e.steps[i].Why, e.steps[i].At.Format("15:04:05 UTC")))
-		}
-		slices.Reverse(e.steps)
-		for i, r := range e.steps {
-			// What could not be taken back is left to its own run, and to what is held up by it: to try
-			// it again and again changes the host under those who have nothing to do with it.
-			if r.State != wire.Begun && r.State != wire.Held && !(r.State == wire.Stuck && e.name == run) {
-				continue
-			}
-			var said []string
-			if err := j.back(ctx, r, func(format string, args ...any) { said = append(said, fmt.Sprintf(format, args...)) }); err != nil {
-				e.steps[i].State = wire.Stuck
-				out = append(out, fmt.Sprintf("step %d of %s cannot be taken back: %v", r.Step.Number, e.words(own.Service), err))
-				if err := j.stuck(r, err); err != nil {
-					return out, err
-				}
-				continue
-			}
-			e.steps[i].State = wire.Back
-			out = append(append(out, fmt.Sprintf("%s was cut off at step %d; taken back: %s", e.words(own.Service), r.Step.Number, r.Step.Text)), said...)
-		}
-	}
-	return out, j.prune(all)
-}
-
-// stuck notes that a step could not be taken back.
-func (j Journal) stuck(r Record, why error) error {
-	if err := os.MkdirAll(j.Machine.State(stuckMarks), 0o700); err != nil {
-		return err
-	}
-	if err := system.WriteAtomically(stuckMark(j.Machine, r), nil, 0o600); err != nil {
-		return err
-	}
-	r.State, r.Why = wire.Stuck, why.Error()
-	return j.write(r)
 }
 
 // stuckMarks is the directory with a mark for each step that may be stuck, so that a survey need not

@@ -245,7 +245,21 @@ func (c *comparison) item(it *item) (there, as bool, err error) {
 		c.off(it, "what it is", "a file", e.Words(), "")
 		return true, false, nil
 	}
-	as = true
+	mode := c.fileMode
+	if wantDir {
+		mode = c.dirMode
+	}
+	as = c.owners(it, mode)
+	if wantDir {
+		return slices.Contains(c.want.Dirs, it.path), as, nil
+	}
+	there, same, err := c.text(it, f)
+	return there, as && same, err
+}
+
+// owners compares whose a thing is, and its mode.
+func (c *comparison) owners(it *item, mode fs.FileMode) bool {
+	s, as := &it.stat, true
 	if int(s.Uid) != c.uid {
 		as = false
 		c.off(it, "owner", c.want.Owner, c.names.User(int(s.Uid)), "")
@@ -254,17 +268,16 @@ func (c *comparison) item(it *item) (there, as bool, err error) {
 		as = false
 		c.off(it, "group", c.want.Group, c.names.Group(int(s.Gid)), "")
 	}
-	mode := c.fileMode
-	if wantDir {
-		mode = c.dirMode
-	}
 	if s.Mode&0o7777 != system.Bits(mode) {
 		as = false
 		c.off(it, "mode", string(wire.ModeOf(system.Bits(mode))), string(wire.ModeOf(s.Mode)), "")
 	}
-	if wantDir {
-		return slices.Contains(c.want.Dirs, it.path), as, nil
-	}
+	return as
+}
+
+// text compares what a file holds. There says that it still is there.
+func (c *comparison) text(it *item, f wantedFile) (there, as bool, err error) {
+	s := &it.stat
 	if endless(s) { // what no published file is as large as is not read
 		wanted, got := wire.TwoSizes(f.size, s.Size)
 		c.off(it, "size", wanted, got, sizeOf(s))
@@ -285,10 +298,10 @@ func (c *comparison) item(it *item) (there, as bool, err error) {
 	case s.Size != f.size:
 		wanted, got := wire.TwoSizes(f.size, s.Size)
 		c.off(it, "size", wanted, got, sum.String())
-		as = false
 	case sum != f.sum:
 		c.off(it, "text", "as declared", "different, of the same size", sum.String())
-		as = false
+	default:
+		as = true
 	}
 	return true, as, nil
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"os"
 	"path/filepath"
+	"slices"
 	"syscall"
 
 	"golang.org/x/sys/unix"
@@ -39,33 +40,40 @@ func onlyChange(m *system.Machine, w wire.ContentWork) (*oneFile, error) {
 	if err != nil {
 		return nil, err
 	}
-	paths := map[string]bool{}
-	for _, p := range found.Missing {
-		paths[p] = true
-	}
-	for _, off := range found.Off {
-		paths[off.Path] = true
-	}
-	if len(paths) != 1 || found.Missings != len(found.Missing) || found.Offs != len(found.Off) {
+	p := onlyPath(found)
+	if _, declared := tree.files[p]; !declared {
 		return nil, nil
 	}
-	for p := range paths {
-		parent, err := lstatBeneath(m.Path(w.Root), filepath.Dir(p))
-		if _, declared := tree.files[p]; !declared || err != nil || parent == nil || parent.Mode&syscall.S_IFMT != syscall.S_IFDIR {
-			return nil, err
-		}
-		s, err := lstatBeneath(m.Path(w.Root), p)
-		switch {
-		case err != nil:
-			return nil, err
-		case s == nil:
-			return &oneFile{p, 0}, nil
-		case s.Mode&syscall.S_IFMT == syscall.S_IFDIR:
-			return nil, nil
-		}
-		return &oneFile{p, s.Ino}, nil
+	parent, err := lstatBeneath(m.Path(w.Root), filepath.Dir(p))
+	if err != nil || parent == nil || parent.Mode&syscall.S_IFMT != syscall.S_IFDIR {
+		return nil, err
 	}
-	return nil, nil
+	s, err := lstatBeneath(m.Path(w.Root), p)
+	switch {
+	case err != nil:
+		return nil, err
+	case s == nil:
+		return &oneFile{p, 0}, nil
+	case s.Mode&syscall.S_IFMT == syscall.S_IFDIR:
+		return nil, nil
+	}
+	return &oneFile{p, s.Ino}, nil
+}
+
+// onlyPath is the path at which alone a tree is not as wanted, "" where there are more, or none.
+func onlyPath(found wire.ContentFound) string {
+	if found.Missings != len(found.Missing) || found.Offs != len(found.Off) {
+		return "" // not all of them were told
+	}
+	paths := slices.Clone(found.Missing)
+	for _, off := range found.Off {
+		paths = append(paths, off.Path)
+	}
+	slices.Sort(paths)
+	if paths = slices.Compact(paths); len(paths) != 1 {
+		return ""
+	}
+	return paths[0]
 }
 
 // publishOne puts the only file that is not as wanted into place. What lay there is

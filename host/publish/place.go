@@ -55,16 +55,9 @@ func placeFile(m *system.Machine, f wire.File, root, to, same string, once bool,
 
 // placeLike is placeFile with what lies in its place now, "" for nothing.
 func placeLike(m *system.Machine, f wire.File, root, livePath, to, same string, once bool, o ownership) error {
-	var s syscall.Stat_t
-	if same != "" && syscall.Lstat(livePath, &s) == nil && s.Mode&syscall.S_IFMT == syscall.S_IFREG && s.Size == f.Size &&
-		int(s.Uid) == o.uid && int(s.Gid) == o.gid && s.Mode&0o7777 == system.Bits(o.fileMode) {
-		if sum, err := hashesOf(m).sum(livePath, "", &s); err == nil && sum.String() == f.SHA256 && os.Link(livePath, to) == nil {
-			if linked, err := inodeOf(to); err != nil || linked == s.Ino {
-				return err
-			}
-			if err := os.Remove(to); err != nil { // another was there by then
-				return err
-			}
+	if same != "" {
+		if linked, err := linkLive(m, f, livePath, to, o); linked || err != nil {
+			return err
 		}
 	}
 	var src *os.File
@@ -84,6 +77,27 @@ func placeLike(m *system.Machine, f wire.File, root, livePath, to, same string, 
 		return fmt.Errorf("its text was not sent: %w", err)
 	}
 	defer src.Close()
+	return copyInto(src, f, livePath, to, cmp.Or(same, "what was sent"), o)
+}
+
+// linkLive links the live file into the new tree where it is already as wanted, and says whether it did.
+func linkLive(m *system.Machine, f wire.File, livePath, to string, o ownership) (bool, error) {
+	var s syscall.Stat_t
+	if syscall.Lstat(livePath, &s) != nil || s.Mode&syscall.S_IFMT != syscall.S_IFREG || s.Size != f.Size ||
+		int(s.Uid) != o.uid || int(s.Gid) != o.gid || s.Mode&0o7777 != system.Bits(o.fileMode) {
+		return false, nil
+	}
+	if sum, err := hashesOf(m).sum(livePath, "", &s); err != nil || sum.String() != f.SHA256 || os.Link(livePath, to) != nil {
+		return false, nil
+	}
+	if linked, err := inodeOf(to); err != nil || linked == s.Ino {
+		return true, err
+	}
+	return false, os.Remove(to) // another was there by then
+}
+
+// copyInto writes a file of the new tree, where what it is copied from is still what was wanted.
+func copyInto(src io.Reader, f wire.File, livePath, to, from string, o ownership) error {
 	dst, err := os.OpenFile(to, os.O_CREATE|os.O_EXCL|os.O_WRONLY, 0o600)
 	if err != nil {
 		return err
@@ -91,7 +105,7 @@ func placeLike(m *system.Machine, f wire.File, root, livePath, to, same string, 
 	sum := sha256.New()
 	_, err = io.Copy(io.MultiWriter(dst, sum), io.LimitReader(src, f.Size+1))
 	if got := hex.EncodeToString(sum.Sum(nil)); err == nil && got != f.SHA256 {
-		err = fmt.Errorf("it was to be copied from %s, which is another by now: plan again", cmp.Or(same, "what was sent"))
+		err = fmt.Errorf("it was to be copied from %s, which is another by now: plan again", from)
 	}
 	if err == nil {
 		err = system.SameAttributes(livePath, to) // before the mode, which an access list would change

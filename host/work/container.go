@@ -153,43 +153,22 @@ func makeContainer(ctx context.Context, e *engine.Engine, j Job, w wire.Containe
 	if is.ID != "" && is.Step == stepOf(j) { // the step was cut off after the new one had its name
 		return up(ctx, e, w, is)
 	}
-	next, err := e.Inspect(ctx, nextName(w, j))
-	if err != nil {
-		return err
-	}
-	if next.ID != "" && next.Step == stepOf(j) {
-		if err := e.Remove(ctx, next.ID); err != nil {
-			return err
-		}
-	}
-	var volumes []engine.Volume
-	if is.ID != "" {
-		if volumes, err = e.Volumes(ctx, is, w.ContainerWant); err != nil {
-			return err
-		}
-	}
-	id, err := e.Create(ctx, w.ContainerWant, nextName(w, j), stepOf(j), volumes...)
+	id, err := createNext(ctx, e, j, w, is)
 	if err != nil {
 		return err
 	}
 	first := w.Running && is.Running && !is.Overlaps(w.ContainerWant)
 	if first {
-		if err := e.Start(ctx, id); err != nil {
-			return errors.Join(err, e.Remove(ctx, id))
+		err := e.Start(ctx, id)
+		if err == nil {
+			err = e.AwaitUp(ctx, id, w.ContainerWant)
 		}
-		if err := e.AwaitUp(ctx, id, w.ContainerWant); err != nil {
+		if err != nil {
 			return errors.Join(err, e.Remove(ctx, id))
 		}
 	}
-	if is.ID != "" {
-		if is.Running {
-			if err := e.Stop(ctx, is.ID); err != nil {
-				return err
-			}
-		}
-		if err := e.Rename(ctx, is.ID, formerName(w, j)); err != nil {
-			return err
-		}
+	if err := setAside(ctx, e, j, w, is); err != nil {
+		return err
 	}
 	if err := e.Rename(ctx, id, w.Name); err != nil {
 		return err
@@ -202,6 +181,40 @@ func makeContainer(ctx context.Context, e *engine.Engine, j Job, w wire.Containe
 		return err
 	}
 	return up(ctx, e, w, made)
+}
+
+// createNext creates the new container under a name of the step's own, in place of one that the step has
+// created before it was cut off.
+func createNext(ctx context.Context, e *engine.Engine, j Job, w wire.ContainerWork, is engine.Inspected) (id string, err error) {
+	next, err := e.Inspect(ctx, nextName(w, j))
+	if err != nil {
+		return "", err
+	}
+	if next.ID != "" && next.Step == stepOf(j) {
+		if err := e.Remove(ctx, next.ID); err != nil {
+			return "", err
+		}
+	}
+	var volumes []engine.Volume
+	if is.ID != "" {
+		if volumes, err = e.Volumes(ctx, is, w.ContainerWant); err != nil {
+			return "", err
+		}
+	}
+	return e.Create(ctx, w.ContainerWant, nextName(w, j), stepOf(j), volumes...)
+}
+
+// setAside stops the former container, where there is one, and gives it another name.
+func setAside(ctx context.Context, e *engine.Engine, j Job, w wire.ContainerWork, is engine.Inspected) error {
+	if is.ID == "" {
+		return nil
+	}
+	if is.Running {
+		if err := e.Stop(ctx, is.ID); err != nil {
+			return err
+		}
+	}
+	return e.Rename(ctx, is.ID, formerName(w, j))
 }
 
 // up starts a container that is to run, and waits until it does.

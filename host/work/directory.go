@@ -148,56 +148,67 @@ func backDirectory(_ context.Context, m *Host, j Job, w wire.DirectoryWork, b di
 	}
 	switch b.Entry.Kind {
 	case wire.EntryDirectory:
-		if now.Kind == "" && w.Away {
-			if err := os.Mkdir(m.Path(w.Path), 0o700); err != nil {
-				return err
-			}
-			return setDirectory(m, w.Path, b.Entry.Owners, b.Entry.Mode)
-		}
-		if now.Kind != wire.EntryDirectory {
-			if now.Kind != "" {
-				leave(j, string(w.Path), "")
-			}
-			return nil
-		}
-		owners, mode := now.Owners, string(now.Mode)
-		for _, one := range []struct {
-			now          *string
-			also         []string // other names of it
-			before, left string
-		}{{&owners.Owner, now.AlsoOwner, b.Entry.Owner, w.Owner}, {&owners.Group, now.AlsoGroup, b.Entry.Group, w.Group}, {&mode, nil, string(b.Entry.Mode), string(w.Mode)}} {
-			switch {
-			case *one.now == one.before:
-			case *one.now == one.left || slices.Contains(one.also, one.left):
-				*one.now = one.before
-			default:
-				leave(j, string(w.Path), ": it is "+*one.now+" now, and was "+one.before+" before")
-			}
-		}
-		if owners == now.Owners && mode == string(now.Mode) {
-			return nil
-		}
-		err := setDirectory(m, w.Path, owners, wire.Mode(mode))
-		if err != nil || owners != b.Entry.Owners || mode != string(b.Entry.Mode) {
-			return err // something of it is somebody's of later
-		}
-		return system.Self(func() error { return m.NoteOwn(w.Path, b.Entry.Touched) })
+		return backToDirectory(m, j, w, b.Entry, now)
 	case wire.EntryLink:
-		if now.Kind == wire.EntryDirectory {
-			if err := m.RemoveEmpty([]wire.Path{w.Path}); err != nil {
-				return err
-			}
-			if now, err = m.Entry(w.Path); err != nil {
-				return err
-			}
-		}
-		switch {
-		case now.Kind == "":
-			return system.LinkAtomically(b.Entry.Target, m.Path(w.Path))
-		case now.Kind != wire.EntryLink || now.Target != b.Entry.Target:
-			leave(j, string(w.Path), ": it was a link to "+b.Entry.Target)
-		}
-		return nil
+		return backToLink(m, j, w, b.Entry, now)
 	}
 	return m.RemoveEmpty(b.Made)
+}
+
+// backToDirectory gives back what the step changed of a directory, or the directory that it took away.
+func backToDirectory(m *Host, j Job, w wire.DirectoryWork, was, now wire.Entry) error {
+	switch {
+	case now.Kind == "" && w.Away:
+		if err := os.Mkdir(m.Path(w.Path), 0o700); err != nil {
+			return err
+		}
+		return setDirectory(m, w.Path, was.Owners, was.Mode)
+	case now.Kind == "":
+		return nil
+	case now.Kind != wire.EntryDirectory:
+		leave(j, string(w.Path), "")
+		return nil
+	}
+	owners, mode := now.Owners, string(now.Mode)
+	for _, one := range []struct {
+		now          *string
+		also         []string // other names of it
+		before, left string
+	}{{&owners.Owner, now.AlsoOwner, was.Owner, w.Owner}, {&owners.Group, now.AlsoGroup, was.Group, w.Group}, {&mode, nil, string(was.Mode), string(w.Mode)}} {
+		switch {
+		case *one.now == one.before:
+		case *one.now == one.left || slices.Contains(one.also, one.left):
+			*one.now = one.before
+		default:
+			leave(j, string(w.Path), ": it is "+*one.now+" now, and was "+one.before+" before")
+		}
+	}
+	if owners == now.Owners && mode == string(now.Mode) {
+		return nil
+	}
+	err := setDirectory(m, w.Path, owners, wire.Mode(mode))
+	if err != nil || owners != was.Owners || mode != string(was.Mode) {
+		return err // something of it is somebody's of later
+	}
+	return system.Self(func() error { return m.NoteOwn(w.Path, was.Touched) })
+}
+
+// backToLink puts back the link in whose place the step made a directory.
+func backToLink(m *Host, j Job, w wire.DirectoryWork, was, now wire.Entry) error {
+	if now.Kind == wire.EntryDirectory {
+		err := m.RemoveEmpty([]wire.Path{w.Path})
+		if err != nil {
+			return err
+		}
+		if now, err = m.Entry(w.Path); err != nil {
+			return err
+		}
+	}
+	switch {
+	case now.Kind == "":
+		return system.LinkAtomically(was.Target, m.Path(w.Path))
+	case now.Kind != wire.EntryLink || now.Target != was.Target:
+		leave(j, string(w.Path), ": it was a link to "+was.Target)
+	}
+	return nil
 }

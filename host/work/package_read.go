@@ -25,25 +25,11 @@ func readPackages(ctx context.Context, m *Host, wants []wire.PackageWant) ([]any
 	found := make([]wire.PackageFound, len(wants))
 	var asked []string
 	for i, w := range wants {
-		p := all[w.Name]
-		f := wire.PackageFound{State: p.State, Version: p.Version, Held: p.Held}
-		if p.State == "not-installed" || p.State == "" {
-			f.State = wire.PackageAbsent
+		f, ask, err := readPackage(ctx, m, manager, w, all[w.Name])
+		if err != nil {
+			return nil, err
 		}
-		if p.State == wire.PackageInstalled {
-			f.Unmet = w.Version != "" && !wire.MeetsExactly(p.Version, w.Version) || w.AtLeast != "" && manager.Compare(p.Version, w.AtLeast) < 0
-		}
-		if p.State == wire.PackageInstalled && !w.Gone && !f.Unmet {
-			if f.Lacks, err = family.Lacks(ctx, m.Machine, manager, w.Name); err != nil {
-				return nil, err
-			}
-		}
-		switch {
-		case w.Gone && p.There():
-			if err := readRemoval(ctx, manager, w, &f); err != nil {
-				return nil, err
-			}
-		case !w.Gone && (p.State != wire.PackageInstalled || len(f.Lacks) > 0 || f.Unmet || w.Newest):
+		if ask {
 			asked = append(asked, w.Name)
 		}
 		found[i] = f
@@ -58,6 +44,26 @@ func readPackages(ctx context.Context, m *Host, wants []wire.PackageWant) ([]any
 		out[i] = found[i]
 	}
 	return out, nil
+}
+
+// readPackage reads one package, and says whether the sources are to be asked what they offer of it.
+func readPackage(ctx context.Context, m *Host, manager family.PackageManager, w wire.PackageWant, p family.Package) (f wire.PackageFound, ask bool, err error) {
+	f = wire.PackageFound{State: p.State, Version: p.Version, Held: p.Held}
+	if p.State == "not-installed" || p.State == "" {
+		f.State = wire.PackageAbsent
+	}
+	if p.State == wire.PackageInstalled {
+		f.Unmet = w.Version != "" && !wire.MeetsExactly(p.Version, w.Version) || w.AtLeast != "" && manager.Compare(p.Version, w.AtLeast) < 0
+	}
+	switch {
+	case w.Gone && p.There():
+		return f, false, readRemoval(ctx, manager, w, &f)
+	case w.Gone:
+		return f, false, nil
+	case p.State == wire.PackageInstalled && !f.Unmet:
+		f.Lacks, err = family.Lacks(ctx, m.Machine, manager, w.Name)
+	}
+	return f, p.State != wire.PackageInstalled || len(f.Lacks) > 0 || f.Unmet || w.Newest, err
 }
 
 // servicesOf are the services of some packages, as far as that can be told.
@@ -157,58 +163,79 @@ func offers(ctx context.Context, m *Host, manager family.PackageManager, wants [
 		if !slices.Contains(asked, w.Name) || w.Gone {
 			continue
 		}
-		f := &found[i]
-		versions := offered[w.Name]
+		f, versions := &found[i], offered[w.Name]
 		f.ListsAt = at.Truncate(time.Minute)
-		f.Candidate = wire.Pick(versions, w.Version)
-		if w.Newest && f.State == wire.PackageInstalled {
-			f.Unmet = f.Candidate != "" && manager.Compare(f.Version, f.Candidate) < 0
-			if !f.Unmet && len(f.Lacks) == 0 {
-				f.Candidate = ""
-				continue
-			}
-		}
-		if f.There() && !f.Unmet { // what is there is made whole, and not another
-			switch same := slices.Contains(versions, f.Version); {
-			case same && (w.Version == "" || wire.MeetsExactly(f.Version, w.Version)):
-				f.Candidate = f.Version
-			case len(f.Lacks) > 0:
-				f.Candidate = ""
-			}
-		}
-		switch {
-		case f.Candidate == "":
-			f.Offered = versions[:min(len(versions), 5)]
-		case w.AtLeast != "":
-			f.Older = manager.Compare(f.Candidate, w.AtLeast) < 0
-		case f.Unmet:
-			f.Older = manager.Compare(f.Candidate, f.Version) < 0
+		if !choose(manager, w, f, versions) {
+			continue
 		}
 		unknown := f.Candidate == "" || f.Older && w.AtLeast != ""
-		age := time.Since(at)
-		switch {
-		case at.IsZero():
-			f.Lists = wire.ListsNone
-		case age > listsLimit || unknown && age > unknownLimit:
-			f.Lists = wire.ListsOld
-		default:
-			f.Lists = wire.ListsFresh
-		}
+		f.Lists = listsState(at, unknown)
 		if unknown && f.Lists == wire.ListsFresh && len(versions) == 0 {
-			names, err := manager.Offered(ctx)
-			if err != nil {
+			if err := namesNear(ctx, m, manager, w, f); err != nil {
 				return err
 			}
-			if f.Providers, err = manager.Providers(ctx, w.Name); err != nil {
-				return err
-			}
-			f.Near, f.Here, f.Disabled = near.Few(w.Name, names), m.Called().Packages[w.Name], manager.Disabled()
 		}
 	}
 	if err := tryInstall(ctx, manager, wants, found); err != nil {
 		return err
 	}
 	return room(ctx, m, manager, wants, found, asked)
+}
+
+// choose picks what is to be installed of the versions that are offered; false says that the package is
+// there as wanted.
+func choose(manager family.PackageManager, w wire.PackageWant, f *wire.PackageFound, versions []string) bool {
+	f.Candidate = wire.Pick(versions, w.Version)
+	if w.Newest && f.State == wire.PackageInstalled {
+		f.Unmet = f.Candidate != "" && manager.Compare(f.Version, f.Candidate) < 0
+		if !f.Unmet && len(f.Lacks) == 0 {
+			f.Candidate = ""
+			return false
+		}
+	}
+	if f.There() && !f.Unmet { // what is there is made whole, and not another
+		switch same := slices.Contains(versions, f.Version); {
+		case same && (w.Version == "" || wire.MeetsExactly(f.Version, w.Version)):
+			f.Candidate = f.Version
+		case len(f.Lacks) > 0:
+			f.Candidate = ""
+		}
+	}
+	switch {
+	case f.Candidate == "":
+		f.Offered = versions[:min(len(versions), 5)]
+	case w.AtLeast != "":
+		f.Older = manager.Compare(f.Candidate, w.AtLeast) < 0
+	case f.Unmet:
+		f.Older = manager.Compare(f.Candidate, f.Version) < 0
+	}
+	return true
+}
+
+// listsState says whether lists that were fetched at a time can be rested on: those that do not know what is
+// asked for grow old sooner.
+func listsState(at time.Time, unknown bool) string {
+	age := time.Since(at)
+	switch {
+	case at.IsZero():
+		return wire.ListsNone
+	case age > listsLimit || unknown && age > unknownLimit:
+		return wire.ListsOld
+	}
+	return wire.ListsFresh
+}
+
+// namesNear adds what could have been meant by a package that no source offers.
+func namesNear(ctx context.Context, m *Host, manager family.PackageManager, w wire.PackageWant, f *wire.PackageFound) error {
+	names, err := manager.Offered(ctx)
+	if err != nil {
+		return err
+	}
+	if f.Providers, err = manager.Providers(ctx, w.Name); err != nil {
+		return err
+	}
+	f.Near, f.Here, f.Disabled = near.Few(w.Name, names), m.Called().Packages[w.Name], manager.Disabled()
+	return nil
 }
 
 // room adds where there is not room enough for the packages that are not as wanted.
@@ -236,7 +263,18 @@ func room(ctx context.Context, m *Host, manager family.PackageManager, wants []w
 			return err
 		}
 	}
-	var short *wire.Short
+	short := shortOf(m, need, free, len(versions) < len(lacking))
+	for _, i := range lacking {
+		if _, known := versions[wants[i].Name]; short != nil && (known || short.Takes == 0) {
+			found[i].Short = short
+		}
+	}
+	return nil
+}
+
+// shortOf is where there is not room enough for what is needed, nil where there is; some of which it is not
+// known what they need want a little at least.
+func shortOf(m *Host, need family.Need, free map[string]int64, unknown bool) (short *wire.Short) {
 	takes := map[string]int64{"/usr": need.Installed, "/var": need.Fetched}
 	if m.SameDisk("/usr", "/var") {
 		takes = map[string]int64{"/usr": need.Installed + need.Fetched}
@@ -246,15 +284,10 @@ func room(ctx context.Context, m *Host, manager family.PackageManager, wants []w
 		switch {
 		case s.Takes > s.Free:
 			short = &s
-		case len(versions) < len(lacking) && s.Free < littleRoom && short == nil:
+		case unknown && s.Free < littleRoom && short == nil:
 			s.Takes = 0
 			short = &s
 		}
 	}
-	for _, i := range lacking {
-		if _, known := versions[wants[i].Name]; short != nil && (known || short.Takes == 0) {
-			found[i].Short = short
-		}
-	}
-	return nil
+	return short
 }

@@ -337,14 +337,7 @@ func backService(ctx context.Context, m *Host, j Job, w wire.ServiceWork, b serv
 	st := states[w.Name]
 	w.Name = ownName(st, w.Name)
 	if w.SetDrop {
-		have, err := family.DropIns(m.Machine, w.Name)
-		if err != nil {
-			return err
-		}
-		if err := setDropIns(m, w.Name, former(have, w.DropIns, b.DropIns)); err != nil {
-			return err
-		}
-		if err := units.Reload(ctx); err != nil {
+		if err := backDropIns(ctx, m, units, w, b); err != nil {
 			return err
 		}
 	}
@@ -354,6 +347,26 @@ func backService(ctx context.Context, m *Host, j Job, w wire.ServiceWork, b serv
 	if !st.Known || !b.Known {
 		return nil
 	}
+	if err := backBoot(ctx, units, w, b, st); err != nil {
+		return err
+	}
+	return backRunning(ctx, m, units, w, b, st)
+}
+
+// backDropIns puts back the pieces of the unit that the step changed.
+func backDropIns(ctx context.Context, m *Host, units family.ServiceManager, w wire.ServiceWork, b serviceBefore) error {
+	have, err := family.DropIns(m.Machine, w.Name)
+	if err != nil {
+		return err
+	}
+	if err := setDropIns(m, w.Name, former(have, w.DropIns, b.DropIns)); err != nil {
+		return err
+	}
+	return units.Reload(ctx)
+}
+
+// backBoot has the service masked, and started at boot, as it was before.
+func backBoot(ctx context.Context, units family.ServiceManager, w wire.ServiceWork, b serviceBefore, st family.UnitState) error {
 	if masked := strings.HasPrefix(b.Boot, "masked"); masked != strings.HasPrefix(st.Boot, "masked") {
 		if err := units.Mask(ctx, w.Name, masked); err != nil {
 			return err
@@ -364,6 +377,11 @@ func backService(ctx context.Context, m *Host, j Job, w wire.ServiceWork, b serv
 			return err
 		}
 	}
+	return nil
+}
+
+// backRunning has the service run, or stand still, as it did before.
+func backRunning(ctx context.Context, m *Host, units family.ServiceManager, w wire.ServiceWork, b serviceBefore, st family.UnitState) error {
 	up := func(active string) bool { return active == "active" || active == "activating" }
 	was, is := up(b.Active), up(st.Active)
 	switch {

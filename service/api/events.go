@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"strconv"
 	"time"
@@ -75,41 +76,15 @@ func (s *Server) stream(c *gin.Context, topic, lastID string, over func(context.
 	ctx := c.Request.Context()
 	asks := lastID != "" // of a stream that is read from its beginning the end is among its events
 	for {
-		var state string
-		var lost error
-		if asks {
-			state, lost = over(ctx) // before the events are read
-		}
-		events, err := s.Store.Events(ctx, topic, after)
-		if err != nil && ctx.Err() == nil {
-			// The database is away for a moment: the client is kept.
-			events = nil
-		}
-		if errors.Is(lost, store.ErrNotFound) {
-			state, lost = "failed", nil // the record is gone
-		}
-		if len(events) == 0 && err == nil && lost == nil && state != "" {
-			events = []store.Event{{ID: after + 1, Kind: "end", Data: wire.JSON(map[string]string{"state": state})}}
-		}
-		for i, e := range events {
-			if e.Kind == "end" && i < len(events)-1 {
-				continue // it was taken up again after that end
-			}
-			if _, err := fmt.Fprintf(c.Writer, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.Data); err != nil {
-				return
-			}
-			after = e.ID
-			if e.Kind == "end" {
-				_ = flush.Flush()
-				return
-			}
-		}
-		if len(events) == 0 {
-			if _, err := fmt.Fprint(c.Writer, ": waiting\n\n"); err != nil {
-				return
-			}
+		events := s.due(ctx, topic, after, asks, over)
+		ended, err := sendEvents(c.Writer, events, &after)
+		if err != nil {
+			return
 		}
 		_ = flush.Flush()
+		if ended {
+			return
+		}
 		select {
 		case <-ctx.Done():
 			return
@@ -118,4 +93,46 @@ func (s *Server) stream(c *gin.Context, topic, lastID string, over func(context.
 			asks = true
 		}
 	}
+}
+
+// due are the events of a stream behind one. Where asks says so, the record is asked first whether it has
+// ended: of one that has, and has no more events, the end is told.
+func (s *Server) due(ctx context.Context, topic string, after int64, asks bool, over func(context.Context) (string, error)) []store.Event {
+	var state string
+	var lost error
+	if asks {
+		state, lost = over(ctx) // before the events are read
+	}
+	events, err := s.Store.Events(ctx, topic, after)
+	if err != nil {
+		return nil // the database is away for a moment: the client is kept
+	}
+	if errors.Is(lost, store.ErrNotFound) {
+		state, lost = "failed", nil // the record is gone
+	}
+	if len(events) == 0 && lost == nil && state != "" {
+		return []store.Event{{ID: after + 1, Kind: "end", Data: wire.JSON(map[string]string{"state": state})}}
+	}
+	return events
+}
+
+// sendEvents writes events, and says whether the stream has ended with them. After is the last one sent.
+func sendEvents(to io.Writer, events []store.Event, after *int64) (ended bool, err error) {
+	if len(events) == 0 {
+		_, err := fmt.Fprint(to, ": waiting\n\n")
+		return false, err
+	}
+	for i, e := range events {
+		if e.Kind == "end" && i < len(events)-1 {
+			continue // it was taken up again after that end
+		}
+		if _, err := fmt.Fprintf(to, "id: %d\nevent: %s\ndata: %s\n\n", e.ID, e.Kind, e.Data); err != nil {
+			return false, err
+		}
+		*after = e.ID
+		if e.Kind == "end" {
+			return true, nil
+		}
+	}
+	return false, nil
 }

@@ -11,6 +11,7 @@ import (
 	"slices"
 	"time"
 
+	"northstake/core/declare"
 	"northstake/core/plan"
 	"northstake/core/resolve"
 	"northstake/core/stake"
@@ -178,56 +179,22 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 	if err != nil {
 		return look{}, err
 	}
-	traits, err := conn.LastTraits(ctx)
+	f, err := j.find(ctx, s, host, conn, func(traits wire.Traits) (*resolved, error) {
+		return j.resolve(ctx, s, host, traits, applied, version, a.kept)
+	})
 	if err != nil {
 		return look{}, err
 	}
-	var r *resolved
-	var answer wire.Survey
-	var tried func() dialled
-	asked, visited := func() []probe.Result { return nil }, func() []elsewhere { return nil }
-	for range 2 { // a second time where the host has turned out to be of another sort
-		if r, err = j.resolve(ctx, s, host, traits, applied, version, a.kept); err != nil {
-			return look{}, err
-		}
-		tried = dialBeside(ctx, s.d.Hosts[host], dials(s.d.Hosts[host], r.host.Stakes, traits))
-		if s.asksSites {
-			asked, s.asksSites = j.askBeside(ctx, s, conn, host, r.host.Probes), false
-			visited = j.visitBeside(ctx, s.d.Hosts[host], r, dials(s.d.Hosts[host], r.host.Stakes, traits))
-		}
-		wants := func() ([]wire.Want, error) { return unsealedWants(r.wants, j.Secrets(ctx, s.d, s.ground, host)) }
-		if answer, err = conn.Survey(ctx, r.digest, wants); err != nil {
-			return look{}, err
-		}
-		traits = answer.Traits
-		again, err := j.resolve(ctx, s, host, traits, applied, version, a.kept)
-		if err != nil {
-			return look{}, err
-		}
-		if again == r || again.digest == r.digest {
-			break // the host is still of the sort that the list was made for
-		}
-	}
-	if len(traits.Stuck) > 0 { // what another service left is none of this one's
-		service, err := j.Store.ServiceID(ctx)
-		if err != nil {
-			return look{}, err
-		}
-		traits.Stuck = slices.DeleteFunc(slices.Clone(traits.Stuck), func(st wire.StuckStep) bool {
-			run, _ := wire.ParseRun(st.Run)
-			return run.Service != service
-		})
-	}
-	out := tried()
-	if ports := dials(s.d.Hosts[host], r.host.Stakes, traits); !slices.Equal(ports, out.ports) { // something else listens by now
-		out = dialAll(ctx, s.d.Hosts[host], ports)
-	}
-	if out, err = out.again(ctx, s.d.Hosts[host], conn.Traits); err != nil {
+	if f.traits.Stuck, err = j.ownStuck(ctx, f.traits.Stuck); err != nil {
 		return look{}, err
 	}
-	l := look{traits: traits, traitsText: wire.JSON(traits), probes: r.host.Probes, version: version, answers: asked(), elsewhere: visited()}
+	out, err := f.dialled(ctx, s.d.Hosts[host], conn)
+	if err != nil {
+		return look{}, err
+	}
+	l := look{traits: f.traits, traitsText: wire.JSON(f.traits), probes: f.host.Probes, version: version, answers: f.asked(), elsewhere: f.visited()}
 	if s.purpose.extent().again {
-		l.key = seenKey{r, answer.Sum, version, string(l.traitsText), fmt.Sprint(out.reached, out.vantage)}
+		l.key = seenKey{f.resolved, f.answer.Sum, version, string(l.traitsText), fmt.Sprint(out.reached, out.vantage)}
 		j.mu.Lock()
 		before := j.seen[connKey(s, host)]
 		j.mu.Unlock()
@@ -237,30 +204,107 @@ func (j *Service) lookOver(ctx context.Context, s scope, host string, conn place
 			return l, nil
 		}
 	}
-	if l.part, err = s.purpose.part(ctx, j, s, host, traits); err != nil {
+	if l.part, err = s.purpose.part(ctx, j, s, host, f.traits); err != nil {
 		return l, err
 	}
-	l.input = plan.Input{Place: host, Stakes: r.host.Stakes, Readings: make(map[string]wire.Reading, len(answer.Readings)), Applied: applied, Traits: traits, Memo: r.memo, Resumed: s.carriesOut, Conflicts: r.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Access: s.wayTo(host, traits)}
+	l.input = plan.Input{Place: host, Stakes: f.host.Stakes, Readings: make(map[string]wire.Reading, len(f.answer.Readings)), Applied: applied, Traits: f.traits, Memo: f.memo, Resumed: s.carriesOut, Conflicts: f.host.Conflicts, Reached: out.reached, Vantage: out.vantage, Access: s.wayTo(host, f.traits)}
 	s.purpose.input(&l.input)
-	for _, reading := range answer.Readings {
+	for _, reading := range f.answer.Readings {
 		l.input.Readings[reading.Name] = reading
 	}
+	err = j.build(ctx, s, &l)
+	return l, err
+}
+
+// finding is what a host was found to be over a connection, and what was asked of it beside that.
+type finding struct {
+	*resolved // what it was asked for
+	answer    wire.Survey
+	traits    wire.Traits
+	tried     func() dialled
+	asked     func() []probe.Result
+	visited   func() []elsewhere
+}
+
+// find surveys a host for what resolve makes of its traits, a second time where the host has turned out to
+// be of another sort. Its sites are asked meanwhile.
+func (j *Service) find(ctx context.Context, s scope, host string, conn place.Line, resolve func(wire.Traits) (*resolved, error)) (finding, error) {
+	f := finding{asked: func() []probe.Result { return nil }, visited: func() []elsewhere { return nil }}
+	traits, err := conn.LastTraits(ctx)
+	if err != nil {
+		return f, err
+	}
+	f.traits = traits
+	h, asks := s.d.Hosts[host], s.asksSites
+	for range 2 {
+		if f.resolved, err = resolve(f.traits); err != nil {
+			return f, err
+		}
+		ports := dials(h, f.host.Stakes, f.traits)
+		f.tried = dialBeside(ctx, h, ports)
+		if asks {
+			f.asked, asks = j.askBeside(ctx, s, conn, host, f.host.Probes), false
+			f.visited = j.visitBeside(ctx, h, f.resolved, ports)
+		}
+		wants := func() ([]wire.Want, error) { return unsealedWants(f.wants, j.Secrets(ctx, s.d, s.ground, host)) }
+		if f.answer, err = conn.Survey(ctx, f.digest, wants); err != nil {
+			return f, err
+		}
+		f.traits = f.answer.Traits
+		again, err := resolve(f.traits)
+		if err != nil {
+			return f, err
+		}
+		if again == f.resolved || again.digest == f.digest {
+			break // the host is still of the sort that the list was made for
+		}
+	}
+	return f, nil
+}
+
+// dialled is what connections from outside have shown of a host's ports.
+func (f finding) dialled(ctx context.Context, h *declare.Host, conn place.Line) (dialled, error) {
+	out := f.tried()
+	if ports := dials(h, f.host.Stakes, f.traits); !slices.Equal(ports, out.ports) { // something else listens by now
+		out = dialAll(ctx, h, ports)
+	}
+	return out.again(ctx, h, conn.Traits)
+}
+
+// ownStuck are those steps that this service has left: what another left is none of its business.
+func (j *Service) ownStuck(ctx context.Context, all []wire.StuckStep) ([]wire.StuckStep, error) {
+	if len(all) == 0 {
+		return all, nil
+	}
+	service, err := j.Store.ServiceID(ctx)
+	if err != nil {
+		return nil, err
+	}
+	return slices.DeleteFunc(slices.Clone(all), func(st wire.StuckStep) bool {
+		run, _ := wire.ParseRun(st.Run)
+		return run.Service != service
+	}), nil
+}
+
+// build makes a host's plan of what was found.
+func (j *Service) build(ctx context.Context, s scope, l *look) (err error) {
+	host := l.input.Place
 	if l.host, err = plan.Build(l.input, l.part); err != nil {
-		return l, err
+		return err
 	}
 	l.host.Sort = s.d.OtherSort(host)
 	if len(l.host.Steps) > 0 {
 		l.host.Cautions = append(s.purpose.cautions(host), l.host.Cautions...)
 	}
 	if len(l.host.Steps)+len(l.host.Blockers) > 0 {
-		l.host.Cautions = append(l.host.Cautions, j.siteCautions(ctx, s, host, l.host, traits)...)
+		l.host.Cautions = append(l.host.Cautions, j.siteCautions(ctx, s, host, l.host, l.traits)...)
 	}
 	if h := s.d.Hosts[host]; h != nil {
 		if _, way := h.Transport(); way.Own {
-			l.host.Machine = traits.Hostname
+			l.host.Machine = l.traits.Hostname
 		}
 	}
-	return l, nil
+	return nil
 }
 
 // note keeps how a host was just seen, and what is remembered of its stakes, and

@@ -41,11 +41,8 @@ const lettingGo = time.Second
 // run carries out a run, or carries on with one that lost its replica.
 func (j *Service) run(ctx context.Context, id int64) error {
 	topic := store.Topic("runs", id)
-	// One that has just ended here, and was resumed at once, is about to be let go of.
-	for began := time.Now(); !j.beginHere(id); _ = store.Pause(ctx, 10*time.Millisecond) {
-		if time.Since(began) > lettingGo || ctx.Err() != nil {
-			return nil // it is worked on here, and was only too slow to say so
-		}
+	if !j.awaitHere(ctx, id) {
+		return nil // it is worked on here, and was only too slow to say so
 	}
 	defer j.endHere(id)
 	defer j.forgetPasswords(topic)
@@ -76,15 +73,34 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		j.Log.Error("a run could not be begun", "run", id, "error", err)
 		return j.Store.FinishRun(ctx, id, j.ID, "failed", "the run could not be begun: "+err.Error())
 	}
-	s, docs := b.scope, b.docs
+	states := j.carryOutAll(ctx, wire.Run{Number: id, Service: service, Once: r.Once}, b, cancelled)
+	if ctx.Err() != nil {
+		return ctx.Err() // let go of, for another replica
+	}
+	return j.Store.FinishRun(ctx, id, j.ID, outcome(states), "")
+}
+
+// awaitHere begins work on a run in this process. One that has just ended here, and was resumed at once, is
+// about to be let go of; false says that it was not.
+func (j *Service) awaitHere(ctx context.Context, id int64) bool {
+	for began := time.Now(); !j.beginHere(id); _ = store.Pause(ctx, 10*time.Millisecond) {
+		if time.Since(began) > lettingGo || ctx.Err() != nil {
+			return false
+		}
+	}
+	return true
+}
+
+// carryOutAll works on all places of a run, some at once, and returns how each ended.
+func (j *Service) carryOutAll(ctx context.Context, run wire.Run, b begun, cancelled *cancelling) []contract.RunPlaceState {
 	planned := map[string]plan.Place{}
 	for _, h := range b.hosts {
 		planned[h.Name] = h
 	}
 	gate := make(chan struct{}, most)
 	var wg sync.WaitGroup
-	states := make([]contract.RunPlaceState, len(docs))
-	for i, doc := range docs {
+	states := make([]contract.RunPlaceState, len(b.docs))
+	for i, doc := range b.docs {
 		states[i] = doc.State
 		if doc.State != "waiting" && doc.State != "running" {
 			continue
@@ -92,15 +108,17 @@ func (j *Service) run(ctx context.Context, id int64) error {
 		wg.Go(func() {
 			gate <- struct{}{}
 			defer func() { <-gate }()
-			h := &placeRun{j: j, run: wire.Run{Number: id, Service: service, Once: r.Once}, cancelled: cancelled, s: s, planned: planned[doc.Place], doc: doc}
+			h := &placeRun{j: j, run: run, cancelled: cancelled, s: b.scope, planned: planned[doc.Place], doc: doc}
 			h.carryOut(ctx)
 			states[i] = h.doc.State
 		})
 	}
 	wg.Wait()
-	if ctx.Err() != nil {
-		return ctx.Err() // let go of, for another replica
-	}
+	return states
+}
+
+// outcome is how a run has ended whose places have ended so.
+func outcome(states []contract.RunPlaceState) string {
 	state := "done"
 	for _, st := range states {
 		switch {
@@ -112,7 +130,7 @@ func (j *Service) run(ctx context.Context, id int64) error {
 			state = "failed"
 		}
 	}
-	return j.Store.FinishRun(ctx, id, j.ID, state, "")
+	return state
 }
 
 // begun is all that a run is carried out from.

@@ -73,65 +73,86 @@ type Conflict struct {
 	Fix  string
 }
 
-// ConflictsOf finds what excludes each other among the claims of one host.
+// Conflicts finds what excludes each other among the claims of one host.
 func Conflicts(claims []Claim) []Conflict {
-	var out []Conflict
-	say := func(a, b Claim, fix, what string, args ...any) {
-		if a.By == b.By || a.With != "" && a.With == b.With {
-			return
-		}
-		if Later(a.From, b.From) {
-			a, b = b, a
-		}
-		out = append(out, Conflict{a, b, fmt.Sprintf(what, args...), fix})
-	}
-	type thing struct{ sort, what string }
-	owned, left := map[thing]Claim{}, map[thing]Claim{}
-	paths := map[wire.Path]Claim{}
+	var all conflicts
+	paths := all.taken(claims)
+	left := map[thing]Claim{}
 	for _, c := range claims {
-		at := thing{c.Sort, c.What}
 		if c.Need == Leaves {
-			left[at] = c
+			left[thing{c.Sort, c.What}] = c
 		}
+	}
+	for _, c := range claims {
+		if gone, ok := left[thing{c.Sort, c.What}]; ok && c.Need != Leaves {
+			all.say(gone, c, "keep one of the two", "%s is to be gone, and %s needs it", gone.By, c.By)
+		}
+		if c.Need == Owns && c.lies() {
+			all.below(c, paths)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b Conflict) int {
+		return cmp.Or(cmp.Compare(a.B.From.File, b.B.From.File), cmp.Compare(a.B.From.Line, b.B.From.Line))
+	})
+	return all
+}
+
+// thing is what claims are about.
+type thing struct{ sort, what string }
+
+// lies says whether a claim is of a place in the file system.
+func (c Claim) lies() bool { return c.Sort == Path || c.Sort == Tree }
+
+// conflicts gathers what excludes each other.
+type conflicts []Conflict
+
+func (all *conflicts) say(a, b Claim, fix, what string, args ...any) {
+	if a.By == b.By || a.With != "" && a.With == b.With {
+		return
+	}
+	if Later(a.From, b.From) {
+		a, b = b, a
+	}
+	*all = append(*all, Conflict{a, b, fmt.Sprintf(what, args...), fix})
+}
+
+// taken adds what two claim as their own, and returns who has each path.
+func (all *conflicts) taken(claims []Claim) map[wire.Path]Claim {
+	owned, paths := map[thing]Claim{}, map[wire.Path]Claim{}
+	for _, c := range claims {
 		if c.Need != Owns {
 			continue
 		}
-		if c.Sort == Path || c.Sort == Tree {
+		if c.lies() {
 			if first, taken := paths[c.path()]; taken {
-				say(first, c, "keep one of the two, or give one another path", "%s and %s are both about %s", first.By, c.By, c.What)
+				all.say(first, c, "keep one of the two, or give one another path", "%s and %s are both about %s", first.By, c.By, c.What)
 			} else {
 				paths[c.path()] = c
 			}
 			continue
 		}
+		at := thing{c.Sort, c.What}
 		if first, taken := owned[at]; taken {
-			say(first, c, "keep one of the two, or make them differ", "%s and %s both claim %s %s", first.By, c.By, c.Sort, c.What)
+			all.say(first, c, "keep one of the two, or make them differ", "%s and %s both claim %s %s", first.By, c.By, c.Sort, c.What)
 			continue
 		}
 		owned[at] = c
 	}
-	for _, c := range claims {
-		if gone, ok := left[thing{c.Sort, c.What}]; ok && c.Need != Leaves {
-			say(gone, c, "keep one of the two", "%s is to be gone, and %s needs it", gone.By, c.By)
-		}
-		if c.Need != Owns || c.Sort != Path && c.Sort != Tree {
-			continue
-		}
-		for up := c.path().Dir(); up != "/" && up != "."; up = up.Dir() {
-			above, ok := paths[up]
-			switch {
-			case !ok || above.Dir:
-			case above.Sort == Tree && wire.Kept(above.But, strings.TrimPrefix(c.What, string(up)+"/")) == "":
-				say(above, c, fmt.Sprintf("name it in left_alone of what is published at %s, or put it elsewhere", up), "%s lies in %s, which %s publishes as a whole", c.By, up, above.By)
-			case above.Sort == Path:
-				say(above, c, "put it elsewhere", "%s lies below %s, which %s makes something else than a directory", c.By, up, above.By)
-			}
+	return paths
+}
+
+// below adds what somebody else makes of a directory in which a claimed path lies.
+func (all *conflicts) below(c Claim, paths map[wire.Path]Claim) {
+	for up := c.path().Dir(); up != "/" && up != "."; up = up.Dir() {
+		above, ok := paths[up]
+		switch {
+		case !ok || above.Dir:
+		case above.Sort == Tree && wire.Kept(above.But, strings.TrimPrefix(c.What, string(up)+"/")) == "":
+			all.say(above, c, fmt.Sprintf("name it in left_alone of what is published at %s, or put it elsewhere", up), "%s lies in %s, which %s publishes as a whole", c.By, up, above.By)
+		case above.Sort == Path:
+			all.say(above, c, "put it elsewhere", "%s lies below %s, which %s makes something else than a directory", c.By, up, above.By)
 		}
 	}
-	slices.SortStableFunc(out, func(a, b Conflict) int {
-		return cmp.Or(cmp.Compare(a.B.From.File, b.B.From.File), cmp.Compare(a.B.From.Line, b.B.From.Line))
-	})
-	return out
 }
 
 // Later says whether something is declared behind something else.

@@ -100,58 +100,77 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 	if w.Gone {
 		return judgeGone(in, w, f)
 	}
-	v := stake.Verdict{Gone: f.Entry.Kind == "" || f.Absent}
-	var d differences
-	switch {
-	case f.Entry.Kind != wire.EntryFile:
-		d.add("what it is", "a file", f.Entry.Words())
-	case f.Large != "":
-		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "larger than "+f.Large)
-	case f.Broken != "":
-		d.differ("portion "+w.Portion, "between its two marker lines", f.Broken)
-	case f.Absent:
-		d.add("portion "+w.Portion, "there", "absent")
-	case !f.Holds(w):
-		d.differ(map[bool]string{true: "text", false: "portion " + w.Portion}[w.Portion == ""], "as declared", "different")
-	}
-	if f.Entry.Kind == wire.EntryFile {
-		compareOwners(&d, w.Owners, f.Entry)
-		if w.Mode != "" {
-			d.add("mode", string(w.Mode), string(f.Entry.Mode))
-		}
-	}
-	v.Differences = d
-	if len(d) == 0 {
+	v := stake.Verdict{Gone: f.Entry.Kind == "" || f.Absent, Differences: compareFile(w, f)}
+	if len(v.Differences) == 0 {
 		return v
 	}
 	v.Touched = f.Entry.Touched
-	if note := barred(in, f.Entry, w.Owner, w.Path); note != nil {
+	if note := unwritable(in, w, f); note != nil {
 		v.Blockers = []stake.Note{*note}
 		return v
+	}
+	v.Nudges = append(fileNudges(w), nudgeHolders(in, "file", w.Path)...)
+	move := writeMove(w, f)
+	if w.Data == nil && (f.Text != w.Text || v.Gone) {
+		move.Details = []wire.Detail{{Title: string(w.Path), Text: udiff.Unified("found", "wanted", f.Text, w.Text), Diff: true}}
+	}
+	v.Moves = []wire.Move{move}
+	return v
+}
+
+// compareFile is what is not as declared of a file that is to be there.
+func compareFile(w wire.FileWant, f wire.FileFound) (d differences) {
+	text := "text"
+	if w.Portion != "" {
+		text = "portion " + w.Portion
+	}
+	switch {
+	case f.Entry.Kind != wire.EntryFile:
+		d.add("what it is", "a file", f.Entry.Words())
+		return d
+	case f.Large != "":
+		d.differ(text, "as declared", "larger than "+f.Large)
+	case f.Broken != "":
+		d.differ(text, "between its two marker lines", f.Broken)
+	case f.Absent:
+		d.add(text, "there", "absent")
+	case !f.Holds(w):
+		d.differ(text, "as declared", "different")
+	}
+	compareOwners(&d, w.Owners, f.Entry)
+	if w.Mode != "" {
+		d.add("mode", string(w.Mode), string(f.Entry.Mode))
+	}
+	return d
+}
+
+// unwritable is why a file cannot be put right, nil where it can.
+func unwritable(in stake.Input, w wire.FileWant, f wire.FileFound) *stake.Note {
+	if note := barred(in, f.Entry, w.Owner, w.Path); note != nil {
+		return note
 	}
 	switch f.Entry.Kind {
 	case "", wire.EntryFile, wire.EntryLink:
 	default:
-		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, where a file is declared", w.Path, f.Entry.Words()), Fix: "move it away, or declare another path"}}
-		return v
+		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, where a file is declared", w.Path, f.Entry.Words()), Fix: "move it away, or declare another path"}
 	}
 	if note := ownedByNobody(in, f.Nobody, w.Path); note != nil {
-		v.Blockers = []stake.Note{*note}
-		return v
+		return note
 	}
 	if f.Broken != "" {
-		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s: %s", w.Path, f.Broken), Fix: "mend the marker lines by hand: North Stake does not guess which lines are its own"}}
-		return v
+		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s: %s", w.Path, f.Broken), Fix: "mend the marker lines by hand: North Stake does not guess which lines are its own"}
 	}
 	if note := fixed(f, in, w.Path); note != nil {
-		v.Blockers = []stake.Note{*note}
-		return v
+		return note
 	}
 	if f.Entry.Kind == wire.EntryLink && w.Portion != "" {
-		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, and a portion is written into files alone", w.Path, f.Entry.Words()), Fix: "declare the path that the link leads to"}}
-		return v
+		return &stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s is %s, and a portion is written into files alone", w.Path, f.Entry.Words()), Fix: "declare the path that the link leads to"}
 	}
-	v.Nudges = append(fileNudges(w), nudgeHolders(in, "file", w.Path)...)
+	return nil
+}
+
+// writeMove writes a file, or sets whose it is where it holds what is declared.
+func writeMove(w wire.FileWant, f wire.FileFound) wire.Move {
 	lines := count(len(slices.Collect(strings.Lines(w.Text))), "line", "lines")
 	if w.Data != nil {
 		lines = wire.Bytes(int64(len(w.Data)))
@@ -165,10 +184,5 @@ func judgeFile(in stake.Input, w wire.FileWant, f wire.FileFound) stake.Verdict 
 	case f.Entry.Kind == wire.EntryLink:
 		verb, text = "replace", fmt.Sprintf("replace the link %s (to %s) with a file, %s", w.Path, f.Entry.Target, lines)
 	}
-	move := wire.Move{Verb: verb, Text: text, Work: wire.JSON(w)}
-	if w.Data == nil && (f.Text != w.Text || v.Gone) {
-		move.Details = []wire.Detail{{Title: string(w.Path), Text: udiff.Unified("found", "wanted", f.Text, w.Text), Diff: true}}
-	}
-	v.Moves = []wire.Move{move}
-	return v
+	return wire.Move{Verb: verb, Text: text, Work: wire.JSON(w)}
 }

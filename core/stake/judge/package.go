@@ -42,7 +42,71 @@ func judgePackage(in stake.Input, w wire.PackageWant, f wire.PackageFound) stake
 	if w.Gone {
 		return judgeGonePackage(in, w, f)
 	}
-	var d differences
+	v := stake.Verdict{Differences: comparePackage(w, f), Gone: !f.There()}
+	switch {
+	case len(v.Differences) == 0 && w.Newest && !f.ListsAt.IsZero():
+		return stake.Verdict{Rests: "the newest by lists of " + listsWords(f.ListsAt)}
+	case len(v.Differences) == 0:
+		return stake.Verdict{}
+	case f.There() && f.State != wire.PackageInstalled:
+		v.Moves = []wire.Move{finishMove(w, f)}
+		return v
+	case !f.Unmet && len(f.Lacks) > 0:
+		if f.Candidate == "" && !in.Pending && f.Lists == wire.ListsFresh {
+			v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("of package %s %s, and no package source of this host offers it in the version that is there, %s", w.Name, lackWords(f.Lacks), f.Version),
+				Fix: "declare a version that one offers, or a source that has it"}}
+			return v
+		}
+		v.Moves = []wire.Move{againMove(w, f)}
+		return v
+	}
+	return judgeComing(in, w, f, v)
+}
+
+// judgeComing has a package installed, in the version that is to come.
+func judgeComing(in stake.Input, w wire.PackageWant, f wire.PackageFound, v stake.Verdict) stake.Verdict {
+	block := func(what, fix string) stake.Verdict {
+		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: what, Fix: fix}}
+		return v
+	}
+	work := installWork(w, f)
+	unsure := work.Refresh || in.Pending // another look may find it
+	switch {
+	case f.Older && w.Version == "" && unsure:
+		work.Install[0].Version, work.Install[0].AtLeast = "", w.AtLeast
+		f.Older = false
+	case f.Older && w.Version == "":
+		return block(fmt.Sprintf("the sources offer %s %s at most, which is older than %s", w.Name, f.Candidate, versionWords(w)), "declare a source that has it, or another version")
+	case f.Candidate == "" && !unsure:
+		v.Blockers = []stake.Note{noSource(in, w, f)}
+		return v
+	}
+	if what, fix := notInstalled(w, f); what != "" {
+		return block(what, fix)
+	}
+	v.Cautions, v.Takes = exclusions(in, w, f), locals("package", f.With)
+	if s := f.Short; s != nil && s.Takes > 0 {
+		return block(fmt.Sprintf("%s has %s free, and the packages of this plan take %s with all that they bring along", s.Path, wire.Bytes(s.Free), wire.Bytes(s.Takes)), "make room on the host")
+	}
+	work.With = f.With
+	v.Cautions = append(v.Cautions, installCautions(in, w, f)...)
+	v.Moves = []wire.Move{installMove(work)}
+	return v
+}
+
+// notInstalled is why the host does not install a package in another version, "" where it does, and what to do.
+func notInstalled(w wire.PackageWant, f wire.PackageFound) (what, fix string) {
+	switch {
+	case f.Held && f.Unmet:
+		return fmt.Sprintf("package %s is held at %s on this host: somebody has made sure that it stays", w.Name, f.Version), "ask who did that, and let go of it (apt-mark unhold), or declare that version"
+	case f.Refused != "":
+		return fmt.Sprintf("package %s cannot be installed: %s", w.Name, f.Refused), "declare what goes together, or what has to go first as gone"
+	}
+	return "", ""
+}
+
+// comparePackage is what is not as declared of a package that is to be there.
+func comparePackage(w wire.PackageWant, f wire.PackageFound) (d differences) {
 	switch {
 	case f.State != wire.PackageInstalled:
 		d.add("state", "installed", f.State)
@@ -50,28 +114,21 @@ func judgePackage(in stake.Input, w wire.PackageWant, f wire.PackageFound) stake
 		d.add("version", versionWords(w), f.Version)
 	case len(f.Lacks) > 0:
 		d.add("files", "all there", lackWords(f.Lacks))
-	case w.Newest && !f.ListsAt.IsZero():
-		return stake.Verdict{Rests: "the newest by lists of " + listsWords(f.ListsAt)}
-	default:
-		return stake.Verdict{}
 	}
-	v := stake.Verdict{Differences: d, Gone: !f.There()}
-	switch {
-	case f.There() && f.State != wire.PackageInstalled:
-		v.Moves = []wire.Move{finishMove(w, f)}
-		return v
-	case !f.Unmet && len(f.Lacks) > 0 && f.Candidate == "" && !in.Pending && f.Lists == wire.ListsFresh:
-		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("of package %s %s, and no package source of this host offers it in the version that is there, %s", w.Name, lackWords(f.Lacks), f.Version),
-			Fix: "declare a version that one offers, or a source that has it"}}
-		return v
-	case !f.Unmet && len(f.Lacks) > 0:
-		work := wire.PackageWork{Reinstall: w.Name, Version: f.Version, Refresh: f.Candidate == ""}
-		m := wire.Move{Verb: "install", Text: fmt.Sprintf("install package %s %s again: %s", w.Name, f.Version, lackWords(f.Lacks)),
-			Because: "it restarts its services where its own scripts do that", Work: wire.JSON(work)}
-		arm(&m, work)
-		v.Moves = []wire.Move{m}
-		return v
-	}
+	return d
+}
+
+// againMove installs a package again of which files are gone.
+func againMove(w wire.PackageWant, f wire.PackageFound) wire.Move {
+	work := wire.PackageWork{Reinstall: w.Name, Version: f.Version, Refresh: f.Candidate == ""}
+	m := wire.Move{Verb: "install", Text: fmt.Sprintf("install package %s %s again: %s", w.Name, f.Version, lackWords(f.Lacks)),
+		Because: "it restarts its services where its own scripts do that", Work: wire.JSON(work)}
+	arm(&m, work)
+	return m
+}
+
+// installWork installs what the sources offer, or what is declared where the lists say nothing of it yet.
+func installWork(w wire.PackageWant, f wire.PackageFound) wire.PackageWork {
 	goal := wire.PackageGoal{Name: w.Name, Version: f.Candidate}
 	if f.Candidate == "" {
 		goal.Exactly, goal.AtLeast = w.Version, w.AtLeast
@@ -79,45 +136,29 @@ func judgePackage(in stake.Input, w wire.PackageWant, f wire.PackageFound) stake
 	if f.Unmet {
 		goal.From = f.Version
 	}
-	work := wire.PackageWork{Install: []wire.PackageGoal{goal}, Refresh: f.Lists == wire.ListsOld || f.Lists == wire.ListsNone}
-	switch {
-	case f.Older && w.Version == "" && (work.Refresh || in.Pending):
-		work.Install[0].Version, work.Install[0].AtLeast = "", w.AtLeast // another look may find it
-		f.Older = false
-	case f.Older && w.Version == "":
-		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("the sources offer %s %s at most, which is older than %s", w.Name, f.Candidate, versionWords(w)), Fix: "declare a source that has it, or another version"}}
-		return v
-	case f.Candidate != "" || in.Pending || work.Refresh:
-	default:
-		v.Blockers = []stake.Note{noSource(in, w, f)}
-		return v
+	return wire.PackageWork{Install: []wire.PackageGoal{goal}, Refresh: f.Lists == wire.ListsOld || f.Lists == wire.ListsNone}
+}
+
+// exclusions say what goes when a package comes.
+func exclusions(in stake.Input, w wire.PackageWant, f wire.PackageFound) []stake.Note {
+	if len(f.With) == 0 {
+		return nil
 	}
-	switch {
-	case f.Held && f.Unmet:
-		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("package %s is held at %s on this host: somebody has made sure that it stays", w.Name, f.Version), Fix: "ask who did that, and let go of it (apt-mark unhold), or declare that version"}}
-		return v
-	case f.Refused != "":
-		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("package %s cannot be installed: %s", w.Name, f.Refused), Fix: "declare what goes together, or what has to go first as gone"}}
-		return v
+	return []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("installing %s removes %s", w.Name, strings.Join(f.With, ", ")), Fix: "they exclude each other: declare which of them is wanted"}}
+}
+
+// installCautions are what to know before a package is installed.
+func installCautions(in stake.Input, w wire.PackageWant, f wire.PackageFound) (out []stake.Note) {
+	caution := func(what, fix string) {
+		out = append(out, stake.Note{Address: in.Stake.Address(), What: what, Fix: fix})
 	}
-	if len(f.With) > 0 {
-		work.With, v.Takes = f.With, locals("package", f.With)
-		v.Cautions = append(v.Cautions, stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("installing %s removes %s", w.Name, strings.Join(f.With, ", ")), Fix: "they exclude each other: declare which of them is wanted"})
-	}
-	switch s := f.Short; {
-	case s == nil:
-	case s.Takes > 0:
-		v.Blockers = []stake.Note{{Address: in.Stake.Address(), What: fmt.Sprintf("%s has %s free, and the packages of this plan take %s with all that they bring along", s.Path, wire.Bytes(s.Free), wire.Bytes(s.Takes)), Fix: "make room on the host"}}
-		return v
-	default:
-		v.Cautions = append(v.Cautions, stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s has only %s free for packages", s.Path, wire.Bytes(s.Free)), Fix: "make room before the run"})
+	if s := f.Short; s != nil {
+		caution(fmt.Sprintf("%s has only %s free for packages", s.Path, wire.Bytes(s.Free)), "make room before the run")
 	}
 	if f.Older {
-		v.Cautions = append(v.Cautions, stake.Note{Address: in.Stake.Address(), What: fmt.Sprintf("%s goes back from %s to %s", w.Name, f.Version, f.Candidate), Fix: "what the newer version has written may not be readable for the older one"})
+		caution(fmt.Sprintf("%s goes back from %s to %s", w.Name, f.Version, f.Candidate), "what the newer version has written may not be readable for the older one")
 	}
-	v.Cautions = append(v.Cautions, wrongClock(in)...)
-	v.Moves = []wire.Move{installMove(work)}
-	return v
+	return append(out, wrongClock(in)...)
 }
 
 // finishMove carries on with an installation that was interrupted, in the version that was to come where a

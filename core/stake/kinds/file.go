@@ -154,38 +154,17 @@ func checkFiles(c *check.Checker, s declare.Settings, at []string) {
 }
 
 func checkFile(c *check.Checker, f *TextFile, at []string) {
-	ways := 0
-	for _, given := range []bool{f.Text != nil, f.From != "", f.Template != ""} {
-		if given {
-			ways++
-		}
-	}
-	if f.Is == "gone" {
-		for _, key := range []string{"text", "from", "template", "owner", "group", "mode", "portion", "comment"} {
-			if here := check.At(at, key); c.Written(here...) {
-				c.Say(here, "a file that is gone has no "+key, "take "+key+" out, or is = \"gone\"")
-			}
-		}
-	} else if ways != 1 {
-		c.Say(at, "a file takes its text in one way", "give it one of text = \"…\", from = \"FILE\" and template = \"FILE\"")
+	if !fileText(c, f, at) {
 		return
 	}
 	c.OwnerAndMode(f.Owner, f.Group, f.Mode, at)
-	if f.Portion != "" && !form.PlainName.MatchString(f.Portion) {
-		c.Say(check.At(at, "portion"), fmt.Sprintf("portion name %q has characters it cannot have", f.Portion), "use lower-case letters, digits and hyphens")
-	}
-	if f.Portion == "" && f.Comment != "" {
-		c.Say(check.At(at, "comment"), "a comment sign is for the lines around a portion", "add portion = \"NAME\", or take comment out")
-	}
+	filePortion(c, f, at)
 	for key, list := range map[string][]string{"reload": f.Reload, "restart": f.Restart} {
 		for i, s := range list {
 			if !form.Service.MatchString(s) || strings.HasSuffix(s, ".service") {
 				c.Say(check.At(at, key, fmt.Sprint(i)), fmt.Sprintf("%q is not a service name", s), "use the unit's name without .service")
 			}
 		}
-	}
-	if portion := (wire.FileWant{Portion: f.Portion, Comment: cmp.Or(f.Comment, "#")}); f.Text != nil && f.Portion != "" && portion.Marks(*f.Text) {
-		c.Say(check.At(at, "text"), "the text of a portion holds a line that marks where the portion ends", "take that line out")
 	}
 	if f.Text != nil && len(*f.Text) > check.TextLimit {
 		c.Say(check.At(at, "text"), fmt.Sprintf("the text is longer than %d KB", check.TextLimit>>10), "publish large files as content")
@@ -198,6 +177,44 @@ func checkFile(c *check.Checker, f *TextFile, at []string) {
 		default:
 			c.Beside(p, check.At(at, key))
 		}
+	}
+}
+
+// fileText checks where a file's text comes from; false says that it comes from nowhere, or from two places.
+func fileText(c *check.Checker, f *TextFile, at []string) bool {
+	if f.Is == "gone" {
+		for _, key := range []string{"text", "from", "template", "owner", "group", "mode", "portion", "comment"} {
+			if here := check.At(at, key); c.Written(here...) {
+				c.Say(here, "a file that is gone has no "+key, "take "+key+" out, or is = \"gone\"")
+			}
+		}
+		return true
+	}
+	ways := 0
+	for _, given := range []bool{f.Text != nil, f.From != "", f.Template != ""} {
+		if given {
+			ways++
+		}
+	}
+	if ways != 1 {
+		c.Say(at, "a file takes its text in one way", "give it one of text = \"…\", from = \"FILE\" and template = \"FILE\"")
+	}
+	return ways == 1
+}
+
+// filePortion checks what is said of a file of which a portion is declared.
+func filePortion(c *check.Checker, f *TextFile, at []string) {
+	if f.Portion == "" {
+		if f.Comment != "" {
+			c.Say(check.At(at, "comment"), "a comment sign is for the lines around a portion", "add portion = \"NAME\", or take comment out")
+		}
+		return
+	}
+	if !form.PlainName.MatchString(f.Portion) {
+		c.Say(check.At(at, "portion"), fmt.Sprintf("portion name %q has characters it cannot have", f.Portion), "use lower-case letters, digits and hyphens")
+	}
+	if portion := (wire.FileWant{Portion: f.Portion, Comment: cmp.Or(f.Comment, "#")}); f.Text != nil && portion.Marks(*f.Text) {
+		c.Say(check.At(at, "text"), "the text of a portion holds a line that marks where the portion ends", "take that line out")
 	}
 }
 
