@@ -34,13 +34,13 @@ func driftCommand(a *app) *cobra.Command {
 	return cmd
 }
 
-// driftOf leaves only what has shifted, is stray, or could not be read.
+// driftOf leaves only what has shifted, is stray, ends soon, or could not be read.
 func driftOf(s contract.Survey) contract.Survey {
 	hosts := make([]contract.SurveyPlace, len(s.Hosts))
 	for i, h := range s.Hosts {
 		rows := []plan.Row{}
 		for _, r := range h.Rows {
-			if r.Standing == plan.Shifted || r.Standing == plan.Stray || r.Standing == plan.Unread {
+			if r.InDrift() {
 				rows = append(rows, r)
 			}
 		}

@@ -286,14 +286,17 @@ func chosenBy(h contract.PlaceView) string {
 func (a *app) showRows(list []plan.Row, withSet bool) {
 	var rows [][]string
 	for _, r := range list {
-		if r.Standing == plan.Set && !withSet {
+		if r.Standing == plan.Set && !withSet && r.Soon == "" {
 			continue
 		}
 		name := a.out.standing(r.Standing)
+		if r.Soon != "" {
+			rows = append(rows, []string{name, r.Address, "", "", a.out.attention(r.Soon)})
+		}
 		switch {
 		case r.Reason != "":
 			rows = append(rows, []string{name, r.Address, "", "", firstLine(r.Reason)})
-		case len(r.Differences) == 0:
+		case len(r.Differences) == 0 && r.Soon == "":
 			rows = append(rows, []string{name, r.Address, "", "", ""})
 		}
 		for i, d := range r.Differences {

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 )
 
 // Chain is a certificate with those that lead from it to an authority: each is signed by the next.
@@ -112,4 +113,22 @@ func Names(c *x509.Certificate) []string {
 		out = append(out, ip.String())
 	}
 	return out
+}
+
+// Valid is from when until when all certificates of a chain are valid. Of a root at its end, which visitors have
+// themselves, nobody looks at that.
+func Valid(c Chain) (since, until time.Time) {
+	since, until = c.Leaf().NotBefore, c.Leaf().NotAfter
+	for _, one := range c[1:] {
+		if selfSigned(one) {
+			continue
+		}
+		if one.NotBefore.After(since) {
+			since = one.NotBefore
+		}
+		if one.NotAfter.Before(until) {
+			until = one.NotAfter
+		}
+	}
+	return since, until
 }

@@ -155,7 +155,7 @@ func judgeStake(in Input, s stake.Stake, input stake.Input, changing map[string]
 	if row.Reason != "" {
 		return judged{stake: s}, row, nil
 	}
-	row.Differences, row.Touched, row.Reason = v.Differences, v.Touched, v.Rests
+	row.Differences, row.Touched, row.Reason, row.Soon = v.Differences, v.Touched, v.Rests, v.Soon
 	row.Absent = v.Gone
 	j := judged{stake: s, input: input, verdict: v}
 	if row.Standing = Set; len(v.Differences) == 0 {

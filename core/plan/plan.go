@@ -35,12 +35,18 @@ type Row struct {
 	From        declare.Position  `json:"from,omitzero"`
 	Differences []wire.Difference `json:"differences,omitempty"`
 	Reason      string            `json:"reason,omitempty"` // why it is unread or stray, or what the verdict rests on
+	Soon        string            `json:"soon,omitempty"`   // what ends soon, though all is as declared yet
 	Touched     wire.Touch        `json:"touched,omitzero"`
 	SetAt       time.Time         `json:"set_at,omitzero"`
 	ShiftedAt   time.Time         `json:"shifted_at,omitzero"`
 
 	NewlyDeclared bool `json:"newly_declared,omitempty"`
 	Absent        bool `json:"absent,omitempty"` // nothing of it is there
+}
+
+// InDrift says whether who looks for drift is to see the row.
+func (r Row) InDrift() bool {
+	return r.Standing == Shifted || r.Standing == Stray || r.Standing == Unread || r.Soon != ""
 }
 
 // Place is the plan of one place, a host or one of another sort, by its name. Left is what stays as it is because of a blocker,

@@ -107,6 +107,7 @@ type Verdict struct {
 	Late        bool     // of what is taken away: not before what comes in its place is ready to start
 	Unread      string   // why it cannot be told yet, whatever else is said
 	Rests       string   // what the verdict rests on, where that is less than it could be
+	Soon        string   // what ends soon, though all is as declared yet
 	SameAs      string   // what the thing is on the host, of which another stake may have another name
 	Takes       []string // other stakes of the host, by name, that the moves would undo
 	Touched     wire.Touch

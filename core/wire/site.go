@@ -61,14 +61,15 @@ type SiteVisit struct {
 	At   Listening
 	Visit
 
-	Fingerprint string // of the certificate that it shows, SHA-256 in hex, "" where it shows none
+	Fingerprint string   // of the certificate that it shows, SHA-256 in hex, "" where it shows none
+	Behind      []string // those of the certificates behind it
 }
 
 // SiteVisit is how the visitors of a site that has a Visit are told from those of others.
 func (w SiteWant) SiteVisit() SiteVisit {
 	v := SiteVisit{Mark: w.Mark, Own: w.Names, At: w.Listen, Visit: *w.Visit}
 	if w.Certificate != nil {
-		v.Fingerprint = w.Certificate.Fingerprint
+		v.Fingerprint, v.Behind = w.Certificate.Fingerprint, w.Certificate.Behind
 	}
 	return v
 }
@@ -98,13 +99,40 @@ func IsKeyFile(p Path) bool { return strings.HasSuffix(string(p), ".key") }
 // Words say what the file is.
 func (f SiteFile) Words() string { return cmp.Or(f.Is, BesideAccounts) }
 
-// SiteCertificate is the certificate that a site shows: its fingerprint (SHA-256, in hex), until when it is
-// valid, and whom it is for.
+// SiteCertificate is the certificate that a site shows: its fingerprint (SHA-256, in hex), and those of the
+// certificates behind it; from when until when all of them are valid, and from when on it is told that they
+// end; whom it is for, and what is wrong with it for the site's visitors.
 type SiteCertificate struct {
 	Name        string    `json:"name"`
 	Fingerprint string    `json:"fingerprint"`
+	Behind      []string  `json:"behind,omitempty"`
+	Since       time.Time `json:"since"`
 	Until       time.Time `json:"until"`
+	Told        time.Time `json:"told"`
 	Names       []string  `json:"names"`
+	Wrong       []Fault   `json:"wrong,omitempty"`
+}
+
+// What a clock says of a certificate; "" where it is in its time, and not near its end.
+const (
+	CertificateEarly = "early"
+	CertificateTold  = "told" // it is in its time, and near its end
+	CertificateOver  = "over"
+)
+
+// At says where a moment lies in a certificate's time.
+func (c SiteCertificate) At(now time.Time) string {
+	switch {
+	case c.Until.IsZero(): // the service has none yet
+		return ""
+	case now.Before(c.Since):
+		return CertificateEarly
+	case now.After(c.Until):
+		return CertificateOver
+	case !now.Before(c.Told):
+		return CertificateTold
+	}
+	return ""
 }
 
 // Owners are whose the file is.
@@ -177,15 +205,17 @@ type SiteFound struct {
 	NotTaken string     `json:"not_taken,omitempty"` // the main configuration of the server, where it does not take the site's file in
 	Taken    []Listener `json:"taken,omitempty"`     // programs outside of its container that have its ports
 	Others   []Other    `json:"others,omitempty"`    // who answers its visitors in its place
+	Time     string     `json:"time,omitempty"`      // what the host's clock says of its certificate
 }
 
 // Other answers visitors of names of a site, at an address of the host with its port, in that site's
 // place: By says who, such as a virtual host by its file and line, or a program; "" for nobody.
 type Other struct {
-	Names []string `json:"names"`
-	At    string   `json:"at"`
-	By    string   `json:"by"`
-	Shown string   `json:"shown,omitempty"` // the certificate, where it is the site that answers, with another than is wanted: SHA-256 in hex
+	Names  []string `json:"names"`
+	At     string   `json:"at"`
+	By     string   `json:"by"`
+	Shown  string   `json:"shown,omitempty"`  // the certificate, where it is the site that answers, with another than is wanted, or not with all behind it: SHA-256 in hex
+	Behind int      `json:"behind,omitempty"` // how many of those behind it are shown, in their order
 }
 
 // Beside is a file that a site's configuration reads, and whether it holds what it should.

@@ -25,7 +25,7 @@ func Asking(name string) *http.Client {
 func verifying(fingerprint string) *tls.Config {
 	return &tls.Config{InsecureSkipVerify: true, VerifyConnection: func(state tls.ConnectionState) error {
 		leaf := state.PeerCertificates[0]
-		if fingerprint != "" && shows(&state, fingerprint) == nil {
+		if fingerprint != "" && shows(&state, fingerprint, nil) == nil {
 			if now := time.Now(); now.Before(leaf.NotBefore) || now.After(leaf.NotAfter) {
 				return x509.CertificateInvalidError{Cert: leaf, Reason: x509.Expired, Detail: fmt.Sprintf("it is valid from %s to %s", leaf.NotBefore.UTC().Format(time.RFC3339), leaf.NotAfter.UTC().Format(time.RFC3339))}
 			}
@@ -40,22 +40,36 @@ func verifying(fingerprint string) *tls.Config {
 	}}
 }
 
-// OtherCertificate says that a site shows another certificate than is wanted of it: by the fingerprint, SHA-256
-// in hex.
-type OtherCertificate struct{ Shown string }
-
-func (o *OtherCertificate) Error() string {
-	return fmt.Sprintf("another certificate is shown, %s", o.Shown)
+// OtherCertificate says that a site shows another certificate than is wanted of it, by the fingerprint (SHA-256
+// in hex); or that one, with so many of those behind it alone, in their order.
+type OtherCertificate struct {
+	Shown  string
+	Behind int
 }
 
-// shows says that another certificate is shown than one with the fingerprint; nothing where none is wanted.
-func shows(state *tls.ConnectionState, fingerprint string) error {
+func (o *OtherCertificate) Error() string {
+	return fmt.Sprintf("another certificate is shown, %s, or not with all that are behind it", o.Shown)
+}
+
+// shows says that another certificate is shown than one with the fingerprint, or not with those behind it;
+// nothing where none is wanted. What is shown behind those is of no matter.
+func shows(state *tls.ConnectionState, fingerprint string, behind []string) error {
 	if state == nil || fingerprint == "" || len(state.PeerCertificates) == 0 {
 		return nil
 	}
-	sum := sha256.Sum256(state.PeerCertificates[0].Raw)
-	if shown := hex.EncodeToString(sum[:]); shown != fingerprint {
-		return &OtherCertificate{shown}
+	shown := sumOf(state.PeerCertificates[0])
+	if shown != fingerprint {
+		return &OtherCertificate{Shown: shown}
+	}
+	for i, wanted := range behind {
+		if i+1 >= len(state.PeerCertificates) || sumOf(state.PeerCertificates[i+1]) != wanted {
+			return &OtherCertificate{Shown: shown, Behind: i}
+		}
 	}
 	return nil
+}
+
+func sumOf(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.Raw)
+	return hex.EncodeToString(sum[:])
 }

@@ -4,7 +4,9 @@ import (
 	"context"
 	"crypto/sha256"
 	"crypto/tls"
+	"crypto/x509"
 	"encoding/hex"
+	"errors"
 	"net/http"
 	"net/http/httptest"
 	"strconv"
@@ -56,5 +58,41 @@ func TestProbesOverHTTPS(t *testing.T) {
 			t.Errorf("%s: %v, %s", name, r.OK, r.Words())
 		}
 		s.Close()
+	}
+}
+
+// What a site shows behind its certificate is as wanted where all of that is there, in its order.
+func TestWhatIsShownBehindACertificate(t *testing.T) {
+	made := func(name string) certificate.Chain {
+		key, err := certificate.NewKey("")
+		if err != nil {
+			t.Fatal(err)
+		}
+		c, err := certificate.SelfSigned([]string{name}, key, time.Now(), time.Hour)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return c
+	}
+	leaf, first, second, other := made("a.test").Leaf(), made("b.test").Leaf(), made("c.test").Leaf(), made("d.test").Leaf()
+	type chain = []*x509.Certificate
+	for _, c := range []struct {
+		shown  chain
+		other  bool
+		behind int
+	}{
+		{shown: chain{leaf, first, second}},
+		{shown: chain{leaf, first, second, other}},
+		{shown: chain{leaf}, other: true},
+		{shown: chain{leaf, first}, other: true, behind: 1},
+		{shown: chain{leaf, first, other}, other: true, behind: 1},
+		{shown: chain{leaf, second, first}, other: true},
+		{shown: chain{other, first, second}, other: true},
+	} {
+		err := shows(&tls.ConnectionState{PeerCertificates: c.shown}, sumOf(leaf), []string{sumOf(first), sumOf(second)})
+		var is *OtherCertificate
+		if errors.As(err, &is) != c.other || c.other && (is.Behind != c.behind || is.Shown != sumOf(c.shown[0])) {
+			t.Errorf("%d are shown: %+v", len(c.shown), err)
+		}
 	}
 }

@@ -28,7 +28,7 @@ func Visit(ctx context.Context, to wire.Endpoint, v wire.SiteVisit) (own bool, s
 		return false, 0, err
 	}
 	defer answer.Body.Close()
-	other := shows(answer.TLS, v.Fingerprint)
+	other := shows(answer.TLS, v.Fingerprint, v.Behind)
 	if on, err := url.Parse(answer.Header.Get("Location")); err == nil && answer.StatusCode == http.StatusMovedPermanently {
 		return on.Path == v.Path && slices.Contains(v.Own, on.Hostname()), answer.StatusCode, other
 	}

@@ -44,7 +44,7 @@ func Others(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWa
 				var other *probe.OtherCertificate
 				switch {
 				case errors.As(err, &other) && own:
-					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to.Socket(), By: w.By(), Shown: other.Shown}
+					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to.Socket(), By: w.By(), Shown: other.Shown, Behind: other.Behind}
 				case errors.Is(err, syscall.ECONNREFUSED):
 					found[i*len(w.Visit.Names)+j] = &wire.Other{Names: []string{name}, At: to.Socket()}
 				case errors.Is(err, context.DeadlineExceeded):
@@ -62,7 +62,9 @@ func Others(ctx context.Context, m *system.Machine, l wire.Layout, w wire.SiteWa
 		if o == nil {
 			continue
 		}
-		same := slices.IndexFunc(out, func(have wire.Other) bool { return have.At == o.At && have.By == o.By && have.Shown == o.Shown })
+		same := slices.IndexFunc(out, func(have wire.Other) bool {
+			return have.At == o.At && have.By == o.By && have.Shown == o.Shown && have.Behind == o.Behind
+		})
 		if same < 0 {
 			out = append(out, *o)
 		} else {

@@ -62,6 +62,9 @@ func readSite(ctx context.Context, m *Host, w wire.SiteWant, claimed *webserver.
 	if err := siteFiles(m, w, &f); err != nil {
 		return f, err
 	}
+	if w.Certificate != nil {
+		f.Time = w.Certificate.At(time.Now())
+	}
 	f.Silent = silent(ctx, w.To)
 	layout, err := m.LayoutOf(w)
 	if err == nil {

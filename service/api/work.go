@@ -123,7 +123,7 @@ func (s *Server) GetDrift(c *gin.Context, ground contract.InGround) {
 			h.Unread = fmt.Sprintf("%s %s has never been looked at", d.SortOf(name), name)
 		}
 		for _, r := range rows {
-			if r.Standing == plan.Shifted || r.Standing == plan.Stray || r.Standing == plan.Unread {
+			if r.InDrift() {
 				h.Rows = append(h.Rows, r)
 			}
 		}

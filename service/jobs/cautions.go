@@ -3,6 +3,7 @@ package jobs
 import (
 	"cmp"
 	"context"
+	"crypto/x509"
 	"errors"
 	"fmt"
 	"net"
@@ -11,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"northstake/core/certificate"
 	"northstake/core/plan"
 	"northstake/core/stake"
 	"northstake/core/wire"
@@ -37,6 +39,7 @@ func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan
 			out = append(out, stake.Note{Address: host + "/" + wire.Local("site", c.Site), What: fmt.Sprintf("%s:%d: %s", c.File, c.Line, c.What), Fix: c.Fix})
 		}
 	}
+	out = append(out, j.certificateCautions(ctx, s, host, working)...)
 	addresses := traits.Addresses
 	if a := s.addressOf(host); a != "" {
 		addresses = append(slices.Clone(addresses), a)
@@ -54,6 +57,34 @@ func (j *Service) siteCautions(ctx context.Context, s scope, host string, h plan
 		j.mu.Unlock()
 	}
 	return append(out, misled...)
+}
+
+// certificateCautions are what is unwise about certificates that were handed over, of the sites that are not as
+// declared on a host. What visitors turn away from is said where the site is judged, but for a chain that leads
+// to no authority known to this system: others may know it.
+func (j *Service) certificateCautions(ctx context.Context, s scope, host string, working map[string]bool) (out []stake.Note) {
+	roots, err := x509.SystemCertPool()
+	if err != nil {
+		roots = nil
+	}
+	for _, site := range s.d.SitesOn(host) {
+		name := s.d.Sites[site].Certificate
+		if c := s.d.Certificates[name]; !working[site] || c == nil || c.IsMade() {
+			continue
+		}
+		chain, err := j.Chain(ctx, s.ground, s.d, name)
+		if err != nil {
+			continue // which the site says itself
+		}
+		known := certificate.Judge(chain, certificate.Use{}).Mistakes
+		found := certificate.Judge(chain, certificate.Use{Roots: roots})
+		for _, n := range append(found.Cautions, found.Mistakes...) {
+			if !slices.Contains(known, n) {
+				out = append(out, stake.Note{Address: host + "/" + wire.Local("site", site), What: "certificate " + name + ": " + n.What, Fix: n.Fix})
+			}
+		}
+	}
+	return out
 }
 
 // muteTime is how long no name is asked for after no resolver answered.

@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/aymanbagabas/go-udiff"
 
@@ -117,6 +118,7 @@ func judgeSite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict 
 	j.shown()
 	j.around()
 	own := len(j.d)
+	j.certificate()
 	j.takenIn()
 	givesWay := j.rivals()
 	j.ways()
@@ -209,10 +211,47 @@ func (j *siteJudgement) switchedOn() {
 // shown compares the certificates that visitors get: the server reads them when it is told to.
 func (j *siteJudgement) shown() {
 	for _, o := range j.f.Others {
-		if o.Shown != "" && j.w.Certificate != nil {
+		switch {
+		case o.Shown == "" || j.w.Certificate == nil:
+		case o.Shown == j.w.Certificate.Fingerprint:
+			j.d.differ("certificate at "+o.At, "with "+count(len(j.w.Certificate.Behind), "other", "others")+" behind it, in their order", fmt.Sprintf("with %d of them", o.Behind))
+		default:
 			j.d.differ("certificate at "+o.At, "SHA-256 "+j.w.Certificate.Fingerprint[:16]+"…", "SHA-256 "+o.Shown[:16]+"…")
 		}
 	}
+}
+
+// certificate blocks a certificate from which visitors turn away, and says of one in good time that it ends.
+func (j *siteJudgement) certificate() {
+	c := j.w.Certificate
+	if c == nil || j.w.Off {
+		return
+	}
+	name := "certificate " + c.Name
+	wrong := func(found, what, fix string) {
+		j.d.differ(name, "one that visitors take", found)
+		j.block(name+": "+what, fix)
+	}
+	day := func(at time.Time) string { return at.UTC().Format("2006-01-02 15:04 UTC") }
+	for _, w := range c.Wrong {
+		wrong(w.What, w.What, w.Fix)
+	}
+	switch j.f.Time {
+	case wire.CertificateEarly:
+		wrong("not valid before "+day(c.Since), "it is not valid before "+day(c.Since)+clockWords(j.in), "wait for that, or have it made anew; and look whether the clock is right")
+	case wire.CertificateOver:
+		wrong("out of date since "+day(c.Until), "it has been out of date since "+day(c.Until)+clockWords(j.in), "have it made anew, and hand that over")
+	case wire.CertificateTold:
+		j.v.Soon = fmt.Sprintf("its certificate %s is valid until %s, and no longer", c.Name, day(c.Until))
+	}
+}
+
+// clockWords say of a host whose clock is wrong that this rests on it, "" where it is right.
+func clockWords(in stake.Input) string {
+	if in.Traits.ClockSkew == "" {
+		return ""
+	}
+	return fmt.Sprintf(", by the clock of %s, which is off by %s", in.Stake.Place, strings.TrimPrefix(in.Traits.ClockSkew, "-"))
 }
 
 // around cautions of what visitors of it would meet.

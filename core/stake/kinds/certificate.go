@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"crypto/sha256"
 	"encoding/hex"
+	"slices"
 	"strings"
 
 	"northstake/core/certificate"
@@ -37,9 +38,8 @@ func (g *siteWanting) certificate() (shown, error) {
 			if err != nil {
 				return shown{}, err
 			}
-			leaf := m.Chain.Leaf()
-			sum := sha256.Sum256(leaf.Raw)
-			is.Fingerprint, is.Until, is.Names, text = hex.EncodeToString(sum[:]), leaf.NotAfter, certificate.Names(leaf), m.Chain.PEM()
+			g.describe(&is, m.Chain)
+			text = m.Chain.PEM()
 		}
 	}
 	base := string(g.layout.Dir.Join("northstake-" + g.name + "-" + cmp.Or(is.Fingerprint, strings.Repeat("0", 64))[:16]))
@@ -49,6 +49,20 @@ func (g *siteWanting) certificate() (shown, error) {
 		key.Group, key.Mode = g.layout.KeyGroup, "0640"
 	}
 	return shown{&is, []wire.SiteFile{{Path: wire.Path(at.Chain), Text: text, Is: wire.BesideCertificate, Group: wire.Administrators.Group, Mode: "0644"}, key}, &at}, nil
+}
+
+// describe says what a site shows with a chain.
+func (g *siteWanting) describe(is *wire.SiteCertificate, c certificate.Chain) {
+	for _, one := range c {
+		sum := sha256.Sum256(one.Raw)
+		is.Behind = append(is.Behind, hex.EncodeToString(sum[:]))
+	}
+	is.Fingerprint, is.Behind, is.Names = is.Behind[0], is.Behind[1:], certificate.Names(c.Leaf())
+	is.Since, is.Until = certificate.Valid(c)
+	is.Told = is.Until.Add(-g.D.Certificates[is.Name].ToldFor())
+	for _, n := range certificate.Judge(c, certificate.Use{Names: slices.Concat(g.s.Names, g.s.RedirectedNames)}).Mistakes {
+		is.Wrong = append(is.Wrong, wire.Fault{What: n.What, Fix: n.Fix})
+	}
 }
 
 // Fingerprints are those of the certificates that sites among some stakes show, by their names.

@@ -659,6 +659,8 @@ export interface components {
             from?: components["schemas"]["Position"];
             differences?: components["schemas"]["Difference"][];
             reason?: string;
+            /** @description What ends soon, though all is as declared yet */
+            soon?: string;
             touched?: {
                 owner?: string;
                 /** Format: date-time */

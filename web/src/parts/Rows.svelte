@@ -18,6 +18,7 @@
           <span class="name break-all">{local(r)}</span>
           {#if r.from?.file}<span class="name text-soft">{r.from.file}:{r.from.line}</span>{/if}
         </p>
+        {#if r.soon}<p class="text-attention">{r.soon}</p>{/if}
         {#if r.reason}<p class="text-soft">{r.reason}</p>{/if}
         {#if r.differences?.length}
           <table class="my-1 w-full max-w-3xl table-fixed text-left">
