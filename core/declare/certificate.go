@@ -26,14 +26,14 @@ type Certificate struct {
 var _ = Explain[Certificate](map[string]string{
 	"names":           "Host names that it is made for.",
 	"self_signed":     "Whether the service makes it, signed by its own key alone: browsers warn of it.",
-	"authority":       "Authority of this ground that signs it; the service makes it, and with the first plan after two thirds of its life a new one.",
+	"authority":       "Authority of this ground that signs it; the service makes it, and with the first look after two thirds of its life a new one.",
 	"file":            "File beside the declaration with the certificate in PEM, and behind it those that lead to its authority.",
 	"key_secret":      "Name of the secret that holds the private key of the file, in PEM.",
 	"bundle":          "PKCS#12 bundle beside the declaration, with the certificate, those that lead to its authority, and the private key.",
 	"password_secret": "Name of the secret that holds the password of the bundle.",
 	"key":             "Kind of the private key that the service makes.",
 	"valid_for":       "How long one is valid that the service makes.",
-	"told_before":     "How long before it is out of date northstake certificates begins to tell of it.",
+	"told_before":     "How long before it is out of date that is told, by northstake drift and northstake certificates.",
 })
 
 // Ways are the keys that say where it comes from, of those that are written.

@@ -101,7 +101,7 @@ func (f SiteFile) Words() string { return cmp.Or(f.Is, BesideAccounts) }
 
 // SiteCertificate is the certificate that a site shows: its fingerprint (SHA-256, in hex), and those of the
 // certificates behind it; from when until when all of them are valid, and from when on it is told that they
-// end; whom it is for, and what is wrong with it for the site's visitors.
+// end; whom it is for, what is wrong with it for the site's visitors, and how the server reads it.
 type SiteCertificate struct {
 	Name        string    `json:"name"`
 	Fingerprint string    `json:"fingerprint"`
@@ -111,6 +111,7 @@ type SiteCertificate struct {
 	Told        time.Time `json:"told"`
 	Names       []string  `json:"names"`
 	Wrong       []Fault   `json:"wrong,omitempty"`
+	ReadOnce    bool      `json:"read_once,omitempty"` // the server reads it anew only when it starts
 }
 
 // What a clock says of a certificate; "" where it is in its time, and not near its end.

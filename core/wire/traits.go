@@ -162,23 +162,24 @@ type Listener struct {
 // Layout is how one web server lies on a host's system: the names and paths
 // that differ between families.
 type Layout struct {
-	Package  string   `toml:"package" json:"package"`
-	Service  string   `toml:"service" json:"service"`
-	Program  string   `toml:"program" json:"program"`               // name of its process
-	User     string   `toml:"user" json:"user"`                     // account that reads sites
-	KeyGroup string   `toml:"key_group" json:"key_group,omitempty"` // group that has to read private keys, "" where root does
-	Dir      Path     `toml:"dir" json:"dir"`                       // configuration tree
-	Config   Path     `toml:"config" json:"config"`                 // main configuration file, in it
-	SitesDir Path     `toml:"sites_dir" json:"sites_dir"`           // where a site's configuration lies
-	Ending   string   `toml:"ending" json:"ending,omitempty"`       // of the names of those files, ".conf" where it is ""
-	LinkDir  Path     `toml:"link_dir" json:"link_dir,omitempty"`   // where a link switches it on, if the family does that
-	RootBase Path     `toml:"root_base" json:"root_base"`           // document roots chosen by the platform lie below it
-	Pid      Path     `toml:"pid" json:"pid"`                       // file with the process id of the running server
-	Listens  []int    `toml:"listens" json:"listens,omitempty"`     // ports that its own configuration listens on
-	Test     []string `toml:"test" json:"test"`                     // command that tests a configuration tree; {dir} stands for the tree
-	Modules  string   `toml:"modules" json:"modules,omitempty"`     // directory of its modules, where it has some
-	Own      Own      `toml:"own" json:"own,omitzero"`              // what its package brings of its own
-	PHP      *PHP     `toml:"-" json:"php,omitempty"`               // how the family runs PHP, nil where that is not known
+	Package   string   `toml:"package" json:"package"`
+	Service   string   `toml:"service" json:"service"`
+	Program   string   `toml:"program" json:"program"`                 // name of its process
+	User      string   `toml:"user" json:"user"`                       // account that reads sites
+	KeyGroup  string   `toml:"key_group" json:"key_group,omitempty"`   // group that has to read private keys, "" where root does
+	ReadsOnce bool     `toml:"reads_once" json:"reads_once,omitempty"` // what lies at the path of a certificate it reads anew only when it starts
+	Dir       Path     `toml:"dir" json:"dir"`                         // configuration tree
+	Config    Path     `toml:"config" json:"config"`                   // main configuration file, in it
+	SitesDir  Path     `toml:"sites_dir" json:"sites_dir"`             // where a site's configuration lies
+	Ending    string   `toml:"ending" json:"ending,omitempty"`         // of the names of those files, ".conf" where it is ""
+	LinkDir   Path     `toml:"link_dir" json:"link_dir,omitempty"`     // where a link switches it on, if the family does that
+	RootBase  Path     `toml:"root_base" json:"root_base"`             // document roots chosen by the platform lie below it
+	Pid       Path     `toml:"pid" json:"pid"`                         // file with the process id of the running server
+	Listens   []int    `toml:"listens" json:"listens,omitempty"`       // ports that its own configuration listens on
+	Test      []string `toml:"test" json:"test"`                       // command that tests a configuration tree; {dir} stands for the tree
+	Modules   string   `toml:"modules" json:"modules,omitempty"`       // directory of its modules, where it has some
+	Own       Own      `toml:"own" json:"own,omitzero"`                // what its package brings of its own
+	PHP       *PHP     `toml:"-" json:"php,omitempty"`                 // how the family runs PHP, nil where that is not known
 
 	Inside *Layout `toml:"-" json:"inside,omitempty"` // how it lies in a container that serves sites, nil where that is not known
 	Contained

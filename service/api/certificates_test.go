@@ -1,9 +1,14 @@
 package api_test
 
 import (
+	"bytes"
+	"crypto/x509"
 	"encoding/json"
+	"encoding/pem"
+	"fmt"
 	"net/http"
 	"strings"
+	"sync"
 	"testing"
 
 	"northstake/service/contract"
@@ -78,4 +83,58 @@ func TestCertificatesAreOfTheirGround(t *testing.T) {
 	if c := certificates("beside"); c["office"].Unread != "" {
 		t.Errorf("another ground has lost its authority: %+v", c)
 	}
+}
+
+// Who looks at a ground at the same time is given the same certificates, by the authority that is kept; and one
+// that cannot be read is not made anew over the one that is there.
+func TestCertificatesAreMadeOnce(t *testing.T) {
+	s := servicetest.Start(t)
+	servicetest.NewHost(t, "certified2")
+	for round := range 4 {
+		ground := fmt.Sprintf("together%d", round)
+		declared(t, s, ground, "certified2", ownAuthority)
+		var all sync.WaitGroup
+		for range 8 {
+			all.Go(func() { planned(t, s, ground, contract.Ask{}) })
+		}
+		all.Wait()
+		res, err := s.Client.ListCertificatesWithResponse(ctx, ground)
+		if err != nil || res.JSON200 == nil {
+			t.Fatalf("%v: %s", err, res.Body)
+		}
+		of := map[string]*x509.Certificate{}
+		for _, c := range *res.JSON200 {
+			block, _ := pem.Decode([]byte(c.Pem))
+			if block == nil {
+				t.Fatalf("%s is %+v", c.Name, c)
+			}
+			if of[c.Name], err = x509.ParseCertificate(block.Bytes); err != nil {
+				t.Fatal(err)
+			}
+		}
+		if err := of["quays"].CheckSignatureFrom(of["office"]); err != nil {
+			t.Errorf("the certificate is by another authority than is kept: %v", err)
+		}
+	}
+
+	name := "authority/together0/office"
+	was, err := s.Store.Secret(ctx, name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	spoilt := append([]byte{was[0] ^ 1}, was[1:]...)
+	if err := s.Store.KeepSecret(ctx, name, spoilt); err != nil {
+		t.Fatal(err)
+	}
+	res, err := s.Client.CreatePlanWithResponse(ctx, "together0", nil, contract.Ask{})
+	if err != nil || res.StatusCode() != http.StatusConflict || !strings.Contains(string(res.Body), "cannot be read") {
+		t.Errorf("%v: with an authority that cannot be read it is %d, %s", err, res.StatusCode(), res.Body)
+	}
+	if is, err := s.Store.Secret(ctx, name); err != nil || !bytes.Equal(is, spoilt) {
+		t.Errorf("%v: an authority that could not be read was made anew", err)
+	}
+	if err := s.Store.KeepSecret(ctx, name, was); err != nil {
+		t.Fatal(err)
+	}
+	planned(t, s, "together0", contract.Ask{})
 }

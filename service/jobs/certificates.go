@@ -46,15 +46,7 @@ func (j *Service) AuthorityOf(ctx context.Context, ground, name string) (certifi
 
 // made is the certificate that a secret holds with its key, nil where there is no such secret.
 func (j *Service) made(ctx context.Context, name string) (certificate.Chain, error) {
-	var none *noSecret
-	value, err := j.kept(ctx, name)
-	if errors.As(err, &none) {
-		return nil, nil
-	}
-	if err != nil {
-		return nil, err
-	}
-	m, err := certificate.ReadMaterial(value)
+	m, _, err := j.keptMaterial(ctx, name)
 	return m.Chain, err
 }
 
@@ -144,10 +136,9 @@ func (j *Service) makeCertificate(ctx context.Context, ground string, d *declare
 			return err
 		}
 	}
-	if has, err := j.kept(ctx, keptAs(ground, name)); err == nil {
-		if m, err := certificate.ReadMaterial(has); err == nil && m.IsFor(names, by.Certificate) && certificate.Left(m.Chain.Leaf(), now) > 1.0/3 {
-			return nil
-		}
+	has, was, err := j.keptMaterial(ctx, keptAs(ground, name))
+	if err != nil || was != nil && has.IsFor(names, by.Certificate) && certificate.Left(has.Chain.Leaf(), now) > 1.0/3 {
+		return err
 	}
 	key, err := certificate.NewKey(c.Key)
 	if err != nil {
@@ -162,39 +153,70 @@ func (j *Service) makeCertificate(ctx context.Context, ground string, d *declare
 	if err != nil {
 		return err
 	}
-	return j.keep(ctx, keptAs(ground, name), m)
+	_, err = j.keep(ctx, keptAs(ground, name), was, m)
+	return err
 }
 
 // authority is one of a ground, made where there is none yet.
 func (j *Service) authority(ctx context.Context, ground, name string, a *declare.Authority, now time.Time) (certificate.Authority, error) {
-	if has, err := j.kept(ctx, authorityOf(ground, name)); err == nil {
-		m, err := certificate.ReadMaterial(has)
-		return certificate.Authority{Certificate: m.Chain.Leaf(), Key: m.Key}, err
-	}
-	key, err := certificate.NewKey(a.Key)
+	m, was, err := j.keptMaterial(ctx, authorityOf(ground, name))
 	if err != nil {
 		return certificate.Authority{}, err
 	}
-	title := a.Title
-	if title == "" {
-		title = ground + ", " + name
+	if was == nil {
+		title := a.Title
+		if title == "" {
+			title = ground + ", " + name
+		}
+		key, err := certificate.NewKey(a.Key)
+		if err != nil {
+			return certificate.Authority{}, err
+		}
+		made, err := certificate.NewAuthority(title, a.Domains, key, now, a.Life())
+		if err != nil {
+			return made, err
+		}
+		if m, err = j.keep(ctx, authorityOf(ground, name), nil, certificate.Material{Chain: certificate.Chain{made.Certificate}, Key: key}); err != nil {
+			return made, err
+		}
 	}
-	made, err := certificate.NewAuthority(title, a.Domains, key, now, a.Life())
-	if err != nil {
-		return made, err
-	}
-	return made, j.keep(ctx, authorityOf(ground, name), certificate.Material{Chain: certificate.Chain{made.Certificate}, Key: key})
+	return certificate.Authority{Certificate: m.Chain.Leaf(), Key: m.Key}, nil
 }
 
-// keep keeps what the service has made, encrypted.
-func (j *Service) keep(ctx context.Context, name string, m certificate.Material) error {
+// keptMaterial is what the service has made and kept, and as it lies there, sealed: nil where there is none.
+func (j *Service) keptMaterial(ctx context.Context, name string) (m certificate.Material, sealed []byte, err error) {
+	sealed, err = j.Store.Secret(ctx, name)
+	if errors.Is(err, store.ErrNotFound) {
+		return m, nil, nil
+	}
+	if err != nil {
+		return m, nil, err
+	}
+	text, err := j.Seal.Open(name, sealed)
+	if err == nil {
+		m, err = certificate.ReadMaterial(text)
+	}
+	if err != nil { // what rests on it would be lost with it
+		return m, nil, NotReady{fmt.Sprintf("what the service has kept as %s cannot be read: its key file is not the one that it was kept with", name), "start the service with that key file (secrets.key)"}
+	}
+	return m, sealed, nil
+}
+
+// keep keeps what the service has made, encrypted, in place of what lay there, sealed so. Where somebody else
+// was first it is that which is kept, and returned.
+func (j *Service) keep(ctx context.Context, name string, was []byte, m certificate.Material) (certificate.Material, error) {
 	text, err := m.PEM()
 	if err != nil {
-		return err
+		return m, err
 	}
 	sealed, err := j.Seal.Close(name, []byte(text))
 	if err != nil {
-		return err
+		return m, err
 	}
-	return j.Store.KeepSecret(ctx, name, sealed)
+	first, err := j.Store.ReplaceSecret(ctx, name, was, sealed)
+	if err != nil || first {
+		return m, err
+	}
+	m, _, err = j.keptMaterial(ctx, name)
+	return m, err
 }

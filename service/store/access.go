@@ -111,6 +111,21 @@ func (s *Store) KeepSecret(ctx context.Context, name string, sealed []byte) erro
 	return err
 }
 
+// ReplaceSecret keeps a sealed value in place of the one that was read, nil where there was none. False says that
+// another is there by now, which stays.
+func (s *Store) ReplaceSecret(ctx context.Context, name string, was, sealed []byte) (bool, error) {
+	query, args := "INSERT INTO secrets (name, sealed) VALUES ($1, $2) ON CONFLICT (name) DO NOTHING", []any{name, sealed}
+	if was != nil {
+		query, args = "UPDATE secrets SET sealed = $2, updated_at = now() WHERE name = $1 AND sealed = $3", append(args, was)
+	}
+	res, err := s.DB.ExecContext(ctx, query, args...)
+	if err != nil {
+		return false, err
+	}
+	n, err := res.RowsAffected()
+	return n == 1, err
+}
+
 // ForgetSecret removes a secret.
 func (s *Store) ForgetSecret(ctx context.Context, name string) error {
 	return s.one(ctx, "DELETE FROM secrets WHERE name = $1", name)

@@ -128,6 +128,8 @@ func judgeSite(in stake.Input, w wire.SiteWant, f wire.SiteFound) stake.Verdict 
 	case own == 0 && givesWay != "":
 		j.reload(string(givesWay + " is taken away"))
 	case own == 0:
+	case !onDisk && j.otherShown && w.Certificate.ReadOnce:
+		j.v.Nudges = []stake.Nudge{{Target: w.ServedBy(), How: wire.TellRestart, Reason: "it has read another certificate for site " + in.Stake.Site + ", and reads it anew only when it starts"}}
 	case !onDisk:
 		j.reload("its site " + in.Stake.Site + " is written and not loaded")
 	default:
@@ -144,6 +146,8 @@ type siteJudgement struct {
 	f  wire.SiteFound
 	d  differences
 	v  stake.Verdict
+
+	otherShown bool // visitors get another certificate than lies there
 }
 
 func (j *siteJudgement) block(what, fix string) {
@@ -211,9 +215,12 @@ func (j *siteJudgement) switchedOn() {
 // shown compares the certificates that visitors get: the server reads them when it is told to.
 func (j *siteJudgement) shown() {
 	for _, o := range j.f.Others {
-		switch {
-		case o.Shown == "" || j.w.Certificate == nil:
-		case o.Shown == j.w.Certificate.Fingerprint:
+		if o.Shown == "" || j.w.Certificate == nil {
+			continue
+		}
+		j.otherShown = true
+		switch o.Shown {
+		case j.w.Certificate.Fingerprint:
 			j.d.differ("certificate at "+o.At, "with "+count(len(j.w.Certificate.Behind), "other", "others")+" behind it, in their order", fmt.Sprintf("with %d of them", o.Behind))
 		default:
 			j.d.differ("certificate at "+o.At, "SHA-256 "+j.w.Certificate.Fingerprint[:16]+"…", "SHA-256 "+o.Shown[:16]+"…")

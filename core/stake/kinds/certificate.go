@@ -30,7 +30,7 @@ func (g *siteWanting) certificate() (shown, error) {
 		return shown{}, nil
 	}
 	secret := wire.CertificateSecret + name
-	is := wire.SiteCertificate{Name: name}
+	is := wire.SiteCertificate{Name: name, ReadOnce: g.layout.ReadsOnce}
 	var text string
 	if g.Secrets != nil {
 		if value, err := g.Secrets.Value(secret); err == nil { // else the key lacks, and says why
