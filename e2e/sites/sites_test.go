@@ -147,7 +147,7 @@ func logged(g *stage.Ground, by servedBy) {
 		}
 	}
 	var entry record
-	line := g.On(g.Hosts[0], "grep -m1 'page.html' "+log)
+	line := g.On(g.Hosts[0], "grep -m1 '/page.html\"' "+log)
 	stage.Decode(g.T, line, &entry)
 	r := entry.Request
 	if entry.Time < 1e9 || entry.Account == nil || entry.Status != 200 || entry.Bytes == nil || *entry.Bytes < 5 || entry.Seconds == nil || *entry.Seconds < 0 ||
