@@ -387,6 +387,40 @@ func TestTheLastWordsOfARodAreTold(t *testing.T) {
 	}
 }
 
+// A rod that ends as soon as it has greeted is told so too, whether it was spoken to by then or not; where it
+// was not, the next try may go better.
+func TestARodThatEndsAsItGreets(t *testing.T) {
+	user, key := newKey(t)
+	h := startHost(t, user.PublicKey(), func(h *sshHost) {
+		h.say = func(ch io.ReadWriter, errs io.Writer) int {
+			fmt.Fprint(errs, "low tide\n")
+			fmt.Fprint(ch, rod.Greeting)
+			return 3
+		}
+	})
+	for try := 0; ; try++ {
+		conn, end, err := NewPool(noRods{}).Fresh(context.Background(), h.target(key), trusted(h))
+		early := err != nil
+		if !early {
+			_, err = conn.Traits(context.Background())
+			end()
+		}
+		if err == nil || !strings.Contains(err.Error(), "the rod ended with status 3") {
+			t.Fatalf("it is told: %v", err)
+		}
+		var trouble *Trouble
+		if early && (!errors.As(err, &trouble) || trouble.Kind != BrokeOff || !trouble.Passing()) {
+			t.Fatalf("it is no passing trouble: %#v", err)
+		}
+		if early {
+			return
+		}
+		if try == 2000 {
+			t.Fatal("it was always spoken to before it had ended")
+		}
+	}
+}
+
 // A host that lets in and then says nothing costs as long as is waited for it, and who waits behind
 // that no longer than they may.
 func TestAHostThatLetsInAndIsSilent(t *testing.T) {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"strings"
+	"sync"
 	"time"
 
 	"golang.org/x/crypto/ssh"
@@ -109,7 +110,12 @@ func startOnce(ctx context.Context, client *ssh.Client, t Target, hash string) (
 	}
 	if err == nil {
 		before := len(errs.String())
-		return rod.NewConn(&stdio{in: in, out: out, end: session.Close, lastWords: func() string { return lastWords(session, errs, before) }})
+		last := sync.OnceValue(func() string { return lastWords(session, errs, before) })
+		conn, err := rod.NewConn(&stdio{in: in, out: out, end: session.Close, lastWords: last})
+		if err != nil {
+			return nil, brokeOff(t, err)
+		}
+		return conn, nil
 	}
 	wait := session.Wait()
 	var exit *ssh.ExitError

@@ -27,12 +27,20 @@ type stdio struct {
 
 func (c *stdio) Read(b []byte) (int, error) {
 	n, err := c.out.Read(b)
-	if n == 0 && err == io.EOF && c.lastWords != nil && !c.closed.Load() {
-		if said := c.lastWords(); said != "" {
-			err = errors.New(said)
-		}
+	if n == 0 {
+		err = c.ended(err)
 	}
 	return n, err
+}
+
+// ended is the end of a line, with what is known of it.
+func (c *stdio) ended(err error) error {
+	if err == io.EOF && c.lastWords != nil && !c.closed.Load() {
+		if said := c.lastWords(); said != "" {
+			return errors.New(said)
+		}
+	}
+	return err
 }
 
 func (c *stdio) Write(b []byte) (int, error) {
@@ -41,7 +49,8 @@ func (c *stdio) Write(b []byte) (int, error) {
 	if c.closed.Load() {
 		return 0, io.ErrClosedPipe
 	}
-	return c.in.Write(b)
+	n, err := c.in.Write(b)
+	return n, c.ended(err)
 }
 
 // Close ends the rod by ending its input. It does not wait for a write that is held up:

@@ -58,6 +58,14 @@ func (n *noting) Read(b []byte) (int, error) {
 	return read, err
 }
 
+func (n *noting) Write(b []byte) (int, error) {
+	wrote, err := n.Conn.Write(b)
+	if err != nil && err != io.EOF {
+		n.ended.CompareAndSwap(nil, &err)
+	}
+	return wrote, err
+}
+
 // Usable says whether requests can still be made.
 func (c *Conn) Usable() bool {
 	s := c.http.State()

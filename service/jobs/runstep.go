@@ -77,11 +77,11 @@ func (h *placeRun) step(ctx context.Context, step wire.Step, a access) bool {
 }
 
 // arrive makes the connection over which the host's part of the run goes. A host that is too busy to
-// answer in time is tried once more: nothing has been begun there.
+// answer in time, or whose line breaks at once, is tried once more: nothing has been begun there.
 func (h *placeRun) arrive(ctx context.Context, a access) (conn place.Line, hangUp func(), err error) {
 	conn, hangUp, err = a.fresh(ctx)
 	var trouble *reach.Trouble
-	if errors.As(err, &trouble) && trouble.Kind == reach.NoAnswer && ctx.Err() == nil {
+	if errors.As(err, &trouble) && trouble.Passing() && ctx.Err() == nil {
 		conn, hangUp, err = a.fresh(ctx)
 	}
 	return conn, hangUp, err
