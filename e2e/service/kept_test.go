@@ -162,6 +162,9 @@ func TestWhatEarlierReleasesKeptIsRead(t *testing.T) {
 			says(kept, 0, "watch 1", "install 4 packages", "make system account tides", "run 1: 1 host done")
 			says(kept, 0, "watch 4", "install package tree")
 			says(kept, 0, "secret list", "keeper")
+			if r := cut.Ended(6); r.State != "failed" { // taken over, with a key that lets nobody in
+				t.Errorf("run 6 is %s", r.State)
+			}
 			kept.Ns(0, "secret", "keep", "keeper", "--file", stage.Lab().KeyFile())
 
 			// How it stands now: what somebody has changed is drift, and nothing else is.
