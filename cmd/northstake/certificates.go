@@ -78,6 +78,9 @@ func (a *app) left(c contract.CertificateView) string {
 	}
 	left := time.Until(c.ValidUntil)
 	words := counted(int(left/(24*time.Hour)), "day", "days")
+	if c.Renewal.What != "" {
+		return words + "; " + a.out.attention("not everywhere yet: "+firstLine(c.Renewal.What))
+	}
 	if !c.ToldFrom.IsZero() && time.Now().After(c.ToldFrom) {
 		return a.out.attention(words)
 	}
@@ -111,13 +114,16 @@ func (a *app) showCertificate(list []contract.CertificateView, name string, pem 
 	}
 	a.out.rule(c.Sort+" "+c.Name, c.Source)
 	for _, l := range [][2]string{{"for", strings.Join(c.Names, ", ")}, {"shown by", strings.Join(c.Sites, ", ")}, {"on", strings.Join(c.Hosts, ", ")}, {"signed by", c.Issuer}, {"key", c.Key},
-		{"valid", validWords(c)}, {"SHA-256", c.Fingerprint}, {"SHA-1", c.FingerprintSha1}} {
+		{"valid", validWords(c)}, {"anew", moment(c.RenewedFrom)}, {"next try", moment(c.Renewal.NextTry)}, {"SHA-256", c.Fingerprint}, {"SHA-1", c.FingerprintSha1}} {
 		if l[1] != "" {
 			a.out.line("  %-10s %s", l[0], l[1])
 		}
 	}
 	if c.Unread != "" {
 		a.out.line("  %s", a.out.attention(c.Unread))
+	}
+	if r := c.Renewal; r.What != "" {
+		a.out.line("  %s\n    %s", a.out.attention(fmt.Sprintf("made anew, and not shown everywhere yet, after %s: %s", counted(r.Tries, "try", "tries"), r.What)), r.Fix)
 	}
 	for _, n := range c.Notes {
 		what := a.out.attention
@@ -133,6 +139,13 @@ func validWords(c contract.CertificateView) string {
 	if c.ValidUntil.IsZero() {
 		return ""
 	}
-	const day = "2006-01-02 15:04 UTC"
-	return fmt.Sprintf("%s to %s", c.ValidFrom.UTC().Format(day), c.ValidUntil.UTC().Format(day))
+	return fmt.Sprintf("%s to %s", moment(c.ValidFrom), moment(c.ValidUntil))
+}
+
+// moment is a moment in words, "" for none.
+func moment(t time.Time) string {
+	if t.IsZero() {
+		return ""
+	}
+	return t.UTC().Format("2006-01-02 15:04 UTC")
 }

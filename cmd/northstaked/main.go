@@ -31,7 +31,7 @@ var version = "dev"
 
 type settings struct {
 	listen, database, state, rods, engine string
-	silence, mostAge                      time.Duration
+	silence, mostAge, renewEvery          time.Duration
 	newKey                                bool
 	newToken                              bool
 	fetchOwn                              bool
@@ -62,6 +62,7 @@ func main() {
 	f.StringVar(&s.engine, "engine", os.Getenv("NORTHSTAKE_ENGINE"), "socket of this machine's container engine, where it is not at its usual place (NORTHSTAKE_ENGINE)")
 	f.BoolVar(&s.fetchOwn, "fetch-own-machine", false, "let content be fetched from this machine's own addresses, too: whoever may declare can then read what is served there")
 	f.DurationVar(&s.silence, "takeover", jobs.Silence, "how long a replica may be silent before another takes its runs over")
+	f.DurationVar(&s.renewEvery, "renew-every", jobs.RenewEvery, "how often it is looked whether a certificate is to be made anew, and brought to where it is shown")
 	f.DurationVar(&s.mostAge, "keep-connections", reach.MostAge, "how old a connection to a host gets before the next look makes a new one, by which a host that lets nobody in any more is found")
 	ctx, stop := signal.NotifyContext(context.Background(), syscall.SIGINT, syscall.SIGTERM)
 	defer stop()
@@ -104,7 +105,7 @@ func serve(ctx context.Context, s settings) error {
 	if err != nil {
 		return err
 	}
-	j.Engine, j.Fetching.OwnMachine = s.engine, s.fetchOwn
+	j.Engine, j.Fetching.OwnMachine, j.RenewEvery = s.engine, s.fetchOwn, s.renewEvery
 	bell := store.NewBell(st, log)
 	go bell.Run(ctx)
 	if err := j.Start(ctx); err != nil {

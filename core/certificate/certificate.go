@@ -11,6 +11,7 @@ import (
 	"crypto/sha1"
 	"crypto/sha256"
 	"crypto/x509"
+	"encoding/hex"
 	"fmt"
 	"slices"
 	"strings"
@@ -29,6 +30,12 @@ type Note struct{ What, Fix string }
 func (n *Note) Error() string { return n.What + "; " + n.Fix }
 
 func notef(fix, what string, args ...any) *Note { return &Note{fmt.Sprintf(what, args...), fix} }
+
+// Sum is the SHA-256 of a certificate, in hex.
+func Sum(c *x509.Certificate) string {
+	sum := sha256.Sum256(c.Raw)
+	return hex.EncodeToString(sum[:])
+}
 
 // Fingerprint is the SHA-256 of a certificate, in hex with colons, as people compare it.
 func Fingerprint(c *x509.Certificate) string {

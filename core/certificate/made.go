@@ -142,6 +142,14 @@ func (m Material) IsFor(names []string, by *x509.Certificate) bool {
 	return slices.Equal(has, wants) && signedBy(leaf, by)
 }
 
+// RenewedAt is how much of its life is left of a certificate when it is made anew.
+const RenewedAt = 1.0 / 3
+
+// RenewedFrom is when that is.
+func RenewedFrom(c *x509.Certificate) time.Time {
+	return c.NotAfter.Add(-time.Duration(float64(c.NotAfter.Sub(c.NotBefore)) * RenewedAt))
+}
+
 // Left is how much of the life of a certificate is left, of one.
 func Left(c *x509.Certificate, at time.Time) float64 {
 	return float64(c.NotAfter.Sub(at)) / float64(c.NotAfter.Sub(c.NotBefore))

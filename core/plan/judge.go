@@ -168,6 +168,7 @@ func judgeStake(in Input, s stake.Stake, input stake.Input, changing map[string]
 		return j, row, nil
 	}
 	was, err := formerly(kind, input, applied, reading)
+	row.Soon = was.verdict.Soon // of what is there
 	switch {
 	case err != nil:
 		row.Standing, row.Reason, row.Differences = Unread, err.Error(), nil

@@ -7,10 +7,12 @@ import (
 )
 
 // Secrets are what the service keeps encrypted. Value is one of them by its name; its error
-// says what to do. Key is the service's, and makes the marks.
+// says what to do. Former is what one was before that the service made itself; may be nil. Key is the
+// service's, and makes the marks.
 type Secrets struct {
-	Value func(name string) ([]byte, error)
-	Key   []byte
+	Value  func(name string) ([]byte, error)
+	Former func(name string) ([]byte, error)
+	Key    []byte
 }
 
 // Seal is the text that make makes of a secret, without the text.
@@ -29,9 +31,15 @@ func (s *Secrets) Seal(secret string, make func([]byte) (string, error)) *wire.S
 
 // Put puts into a sealed text what a host needs to compare and to write it.
 func (s *Secrets) Put(in *wire.Sealed, make func([]byte) (string, error)) {
-	text, err := s.text(in.Secret, make)
-	if in.Key = s.Key; err == nil && wire.Mark(s.Key, text) == in.Mark {
-		in.Text = text
+	in.Key = s.Key
+	for _, of := range []func(string) ([]byte, error){s.Value, s.Former} {
+		if of == nil {
+			continue
+		}
+		if text, err := textOf(of, in.Secret, make); err == nil && wire.Mark(s.Key, text) == in.Mark {
+			in.Text = text
+			return
+		}
 	}
 }
 
@@ -39,7 +47,11 @@ func (s *Secrets) text(secret string, make func([]byte) (string, error)) (string
 	if s == nil {
 		return "", nil
 	}
-	value, err := s.Value(secret)
+	return textOf(s.Value, secret, make)
+}
+
+func textOf(of func(string) ([]byte, error), secret string, make func([]byte) (string, error)) (string, error) {
+	value, err := of(secret)
 	if err != nil {
 		return "", err
 	}

@@ -24,6 +24,11 @@ func (s *Server) ListCertificates(c *gin.Context, ground contract.InGround) {
 	if !ok {
 		return
 	}
+	renewals, err := s.Store.Renewals(c.Request.Context(), g.ID)
+	if err != nil {
+		s.refuse(c, err)
+		return
+	}
 	now, out := time.Now(), []contract.CertificateView{}
 	for _, name := range stake.SortedKeys(d.Certificates) {
 		v := viewOf(d, name, d.UsersOf(name))
@@ -32,6 +37,12 @@ func (s *Server) ListCertificates(c *gin.Context, ground contract.InGround) {
 		v = withChain(v, chain, err, certificate.Use{Names: v.Names, At: now})
 		if len(chain) > 0 {
 			v.ToldFrom = chain.Leaf().NotAfter.Add(-d.Certificates[name].ToldFor())
+		}
+		if len(chain) > 0 && d.Certificates[name].IsMade() {
+			v.RenewedFrom = certificate.RenewedFrom(chain.Leaf())
+		}
+		if r, held := renewals[name]; held {
+			v.Renewal = contract.Renewal{What: r.What, Fix: r.Fix, Tries: r.Tries, NextTry: r.NextAt}
 		}
 		out = append(out, v)
 	}

@@ -277,6 +277,9 @@ type Ask struct {
 	// Removing With clear or retire, the addresses of content and accounts that go as well
 	Removing []string `json:"removing,omitempty,omitzero"`
 
+	// Renew Plan only to bring these certificates, which were made anew, to where they are shown
+	Renew []string `json:"renew,omitempty,omitzero"`
+
 	// Retire Plan to take away a site or a host as a whole, by its name, with site: or host: before it where there are both; * for all of the ground
 	Retire string `json:"retire,omitempty,omitzero"`
 
@@ -324,6 +327,12 @@ type CertificateView struct {
 
 	// Pem The certificate, with those behind it that lead to its authority
 	Pem string `json:"pem,omitempty,omitzero"`
+
+	// Renewal Where one that was made anew is not shown yet, though it should be: what keeps it from there
+	Renewal Renewal `json:"renewal,omitempty,omitzero"`
+
+	// RenewedFrom From when on the service makes it anew; left out where that is not the service's
+	RenewedFrom time.Time `json:"renewed_from,omitempty,omitzero"`
 
 	// Sites Those that show it; of an authority, those that show what it has signed
 	Sites []string `json:"sites"`
@@ -620,6 +629,17 @@ type RenderedLine struct {
 	// Source The line of the declaration that it comes from
 	Source string `json:"source,omitempty,omitzero"`
 	Text   string `json:"text"`
+}
+
+// Renewal Where one that was made anew is not shown yet, though it should be: what keeps it from there
+type Renewal struct {
+	// Fix What to do about it
+	Fix     string    `json:"fix"`
+	NextTry time.Time `json:"next_try"`
+
+	// Tries How often it was tried
+	Tries int    `json:"tries"`
+	What  string `json:"what"`
 }
 
 // ResumeRun defines model for ResumeRun.

@@ -125,7 +125,7 @@ func (j *Service) makeCertificates(ctx context.Context, ground string, d *declar
 }
 
 func (j *Service) makeCertificate(ctx context.Context, ground string, d *declare.Declaration, name string, c *declare.Certificate) error {
-	now, names := time.Now(), d.NamesOf(name)
+	now, names := j.Now(), d.NamesOf(name)
 	if len(names) == 0 {
 		return nil // nobody shows it
 	}
@@ -137,7 +137,7 @@ func (j *Service) makeCertificate(ctx context.Context, ground string, d *declare
 		}
 	}
 	has, was, err := j.keptMaterial(ctx, keptAs(ground, name))
-	if err != nil || was != nil && has.IsFor(names, by.Certificate) && certificate.Left(has.Chain.Leaf(), now) > 1.0/3 {
+	if err != nil || was != nil && has.IsFor(names, by.Certificate) && certificate.Left(has.Chain.Leaf(), now) > certificate.RenewedAt {
 		return err
 	}
 	key, err := certificate.NewKey(c.Key)
@@ -153,8 +153,33 @@ func (j *Service) makeCertificate(ctx context.Context, ground string, d *declare
 	if err != nil {
 		return err
 	}
+	if was != nil { // it goes back to its hosts as long as it is what was last brought there
+		if err := j.keepFormer(ctx, keptAs(ground, name), has); err != nil {
+			return err
+		}
+	}
 	_, err = j.keep(ctx, keptAs(ground, name), was, m)
 	return err
+}
+
+// formerly is the name of the secret that holds what was kept under a name before the service made it anew.
+func formerly(name string) string { return name + "/former" }
+
+// keepFormer keeps what is about to be made anew.
+func (j *Service) keepFormer(ctx context.Context, name string, m certificate.Material) error {
+	sealed, err := j.sealed(formerly(name), m)
+	if err != nil {
+		return err
+	}
+	return j.Store.KeepSecret(ctx, formerly(name), sealed)
+}
+
+func (j *Service) sealed(name string, m certificate.Material) ([]byte, error) {
+	text, err := m.PEM()
+	if err != nil {
+		return nil, err
+	}
+	return j.Seal.Close(name, []byte(text))
 }
 
 // authority is one of a ground, made where there is none yet.
@@ -205,11 +230,7 @@ func (j *Service) keptMaterial(ctx context.Context, name string) (m certificate.
 // keep keeps what the service has made, encrypted, in place of what lay there, sealed so. Where somebody else
 // was first it is that which is kept, and returned.
 func (j *Service) keep(ctx context.Context, name string, was []byte, m certificate.Material) (certificate.Material, error) {
-	text, err := m.PEM()
-	if err != nil {
-		return m, err
-	}
-	sealed, err := j.Seal.Close(name, []byte(text))
+	sealed, err := j.sealed(name, m)
 	if err != nil {
 		return m, err
 	}

@@ -56,6 +56,8 @@ type extent struct {
 func purposeOf(ask contract.Ask) purpose {
 	all := everything{ask: ask}
 	switch {
+	case len(ask.Renew) > 0:
+		return renewing{everything: all}
 	case ask.Retire != "":
 		return retiring{everything: all}
 	case ask.Act.Do != "":

@@ -21,6 +21,13 @@ func (j *Service) Secrets(ctx context.Context, d *declare.Declaration, ground, h
 			}
 			return j.kept(ctx, name)
 		},
+		Former: func(name string) ([]byte, error) {
+			certificate, is := strings.CutPrefix(name, wire.CertificateSecret)
+			if !is {
+				return nil, &noSecret{name}
+			}
+			return j.kept(ctx, formerly(keptAs(ground, certificate)))
+		},
 	}
 }
 

@@ -40,6 +40,9 @@ type Service struct {
 
 	Fetching fetch.From // where content is fetched from
 
+	RenewEvery time.Duration    // how often it is looked after certificates
+	Now        func() time.Time // the clock that they are made and renewed by
+
 	Engine string // socket of the container engine of the service's own machine, "" for its usual place
 
 	silence time.Duration
@@ -69,7 +72,7 @@ const lostAfter = 3
 func New(s *store.Store, hosts *reach.Pool, seal *auth.Seal, silence time.Duration, log *slog.Logger) (*Service, error) {
 	id := make([]byte, 6)
 	rand.Read(id)
-	j := &Service{ID: hex.EncodeToString(id), silence: silence, Store: s, Places: place.NewSorts(place.Hosts{Pool: hosts}), Seal: seal, Log: log,
+	j := &Service{ID: hex.EncodeToString(id), silence: silence, RenewEvery: RenewEvery, Now: time.Now, Store: s, Places: place.NewSorts(place.Hosts{Pool: hosts}), Seal: seal, Log: log,
 		declarations: map[string]declared{}, resolved: map[string]*resolved{}, applied: map[string]appliedCache{}, seen: map[string]*seen{}, passwords: map[string]contract.SudoPasswords{}, atOnce: newAtOnce(), working: map[int64]*cancelling{}}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &taskWorker{j: j})
@@ -101,6 +104,7 @@ func (j *Service) Start(ctx context.Context) error {
 		return fmt.Errorf("start jobs: %w", err)
 	}
 	go j.lookAfter(ctx)
+	go j.keepRenewing(ctx)
 	return nil
 }
 
@@ -278,7 +282,7 @@ func (p PasswordNeeded) Error() string {
 func needPasswords(d *declare.Declaration, hosts []string, given contract.SudoPasswords) error {
 	var missing []string
 	for _, h := range hosts {
-		if d.SortOf(h) == declare.HostSort && d.ReachOf(h).AsksForSudo() && given[h] == "" && given["*"] == "" {
+		if asksEachTime(d, h) && given[h] == "" && given["*"] == "" {
 			missing = append(missing, h)
 		}
 	}

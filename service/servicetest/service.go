@@ -208,7 +208,8 @@ func Start(t testing.TB) *Service {
 	pool := reach.NewPool(nil)
 	j, err := jobs.New(st, pool, seal, jobs.Silence, log)
 	if err == nil {
-		j.Fetching.OwnMachine = true // what tests serve lies there
+		j.Fetching.OwnMachine = true  // what tests serve lies there
+		j.RenewEvery = 24 * time.Hour // tests do it themselves: of grounds of others the key is missing
 		err = j.Start(ctx)
 	}
 	if err != nil {

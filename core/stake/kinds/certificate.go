@@ -1,9 +1,11 @@
 package kinds
 
 import (
+	"bytes"
 	"cmp"
-	"crypto/sha256"
-	"encoding/hex"
+	"encoding/json"
+	"maps"
+	"path"
 	"slices"
 	"strings"
 
@@ -42,7 +44,7 @@ func (g *siteWanting) certificate() (shown, error) {
 			text = m.Chain.PEM()
 		}
 	}
-	base := string(g.layout.Dir.Join("northstake-" + g.name + "-" + cmp.Or(is.Fingerprint, strings.Repeat("0", 64))[:16]))
+	base := string(g.layout.Dir.Join(certificateFile(g.name, is.Fingerprint)))
 	at := render.CertificateFiles{Chain: base + ".pem", Key: base + ".key"}
 	key := wire.SiteFile{Path: wire.Path(at.Key), Is: wire.BesideKey, Group: wire.Administrators.Group, Mode: "0600", Sealed: g.Secrets.Seal(secret, keyOf)}
 	if g.layout.KeyGroup != "" && g.s.Image == "" {
@@ -54,8 +56,7 @@ func (g *siteWanting) certificate() (shown, error) {
 // describe says what a site shows with a chain.
 func (g *siteWanting) describe(is *wire.SiteCertificate, c certificate.Chain) {
 	for _, one := range c {
-		sum := sha256.Sum256(one.Raw)
-		is.Behind = append(is.Behind, hex.EncodeToString(sum[:]))
+		is.Behind = append(is.Behind, certificate.Sum(one))
 	}
 	is.Fingerprint, is.Behind, is.Names = is.Behind[0], is.Behind[1:], certificate.Names(c.Leaf())
 	is.Since, is.Until = certificate.Valid(c)
@@ -86,4 +87,85 @@ func keyOf(material []byte) (string, error) {
 		return "", err
 	}
 	return certificate.KeyPEM(m.Key)
+}
+
+// Renewed are those among some stakes, by their names on the host, of which nothing else is wanted otherwise
+// than it was than one of some certificates that sites show: another one of the same name, for the same names;
+// each with the site whose certificate that is. Was is what was wanted, by the same names.
+func Renewed(stakes []stake.Stake, was map[string]json.RawMessage, certificates []string) map[string]string {
+	out, now := map[string]string{}, map[string]wire.SiteWant{}
+	for _, s := range stakes {
+		w, sound := stake.Decoded[wire.SiteWant](s.Want)
+		if s.Type != "site" || !sound {
+			continue
+		}
+		now[s.Local()] = w
+		before, known := stake.Decoded[wire.SiteWant](was[s.Local()])
+		if known && isRenewed(before, w) && slices.Contains(certificates, w.Certificate.Name) && showsAlike(before, w, filesOf(s.Name, before, w)) {
+			out[s.Local()] = s.Local()
+		}
+	}
+	sites := maps.Clone(out)
+	// What refuses other names on a server shows the certificate of a site, and goes with that or keeps it.
+	for _, local := range stake.SortedKeys(was) {
+		before, known := stake.Decoded[wire.SiteWant](was[local])
+		if !strings.HasPrefix(local, "site/") || !known || before.Certificate != nil {
+			continue
+		}
+		for shows := range sites {
+			w, _ := stake.Decoded[wire.SiteWant](was[shows])
+			files := filesOf(strings.TrimPrefix(shows, "site/"), w, now[shows])
+			if is, declared := now[local]; !strings.Contains(before.Text, files[0]) {
+				continue
+			} else if declared && is.Certificate == nil && showsAlike(before, is, files) {
+				out[local] = shows
+			} else {
+				delete(out, shows)
+			}
+		}
+	}
+	return out
+}
+
+// isRenewed says whether a site shows another certificate of the same name, for the same names.
+func isRenewed(was, is wire.SiteWant) bool {
+	b, n := was.Certificate, is.Certificate
+	return b != nil && n != nil && b.Name == n.Name && slices.Equal(b.Names, n.Names) && b.Fingerprint != n.Fingerprint && b.Fingerprint != "" && n.Fingerprint != ""
+}
+
+// filesOf are what the files of a site's certificate were called, and are.
+func filesOf(site string, was, is wire.SiteWant) []string {
+	return []string{certificateFile(site, was.Certificate.Fingerprint), certificateFile(site, is.Certificate.Fingerprint)}
+}
+
+// showsAlike says whether all else is wanted as it was, but for what the files are called.
+func showsAlike(was, is wire.SiteWant, files []string) bool {
+	called := strings.NewReplacer(files...)
+	return bytes.Equal(wire.JSON(whateverItShows(was, called)), wire.JSON(whateverItShows(is, called)))
+}
+
+// whateverItShows is what is wanted of a site, the same for each certificate of its names.
+func whateverItShows(w wire.SiteWant, called *strings.Replacer) wire.SiteWant {
+	text := called.Replace(w.Text)
+	if w.Mark != "" { // a sum of the text, and in it
+		text = strings.ReplaceAll(text, path.Base(render.MarkPath(w.Mark)), "")
+	}
+	w.Text, w.Mark, w.Lines, w.Vouched, w.Certificate, w.Former = text, "", "", nil, nil, nil
+	if w.Visit != nil {
+		v := *w.Visit
+		v.Path = ""
+		w.Visit = &v
+	}
+	w.Beside = slices.Clone(w.Beside)
+	for i, f := range w.Beside {
+		if f.Is == wire.BesideCertificate || f.Is == wire.BesideKey {
+			w.Beside[i].Path, w.Beside[i].Text, w.Beside[i].Sealed = wire.Path(called.Replace(string(f.Path))), "", nil
+		}
+	}
+	return w
+}
+
+// certificateFile is how the files of a certificate that a site shows are called, without their endings.
+func certificateFile(site, fingerprint string) string {
+	return "northstake-" + site + "-" + cmp.Or(fingerprint, strings.Repeat("0", 64))[:16]
 }

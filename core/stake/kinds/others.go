@@ -135,6 +135,9 @@ func wantOthersOf(w *stake.Wanting, server string, o *others) error {
 	if local := wire.Local("server", server); w.Wants(local) {
 		want.Own, needs = &own, append(needs, local)
 	}
+	if is.Certificate != nil { // whose files the site brings
+		needs = append(needs, wire.Local("site", o.shows))
+	}
 	if within {
 		c := (*stake.Gathering[containedServers](w, "contained servers"))["sites-"+base]
 		needs = append(needs, wantWithin(w, name, &want, layout, c.image, c.secret, at, nil)...)
