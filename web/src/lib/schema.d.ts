@@ -799,9 +799,25 @@ export interface components {
             pem?: string;
             /** @description Why there is none */
             unread?: string;
+            /**
+             * Format: date-time
+             * @description From when on the service makes it anew; left out where that is not the service's
+             */
+            renewed_from?: string;
+            renewal?: components["schemas"]["Renewal"];
             /** @description What is wrong with it */
             notes: components["schemas"]["CertificateNote"][];
             from: components["schemas"]["Position"];
+        };
+        /** @description Where one that was made anew is not shown yet, though it should be: what keeps it from there */
+        Renewal: {
+            what: string;
+            /** @description What to do about it */
+            fix: string;
+            /** @description How often it was tried */
+            tries: number;
+            /** Format: date-time */
+            next_try: string;
         };
         CertificateNote: {
             what: string;
@@ -922,6 +938,8 @@ export interface components {
             retire?: string;
             /** @description With clear or retire, the addresses of content and accounts that go as well */
             removing?: string[];
+            /** @description Plan only to bring these certificates, which were made anew, to where they are shown */
+            renew?: string[];
             act?: components["schemas"]["Act"];
             one_off?: components["schemas"]["OneOff"];
             sudo_passwords?: components["schemas"]["SudoPasswords"];
