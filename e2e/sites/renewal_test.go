@@ -115,7 +115,7 @@ func TestACertificateIsRenewedByItself(t *testing.T) {
 		}
 		return c
 	}
-	before := aged(t, records, seal, g.Name, 75*time.Second, "timetable.saltmarsh.test")
+	before := aged(t, records, seal, g.Name, 2*time.Minute, "timetable.saltmarsh.test")
 	g.Apply(0)
 	quay, pier := g.Hosts[0], g.Hosts[1]
 	for _, h := range g.Hosts {
