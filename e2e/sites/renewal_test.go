@@ -115,14 +115,23 @@ func TestACertificateIsRenewedByItself(t *testing.T) {
 		}
 		return c
 	}
+	// What is kept is brought to the hosts, and is renewed there when its time has come.
 	before := aged(t, records, seal, g.Name, 2*time.Minute, "timetable.saltmarsh.test")
-	g.Apply(0)
 	quay, pier := g.Hosts[0], g.Hosts[1]
 	for _, h := range g.Hosts {
-		if !shown(h).Equal(before) {
-			t.Fatalf("%s does not show the certificate that is to be renewed; left are %s", h, time.Until(before.NotAfter))
-		}
+		g.Eventually("the certificate is shown that is to be renewed", func() error {
+			if !shown(h).Equal(before) {
+				return fmt.Errorf("%s shows another", h)
+			}
+			return nil
+		})
 	}
+	g.Eventually("the run that has brought it has ended", func() error {
+		if out := g.Ns(0, "runs", g.Name); !strings.Contains(out, "done\tthe service") {
+			return fmt.Errorf("the runs are\n%s", out)
+		}
+		return nil
+	})
 	conf := strings.TrimSpace(g.On(pier, "ls /etc/nginx/conf.d/northstake-timetable.conf"))
 	g.On(pier, "sed -i 's/index.html/other.html/' "+conf)
 	// And what is declared besides, and not applied, stays so.
@@ -161,8 +170,8 @@ func TestACertificateIsRenewedByItself(t *testing.T) {
 	if !shown(pier).Equal(before) || !strings.Contains(g.On(pier, "cat "+conf), "other.html") {
 		t.Error("what was changed by hand is not left alone")
 	}
-	if out := g.Ns(0, "runs", g.Name); strings.Count(out, "the service") != 1 {
-		t.Errorf("there are other runs than one of the renewal:\n%s", out)
+	if out := g.Ns(0, "runs", g.Name); strings.Count(out, "the service") != 2 || strings.Count(out, "admin") != 1 {
+		t.Errorf("there are other runs than one for each certificate:\n%s", out)
 	}
 	if out := g.On(quay, "ls /srv/notice 2>/dev/null; ls /etc/nginx/northstake-*.key | wc -l"); strings.TrimSpace(out) != "1" {
 		t.Errorf("there is, of what a renewal is not about, or of the certificate before:\n%s", out)
