@@ -60,7 +60,7 @@ func (n *noting) Read(b []byte) (int, error) {
 
 func (n *noting) Write(b []byte) (int, error) {
 	wrote, err := n.Conn.Write(b)
-	if err != nil && err != io.EOF {
+	if err != nil && err != io.EOF && err != io.ErrClosedPipe { // which this side has closed
 		n.ended.CompareAndSwap(nil, &err)
 	}
 	return wrote, err
